@@ -1,0 +1,132 @@
+//! Composing values: accounts into an identity, an identity into the account that a target should
+//! hold. Whose value wins is decided here, and nowhere else.
+
+use crate::expr::{ExprError, Program, Values};
+use crate::model::Account;
+use crate::reasons::{Place, Reason, ValueReason};
+use crate::rules::{Empty, IdentityRules, Keep, Mapping, Need, TypeRules};
+use crate::value::{Attributes, Value, show};
+
+/// An identity's values, or what keeps them from being composed.
+#[derive(Debug, Clone, Default)]
+pub struct Composed {
+    /// The values.
+    pub attributes: Attributes,
+    /// Expressions that failed, in words.
+    pub problems: Vec<Reason>,
+    /// Why each value is so, when it was asked for.
+    pub reasons: Vec<ValueReason>,
+}
+
+fn failed(attribute: &str, program: &Program, place: &Place, error: &ExprError) -> Reason {
+    Reason::by(format!("`{attribute}` cannot be computed: {error} (in {})", program.source()), place)
+}
+
+fn value_reason(mapping: &Mapping, values: &Values<'_>, found: &[Value]) -> ValueReason {
+    ValueReason {
+        attribute: mapping.attribute.clone(),
+        value: show(found),
+        rule: mapping.place.clone(),
+        expression: mapping.program.source().to_owned(),
+        read: mapping.program.reading(values),
+        from_system: None,
+        note: None,
+    }
+}
+
+/// What an inbound mapping makes of one account: trimmed, and blank values dropped.
+fn tidy(values: Vec<Value>) -> Vec<Value> {
+    values.into_iter().filter(|value| !value.is_blank()).collect()
+}
+
+/// Composes an identity from its source accounts. For each attribute the systems named by its
+/// authority come first, then the others by name; the first that has a value wins.
+pub fn identity(rules: &IdentityRules, sources: &[(&str, &TypeRules, &Account)], explain: bool) -> Composed {
+    let mut composed = Composed::default();
+    for attribute in &rules.attributes {
+        let mut order: Vec<&(&str, &TypeRules, &Account)> = sources.iter().collect();
+        let rank = |system: &str| attribute.authority.iter().position(|a| a == system).unwrap_or(usize::MAX);
+        order.sort_by_key(|(system, _, account)| (rank(system), *system, account.key.as_str()));
+        for (system, types, account) in order {
+            let Some(mapping) = types.inbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(&attribute.name)) else {
+                continue;
+            };
+            let values = Values { account: Some(&account.attributes), identity: None };
+            match mapping.program.run(&values).map(tidy) {
+                Err(error) => composed.problems.push(failed(&attribute.name, &mapping.program, &mapping.place, &error)),
+                Ok(found) if found.is_empty() => {
+                    if explain && !composed.reasons.iter().any(|r| r.attribute == attribute.name) {
+                        composed.reasons.push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &[]) });
+                    }
+                }
+                Ok(found) => {
+                    let found = if attribute.many { found } else { found.into_iter().take(1).collect() };
+                    if explain {
+                        composed.reasons.retain(|r| r.attribute != attribute.name);
+                        composed.reasons.push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &found) });
+                    }
+                    composed.attributes.set(&attribute.name, found);
+                    break;
+                }
+            }
+        }
+    }
+    composed
+}
+
+/// One value that a target should hold.
+#[derive(Debug, Clone)]
+pub struct Wanted {
+    /// The attribute.
+    pub attribute: String,
+    /// The values; none means that the source is empty.
+    pub values: Vec<Value>,
+    /// When it is written.
+    pub keep: Keep,
+    /// What an empty source does.
+    pub empty: Empty,
+    /// The rule.
+    pub place: Place,
+    /// Why it is so.
+    pub reason: ValueReason,
+}
+
+/// What a target should hold of an identity.
+#[derive(Debug, Clone, Default)]
+pub struct Desired {
+    /// The values in the order of the rules.
+    pub wanted: Vec<Wanted>,
+    /// Required values that are missing, and expressions that failed.
+    pub problems: Vec<Reason>,
+}
+
+/// Computes what a target should hold. `identity` must carry `id` and `stage`.
+pub fn desired(types: &TypeRules, identity: &Attributes) -> Desired {
+    let mut desired = Desired::default();
+    for mapping in &types.outbound {
+        let values = Values { account: None, identity: Some(identity) };
+        match mapping.program.run(&values).map(tidy) {
+            Err(error) => desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
+            Ok(found) => {
+                if found.is_empty() && mapping.need == Need::Required {
+                    let reads: Vec<String> =
+                        mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
+                    desired.problems.push(Reason::by(
+                        format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute),
+                        &mapping.place,
+                    ));
+                }
+                let reason = value_reason(mapping, &values, &found);
+                desired.wanted.push(Wanted {
+                    attribute: mapping.attribute.clone(),
+                    values: found,
+                    keep: mapping.keep,
+                    empty: mapping.empty,
+                    place: mapping.place.clone(),
+                    reason,
+                });
+            }
+        }
+    }
+    desired
+}

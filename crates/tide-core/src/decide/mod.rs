@@ -1,0 +1,316 @@
+//! The decision: one pure function from what was observed, the rules and the time to changes,
+//! links and verdicts. Preview and run both call [`decide`] and nothing else.
+
+pub(crate) mod people;
+mod targets;
+
+use crate::compare::ValueChange;
+use crate::model::{AccountId, Identity, ObjectType, Population};
+use crate::reasons::{Place, Reason};
+use crate::rules::RuleSet;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fmt;
+
+/// The kind of a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ChangeKind {
+    /// The account is made unusable. Leavers come first, so this orders before all others.
+    Disable,
+    /// The account is removed.
+    Delete,
+    /// A membership or licence is taken away.
+    Revoke,
+    /// The account is made.
+    Create,
+    /// The account is made usable.
+    Enable,
+    /// The account gets another name.
+    Rename,
+    /// The account gets another container.
+    Move,
+    /// Values change.
+    Update,
+    /// A membership or licence is given.
+    Grant,
+    /// A password is set.
+    Password,
+}
+
+impl ChangeKind {
+    /// All kinds, in the order in which they are sent.
+    pub const ALL: [ChangeKind; 10] = [
+        ChangeKind::Disable,
+        ChangeKind::Delete,
+        ChangeKind::Revoke,
+        ChangeKind::Create,
+        ChangeKind::Enable,
+        ChangeKind::Rename,
+        ChangeKind::Move,
+        ChangeKind::Update,
+        ChangeKind::Grant,
+        ChangeKind::Password,
+    ];
+
+    /// The word used in rules, records and answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            ChangeKind::Disable => "disable",
+            ChangeKind::Delete => "delete",
+            ChangeKind::Revoke => "revoke",
+            ChangeKind::Create => "create",
+            ChangeKind::Enable => "enable",
+            ChangeKind::Rename => "rename",
+            ChangeKind::Move => "move",
+            ChangeKind::Update => "update",
+            ChangeKind::Grant => "grant",
+            ChangeKind::Password => "password",
+        }
+    }
+
+    /// The kind that a word names.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+}
+
+impl fmt::Display for ChangeKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+/// One operation on one account, with its reason.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Change {
+    /// The target.
+    pub system: String,
+    /// What the account stands for.
+    pub object: ObjectType,
+    /// The identity behind it.
+    pub identity: String,
+    /// The account; none yet when it is to be made.
+    pub account: Option<AccountId>,
+    /// Whom it is about, for people to read.
+    pub label: String,
+    /// What is done.
+    pub kind: ChangeKind,
+    /// The values before and after.
+    pub values: Vec<ValueChange>,
+    /// Why.
+    pub reason: Reason,
+    /// Why it is not sent, if it is not.
+    pub hold: Option<Reason>,
+    /// The hash of all that this change was decided from and does: what a preview showed is the
+    /// same change only if this is the same.
+    pub fingerprint: String,
+}
+
+/// What was decided about one person in one system.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Verdict {
+    /// An account is made.
+    Create,
+    /// An existing account is joined, and its values may change.
+    Join,
+    /// Values change.
+    Update,
+    /// The account gets another name.
+    Rename,
+    /// It is made usable again.
+    Enable,
+    /// It is made unusable.
+    Disable,
+    /// Nothing is to be done.
+    InStep,
+    /// It gives values, as a source.
+    Source,
+    /// It does not take part.
+    OutOfScope,
+    /// Something is missing or must be decided first.
+    Held,
+    /// The account belongs to nobody.
+    Unowned,
+}
+
+impl Verdict {
+    /// All verdicts, in the order in which they are shown.
+    pub const ALL: [Verdict; 11] = [
+        Verdict::Create,
+        Verdict::Join,
+        Verdict::Update,
+        Verdict::Rename,
+        Verdict::Enable,
+        Verdict::Disable,
+        Verdict::Held,
+        Verdict::OutOfScope,
+        Verdict::Unowned,
+        Verdict::InStep,
+        Verdict::Source,
+    ];
+
+    /// The word used in records and answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            Verdict::Create => "create",
+            Verdict::Join => "join",
+            Verdict::Update => "update",
+            Verdict::Rename => "rename",
+            Verdict::Enable => "enable",
+            Verdict::Disable => "disable",
+            Verdict::InStep => "in_step",
+            Verdict::Source => "source",
+            Verdict::OutOfScope => "out_of_scope",
+            Verdict::Held => "held",
+            Verdict::Unowned => "unowned",
+        }
+    }
+
+    /// The verdict that a word names.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|verdict| verdict.word() == word)
+    }
+}
+
+/// One line of a preview: one person or account in one system, what was decided, and why.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Decided {
+    /// The system.
+    pub system: String,
+    /// What it stands for.
+    pub object: ObjectType,
+    /// The identity, if there is or will be one.
+    pub identity: Option<String>,
+    /// The account, if there is one.
+    pub account: Option<AccountId>,
+    /// Whom it is about.
+    pub label: String,
+    /// What was decided.
+    pub verdict: Verdict,
+    /// Why.
+    pub reason: Reason,
+}
+
+/// A link that is to be made: it joins an account that exists.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewLink {
+    /// The account.
+    pub account: AccountId,
+    /// The identity.
+    pub identity: String,
+    /// The rule behind it, in words.
+    pub made_by: String,
+    /// True when the account gives values; false when it is kept by us.
+    pub source: bool,
+}
+
+/// Everything that was decided.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Outcome {
+    /// The moment that was decided about.
+    pub at: Timestamp,
+    /// All identities as they are to be, new ones too, with the label of each.
+    pub identities: Vec<(Identity, String)>,
+    /// Links to make.
+    pub links: Vec<NewLink>,
+    /// A line for each person in each system.
+    pub decided: Vec<Decided>,
+    /// The changes, in the order in which they are to be sent.
+    pub changes: Vec<Change>,
+}
+
+impl Outcome {
+    /// How many lines there are of each verdict.
+    pub fn counts(&self) -> BTreeMap<Verdict, usize> {
+        let mut counts = BTreeMap::new();
+        for line in &self.decided {
+            *counts.entry(line.verdict).or_insert(0) += 1;
+        }
+        counts
+    }
+}
+
+/// Decides. Pure: the same arguments give the same answer, in the same order.
+pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outcome {
+    let mut outcome = Outcome { at: now, ..Outcome::default() };
+    for kind in ObjectType::ALL {
+        if !rules.identities.contains_key(&kind) {
+            continue;
+        }
+        let people = people::assemble(rules, population, kind, &mut outcome);
+        targets::decide(rules, population, kind, &people, &mut outcome);
+        for person in people {
+            let label = person.label.clone();
+            outcome.identities.push((person.into_identity(kind), label));
+        }
+    }
+    // Leavers first; within a kind by system and name, so that the order is always the same.
+    outcome.changes.sort_by(|a, b| {
+        (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity))
+    });
+    guard(rules, population, &mut outcome);
+    outcome
+}
+
+/// Holds changes past a limit.
+fn guard(rules: &RuleSet, population: &Population, outcome: &mut Outcome) {
+    let mut linked: BTreeMap<&str, usize> = BTreeMap::new();
+    let system_of: std::collections::HashMap<AccountId, &str> =
+        population.accounts.iter().map(|account| (account.id, account.system.as_str())).collect();
+    for link in &population.links {
+        if let Some(system) = system_of.get(&link.account) {
+            *linked.entry(system).or_insert(0) += 1;
+        }
+    }
+    for guard in &rules.guards {
+        for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
+            let counts = |change: &Change| change.system == *system && change.kind.word() == guard.change;
+            let count = outcome.changes.iter().filter(|c| counts(c) && c.hold.is_none()).count();
+            let Some(limit) = passed(guard, count, linked.get(system.as_str()).copied().unwrap_or(0)) else { continue };
+            let reason = Reason::by(
+                format!("held by a guard: {count} accounts of {system} would get a {}, and the limit is {limit}", guard.change),
+                &guard.place,
+            );
+            for change in outcome.changes.iter_mut().filter(|c| counts(c) && c.hold.is_none()) {
+                change.hold = Some(reason.clone());
+            }
+        }
+    }
+}
+
+fn passed(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<String> {
+    if guard.most.is_some_and(|most| count > most) {
+        return guard.most.map(|most| most.to_string());
+    }
+    // A share of nothing says nothing: the first run of an empty target is not a landslide.
+    let share = guard.share? as usize;
+    (linked > 0 && count * 100 > linked * share).then(|| format!("{share} % of {linked}"))
+}
+
+pub(crate) fn fingerprint(parts: &[&str], values: &[ValueChange]) -> String {
+    let mut bytes = Vec::new();
+    for part in parts {
+        bytes.extend_from_slice(part.as_bytes());
+        bytes.push(0);
+    }
+    for value in values {
+        let pair: crate::value::Attributes =
+            [("before".into(), value.before.clone()), ("after".into(), value.after.clone())].into_iter().collect();
+        bytes.extend_from_slice(value.attribute.as_bytes());
+        bytes.push(0);
+        bytes.extend_from_slice(&pair.to_blob());
+    }
+    format!("{:032x}", xxhash_rust::xxh3::xxh3_128(&bytes))
+}
+
+/// Where a rule of this kind would stand, for reasons without a nearer place.
+pub(crate) fn file_of(rules: &RuleSet, system: &str, kind: ObjectType) -> Place {
+    rules.of(system, kind).map(|types| types.place.clone()).unwrap_or_default()
+}
+
+#[cfg(test)]
+#[path = "tests.rs"]
+mod tests;

@@ -1,0 +1,344 @@
+//! The first half of a decision: which identities there are, who feeds them, and what they hold.
+
+use super::{Decided, NewLink, Outcome, Verdict, file_of};
+use crate::compose::{self, Composed};
+use crate::expr::Values;
+use crate::matching::IdentityIndex;
+use crate::model::{Account, Identity, ObjectType, Population, Stage};
+use crate::reasons::Reason;
+use crate::rules::{RuleSet, TypeRules};
+use crate::scope::{self, Standing};
+use crate::value::{Attributes, Value, show};
+use jiff::Timestamp;
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+/// An identity while it is being decided about.
+#[derive(Debug, Clone)]
+pub(crate) struct Person {
+    pub id: String,
+    /// What people call it.
+    pub label: String,
+    pub new: bool,
+    pub stage: Stage,
+    /// Its values, with `id` and `stage`.
+    pub attributes: Attributes,
+    /// Its live source accounts, as places in the population's list.
+    pub sources: Vec<usize>,
+    /// All accounts linked to it, live or absent.
+    pub linked: Vec<usize>,
+    /// Why nothing is sent for it, if nothing is.
+    pub held: Option<Reason>,
+    /// Why it no longer takes part, if it does not.
+    pub gone: Option<Reason>,
+}
+
+impl Person {
+    pub fn into_identity(self, kind: ObjectType) -> Identity {
+        let mut attributes = self.attributes;
+        attributes.set("id", Vec::new());
+        attributes.set("stage", Vec::new());
+        Identity { id: self.id, kind, attributes, stage: self.stage }
+    }
+}
+
+/// A lasting id for an identity that is first seen now. It follows from the account that brings
+/// it, so that a preview and the run after it speak of the same identity.
+fn new_id(kind: ObjectType, account: &Account, taken: &HashSet<&str>) -> String {
+    for attempt in 0u32.. {
+        let seed = format!("{kind}\0{}\0{}\0{attempt}", account.system, account.key);
+        let hash = xxhash_rust::xxh3::xxh3_128(seed.as_bytes());
+        let hex = format!("{hash:032x}");
+        // Laid out as a UUID of version 8 (RFC 9562 §5.8), which is made for ids of one's own.
+        let id = format!("{}-{}-8{}-8{}-{}", &hex[..8], &hex[8..12], &hex[13..16], &hex[17..20], &hex[20..]);
+        if !taken.contains(id.as_str()) {
+            return id;
+        }
+    }
+    String::new()
+}
+
+pub(crate) fn account_label(account: &Account) -> String {
+    let shown = ["displayName", "name.formatted", "cn"];
+    shown
+        .iter()
+        .map(|name| account.attributes.get(name))
+        .find(|values| !values.is_empty())
+        .map_or_else(|| account.name.clone(), |values| show(&values[..1]))
+}
+
+pub(crate) fn assemble(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    outcome: &mut Outcome,
+) -> Vec<Person> {
+    let by_id: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, a)| (a.id, at)).collect();
+    let owner: HashMap<i64, &str> = population.links.iter().map(|l| (l.account, l.identity.as_str())).collect();
+    let known: Vec<&Identity> = population.identities.iter().filter(|i| i.kind == kind).collect();
+    let taken: HashSet<&str> = known.iter().map(|i| i.id.as_str()).collect();
+
+    let mut people: BTreeMap<String, Person> = known
+        .iter()
+        .map(|identity| (identity.id.clone(), existing(identity)))
+        .collect();
+    for link in &population.links {
+        if let (Some(person), Some(&at)) = (people.get_mut(&link.identity), by_id.get(&link.account)) {
+            person.linked.push(at);
+        }
+    }
+
+    for (system, types) in rules.sources(kind) {
+        let index = IdentityIndex::new(&types.matching, known.iter().map(|i| (i.id.as_str(), &i.attributes)));
+        let mut accounts: Vec<usize> = (0..population.accounts.len())
+            .filter(|&at| population.accounts[at].system == system && population.accounts[at].kind == kind)
+            .collect();
+        accounts.sort_by(|&a, &b| population.accounts[a].key.cmp(&population.accounts[b].key));
+        // First those that are linked: an established account keeps its identity against newcomers.
+        accounts.sort_by_key(|&at| !owner.contains_key(&population.accounts[at].id));
+        for at in accounts {
+            let account = &population.accounts[at];
+            let linked = owner.get(&account.id).copied();
+            place(Placing { population, system, types, index: &index, taken: &taken }, at, linked, kind, &mut people, outcome);
+        }
+    }
+    let mut people: Vec<Person> = people.into_values().collect();
+    for person in &mut people {
+        compose_person(rules, population, kind, person);
+    }
+    hold_duplicates(rules, population, kind, &mut people);
+    for person in &people {
+        for &at in &person.sources {
+            let account = &population.accounts[at];
+            let (verdict, reason) = match &person.held {
+                Some(reason) => (Verdict::Held, reason.clone()),
+                None => (
+                    Verdict::Source,
+                    Reason::by(
+                        if person.new { "gives a new identity its values" } else { "gives its identity values" },
+                        &file_of(rules, &account.system, kind),
+                    ),
+                ),
+            };
+            outcome.decided.push(Decided {
+                system: account.system.clone(),
+                object: kind,
+                identity: Some(person.id.clone()),
+                account: Some(account.id),
+                label: person.label.clone(),
+                verdict,
+                reason,
+            });
+        }
+    }
+    // A person who is held for the first time is not yet an identity, and its link is not made.
+    outcome.links.retain(|link| people.iter().any(|p| p.id == link.identity && !(p.new && p.held.is_some())));
+    people
+}
+
+fn existing(identity: &Identity) -> Person {
+    Person {
+        id: identity.id.clone(),
+        label: String::new(),
+        new: false,
+        stage: identity.stage,
+        attributes: identity.attributes.clone(),
+        sources: Vec::new(),
+        linked: Vec::new(),
+        held: None,
+        gone: None,
+    }
+}
+
+struct Placing<'a> {
+    population: &'a Population,
+    system: &'a str,
+    types: &'a TypeRules,
+    index: &'a IdentityIndex<'a>,
+    taken: &'a HashSet<&'a str>,
+}
+
+/// Decides what one source account is: a member of its identity, out, held, or somebody new.
+fn place(
+    with: Placing<'_>,
+    at: usize,
+    linked: Option<&str>,
+    kind: ObjectType,
+    people: &mut BTreeMap<String, Person>,
+    outcome: &mut Outcome,
+) {
+    let account = &with.population.accounts[at];
+    let mut line = |verdict: Verdict, reason: Reason| {
+        outcome.decided.push(Decided {
+            system: with.system.to_owned(),
+            object: kind,
+            identity: linked.map(str::to_owned),
+            account: Some(account.id),
+            label: account_label(account),
+            verdict,
+            reason,
+        });
+    };
+    if let Some(since) = account.absent_since {
+        if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+            let text = format!("{} no longer holds {}, by the complete read of {}", with.system, account.name, shown(since));
+            person.gone.get_or_insert(Reason::new(text));
+        }
+        return;
+    }
+    if let Some(fault) = &account.fault {
+        let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", with.system));
+        line(Verdict::Held, reason.clone());
+        if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+            person.held = Some(reason);
+        }
+        return;
+    }
+    let values = Values { account: Some(&account.attributes), identity: None };
+    let dn = account.attributes.get(scope::DN).first().and_then(Value::as_text);
+    match scope::standing(&with.types.scope, &values, dn) {
+        Standing::Out(reason) => {
+            if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+                let text = format!("out of scope in {}: {}", with.system, reason.text);
+                person.gone.get_or_insert(Reason { text, rule: reason.rule.clone() });
+            }
+            line(Verdict::OutOfScope, reason);
+            return;
+        }
+        Standing::Unclear(reason) => {
+            if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+                person.held = Some(reason.clone());
+            }
+            line(Verdict::Held, reason);
+            return;
+        }
+        Standing::In => {}
+    }
+    if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+        person.sources.push(at);
+        return;
+    }
+    if let Some((found, rule)) = with.index.find(account) {
+        let named = |at: usize| with.population.accounts[at].name.clone();
+        if found.len() > 1 {
+            line(Verdict::Held, Reason::by(format!("matches {} identities by {}: a person must say which", found.len(), rule.name), &rule.place));
+            return;
+        }
+        if let Some(person) = found.first().and_then(|id| people.get_mut(*id)) {
+            let rival = person.sources.iter().find(|&&other| with.population.accounts[other].system == with.system);
+            if let Some(&other) = rival {
+                line(Verdict::Held, Reason::by(format!("matches by {} an identity that {} already feeds", rule.name, named(other)), &rule.place));
+                return;
+            }
+            person.sources.push(at);
+            person.linked.push(at);
+            outcome.links.push(NewLink { account: account.id, identity: person.id.clone(), made_by: format!("match rule \"{}\"", rule.name), source: true });
+            return;
+        }
+    }
+    let id = new_id(kind, account, with.taken);
+    outcome.links.push(NewLink { account: account.id, identity: id.clone(), made_by: format!("first seen in {}", with.system), source: true });
+    people.insert(
+        id.clone(),
+        Person {
+            id,
+            label: String::new(),
+            new: true,
+            stage: Stage::Active,
+            attributes: Attributes::new(),
+            sources: vec![at],
+            linked: vec![at],
+            held: None,
+            gone: None,
+        },
+    );
+}
+
+/// An instant for people: to the second.
+fn shown(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
+}
+
+/// The accounts that feed a person, as the composer wants them.
+pub(crate) fn feeding<'a>(
+    rules: &'a RuleSet,
+    population: &'a Population,
+    kind: ObjectType,
+    sources: &[usize],
+) -> Vec<(&'a str, &'a TypeRules, &'a Account)> {
+    sources
+        .iter()
+        .filter_map(|&at| {
+            let account = &population.accounts[at];
+            Some((account.system.as_str(), rules.of(&account.system, kind)?, account))
+        })
+        .collect()
+}
+
+fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person) {
+    let Some(declared) = rules.identities.get(&kind) else { return };
+    if person.sources.is_empty() {
+        // Nobody feeds it any more: it keeps its last values. A held record is not a departure.
+        if person.held.is_none() {
+            if person.gone.is_none() {
+                person.gone = Some(Reason::new("no source system holds it"));
+            }
+            person.stage = Stage::Left;
+        }
+    } else {
+        let sources = feeding(rules, population, kind, &person.sources);
+        let Composed { attributes, problems, .. } = compose::identity(declared, &sources, false);
+        person.attributes = attributes;
+        person.stage = Stage::Active;
+        person.gone = None;
+        if person.held.is_none() {
+            person.held = problems.into_iter().next();
+        }
+        for attribute in declared.attributes.iter().filter(|a| a.required) {
+            if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
+                person.held = Some(Reason::by(format!("waits for a value of {}: it is required", attribute.name), &attribute.place));
+            }
+        }
+    }
+    let label = declared.label.as_deref().map_or(&[][..], |label| person.attributes.get(label));
+    person.label = match (label.is_empty(), person.sources.first().or(person.linked.first())) {
+        (false, _) => show(&label[..1]),
+        (true, Some(&at)) => account_label(&population.accounts[at]),
+        (true, None) => person.id.clone(),
+    };
+    person.attributes.set("id", vec![Value::text(&person.id)]);
+    person.attributes.set("stage", vec![Value::text(person.stage.word())]);
+}
+
+/// Two identities with one value of a unique attribute: the established one goes on, the others
+/// are held; with none established, all are.
+fn hold_duplicates(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person]) {
+    let Some(declared) = rules.identities.get(&kind) else { return };
+    for attribute in declared.attributes.iter().filter(|a| a.unique) {
+        let mut holders: HashMap<String, Vec<usize>> = HashMap::new();
+        for (at, person) in people.iter().enumerate().filter(|(_, p)| p.gone.is_none()) {
+            for value in person.attributes.get(&attribute.name) {
+                holders.entry(value.to_string().trim().to_lowercase()).or_default().push(at);
+            }
+        }
+        for (value, at) in holders.into_iter().filter(|(_, at)| at.len() > 1) {
+            let established: Vec<usize> = at.iter().copied().filter(|&at| !people[at].new).collect();
+            let names: Vec<(usize, String)> = at
+                .iter()
+                .map(|&at| {
+                    let source = people[at].sources.first().map(|&s| population.accounts[s].name.clone());
+                    (at, source.unwrap_or_else(|| people[at].label.clone()))
+                })
+                .collect();
+            for &person in &at {
+                if established.as_slice() == [person] || people[person].held.is_some() {
+                    continue;
+                }
+                let others: Vec<&str> = names.iter().filter(|(at, _)| *at != person).map(|(_, n)| n.as_str()).collect();
+                people[person].held = Some(Reason::by(
+                    format!("{} {value} is held by {} too: correct one of them", attribute.name, others.join(" and ")),
+                    &attribute.place,
+                ));
+            }
+        }
+    }
+}

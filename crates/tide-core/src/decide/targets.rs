@@ -1,0 +1,356 @@
+//! The second half of a decision: what each target should hold of each identity.
+
+use super::people::{Person, account_label};
+use super::{Change, ChangeKind, Decided, NewLink, Outcome, Verdict, file_of, fingerprint};
+use crate::compare::{self, ValueChange};
+use crate::compose::{self, Desired};
+use crate::expr::Values;
+use crate::matching::{Found, Index};
+use crate::model::{Account, ObjectType, Population, SystemFacts};
+use crate::reasons::Reason;
+use crate::rules::{RuleSet, TypeRules, WhenOut};
+use crate::schema::Schema;
+use crate::scope::{self, Standing};
+use crate::value::Value;
+use std::collections::{HashMap, HashSet};
+
+/// One target while it is being decided about.
+struct Target<'a> {
+    rules: &'a RuleSet,
+    population: &'a Population,
+    kind: ObjectType,
+    system: &'a str,
+    types: &'a TypeRules,
+    facts: SystemFacts,
+    schema: Option<&'a Schema>,
+    /// The account that holds each name, folded, as a place in the population's list.
+    names: HashMap<String, usize>,
+}
+
+pub(super) fn decide(rules: &RuleSet, population: &Population, kind: ObjectType, people: &[Person], outcome: &mut Outcome) {
+    for (system, types) in rules.targets(kind) {
+        let facts = population.systems.get(system).cloned().unwrap_or_default();
+        let schema = population.systems.get(system).and_then(|facts| facts.schema.get(&kind));
+        let members: Vec<usize> = (0..population.accounts.len())
+            .filter(|&at| {
+                let account = &population.accounts[at];
+                account.system == system && account.kind == kind && account.absent_since.is_none()
+            })
+            .collect();
+        let mut target = Target { rules, population, kind, system, types, facts, schema, names: HashMap::new() };
+        if let Some(name) = schema.and_then(|schema| schema.name_attribute.as_deref()) {
+            for &at in &members {
+                for value in population.accounts[at].attributes.get(name) {
+                    target.names.insert(fold(value), at);
+                }
+            }
+        }
+        target.decide(people, &members, outcome);
+    }
+}
+
+fn fold(value: &Value) -> String {
+    value.to_string().trim().to_lowercase()
+}
+
+impl Target<'_> {
+    fn decide(&mut self, people: &[Person], members: &[usize], outcome: &mut Outcome) {
+        let owned: HashSet<usize> =
+            people.iter().flat_map(|p| p.linked.iter().copied()).filter(|&at| self.population.accounts[at].system == self.system).collect();
+        let index = Index::new(&self.types.matching, &self.population.accounts, members);
+        let mut found: Vec<Option<Found>> = Vec::with_capacity(people.len());
+        let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
+        for (place, person) in people.iter().enumerate() {
+            let linked = person.linked.iter().any(|&at| self.population.accounts[at].system == self.system);
+            let match_it = !linked && person.gone.is_none() && person.held.is_none();
+            let result = match_it.then(|| index.find(&person.attributes));
+            if let Some(Found::One { account, .. }) = &result {
+                claims.entry(*account).or_default().push(place);
+            }
+            found.push(result);
+        }
+        let mut joined: HashSet<usize> = HashSet::new();
+        for (place, person) in people.iter().enumerate() {
+            let (verdict, account, reason) =
+                self.one(person, found[place].take(), &claims, &owned, people, &mut joined, outcome);
+            let Some(verdict) = verdict else { continue };
+            outcome.decided.push(Decided {
+                system: self.system.to_owned(),
+                object: self.kind,
+                identity: Some(person.id.clone()),
+                account: account.map(|at| self.population.accounts[at].id),
+                label: person.label.clone(),
+                verdict,
+                reason,
+            });
+        }
+        for &at in members.iter().filter(|at| !owned.contains(at) && !joined.contains(at)) {
+            let account = &self.population.accounts[at];
+            let text = match &account.fault {
+                Some(fault) => format!("the record is broken: {fault}"),
+                None => "no identity matches it, and it is left alone".to_owned(),
+            };
+            outcome.decided.push(Decided {
+                system: self.system.to_owned(),
+                object: self.kind,
+                identity: None,
+                account: Some(account.id),
+                label: account_label(account),
+                verdict: Verdict::Unowned,
+                reason: Reason::by(text, &file_of(self.rules, self.system, self.kind)),
+            });
+        }
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn one(
+        &mut self,
+        person: &Person,
+        found: Option<Found>,
+        claims: &HashMap<usize, Vec<usize>>,
+        owned: &HashSet<usize>,
+        people: &[Person],
+        joined: &mut HashSet<usize>,
+        outcome: &mut Outcome,
+    ) -> (Option<Verdict>, Option<usize>, Reason) {
+        let here = |at: &&usize| self.population.accounts[**at].system == self.system;
+        let live = person.linked.iter().filter(here).find(|&&at| self.population.accounts[at].absent_since.is_none()).copied();
+        let absent = person.linked.iter().filter(here).find(|&&at| self.population.accounts[at].absent_since.is_some()).copied();
+
+        let out = match &person.gone {
+            Some(reason) => Some(reason.clone()),
+            None => {
+                let values = Values { account: None, identity: Some(&person.attributes) };
+                // A target that is also a source has one scope, and it was tested on the account.
+                let scope = if self.types.is_source() { Standing::In } else { scope::standing(&self.types.scope, &values, None) };
+                match scope {
+                    Standing::In => None,
+                    Standing::Out(reason) => Some(reason),
+                    Standing::Unclear(reason) => return (Some(Verdict::Held), live, reason),
+                }
+            }
+        };
+        if let Some(reason) = out {
+            return match live {
+                Some(at) => self.step_out(person, at, reason, outcome),
+                None => (Some(Verdict::OutOfScope), None, reason),
+            };
+        }
+        if let Some(reason) = &person.held {
+            return (Some(Verdict::Held), live, reason.clone());
+        }
+        if let Some(at) = live {
+            return self.keep(person, at, Verdict::Update, outcome);
+        }
+        if let Some(at) = absent {
+            let name = &self.population.accounts[at].name;
+            return (Some(Verdict::Held), Some(at), Reason::new(format!(
+                "its account {name} was deleted in {} itself: `eager-tide identities split` lets a new one be made", self.system)));
+        }
+        if !self.facts.read.contains(&self.kind) {
+            return (Some(Verdict::Held), None, Reason::new(format!(
+                "{} has not been read completely yet, so it cannot be told whether an account exists there", self.system)));
+        }
+        self.match_or_make(person, found.unwrap_or(Found::Nobody), claims, owned, people, joined, outcome)
+    }
+
+    #[allow(clippy::too_many_arguments)]
+    fn match_or_make(
+        &mut self,
+        person: &Person,
+        found: Found,
+        claims: &HashMap<usize, Vec<usize>>,
+        owned: &HashSet<usize>,
+        people: &[Person],
+        joined: &mut HashSet<usize>,
+        outcome: &mut Outcome,
+    ) -> (Option<Verdict>, Option<usize>, Reason) {
+        let name = |at: usize| self.population.accounts[at].name.clone();
+        let held = |text: String, rule: usize, at| {
+            (Some(Verdict::Held), at, Reason::by(text, &self.types.matching[rule].place))
+        };
+        match found {
+            Found::Several { accounts, rule } => {
+                let names: Vec<String> = accounts.iter().map(|&at| name(at)).collect();
+                let by = &self.types.matching[rule].name;
+                held(format!("ambiguous: {} accounts match by {by}: {}", names.len(), names.join(", ")), rule, None)
+            }
+            Found::Doubtful { account, rule, why } => {
+                let by = &self.types.matching[rule].name;
+                held(format!("{} matches by {by}, but {why}", name(account)), rule, Some(account))
+            }
+            Found::One { account, rule } => {
+                let by = &self.types.matching[rule].name;
+                if owned.contains(&account) {
+                    return held(format!("{} matches by {by}, and belongs to somebody else already", name(account)), rule, Some(account));
+                }
+                let rivals: Vec<&str> = claims.get(&account).into_iter().flatten()
+                    .map(|&place| &people[place]).filter(|p| p.id != person.id).map(|p| p.label.as_str()).collect();
+                if !rivals.is_empty() {
+                    return held(format!("claimed twice: {} matches {} by {by} too", name(account), rivals.join(" and ")), rule, Some(account));
+                }
+                if let Some(fault) = &self.population.accounts[account].fault {
+                    return held(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), rule, Some(account));
+                }
+                joined.insert(account);
+                let made_by = format!("match rule \"{by}\"");
+                outcome.links.push(NewLink { account: self.population.accounts[account].id, identity: person.id.clone(), made_by, source: false });
+                let reason = Reason::by(format!("{} exists and matches by {by}", name(account)), &self.types.matching[rule].place);
+                let (verdict, at, kept) = self.keep(person, account, Verdict::Join, outcome);
+                match verdict {
+                    Some(Verdict::Held) => (verdict, at, kept),
+                    _ => (Some(Verdict::Join), at, reason),
+                }
+            }
+            Found::Nobody => self.make(person, outcome),
+        }
+    }
+
+    /// Nobody matches: an account is made.
+    fn make(&mut self, person: &Person, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
+        let desired = compose::desired(self.types, &person.attributes);
+        if let Some(problem) = desired.problems.first() {
+            return (Some(Verdict::Held), None, problem.clone());
+        }
+        if let Some(reason) = self.name_taken(&desired, None) {
+            return (Some(Verdict::Held), None, reason);
+        }
+        self.take_name(&desired, usize::MAX);
+        let values: Vec<ValueChange> = desired
+            .wanted
+            .iter()
+            .filter(|wanted| !wanted.values.is_empty())
+            .map(|wanted| ValueChange {
+                attribute: wanted.attribute.clone(),
+                before: Vec::new(),
+                after: wanted.values.clone(),
+                rule: wanted.place.clone(),
+            })
+            .collect();
+        let reason = Reason::by(format!("in scope, and no account of {} matches", self.system), &self.types.place);
+        self.push(person, None, ChangeKind::Create, values, reason.clone(), outcome);
+        (Some(Verdict::Create), None, reason)
+    }
+
+    /// An account is there: it is kept in step.
+    fn keep(&mut self, person: &Person, at: usize, base: Verdict, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
+        let account = &self.population.accounts[at];
+        if let Some(fault) = &account.fault {
+            let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system));
+            return (Some(Verdict::Held), Some(at), reason);
+        }
+        let desired = compose::desired(self.types, &person.attributes);
+        if let Some(problem) = desired.problems.first() {
+            return (Some(Verdict::Held), Some(at), problem.clone());
+        }
+        if let Some(reason) = self.name_taken(&desired, Some(at)) {
+            return (Some(Verdict::Held), Some(at), reason);
+        }
+        self.take_name(&desired, at);
+        let mut rest = compare::differences(&desired, account, self.schema, &self.population.normalised);
+        let state = take(&mut rest, self.schema.and_then(|s| s.state_attribute.as_deref()));
+        let renamed = take(&mut rest, self.schema.and_then(|s| s.name_attribute.as_deref()));
+        let mut done = Vec::new();
+        if let Some(state) = state {
+            let kind = if state.after == [Value::Bool(false)] { ChangeKind::Disable } else { ChangeKind::Enable };
+            let reason = Reason::by(format!("{} should be {}", state.attribute, crate::value::show(&state.after)), &state.rule);
+            self.push(person, Some(at), kind, vec![state], reason, outcome);
+            done.push(if kind == ChangeKind::Disable { Verdict::Disable } else { Verdict::Enable });
+        }
+        if let Some(renamed) = renamed {
+            let reason = Reason::by(format!("{} follows the identity", renamed.attribute), &renamed.rule);
+            self.push(person, Some(at), ChangeKind::Rename, vec![renamed], reason, outcome);
+            done.push(Verdict::Rename);
+        }
+        if !rest.is_empty() {
+            let names: Vec<&str> = rest.iter().map(|v| v.attribute.as_str()).collect();
+            let reason = Reason::by(format!("{} differ{}", names.join(", "), if names.len() == 1 { "s" } else { "" }), &rest[0].rule);
+            self.push(person, Some(at), ChangeKind::Update, rest, reason, outcome);
+            done.push(Verdict::Update);
+        }
+        let verdict = match (base, done.first()) {
+            (Verdict::Join, _) => Verdict::Join,
+            (_, Some(first)) => *first,
+            (_, None) => Verdict::InStep,
+        };
+        let reason = match outcome.changes.last() {
+            Some(change) if !done.is_empty() => change.reason.clone(),
+            _ => Reason::by("every value is as the rules want it", &self.types.place),
+        };
+        (Some(verdict), Some(at), reason)
+    }
+
+    /// The identity no longer takes part: its account is disabled, or left, as the rule says.
+    fn step_out(&mut self, person: &Person, at: usize, reason: Reason, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
+        let account = &self.population.accounts[at];
+        let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else {
+            return (Some(Verdict::OutOfScope), Some(at), reason);
+        };
+        let before = account.attributes.get(state).to_vec();
+        if self.types.when_out == WhenOut::Leave || before == [Value::Bool(false)] || account.fault.is_some() {
+            return (Some(Verdict::OutOfScope), Some(at), reason);
+        }
+        let value = ValueChange { attribute: state.to_owned(), before, after: vec![Value::Bool(false)], rule: self.types.place.clone() };
+        self.push(person, Some(at), ChangeKind::Disable, vec![value], reason.clone(), outcome);
+        (Some(Verdict::Disable), Some(at), reason)
+    }
+
+    fn wanted_name<'d>(&self, desired: &'d Desired) -> Option<&'d compose::Wanted> {
+        let name = self.schema?.name_attribute.as_deref()?;
+        desired.wanted.iter().find(|wanted| wanted.attribute.eq_ignore_ascii_case(name) && !wanted.values.is_empty())
+    }
+
+    /// A name that another account holds would be refused by the target: it is said beforehand.
+    fn name_taken(&self, desired: &Desired, own: Option<usize>) -> Option<Reason> {
+        let wanted = self.wanted_name(desired)?;
+        let holder = *self.names.get(&fold(&wanted.values[0]))?;
+        if Some(holder) == own {
+            return None;
+        }
+        let who = self.population.accounts.get(holder).map_or_else(
+            || "another new account".to_owned(),
+            |account: &Account| format!("the account {} ({})", account.name, account.key),
+        );
+        Some(Reason::by(
+            format!("{} {} is taken in {} by {who}, which matches nobody by the rules", wanted.attribute, wanted.values[0], self.system),
+            &wanted.place,
+        ))
+    }
+
+    fn take_name(&mut self, desired: &Desired, at: usize) {
+        if let Some(name) = self.wanted_name(desired).map(|wanted| fold(&wanted.values[0])) {
+            self.names.entry(name).or_insert(at);
+        }
+    }
+
+    fn push(&self, person: &Person, at: Option<usize>, kind: ChangeKind, values: Vec<ValueChange>, reason: Reason, outcome: &mut Outcome) {
+        let account = at.map(|at| &self.population.accounts[at]);
+        let key = account.map_or("", |account| account.key.as_str());
+        let fingerprint = fingerprint(&[self.system, self.kind.word(), &person.id, key, kind.word()], &values);
+        let hold = if !self.facts.writable.contains(&self.kind) {
+            Some(Reason::new(format!("{} is read-only for type {}: nothing is sent until it is made writable", self.system, self.kind)))
+        } else if self.facts.paused {
+            Some(Reason::new(format!("{} is paused", self.system)))
+        } else {
+            None
+        };
+        outcome.changes.push(Change {
+            system: self.system.to_owned(),
+            object: self.kind,
+            identity: person.id.clone(),
+            account: account.map(|account| account.id),
+            label: person.label.clone(),
+            kind,
+            values,
+            reason,
+            hold,
+            fingerprint,
+        });
+    }
+}
+
+fn take(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {
+    let attribute = attribute?;
+    let at = values.iter().position(|value| value.attribute.eq_ignore_ascii_case(attribute))?;
+    Some(values.remove(at))
+}

@@ -1,0 +1,395 @@
+use super::*;
+use crate::model::{Account, Link, Normalised, Stage, SystemFacts};
+use crate::rules::{RuleFile, Severity};
+use crate::schema::{AttributeDef, Schema, ValueKind};
+use crate::value::{Attributes, Value};
+
+const IDENTITIES: &str = r#"
+[person]
+label = "name"
+[person.attributes]
+number = { required = true, unique = true }
+name = {}
+mail = { required = true }
+"#;
+const HARBOUR: &str = r#"
+system = "harbour"
+[person.scope]
+within = ["ou=people,dc=e"]
+[[person.scope.condition]]
+when = 'account.number != null'
+else = "has no number"
+[[person.match]]
+name = "number"
+account = 'account.number'
+identity = 'identity.number'
+[person.inbound]
+number = 'account.number'
+name = 'account.cn'
+mail = 'lower(account.mail)'
+"#;
+const BERTHING: &str = r#"
+system = "berthing"
+[[person.match]]
+name = "number"
+account = 'account.number'
+identity = 'identity.number'
+[[person.match]]
+name = "address"
+account = 'account.userName'
+identity = 'identity.mail'
+[person.outbound]
+userName = { value = 'identity.mail', required = true }
+number = 'identity.number'
+displayName = 'identity.name'
+active = 'true'
+"#;
+
+fn rules_with(guards: &str) -> RuleSet {
+    let files: Vec<RuleFile> = [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", BERTHING), ("guards.toml", guards)]
+        .into_iter()
+        .map(|(name, text)| RuleFile { name: name.into(), text: text.into() })
+        .collect();
+    let (rules, faults) = RuleSet::load(&files, &Default::default());
+    let errors: Vec<String> = faults.iter().filter(|f| f.severity == Severity::Error).map(ToString::to_string).collect();
+    assert_eq!(errors, Vec::<String>::new());
+    rules
+}
+
+struct World {
+    rules: RuleSet,
+    population: Population,
+}
+
+impl World {
+    fn new() -> Self {
+        Self::guarded("")
+    }
+
+    fn guarded(guards: &str) -> Self {
+        let mut schema = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
+        for name in ["userName", "number", "displayName"] {
+            schema.put(AttributeDef::text(name));
+        }
+        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+        schema.put(AttributeDef { case_exact: true, ..AttributeDef::text("displayName") });
+        let berthing = SystemFacts {
+            schema: [(ObjectType::Person, schema)].into(),
+            writable: vec![ObjectType::Person],
+            read: vec![ObjectType::Person],
+            paused: false,
+        };
+        let harbour = SystemFacts { read: vec![ObjectType::Person], ..SystemFacts::default() };
+        let systems = [("berthing".to_owned(), berthing), ("harbour".to_owned(), harbour)].into();
+        World { rules: rules_with(guards), population: Population { systems, ..Population::default() } }
+    }
+
+    fn account(&mut self, system: &str, key: &str, pairs: &[(&str, &str)]) -> AccountId {
+        let id = self.population.accounts.len() as AccountId + 1;
+        let mut attributes: Attributes = pairs
+            .iter()
+            .map(|(name, value)| {
+                let value = if *name == "active" { Value::Bool(*value == "true") } else { Value::text(*value) };
+                ((*name).to_owned(), vec![value])
+            })
+            .collect();
+        if system == "harbour" && attributes.get("dn").is_empty() {
+            attributes.set("dn", vec![Value::text(format!("cn={key},ou=people,dc=e"))]);
+        }
+        self.population.accounts.push(Account {
+            id,
+            system: system.into(),
+            kind: ObjectType::Person,
+            key: key.into(),
+            name: key.into(),
+            attributes,
+            absent_since: None,
+            fault: None,
+        });
+        id
+    }
+
+    fn decide(&self) -> Outcome {
+        decide(&self.rules, &self.population, Timestamp::UNIX_EPOCH)
+    }
+
+    /// Carries an outcome out as a perfect target would.
+    fn carry_out(&mut self, outcome: &Outcome) {
+        self.population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
+        for link in &outcome.links {
+            self.population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+        }
+        for change in outcome.changes.iter().filter(|c| c.hold.is_none()) {
+            let id = change.account.unwrap_or_else(|| {
+                let id = self.account("berthing", &format!("b-{}", change.identity), &[]);
+                self.population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "create".into() });
+                id
+            });
+            let account = self.population.accounts.iter_mut().find(|a| a.id == id).expect("there");
+            for value in &change.values {
+                account.attributes.set(&value.attribute, value.after.clone());
+            }
+        }
+    }
+
+    fn at(&mut self, id: AccountId) -> &mut Account {
+        self.population.accounts.iter_mut().find(|a| a.id == id).expect("there")
+    }
+}
+
+fn lines(outcome: &Outcome) -> Vec<String> {
+    outcome.decided.iter().map(|l| format!("{} {} {}: {}", l.system, l.label, l.verdict.word(), l.reason.text)).collect()
+}
+
+fn said(outcome: &Outcome, start: &str) -> String {
+    let all = lines(outcome);
+    all.iter().find(|line| line.starts_with(start)).cloned().unwrap_or_else(|| panic!("no line `{start}` in {all:#?}"))
+}
+
+fn ada(world: &mut World) -> AccountId {
+    world.account("harbour", "ada", &[("number", "1"), ("cn", "Ada Lind"), ("mail", "Ada@skerry.example")])
+}
+
+#[test]
+fn a_newcomer_is_created_and_the_next_decision_is_silent() {
+    let mut world = World::new();
+    ada(&mut world);
+    let first = world.decide();
+    assert_eq!(first.changes.len(), 1);
+    assert_eq!(first.changes[0].kind, ChangeKind::Create);
+    assert_eq!(first.changes[0].values[0].after, vec![Value::text("ada@skerry.example")]);
+    world.carry_out(&first);
+    let second = world.decide();
+    assert_eq!(second.changes, vec![], "{:#?}", lines(&second));
+    assert_eq!(said(&second, "berthing Ada"), "berthing Ada Lind in_step: every value is as the rules want it");
+    assert!(second.links.is_empty());
+}
+
+#[test]
+fn an_existing_account_is_joined_and_only_what_differs_changes() {
+    let mut world = World::new();
+    ada(&mut world);
+    let there = world.account("berthing", "b1", &[("userName", "ADA@skerry.example"), ("displayName", "ada"), ("number", "1"), ("active", "true")]);
+    let outcome = world.decide();
+    assert_eq!(outcome.links.len(), 2);
+    assert_eq!(outcome.changes.len(), 1);
+    let change = &outcome.changes[0];
+    assert_eq!((change.kind, change.account), (ChangeKind::Update, Some(there)));
+    let attributes: Vec<&str> = change.values.iter().map(|v| v.attribute.as_str()).collect();
+    assert_eq!(attributes, ["displayName"], "userName differs only in case, and the schema ignores case");
+}
+
+#[test]
+fn doubt_is_held_and_says_why() {
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("berthing", "b1", &[("userName", "ada@skerry.example"), ("number", "77")]);
+    let outcome = world.decide();
+    assert!(outcome.changes.is_empty());
+    assert_eq!(said(&outcome, "berthing Ada"), "berthing Ada Lind held: b1 matches by address, but number differs: 77 there, 1 here");
+
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("berthing", "b1", &[("number", "1")]);
+    world.account("berthing", "b2", &[("number", "1")]);
+    assert!(said(&world.decide(), "berthing Ada").contains("held: ambiguous: 2 accounts match by number: b1, b2"));
+}
+
+#[test]
+fn an_account_claimed_by_two_is_given_to_neither() {
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("harbour", "eva", &[("number", "2"), ("cn", "Eva Lind"), ("mail", "ada@skerry.example")]);
+    world.account("berthing", "b1", &[("userName", "ada@skerry.example")]);
+    let outcome = world.decide();
+    assert!(outcome.changes.is_empty());
+    assert!(said(&outcome, "berthing Ada").contains("claimed twice: b1 matches Eva Lind by address too"));
+    assert!(said(&outcome, "berthing Eva").contains("claimed twice"));
+}
+
+#[test]
+fn two_with_one_number_are_held_but_an_established_one_goes_on() {
+    let mut world = World::new();
+    ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    world.account("harbour", "eva", &[("number", "1"), ("cn", "Eva"), ("mail", "eva@skerry.example")]);
+    let outcome = world.decide();
+    assert!(outcome.changes.is_empty());
+    assert!(said(&outcome, "berthing Ada").contains("in_step"));
+    assert!(said(&outcome, "harbour Eva").contains("held: matches by number an identity that ada already feeds"));
+
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("harbour", "eva", &[("number", "1"), ("cn", "Eva"), ("mail", "eva@skerry.example")]);
+    let outcome = world.decide();
+    assert!(outcome.changes.is_empty() && outcome.links.is_empty());
+    assert!(said(&outcome, "harbour Ada").contains("held: number 1 is held by eva too: correct one of them"));
+}
+
+#[test]
+fn who_lacks_a_required_value_waits_for_it() {
+    let mut world = World::new();
+    let id = world.account("harbour", "ada", &[("number", "1"), ("cn", "Ada")]);
+    assert_eq!(said(&world.decide(), "berthing Ada"), "berthing Ada held: waits for a value of mail: it is required");
+    world.at(id).attributes.set("mail", vec![Value::text("a@e")]);
+    assert_eq!(world.decide().changes.len(), 1);
+}
+
+#[test]
+fn leaving_scope_absence_and_return() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    world.at(id).attributes.set("dn", vec![Value::text("cn=ada,ou=former,dc=e")]);
+    let out = world.decide();
+    assert_eq!(out.changes.len(), 1);
+    assert_eq!(out.changes[0].kind, ChangeKind::Disable);
+    assert_eq!(out.changes[0].reason.text, "out of scope in harbour: its container is not inside ou=people,dc=e");
+    world.carry_out(&out);
+    assert!(world.decide().changes.is_empty(), "a disabled account is not disabled again");
+    world.at(id).attributes.set("dn", vec![Value::text("cn=ada,ou=people,dc=e")]);
+    let back = world.decide();
+    assert_eq!(back.changes[0].kind, ChangeKind::Enable);
+    world.carry_out(&back);
+    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    let gone = world.decide();
+    assert_eq!(gone.changes[0].kind, ChangeKind::Disable);
+    assert!(gone.changes[0].reason.text.contains("harbour no longer holds ada"));
+    world.carry_out(&gone);
+    // The same person under a new entry is the same identity, with the same account.
+    world.account("harbour", "ada-again", &[("number", "1"), ("cn", "Ada Lind"), ("mail", "Ada@skerry.example")]);
+    let again = world.decide();
+    assert_eq!(again.changes.len(), 1);
+    assert_eq!(again.changes[0].kind, ChangeKind::Enable);
+    assert_eq!(again.identities.len(), 1);
+    assert_eq!(again.identities[0].0.stage, Stage::Active);
+}
+
+#[test]
+fn a_rename_keeps_the_account() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    world.at(id).attributes.set("mail", vec![Value::text("ada.holm@skerry.example")]);
+    let outcome = world.decide();
+    assert_eq!(outcome.changes.len(), 1);
+    assert_eq!(outcome.changes[0].kind, ChangeKind::Rename);
+    assert!(outcome.changes[0].account.is_some());
+}
+
+#[test]
+fn what_a_target_makes_of_a_value_is_not_chased() {
+    let mut world = World::new();
+    ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    let id = world.population.accounts.last().expect("made").id;
+    world.at(id).attributes.set("displayName", vec![Value::text("ADA LIND")]);
+    assert_eq!(world.decide().changes.len(), 1);
+    world.population.normalised.insert(
+        (id, "displayName".into()),
+        Normalised { sent: vec![Value::text("Ada Lind")], returned: vec![Value::text("ADA LIND")] },
+    );
+    assert!(world.decide().changes.is_empty());
+    world.at(id).attributes.set("displayName", vec![Value::text("ADA")]);
+    assert_eq!(world.decide().changes.len(), 1, "a third value is drift again");
+}
+
+#[test]
+fn read_only_paused_and_unread_systems_get_nothing() {
+    let mut world = World::new();
+    ada(&mut world);
+    let facts = world.population.systems.get_mut("berthing").expect("there");
+    facts.writable.clear();
+    let held = world.decide();
+    assert!(held.changes[0].hold.as_ref().is_some_and(|h| h.text.contains("read-only")));
+    world.population.systems.get_mut("berthing").expect("there").read.clear();
+    assert!(said(&world.decide(), "berthing Ada").contains("held: berthing has not been read completely yet"));
+}
+
+#[test]
+fn a_guard_holds_a_landslide_and_lets_the_harmless_go_on() {
+    let mut world = World::guarded("[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmost = 2\n");
+    let ids: Vec<AccountId> = (0..5)
+        .map(|n| {
+            let (number, mail) = (n.to_string(), format!("p{n}@e"));
+            world.account("harbour", &format!("p{n}"), &[("number", &number), ("cn", &number), ("mail", &mail)])
+        })
+        .collect();
+    let first = world.decide();
+    world.carry_out(&first);
+    for id in &ids[..3] {
+        world.at(*id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    }
+    world.at(ids[4]).attributes.set("cn", vec![Value::text("New Name")]);
+    let outcome = world.decide();
+    let held: Vec<bool> = outcome.changes.iter().map(|c| c.hold.is_some()).collect();
+    assert_eq!(held, [true, true, true, false]);
+    assert_eq!(outcome.changes[0].hold.as_ref().map(|h| h.text.as_str()),
+        Some("held by a guard: 3 accounts of berthing would get a disable, and the limit is 2"));
+    world.at(ids[0]).absent_since = None;
+    assert!(world.decide().changes.iter().all(|c| c.hold.is_none()));
+}
+
+#[test]
+fn a_broken_record_changes_nothing() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    world.at(id).fault = Some("sn is not UTF-8".into());
+    let outcome = world.decide();
+    assert!(outcome.changes.is_empty());
+    assert!(said(&outcome, "berthing Ada").contains("held: the record is broken: sn is not UTF-8"));
+}
+
+#[test]
+fn a_name_that_somebody_holds_is_said_before_it_is_sent() {
+    let mut world = World::new();
+    world.account("harbour", "ada", &[("number", "1"), ("cn", "Ada"), ("mail", "a@e")]);
+    let first = world.decide();
+    world.carry_out(&first);
+    world.account("berthing", "robot", &[("userName", "new@e"), ("number", "9")]);
+    let id = world.population.accounts[0].id;
+    world.at(id).attributes.set("mail", vec![Value::text("new@e")]);
+    let outcome = world.decide();
+    assert!(outcome.changes.is_empty());
+    assert!(said(&outcome, "berthing Ada").contains("userName new@e is taken in berthing by the account robot"));
+}
+
+#[test]
+fn the_same_inputs_give_the_same_change_set_whatever_their_order() {
+    let mut world = World::new();
+    for n in 0..20 {
+        let (number, mail) = (n.to_string(), format!("p{n}@e"));
+        world.account("harbour", &format!("p{n}"), &[("number", &number), ("cn", &mail), ("mail", &mail)]);
+    }
+    world.account("berthing", "b3", &[("number", "3")]);
+    let one = world.decide();
+    world.population.accounts.reverse();
+    let two = world.decide();
+    assert_eq!(one.changes, two.changes);
+    assert_eq!(one.counts(), two.counts());
+}
+
+#[test]
+fn explaining_a_person_names_rule_and_source_of_each_value() {
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("harbour", "guest", &[("cn", "Guest Book")]);
+    let outcome = world.decide();
+    let found = crate::explain::explain(&world.rules, &world.population, &outcome, "ada lind");
+    assert_eq!(found.len(), 1);
+    let mail = found[0].values.iter().find(|v| v.attribute == "mail").expect("explained");
+    assert_eq!(mail.value, "ada@skerry.example");
+    assert_eq!(mail.read, [("account.mail".to_owned(), "Ada@skerry.example".to_owned())]);
+    assert_eq!((mail.rule.file.as_str(), mail.rule.line), ("harbour.toml", 15));
+    let berthing = found[0].accounts.iter().find(|a| a.decided.system == "berthing").expect("explained");
+    assert_eq!(berthing.values[0].state, "will be set");
+    let guest = crate::explain::explain(&world.rules, &world.population, &outcome, "guest");
+    assert_eq!(guest[0].accounts[0].decided.reason.text, "has no number");
+    assert!(crate::explain::explain(&world.rules, &world.population, &outcome, "nobody").is_empty());
+}

@@ -1,0 +1,456 @@
+//! From the parser's tree to ours: names checked, functions bound, positions kept.
+
+use super::functions::{self, Function};
+use super::{ExprError, MAX_NESTING, MAX_SOURCE, Root};
+use cel::common::ast::{Expr, IdedExpr, LiteralValue, SourceInfo, operators};
+use std::collections::BTreeMap;
+
+/// Names that may be read below one root.
+#[derive(Debug, Clone, Copy)]
+pub enum Names<'a> {
+    /// Not known yet: any name passes (a system that was never described).
+    Any,
+    /// Exactly these, with whether each holds several values.
+    These(&'a BTreeMap<String, bool>),
+}
+
+/// What an expression may name.
+#[derive(Debug, Clone)]
+pub struct Known<'a> {
+    /// The roots that exist here, with their attributes.
+    pub roots: Vec<(Root, Names<'a>)>,
+    /// The look-up tables.
+    pub tables: Option<&'a BTreeMap<String, BTreeMap<String, String>>>,
+}
+
+impl<'a> Known<'a> {
+    /// Roots without a list of attributes, and no tables.
+    pub fn open(roots: &[Root]) -> Self {
+        Known { roots: roots.iter().map(|root| (*root, Names::Any)).collect(), tables: None }
+    }
+}
+
+#[derive(Debug, Clone)]
+pub(super) struct Node {
+    pub offset: usize,
+    pub op: Op,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Binary {
+    Add,
+    Subtract,
+    Multiply,
+    Divide,
+    Modulo,
+    Equal,
+    Different,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+    In,
+}
+
+#[derive(Debug, Clone)]
+pub(super) enum Op {
+    Literal(super::Datum),
+    /// An attribute; `list` when it is read as all its values.
+    Attribute { root: Root, name: String, list: bool },
+    Local(String),
+    Not(Box<Node>),
+    Negate(Box<Node>),
+    And(Box<Node>, Box<Node>),
+    Or(Box<Node>, Box<Node>),
+    Choose(Box<Node>, Box<Node>, Box<Node>),
+    Binary(Binary, Box<Node>, Box<Node>),
+    Index(Box<Node>, Box<Node>),
+    List(Vec<Node>),
+    Call(Function, Vec<Node>),
+    Matches(Box<Node>, regex::Regex),
+    Lookup { table: BTreeMap<String, String>, name: String, key: Box<Node>, other: Option<Box<Node>> },
+    Fold(Box<Fold>),
+}
+
+#[derive(Debug, Clone)]
+pub(super) struct Fold {
+    pub range: Node,
+    pub item: String,
+    pub held: String,
+    pub init: Node,
+    pub going: Node,
+    pub step: Node,
+    pub result: Node,
+}
+
+type Compiled = (Node, Vec<(Root, String)>);
+
+pub(super) fn compile(source: &str, known: &Known<'_>) -> Result<Compiled, ExprError> {
+    let length = source.chars().count();
+    if source.trim().is_empty() {
+        return Err(ExprError::new(0, "the expression is empty").help("write null for no value"));
+    }
+    if length > MAX_SOURCE {
+        return Err(ExprError::new(
+            MAX_SOURCE,
+            format!("the expression has {length} characters, and {MAX_SOURCE} are allowed"),
+        )
+        .help("move part of it into a look-up table or a second attribute"));
+    }
+    scan_nesting(source)?;
+    let (tree, info) = parse(source)?;
+    let mut compiler = Compiler { known, info: &info, reads: Vec::new(), locals: Vec::new() };
+    let node = compiler.node(&tree)?;
+    let mut reads = compiler.reads;
+    reads.sort();
+    reads.dedup();
+    Ok((node, reads))
+}
+
+/// Counts brackets before the parser sees them: it recurses, and a deep source would end the
+/// process instead of giving an error.
+fn scan_nesting(source: &str) -> Result<(), ExprError> {
+    let mut depth = 0usize;
+    let mut quote: Option<char> = None;
+    let mut chars = source.chars().enumerate();
+    while let Some((at, c)) = chars.next() {
+        match (quote, c) {
+            (Some(_), '\\') => {
+                chars.next();
+            }
+            (Some(q), c) if c == q => quote = None,
+            (Some(_), _) => {}
+            (None, '"' | '\'') => quote = Some(c),
+            (None, '(' | '[' | '{' | '!' | '-' | '?') => {
+                depth += 1;
+                if depth > MAX_NESTING {
+                    return Err(ExprError::new(at, format!("nested more than {MAX_NESTING} deep"))
+                        .help("split the expression in two attributes"));
+                }
+            }
+            (None, ')' | ']' | '}') => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// Parses on a thread with a big stack: the parser needs several kilobytes of it per bracket, and
+/// it panics on some malformed sources, which ends the thread and not the service.
+fn parse(source: &str) -> Result<(IdedExpr, SourceInfo), ExprError> {
+    let text = source.to_owned();
+    let outcome = std::thread::Builder::new()
+        .name("expression".into())
+        .stack_size(64 << 20)
+        .spawn(move || {
+            std::panic::catch_unwind(|| {
+                cel::parser::Parser::new().parse_with_source_info(&text).map_err(|errors| {
+                    let first = errors.errors.into_iter().next();
+                    first.map_or((0, String::from("cannot be read")), |error| {
+                        (usize::try_from(error.pos.1).unwrap_or(0), error.msg)
+                    })
+                })
+            })
+        })
+        .map_err(|error| ExprError::new(0, format!("no thread for the parser: {error}")))?
+        .join();
+    match outcome {
+        Ok(Ok(Ok(parsed))) => Ok(parsed),
+        Ok(Ok(Err((column, message)))) => {
+            let message = message.lines().next().unwrap_or_default().trim().to_owned();
+            Err(ExprError::new(column.saturating_sub(1), format!("cannot be read: {message}"))
+                .help("check quotes, brackets and operators near this place"))
+        }
+        Ok(Err(_)) | Err(_) => Err(ExprError::new(0, "cannot be read")
+            .help("check quotes, brackets and operators")),
+    }
+}
+
+struct Compiler<'k, 'i> {
+    known: &'k Known<'k>,
+    info: &'i SourceInfo,
+    reads: Vec<(Root, String)>,
+    locals: Vec<String>,
+}
+
+impl Compiler<'_, '_> {
+    fn offset(&self, id: u64) -> usize {
+        self.info.offset_for(id).map_or(0, |(start, _)| start as usize)
+    }
+
+    fn node(&mut self, tree: &IdedExpr) -> Result<Node, ExprError> {
+        let offset = self.offset(leftmost(tree).id);
+        let op = match &tree.expr {
+            Expr::Literal(literal) => Op::Literal(literal_datum(literal, offset)?),
+            Expr::Ident(name) if self.locals.contains(name) => Op::Local(name.clone()),
+            Expr::Ident(name) => return Err(self.lone_name(name, offset)),
+            Expr::Select(select) => {
+                let attribute = self.attribute(tree, offset)?;
+                match attribute {
+                    Some(op) if select.test => Op::Binary(
+                        Binary::Different,
+                        Box::new(Node { offset, op }),
+                        Box::new(Node { offset, op: Op::Literal(super::Datum::Null) }),
+                    ),
+                    Some(op) => op,
+                    None => {
+                        return Err(ExprError::new(offset, format!("nothing has a part `{}` here", select.field))
+                            .help("attributes are read as `account.name` or `identity.name`"));
+                    }
+                }
+            }
+            Expr::List(list) => {
+                Op::List(list.elements.iter().map(|item| self.node(item)).collect::<Result<_, _>>()?)
+            }
+            Expr::Call(call) => self.call(tree, call, offset)?,
+            Expr::Comprehension(fold) => {
+                if fold.iter_var2.is_some() {
+                    return Err(ExprError::new(offset, "only one loop variable is supported"));
+                }
+                let range = self.node(&fold.iter_range)?;
+                let init = self.node(&fold.accu_init)?;
+                let depth = self.locals.len();
+                self.locals.push(fold.iter_var.clone());
+                self.locals.push(fold.accu_var.clone());
+                let going = self.node(&fold.loop_cond)?;
+                let step = self.node(&fold.loop_step)?;
+                let result = self.node(&fold.result)?;
+                self.locals.truncate(depth);
+                Op::Fold(Box::new(Fold {
+                    range,
+                    item: fold.iter_var.clone(),
+                    held: fold.accu_var.clone(),
+                    init,
+                    going,
+                    step,
+                    result,
+                }))
+            }
+            Expr::Map(_) | Expr::Struct(_) | Expr::Unspecified => {
+                return Err(ExprError::new(offset, "maps and structures are not supported")
+                    .help("use a look-up table: lookup(\"table\", key)"));
+            }
+        };
+        Ok(Node { offset, op })
+    }
+
+    fn lone_name(&self, name: &str, offset: usize) -> ExprError {
+        let roots: Vec<&str> = self.known.roots.iter().map(|(root, _)| root.word()).collect();
+        if roots.contains(&name) {
+            return ExprError::new(offset, format!("`{name}` is a whole record, and a value is needed"))
+                .help(format!("name an attribute of it: `{name}.…`"));
+        }
+        let error = ExprError::new(offset, format!("unknown name `{name}`"));
+        match self.known.roots.iter().find_map(|(root, names)| match names {
+            Names::These(list) if list.contains_key(name) => Some(root.word()),
+            _ => None,
+        }) {
+            Some(root) => error.help(format!("did you mean `{root}.{name}`?")),
+            None => error.help(format!("here you can read from: {}", roots.join(", "))),
+        }
+    }
+
+    /// `account.a.b` and `account["a"]` name one attribute; `None` when the tree spells no name.
+    fn attribute(&mut self, tree: &IdedExpr, offset: usize) -> Result<Option<Op>, ExprError> {
+        let Some((root_word, name)) = spelled(tree) else { return Ok(None) };
+        let Some((root, names)) =
+            self.known.roots.iter().find(|(root, _)| root.word() == root_word).copied()
+        else {
+            return Err(self.lone_name(&root_word, offset));
+        };
+        let (name, list) = match names {
+            Names::Any => (name, false),
+            Names::These(all) => match all.iter().find(|(known, _)| known.eq_ignore_ascii_case(&name)) {
+                Some((known, many)) => (known.clone(), *many && root == Root::Identity),
+                None => {
+                    let error = ExprError::new(offset, format!("unknown attribute `{}.{name}`", root.word()));
+                    return Err(match closest(&name, all.keys().map(String::as_str)) {
+                        Some(near) => error.help(format!("did you mean `{}.{near}`?", root.word())),
+                        None => error.help(match root {
+                            Root::Identity => "identities.toml declares the attributes of identities",
+                            Root::Account => "`eager-tide systems show SYSTEM --schema` lists what the system has",
+                        }),
+                    });
+                }
+            },
+        };
+        self.reads.push((root, name.clone()));
+        Ok(Some(Op::Attribute { root, name, list }))
+    }
+
+    fn call(&mut self, tree: &IdedExpr, call: &cel::common::ast::CallExpr, offset: usize) -> Result<Op, ExprError> {
+        if call.func_name == operators::INDEX
+            && let Some(op) = self.attribute(tree, offset)?
+        {
+            return Ok(op);
+        }
+        let arguments: Vec<&IdedExpr> = call.target.iter().map(Box::as_ref).chain(call.args.iter()).collect();
+        if call.func_name == "every" {
+            let [only] = arguments.as_slice() else {
+                return Err(ExprError::new(offset, "`every` takes one attribute"));
+            };
+            return match self.attribute(only, offset)? {
+                Some(Op::Attribute { root, name, .. }) => Ok(Op::Attribute { root, name, list: true }),
+                _ => Err(ExprError::new(offset, "`every` takes an attribute, such as `every(account.mail)`")),
+            };
+        }
+        if call.func_name == "matches" {
+            return self.matches(&arguments, offset);
+        }
+        if call.func_name == "lookup" {
+            return self.lookup(&arguments, offset);
+        }
+        let mut nodes = Vec::with_capacity(arguments.len());
+        for argument in arguments {
+            nodes.push(self.node(argument)?);
+        }
+        let count = nodes.len();
+        let mut take = nodes.into_iter();
+        let mut next = || {
+            take.next().map(Box::new).ok_or_else(|| ExprError::new(offset, "an operand is missing"))
+        };
+        let binary = match call.func_name.as_str() {
+            operators::CONDITIONAL => return Ok(Op::Choose(next()?, next()?, next()?)),
+            operators::LOGICAL_AND => return Ok(Op::And(next()?, next()?)),
+            operators::LOGICAL_OR => return Ok(Op::Or(next()?, next()?)),
+            operators::LOGICAL_NOT => return Ok(Op::Not(next()?)),
+            operators::NEGATE => return Ok(Op::Negate(next()?)),
+            operators::INDEX => return Ok(Op::Index(next()?, next()?)),
+            operators::NOT_STRICTLY_FALSE => return Ok(next()?.op),
+            operators::ADD => Some(Binary::Add),
+            operators::SUBSTRACT => Some(Binary::Subtract),
+            operators::MULTIPLY => Some(Binary::Multiply),
+            operators::DIVIDE => Some(Binary::Divide),
+            operators::MODULO => Some(Binary::Modulo),
+            operators::EQUALS => Some(Binary::Equal),
+            operators::NOT_EQUALS => Some(Binary::Different),
+            operators::LESS => Some(Binary::Less),
+            operators::LESS_EQUALS => Some(Binary::LessOrEqual),
+            operators::GREATER => Some(Binary::Greater),
+            operators::GREATER_EQUALS => Some(Binary::GreaterOrEqual),
+            operators::IN => Some(Binary::In),
+            _ => None,
+        };
+        if let Some(binary) = binary {
+            return Ok(Op::Binary(binary, next()?, next()?));
+        }
+        let Some(function) = functions::find(&call.func_name) else {
+            let error = ExprError::new(offset, format!("unknown function `{}`", call.func_name));
+            return Err(match closest(&call.func_name, functions::names()) {
+                Some(near) => error.help(format!("did you mean `{near}`?")),
+                None => error.help("docs/expressions.md lists the functions"),
+            });
+        };
+        if count < function.least || count > function.most {
+            return Err(ExprError::new(offset, format!("`{}` takes {}, and {count} are given", function.name, function.takes()))
+                .help(format!("for example: {}", function.example)));
+        }
+        Ok(Op::Call(*function, take.collect()))
+    }
+
+    fn matches(&mut self, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
+        let [text, pattern] = arguments else {
+            return Err(ExprError::new(offset, "`matches` takes a text and a pattern"));
+        };
+        let Expr::Literal(LiteralValue::String(pattern)) = &pattern.expr else {
+            return Err(ExprError::new(offset, "the pattern of `matches` must be written out")
+                .help("a pattern from data could be made to run for ever"));
+        };
+        let regex = regex::RegexBuilder::new(pattern.inner())
+            .size_limit(1 << 18)
+            .build()
+            .map_err(|error| {
+                let text = error.to_string();
+                let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
+                ExprError::new(offset, format!("the pattern is not valid: {last}"))
+            })?;
+        Ok(Op::Matches(Box::new(self.node(text)?), regex))
+    }
+
+    fn lookup(&mut self, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
+        let (Some(table), Some(key)) = (arguments.first(), arguments.get(1)) else {
+            return Err(ExprError::new(offset, "`lookup` takes a table's name and a key")
+                .help("for example: lookup(\"departments\", account.departmentNumber, \"Unassigned\")"));
+        };
+        let Expr::Literal(LiteralValue::String(table)) = &table.expr else {
+            return Err(ExprError::new(offset, "the table's name must be written out in quotes"));
+        };
+        let name = table.inner().to_owned();
+        let rows = match self.known.tables {
+            None => BTreeMap::new(),
+            Some(tables) => tables.get(&name).cloned().ok_or_else(|| {
+                let error = ExprError::new(offset, format!("there is no look-up table `{name}`"));
+                match closest(&name, tables.keys().map(String::as_str)) {
+                    Some(near) => error.help(format!("did you mean \"{near}\"?")),
+                    None => error.help("look-up tables are declared in tables.toml"),
+                }
+            })?,
+        };
+        let other = arguments.get(2).map(|tree| self.node(tree)).transpose()?;
+        Ok(Op::Lookup { table: rows, name, key: Box::new(self.node(key)?), other: other.map(Box::new) })
+    }
+}
+
+/// An error is shown where its name begins, not at the dot inside it.
+fn leftmost(tree: &IdedExpr) -> &IdedExpr {
+    match &tree.expr {
+        Expr::Select(select) => leftmost(&select.operand),
+        _ => tree,
+    }
+}
+
+fn spelled(tree: &IdedExpr) -> Option<(String, String)> {
+    let mut parts: Vec<String> = Vec::new();
+    let mut at = tree;
+    loop {
+        match &at.expr {
+            Expr::Ident(root) => {
+                if parts.is_empty() {
+                    return None;
+                }
+                parts.reverse();
+                return Some((root.clone(), parts.join(".")));
+            }
+            Expr::Select(select) => {
+                parts.push(select.field.clone());
+                at = &select.operand;
+            }
+            Expr::Call(call) if call.func_name == operators::INDEX && parts.is_empty() => {
+                let (Some(of), Some(index)) = (call.args.first(), call.args.get(1)) else { return None };
+                let Expr::Literal(LiteralValue::String(name)) = &index.expr else { return None };
+                if !matches!(of.expr, Expr::Ident(_)) {
+                    return None;
+                }
+                parts.push(name.inner().to_owned());
+                at = of;
+            }
+            _ => return None,
+        }
+    }
+}
+
+fn literal_datum(literal: &LiteralValue, offset: usize) -> Result<super::Datum, ExprError> {
+    use super::Datum;
+    Ok(match literal {
+        LiteralValue::Boolean(truth) => Datum::Bool(*truth.inner()),
+        LiteralValue::Int(number) => Datum::Int(*number.inner()),
+        LiteralValue::UInt(number) => i64::try_from(*number.inner())
+            .map(Datum::Int)
+            .map_err(|_| ExprError::new(offset, "the number is too large"))?,
+        LiteralValue::Null => Datum::Null,
+        LiteralValue::String(text) => Datum::Text(text.inner().to_owned()),
+        LiteralValue::Double(_) | LiteralValue::Bytes(_) => {
+            return Err(ExprError::new(offset, "fractions and byte strings are not supported"));
+        }
+    })
+}
+
+/// The nearest known name, if one is near enough to be meant.
+pub(crate) fn closest<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&'n str> {
+    let lower = name.to_lowercase();
+    known
+        .map(|other| (strsim::damerau_levenshtein(&lower, &other.to_lowercase()), other))
+        .filter(|(distance, other)| *distance <= 1 + other.chars().count().min(name.chars().count()) / 3)
+        .min()
+        .map(|(_, other)| other)
+}

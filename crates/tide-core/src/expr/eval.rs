@@ -1,0 +1,295 @@
+//! Evaluation, within bounds.
+
+use super::compile::{Binary, Node, Op};
+use super::{ExprError, MAX_FUEL, MAX_SIZE, Root};
+use crate::value::{Attributes, Value};
+use jiff::Timestamp;
+use std::cell::Cell;
+use std::cmp::Ordering;
+
+/// The records that an evaluation reads from.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Values<'a> {
+    /// `account.…`
+    pub account: Option<&'a Attributes>,
+    /// `identity.…`
+    pub identity: Option<&'a Attributes>,
+}
+
+/// A value during evaluation.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Datum {
+    /// Nothing.
+    Null,
+    /// True or false.
+    Bool(bool),
+    /// A whole number.
+    Int(i64),
+    /// Text.
+    Text(String),
+    /// An instant.
+    Time(Timestamp),
+    /// A value that expressions pass on and do not look into.
+    Opaque(Value),
+    /// Several.
+    List(Vec<Datum>),
+}
+
+impl Datum {
+    /// What it is, in words, for an error.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Datum::Null => "null",
+            Datum::Bool(_) => "true or false",
+            Datum::Int(_) => "a number",
+            Datum::Text(_) => "text",
+            Datum::Time(_) => "an instant",
+            Datum::Opaque(_) => "a structured or binary value",
+            Datum::List(_) => "a list",
+        }
+    }
+
+    pub(super) fn from_value(value: &Value) -> Self {
+        match value {
+            Value::Text(text) | Value::Reference(text) => Datum::Text(text.clone()),
+            Value::Bool(truth) => Datum::Bool(*truth),
+            Value::Int(number) => Datum::Int(*number),
+            Value::Time(time) => Datum::Time(*time),
+            other => Datum::Opaque(other.clone()),
+        }
+    }
+
+    pub(super) fn into_values(self, depth: usize) -> Result<Vec<Value>, ExprError> {
+        Ok(match self {
+            Datum::Null => Vec::new(),
+            Datum::Bool(truth) => vec![Value::Bool(truth)],
+            Datum::Int(number) => vec![Value::Int(number)],
+            Datum::Text(text) => vec![Value::Text(text)],
+            Datum::Time(time) => vec![Value::Time(time)],
+            Datum::Opaque(value) => vec![value],
+            Datum::List(items) if depth == 0 => {
+                let mut values = Vec::with_capacity(items.len());
+                for item in items {
+                    values.extend(item.into_values(1)?);
+                }
+                values
+            }
+            Datum::List(_) => return Err(ExprError::new(0, "a list inside a list is no value")),
+        })
+    }
+}
+
+pub(super) fn evaluate(node: &Node, values: &Values<'_>) -> Result<Datum, ExprError> {
+    let context = Context { values, fuel: Cell::new(MAX_FUEL) };
+    context.eval(node, &mut Vec::new())
+}
+
+struct Context<'a> {
+    values: &'a Values<'a>,
+    fuel: Cell<u32>,
+}
+
+type Locals = Vec<(String, Datum)>;
+
+impl Context<'_> {
+    fn eval(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
+        let at = node.offset;
+        match self.fuel.get().checked_sub(1) {
+            Some(left) => self.fuel.set(left),
+            None => {
+                return Err(ExprError::new(at, format!("needs more than {MAX_FUEL} steps"))
+                    .help("loop over fewer values"));
+            }
+        }
+        Ok(match &node.op {
+            Op::Literal(datum) => datum.clone(),
+            Op::Attribute { root, name, list } => self.attribute(*root, name, *list),
+            Op::Local(name) => locals
+                .iter()
+                .rev()
+                .find(|(local, _)| local == name)
+                .map_or(Datum::Null, |(_, datum)| datum.clone()),
+            Op::Not(inner) => Datum::Bool(!self.truth(inner, locals)?),
+            Op::Negate(inner) => match self.eval(inner, locals)? {
+                Datum::Int(number) => Datum::Int(number.checked_neg().ok_or_else(|| overflow(at))?),
+                Datum::Null => Datum::Null,
+                other => return Err(unfit(at, "-", &other)),
+            },
+            Op::And(left, right) => {
+                Datum::Bool(self.truth(left, locals)? && self.truth(right, locals)?)
+            }
+            Op::Or(left, right) => {
+                Datum::Bool(self.truth(left, locals)? || self.truth(right, locals)?)
+            }
+            Op::Choose(when, then, otherwise) => {
+                let branch = if self.truth(when, locals)? { then } else { otherwise };
+                self.eval(branch, locals)?
+            }
+            Op::Binary(op, left, right) => {
+                let left = self.eval(left, locals)?;
+                let right = self.eval(right, locals)?;
+                binary(*op, left, right, at)?
+            }
+            Op::Index(list, index) => match (self.eval(list, locals)?, self.eval(index, locals)?) {
+                (Datum::List(items), Datum::Int(index)) => usize::try_from(index)
+                    .ok()
+                    .and_then(|index| items.get(index).cloned())
+                    .unwrap_or(Datum::Null),
+                (Datum::Null, _) => Datum::Null,
+                (other, _) => return Err(unfit(at, "[…]", &other)),
+            },
+            Op::List(nodes) => Datum::List(self.all(nodes, locals)?),
+            Op::Call(function, nodes) => {
+                let arguments = self.all(nodes, locals)?;
+                let result = (function.run)(arguments).map_err(|message| {
+                    ExprError::new(at, message).help(format!("for example: {}", function.example))
+                })?;
+                bounded(result, at)?
+            }
+            Op::Matches(text, regex) => match self.eval(text, locals)? {
+                Datum::Text(text) => Datum::Bool(regex.is_match(&text)),
+                Datum::Null => Datum::Bool(false),
+                other => return Err(unfit(at, "matches", &other)),
+            },
+            Op::Lookup { table, name, key, other } => {
+                let key = match self.eval(key, locals)? {
+                    Datum::Null => None,
+                    Datum::Text(text) => Some(text),
+                    Datum::Int(number) => Some(number.to_string()),
+                    other => return Err(unfit(at, &format!("lookup(\"{name}\", …)"), &other)),
+                };
+                match key.and_then(|key| table.get(key.trim()).cloned()) {
+                    Some(found) => Datum::Text(found),
+                    None => match other {
+                        Some(node) => self.eval(node, locals)?,
+                        None => Datum::Null,
+                    },
+                }
+            }
+            Op::Fold(fold) => {
+                let items = match self.eval(&fold.range, locals)? {
+                    Datum::List(items) => items,
+                    Datum::Null => Vec::new(),
+                    single => vec![single],
+                };
+                let mut held = self.eval(&fold.init, locals)?;
+                for item in items {
+                    let depth = locals.len();
+                    locals.push((fold.item.clone(), item));
+                    locals.push((fold.held.clone(), held.clone()));
+                    let going = self.truth(&fold.going, locals);
+                    let next = match going {
+                        Ok(true) => self.eval(&fold.step, locals).map(Some),
+                        Ok(false) => Ok(None),
+                        Err(error) => Err(error),
+                    };
+                    locals.truncate(depth);
+                    match next? {
+                        Some(next) => held = next,
+                        None => break,
+                    }
+                }
+                locals.push((fold.held.clone(), held));
+                let result = self.eval(&fold.result, locals);
+                locals.pop();
+                bounded(result?, at)?
+            }
+        })
+    }
+
+    fn all(&self, nodes: &[Node], locals: &mut Locals) -> Result<Vec<Datum>, ExprError> {
+        nodes.iter().map(|node| self.eval(node, locals)).collect()
+    }
+
+    fn truth(&self, node: &Node, locals: &mut Locals) -> Result<bool, ExprError> {
+        match self.eval(node, locals)? {
+            Datum::Bool(truth) => Ok(truth),
+            Datum::Null => Ok(false),
+            other => Err(ExprError::new(
+                node.offset,
+                format!("true or false is needed here, and this is {}", other.kind()),
+            )),
+        }
+    }
+
+    fn attribute(&self, root: Root, name: &str, list: bool) -> Datum {
+        let record = match root {
+            Root::Account => self.values.account,
+            Root::Identity => self.values.identity,
+        };
+        let values = record.map_or(&[][..], |record| record.get(name));
+        if list {
+            Datum::List(values.iter().map(Datum::from_value).collect())
+        } else {
+            values.first().map_or(Datum::Null, Datum::from_value)
+        }
+    }
+}
+
+fn bounded(datum: Datum, at: usize) -> Result<Datum, ExprError> {
+    let size = match &datum {
+        Datum::Text(text) => text.len(),
+        Datum::List(items) => items.len(),
+        _ => 0,
+    };
+    if size > MAX_SIZE {
+        return Err(ExprError::new(at, format!("the result is larger than {MAX_SIZE}")));
+    }
+    Ok(datum)
+}
+
+fn overflow(at: usize) -> ExprError {
+    ExprError::new(at, "the number is too large")
+}
+
+fn unfit(at: usize, what: &str, datum: &Datum) -> ExprError {
+    ExprError::new(at, format!("`{what}` cannot be used on {}", datum.kind()))
+}
+
+fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, ExprError> {
+    use Datum::{Bool, Int, List, Null, Text, Time};
+    let mixed = |left: &Datum, right: &Datum| {
+        ExprError::new(at, format!("{} and {} cannot be put together so", left.kind(), right.kind()))
+            .help("use text(…) or int(…) to turn one into the other")
+    };
+    let number = |value: Option<i64>| value.map(Int).ok_or_else(|| overflow(at));
+    Ok(match (op, left, right) {
+        (Binary::Equal, left, right) => Bool(left == right),
+        (Binary::Different, left, right) => Bool(left != right),
+        (Binary::In, item, List(items)) => Bool(items.contains(&item)),
+        (Binary::In, _, Null) => Bool(false),
+        (Binary::In, item, single) => Bool(item == single),
+        // A missing operand: the result is missing too, so that "null" never ends up in a name.
+        (Binary::Add | Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo, Null, _)
+        | (Binary::Add | Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo, _, Null) => Null,
+        (Binary::Add, Text(left), Text(right)) => bounded(Text(left + &right), at)?,
+        (Binary::Add, List(mut left), List(right)) => {
+            left.extend(right);
+            bounded(List(left), at)?
+        }
+        (Binary::Add, Int(left), Int(right)) => number(left.checked_add(right))?,
+        (Binary::Subtract, Int(left), Int(right)) => number(left.checked_sub(right))?,
+        (Binary::Multiply, Int(left), Int(right)) => number(left.checked_mul(right))?,
+        (Binary::Divide | Binary::Modulo, Int(_), Int(0)) => {
+            return Err(ExprError::new(at, "divided by zero"));
+        }
+        (Binary::Divide, Int(left), Int(right)) => number(left.checked_div(right))?,
+        (Binary::Modulo, Int(left), Int(right)) => number(left.checked_rem(right))?,
+        (Binary::Less | Binary::LessOrEqual | Binary::Greater | Binary::GreaterOrEqual, left, right) => {
+            let order = match (&left, &right) {
+                (Null, _) | (_, Null) => return Ok(Bool(false)),
+                (Text(left), Text(right)) => left.cmp(right),
+                (Int(left), Int(right)) => left.cmp(right),
+                (Time(left), Time(right)) => left.cmp(right),
+                _ => return Err(mixed(&left, &right)),
+            };
+            Bool(match op {
+                Binary::Less => order == Ordering::Less,
+                Binary::LessOrEqual => order != Ordering::Greater,
+                Binary::Greater => order == Ordering::Greater,
+                _ => order != Ordering::Less,
+            })
+        }
+        (_, left, right) => return Err(mixed(&left, &right)),
+    })
+}

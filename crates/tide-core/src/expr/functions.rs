@@ -1,0 +1,246 @@
+//! The functions of expressions, each with what it is for and an example that the tests run.
+
+use super::eval::Datum;
+use unicode_normalization::UnicodeNormalization;
+
+type Run = fn(Vec<Datum>) -> Result<Datum, String>;
+
+/// One function.
+#[derive(Clone, Copy)]
+pub struct Function {
+    /// Its name.
+    pub name: &'static str,
+    /// What it does, in one sentence.
+    pub about: &'static str,
+    /// A use of it, without attributes.
+    pub example: &'static str,
+    /// What the example gives.
+    pub gives: &'static str,
+    /// The fewest arguments.
+    pub least: usize,
+    /// The most arguments.
+    pub most: usize,
+    pub(super) run: Run,
+}
+
+impl std::fmt::Debug for Function {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+impl Function {
+    pub(super) fn takes(&self) -> String {
+        match (self.least, self.most) {
+            (1, 1) => "one value".into(),
+            (least, most) if least == most => format!("{least} values"),
+            (least, usize::MAX) => format!("{least} values or more"),
+            (least, most) => format!("{least} to {most} values"),
+        }
+    }
+}
+
+pub(super) fn find(name: &str) -> Option<&'static Function> {
+    FUNCTIONS.iter().find(|function| function.name == name)
+}
+
+pub(super) fn names() -> impl Iterator<Item = &'static str> {
+    FUNCTIONS.iter().map(|function| function.name).chain(["lookup", "matches", "every", "has"])
+}
+
+/// All functions, for documents and the console.
+pub fn catalogue() -> &'static [Function] {
+    FUNCTIONS
+}
+
+macro_rules! function {
+    ($name:literal, $least:expr, $most:expr, $about:literal, $example:literal => $gives:literal, $run:expr) => {
+        Function { name: $name, about: $about, example: $example, gives: $gives, least: $least, most: $most, run: $run }
+    };
+}
+
+const FUNCTIONS: &[Function] = &[
+    function!("lower", 1, 1, "The text in lower case.", "lower('Ada')" => "ada", |a| on_text(a, |t| t.to_lowercase())),
+    function!("upper", 1, 1, "The text in upper case.", "upper('Ada')" => "ADA", |a| on_text(a, |t| t.to_uppercase())),
+    function!("trim", 1, 1, "The text without blanks around it.", "trim(' Ada ')" => "Ada", |a| on_text(a, |t| t.trim().to_owned())),
+    function!("tidy", 1, 1, "The text trimmed, with each run of blanks inside made one.", "tidy(' Ada  Lind ')" => "Ada Lind", |a| on_text(a, |t| t.split_whitespace().collect::<Vec<_>>().join(" "))),
+    function!("words", 1, usize::MAX, "Joins what is there with one blank and skips what is missing or blank.", "words('Ada', null, 'Lind')" => "Ada Lind", words),
+    function!("join", 2, 2, "Joins a list's items with a separator.", "join(['a', 'b'], ', ')" => "a, b", join),
+    function!("split", 2, 2, "Cuts a text at each separator.", "split('a;b', ';')" => "a · b", split),
+    function!("replace", 3, 3, "The text with every occurrence of one text replaced by another.", "replace('a-b', '-', '.')" => "a.b", replace),
+    function!("part", 3, 3, "So many characters from a place on, counted from 0.", "part('Skerry', 0, 3)" => "Ske", part),
+    function!("initial", 1, 1, "The first letter.", "initial('Ada')" => "A", |a| on_text(a, |t| t.trim().chars().next().map(String::from).unwrap_or_default())),
+    function!("latin", 1, 1, "The text written with plain Latin letters.", "latin('Łódź')" => "Lodz", |a| on_text(a, |t| deunicode::deunicode(&t.nfc().collect::<String>()).trim().to_owned())),
+    function!("letters", 1, 1, "Only letters and digits: no blank, apostrophe or hyphen.", "letters(\"D'Amberg\")" => "DAmberg", |a| on_text(a, |t| t.chars().filter(|c| c.is_alphanumeric()).collect())),
+    function!("domain", 1, 1, "What follows the last @ of an address, in lower case.", "domain('ada@Skerry.example')" => "skerry.example", |a| on_text(a, |t| t.rsplit_once('@').map(|(_, d)| d.trim().to_lowercase()).unwrap_or_default())),
+    function!("either", 2, usize::MAX, "The first that is there and not blank.", "either(null, '', 'Shore')" => "Shore", |a| Ok(a.into_iter().find(|d| !is_blank(d)).unwrap_or(Datum::Null))),
+    function!("blank", 1, 1, "True if it is missing, or holds nothing but blanks.", "blank(' ')" => "true", |a| Ok(Datum::Bool(a.first().is_none_or(is_blank)))),
+    function!("first", 1, 1, "The first item of a list.", "first(['a', 'b'])" => "a", |a| Ok(match a.into_iter().next() { Some(Datum::List(items)) => items.into_iter().next().unwrap_or(Datum::Null), Some(other) => other, None => Datum::Null })),
+    function!("size", 1, 1, "The number of characters or items.", "size('Ada')" => "3", size),
+    function!("contains", 2, 2, "True if the text holds the other text.", "contains('Skerry', 'err')" => "true", |a| test(a, |t, o| t.contains(o))),
+    function!("startsWith", 2, 2, "True if the text begins so.", "startsWith('Skerry', 'Sk')" => "true", |a| test(a, |t, o| t.starts_with(o))),
+    function!("endsWith", 2, 2, "True if the text ends so.", "endsWith('Skerry', 'ry')" => "true", |a| test(a, |t, o| t.ends_with(o))),
+    function!("text", 1, 1, "A number, a truth or an instant as text.", "text(12)" => "12", to_text),
+    function!("int", 1, 1, "A text as a whole number; what is no number is missing.", "int('12')" => "12", to_int),
+    function!("bit", 2, 2, "True if a flag is set in a number.", "bit(514, 2)" => "true", bit),
+];
+
+fn is_blank(datum: &Datum) -> bool {
+    match datum {
+        Datum::Null => true,
+        Datum::Text(text) => text.trim().is_empty(),
+        Datum::List(items) => items.iter().all(is_blank),
+        _ => false,
+    }
+}
+
+fn on_text(arguments: Vec<Datum>, run: fn(&str) -> String) -> Result<Datum, String> {
+    fn each(datum: Datum, run: fn(&str) -> String) -> Result<Datum, String> {
+        match datum {
+            Datum::Null => Ok(Datum::Null),
+            Datum::Text(text) => Ok(Datum::Text(run(&text))),
+            Datum::List(items) => {
+                items.into_iter().map(|item| each(item, run)).collect::<Result<_, _>>().map(Datum::List)
+            }
+            other => Err(format!("text is needed, and this is {}", other.kind())),
+        }
+    }
+    each(arguments.into_iter().next().unwrap_or(Datum::Null), run)
+}
+
+fn plain(datum: &Datum) -> Result<Option<String>, String> {
+    match datum {
+        Datum::Null => Ok(None),
+        Datum::Text(text) => Ok(Some(text.clone())),
+        Datum::Int(number) => Ok(Some(number.to_string())),
+        Datum::Bool(truth) => Ok(Some(truth.to_string())),
+        Datum::Time(time) => Ok(Some(time.to_string())),
+        other => Err(format!("text is needed, and this is {}", other.kind())),
+    }
+}
+
+fn words(arguments: Vec<Datum>) -> Result<Datum, String> {
+    let mut parts = Vec::new();
+    for argument in &arguments {
+        let items = match argument {
+            Datum::List(items) => items.as_slice(),
+            single => std::slice::from_ref(single),
+        };
+        for item in items {
+            if let Some(text) = plain(item)?.filter(|text| !text.trim().is_empty()) {
+                parts.push(text.split_whitespace().collect::<Vec<_>>().join(" "));
+            }
+        }
+    }
+    Ok(if parts.is_empty() { Datum::Null } else { Datum::Text(parts.join(" ")) })
+}
+
+fn join(arguments: Vec<Datum>) -> Result<Datum, String> {
+    match arguments.as_slice() {
+        [Datum::List(items), Datum::Text(separator)] => {
+            let mut parts = Vec::new();
+            for item in items {
+                parts.extend(plain(item)?);
+            }
+            Ok(Datum::Text(parts.join(separator)))
+        }
+        [Datum::Null, _] => Ok(Datum::Null),
+        _ => Err("a list and a separator are needed".into()),
+    }
+}
+
+fn split(arguments: Vec<Datum>) -> Result<Datum, String> {
+    match arguments.as_slice() {
+        [Datum::Text(text), Datum::Text(separator)] if !separator.is_empty() => Ok(Datum::List(
+            text.split(separator.as_str()).map(|part| Datum::Text(part.trim().to_owned())).collect(),
+        )),
+        [Datum::Null, _] => Ok(Datum::Null),
+        _ => Err("a text and a separator are needed".into()),
+    }
+}
+
+fn replace(arguments: Vec<Datum>) -> Result<Datum, String> {
+    match arguments.as_slice() {
+        [Datum::Text(text), Datum::Text(from), Datum::Text(to)] if !from.is_empty() => {
+            let grown = text.len().saturating_add(text.matches(from.as_str()).count().saturating_mul(to.len()));
+            if grown > super::MAX_SIZE {
+                return Err("the result would be too large".into());
+            }
+            Ok(Datum::Text(text.replace(from, to)))
+        }
+        [Datum::Null, _, _] => Ok(Datum::Null),
+        _ => Err("three texts are needed, and the second must not be empty".into()),
+    }
+}
+
+fn part(arguments: Vec<Datum>) -> Result<Datum, String> {
+    match arguments.as_slice() {
+        [Datum::Text(text), Datum::Int(from), Datum::Int(count)] => {
+            let from = usize::try_from(*from).map_err(|_| "the place must not be negative")?;
+            let count = usize::try_from(*count).map_err(|_| "the count must not be negative")?;
+            Ok(Datum::Text(text.chars().skip(from).take(count).collect()))
+        }
+        [Datum::Null, _, _] => Ok(Datum::Null),
+        _ => Err("a text and two numbers are needed".into()),
+    }
+}
+
+fn size(arguments: Vec<Datum>) -> Result<Datum, String> {
+    let count = match arguments.first() {
+        Some(Datum::Text(text)) => text.chars().count(),
+        Some(Datum::List(items)) => items.len(),
+        Some(Datum::Null) | None => 0,
+        Some(other) => return Err(format!("a text or a list is needed, and this is {}", other.kind())),
+    };
+    i64::try_from(count).map(Datum::Int).map_err(|_| "too large".into())
+}
+
+fn test(arguments: Vec<Datum>, run: fn(&str, &str) -> bool) -> Result<Datum, String> {
+    match arguments.as_slice() {
+        [Datum::Text(text), Datum::Text(other)] => Ok(Datum::Bool(run(text, other))),
+        [Datum::Null, _] | [_, Datum::Null] => Ok(Datum::Bool(false)),
+        _ => Err("two texts are needed".into()),
+    }
+}
+
+fn to_text(arguments: Vec<Datum>) -> Result<Datum, String> {
+    match arguments.first() {
+        Some(datum) => Ok(plain(datum)?.map_or(Datum::Null, Datum::Text)),
+        None => Ok(Datum::Null),
+    }
+}
+
+fn to_int(arguments: Vec<Datum>) -> Result<Datum, String> {
+    match arguments.into_iter().next() {
+        Some(Datum::Text(text)) => Ok(text.trim().parse().map_or(Datum::Null, Datum::Int)),
+        Some(number @ Datum::Int(_)) => Ok(number),
+        Some(Datum::Null) | None => Ok(Datum::Null),
+        Some(other) => Err(format!("a text is needed, and this is {}", other.kind())),
+    }
+}
+
+fn bit(arguments: Vec<Datum>) -> Result<Datum, String> {
+    let flags = to_int(arguments.iter().take(1).cloned().collect())?;
+    match (flags, arguments.get(1)) {
+        (Datum::Int(number), Some(Datum::Int(flag))) => Ok(Datum::Bool(number & flag == *flag && *flag != 0)),
+        (Datum::Null, _) => Ok(Datum::Bool(false)),
+        _ => Err("two numbers are needed".into()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::expr::{Known, Program, Values};
+    use crate::value::show;
+
+    #[test]
+    fn every_example_gives_what_it_says() {
+        for function in FUNCTIONS {
+            let program = Program::compile(function.example, &Known::open(&[]))
+                .unwrap_or_else(|error| panic!("{}: {error}", function.name));
+            let found = program.run(&Values::default()).expect("runs");
+            assert_eq!(show(&found), function.gives, "{}", function.example);
+        }
+    }
+}

@@ -1,0 +1,155 @@
+//! Expressions in rules: CEL's syntax (Common Expression Language), a small evaluator of our own.
+//!
+//! The `cel` crate parses; this module checks every name against what is known, compiles once, and
+//! evaluates within bounds: the source's length, the nesting, the number of steps and the size of
+//! the result are limited, and every error knows its column. A missing attribute is `null`, and
+//! functions of text pass `null` on, so that a value nobody has does not become the text "null".
+//!
+//! ```
+//! use tide_core::expr::{Known, Program, Root, Values};
+//! use tide_core::{Attributes, Value};
+//!
+//! let known = Known::open(&[Root::Account]);
+//! let program = Program::compile("lower(account.mail)", &known)?;
+//! let account: Attributes = [("mail".into(), vec![Value::text("Ada@Skerry.example")])].into_iter().collect();
+//! let found = program.run(&Values { account: Some(&account), ..Values::default() })?;
+//! assert_eq!(found, vec![Value::text("ada@skerry.example")]);
+//! # Ok::<(), tide_core::expr::ExprError>(())
+//! ```
+
+pub(crate) mod compile;
+mod eval;
+mod functions;
+
+pub use compile::{Known, Names};
+pub(crate) use compile::closest;
+pub use eval::{Datum, Values};
+pub use functions::catalogue;
+
+use crate::value::{Attributes, Value};
+use compile::Node;
+use std::fmt;
+
+/// The longest source of an expression, in characters.
+pub const MAX_SOURCE: usize = 1_000;
+/// The deepest nesting of brackets in a source.
+pub const MAX_NESTING: usize = 32;
+/// The most steps that one evaluation may take.
+pub const MAX_FUEL: u32 = 10_000;
+/// The largest text or list that an evaluation may build, in characters or items.
+pub const MAX_SIZE: usize = 65_536;
+
+/// The record that a name is read from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Root {
+    /// `account.…`: the account in the system whose rules these are.
+    Account,
+    /// `identity.…`: the identity.
+    Identity,
+}
+
+impl Root {
+    /// The word written in expressions.
+    pub fn word(self) -> &'static str {
+        match self {
+            Root::Account => "account",
+            Root::Identity => "identity",
+        }
+    }
+}
+
+/// What is wrong with an expression, or with one evaluation of it, and where.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct ExprError {
+    /// The column in the expression's text, from 0, in characters.
+    pub offset: usize,
+    /// What happened.
+    pub message: String,
+    /// What to do about it.
+    pub help: Option<String>,
+}
+
+impl ExprError {
+    pub(crate) fn new(offset: usize, message: impl Into<String>) -> Self {
+        ExprError { offset, message: message.into(), help: None }
+    }
+
+    pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
+        self.help = Some(help.into());
+        self
+    }
+}
+
+/// An expression that was parsed, checked and compiled.
+#[derive(Clone)]
+pub struct Program {
+    source: String,
+    node: Node,
+    reads: Vec<(Root, String)>,
+}
+
+impl fmt::Debug for Program {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Program({:?})", self.source)
+    }
+}
+
+impl PartialEq for Program {
+    fn eq(&self, other: &Self) -> bool {
+        self.source == other.source
+    }
+}
+
+impl Program {
+    /// Parses, checks and compiles. Unknown attributes, functions and tables are errors here, not
+    /// at run time.
+    pub fn compile(source: &str, known: &Known<'_>) -> Result<Program, ExprError> {
+        let (node, reads) = compile::compile(source, known)?;
+        Ok(Program { source: source.to_owned(), node, reads })
+    }
+
+    /// The text as the engineer wrote it.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// The attributes that it reads.
+    pub fn reads(&self) -> &[(Root, String)] {
+        &self.reads
+    }
+
+    /// Evaluates to values: `null` is none, a list is several.
+    pub fn run(&self, values: &Values<'_>) -> Result<Vec<Value>, ExprError> {
+        eval::evaluate(&self.node, values)?.into_values(0)
+    }
+
+    /// Evaluates a condition: only `true` is true; `null` is not.
+    pub fn holds(&self, values: &Values<'_>) -> Result<bool, ExprError> {
+        match eval::evaluate(&self.node, values)? {
+            Datum::Bool(truth) => Ok(truth),
+            Datum::Null => Ok(false),
+            other => Err(ExprError::new(
+                0,
+                format!("a condition must be true or false, and this one is {}", other.kind()),
+            )
+            .help("compare the value with something, for example `!= null`")),
+        }
+    }
+
+    /// What it would read from these records, name and value, for a reason.
+    pub fn reading(&self, values: &Values<'_>) -> Vec<(String, String)> {
+        let none = Attributes::new();
+        self.reads
+            .iter()
+            .map(|(root, name)| {
+                let record = match root {
+                    Root::Account => values.account,
+                    Root::Identity => values.identity,
+                };
+                let found = record.unwrap_or(&none).get(name);
+                (format!("{}.{name}", root.word()), crate::value::show(found))
+            })
+            .collect()
+    }
+}

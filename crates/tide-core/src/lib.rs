@@ -1,0 +1,30 @@
+//! `tide-core` decides. It takes what was observed, the rule set and the time, and answers with
+//! changes, links and verdicts, each with its reason.
+//!
+//! It is *not* a place for input or output: no socket, file, SQL or clock is reached from here, so
+//! everything in it is tested with small values in and values out.
+//!
+//! The path of a decision, module by module:
+//! [`scope`] (who takes part) → [`compose`] (account → identity → desired account) →
+//! [`matching`] (which account belongs to whom) → [`compare`] (what differs) → [`decide`].
+//! [`explain`] walks the same path for one person and keeps every step.
+
+pub mod compare;
+pub mod compose;
+pub mod decide;
+pub mod explain;
+pub mod expr;
+pub mod matching;
+pub mod model;
+pub mod reasons;
+pub mod rules;
+pub mod schema;
+pub mod scope;
+pub mod value;
+
+pub use decide::{Outcome, decide};
+pub use model::{Account, Identity, Link, ObjectType, Population, Stage, SystemFacts};
+pub use reasons::{Place, Reason, ValueReason};
+pub use rules::RuleSet;
+pub use schema::{AttributeDef, Schema};
+pub use value::{Attributes, Value};

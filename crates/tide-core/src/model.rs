@@ -1,0 +1,166 @@
+//! The records that a decision is made from.
+
+use crate::schema::Schema;
+use crate::value::{Attributes, Value};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, HashMap};
+use std::fmt;
+
+/// What kind of thing an account stands for. Only equal types are ever linked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ObjectType {
+    /// A human being.
+    Person,
+    /// A program's or a device's account.
+    Service,
+    /// A group of others.
+    Group,
+}
+
+impl ObjectType {
+    /// All types, in the order in which they are shown.
+    pub const ALL: [ObjectType; 3] = [ObjectType::Person, ObjectType::Service, ObjectType::Group];
+
+    /// The word used in rules, records and answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            ObjectType::Person => "person",
+            ObjectType::Service => "service",
+            ObjectType::Group => "group",
+        }
+    }
+
+    /// The type that a word names.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+}
+
+impl fmt::Display for ObjectType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+/// The row of an account in the store.
+pub type AccountId = i64;
+
+/// One record in one system, as last observed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Account {
+    /// Its row in the store.
+    pub id: AccountId,
+    /// The system it lives in.
+    pub system: String,
+    /// What it stands for.
+    pub kind: ObjectType,
+    /// The key that the system never changes (entryUUID, objectGUID, SCIM id).
+    pub key: String,
+    /// What people call it there: a DN, a user name.
+    pub name: String,
+    /// Its values.
+    pub attributes: Attributes,
+    /// Since when a complete read no longer finds it.
+    pub absent_since: Option<Timestamp>,
+    /// What is broken in the record as it came: nothing is decided from a broken record.
+    pub fault: Option<String>,
+}
+
+/// Where an identity stands in its life.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Stage {
+    /// Known, and not here yet.
+    Expected,
+    /// Here.
+    Active,
+    /// Here again later.
+    Away,
+    /// On the way out.
+    Leaving,
+    /// Gone.
+    Left,
+}
+
+impl Stage {
+    /// The word used in records and answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            Stage::Expected => "expected",
+            Stage::Active => "active",
+            Stage::Away => "away",
+            Stage::Leaving => "leaving",
+            Stage::Left => "left",
+        }
+    }
+
+    /// The stage that a word names.
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Stage::Expected, Stage::Active, Stage::Away, Stage::Leaving, Stage::Left]
+            .into_iter()
+            .find(|stage| stage.word() == word)
+    }
+}
+
+/// The one record that joins accounts of one type.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Identity {
+    /// Its lasting name inside the service.
+    pub id: String,
+    /// What it stands for.
+    pub kind: ObjectType,
+    /// Composed values, as they were when last decided.
+    pub attributes: Attributes,
+    /// Its place in its life, as last decided.
+    pub stage: Stage,
+}
+
+/// The tie between an account and an identity.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Link {
+    /// The account.
+    pub account: AccountId,
+    /// The identity.
+    pub identity: String,
+    /// The rule or act that made it, in words.
+    pub made_by: String,
+}
+
+/// What a target made of values that we sent: remembered, so that it is not chased.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Normalised {
+    /// What we sent.
+    pub sent: Vec<Value>,
+    /// What the system then held.
+    pub returned: Vec<Value>,
+}
+
+/// What is known of a system when a decision is made.
+#[derive(Debug, Clone, Default)]
+pub struct SystemFacts {
+    /// Its schema by type; empty until it was first described.
+    pub schema: BTreeMap<ObjectType, Schema>,
+    /// Types that we may write.
+    pub writable: Vec<ObjectType>,
+    /// Types that have been read completely at least once.
+    pub read: Vec<ObjectType>,
+    /// Paused by an operator: nothing is sent.
+    pub paused: bool,
+}
+
+/// Everything that a decision is made from, but the rules and the time.
+#[derive(Debug, Clone, Default)]
+pub struct Population {
+    /// All accounts of all systems, absent ones too.
+    pub accounts: Vec<Account>,
+    /// All identities.
+    pub identities: Vec<Identity>,
+    /// All open links.
+    pub links: Vec<Link>,
+    /// What targets made of our values, by account and attribute.
+    pub normalised: HashMap<(AccountId, String), Normalised>,
+    /// The systems by name.
+    pub systems: BTreeMap<String, SystemFacts>,
+}

@@ -1,0 +1,302 @@
+//! The rule set: what the engineer wrote, typed and checked.
+//!
+//! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
+//! (look-up tables), `guards.toml` (limits), and one file per system. [`RuleSet::load`] reads their
+//! texts; every fault names file, line and column and says what to do.
+
+mod load;
+mod read;
+
+use crate::expr::Program;
+use crate::model::ObjectType;
+use crate::reasons::Place;
+use crate::schema::Schema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fmt;
+use tide_ldap::Dn;
+
+/// Tables of `tables.toml`: name → key → value.
+pub type Tables = BTreeMap<String, BTreeMap<String, String>>;
+
+/// The schemas that are known, by system and type.
+pub type Schemas = BTreeMap<String, BTreeMap<ObjectType, Schema>>;
+
+/// A whole rule set.
+#[derive(Debug, Clone, Default)]
+pub struct RuleSet {
+    /// What identities hold, by type.
+    pub identities: BTreeMap<ObjectType, IdentityRules>,
+    /// Look-up tables.
+    pub tables: Tables,
+    /// Limits.
+    pub guards: Vec<Guard>,
+    /// The systems' rules, by the system's name.
+    pub systems: BTreeMap<String, SystemRules>,
+}
+
+/// What identities of one type hold.
+#[derive(Debug, Clone, Default)]
+pub struct IdentityRules {
+    /// The attribute shown as the identity's name.
+    pub label: Option<String>,
+    /// The attributes, in the order of the file.
+    pub attributes: Vec<IdentityAttribute>,
+}
+
+impl IdentityRules {
+    /// The declaration of an attribute.
+    pub fn get(&self, name: &str) -> Option<&IdentityAttribute> {
+        self.attributes.iter().find(|attribute| attribute.name.eq_ignore_ascii_case(name))
+    }
+}
+
+/// One attribute of identities.
+#[derive(Debug, Clone, Default)]
+pub struct IdentityAttribute {
+    /// Its name.
+    pub name: String,
+    /// May it hold several values?
+    pub many: bool,
+    /// Must it hold a value before anything is sent?
+    pub required: bool,
+    /// May only one identity hold a value?
+    pub unique: bool,
+    /// Systems in the order in which their value wins; systems not named come after, by name.
+    pub authority: Vec<String>,
+    /// Where it is declared.
+    pub place: Place,
+}
+
+/// What one system takes and gives.
+#[derive(Debug, Clone, Default)]
+pub struct SystemRules {
+    /// The system's name.
+    pub name: String,
+    /// Its file.
+    pub file: String,
+    /// Rules by type.
+    pub types: BTreeMap<ObjectType, TypeRules>,
+}
+
+/// One system's rules for one type.
+#[derive(Debug, Clone, Default)]
+pub struct TypeRules {
+    /// Who takes part.
+    pub scope: Scope,
+    /// How accounts find their identity, in order.
+    pub matching: Vec<MatchRule>,
+    /// Account → identity.
+    pub inbound: Vec<Mapping>,
+    /// Identity → account.
+    pub outbound: Vec<Mapping>,
+    /// What becomes of an account whose identity no longer takes part.
+    pub when_out: WhenOut,
+    /// Where the type's section starts.
+    pub place: Place,
+}
+
+impl TypeRules {
+    /// Does this system give identities their values?
+    pub fn is_source(&self) -> bool {
+        !self.inbound.is_empty()
+    }
+
+    /// Are accounts kept in this system?
+    pub fn is_target(&self) -> bool {
+        !self.outbound.is_empty()
+    }
+}
+
+/// What becomes of an account whose identity no longer takes part.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum WhenOut {
+    /// It is disabled and otherwise left alone.
+    #[default]
+    Disable,
+    /// It is left alone.
+    Leave,
+}
+
+/// Who takes part with a system.
+#[derive(Debug, Clone, Default)]
+pub struct Scope {
+    /// Containers to read; none means all.
+    pub within: Vec<Container>,
+    /// Containers inside them to leave out.
+    pub except: Vec<Container>,
+    /// Conditions that must all hold, each with the words for those it leaves out.
+    pub conditions: Vec<Condition>,
+}
+
+/// A container of a directory.
+#[derive(Debug, Clone)]
+pub struct Container {
+    /// Its name.
+    pub dn: Dn,
+    /// Only entries directly inside, or all below?
+    pub one_level: bool,
+    /// Where it is named.
+    pub place: Place,
+}
+
+/// A condition on a record.
+#[derive(Debug, Clone)]
+pub struct Condition {
+    /// The expression.
+    pub when: Program,
+    /// Said of those for whom it does not hold.
+    pub otherwise: String,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// One way for an account to find its identity.
+#[derive(Debug, Clone)]
+pub struct MatchRule {
+    /// Its name, for reasons.
+    pub name: String,
+    /// The account's side.
+    pub account: Program,
+    /// The identity's side.
+    pub identity: Program,
+    /// Does a match join by itself? If not, a person is asked.
+    pub certain: bool,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// How much a value is needed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Need {
+    /// Without it, nothing is sent.
+    Required,
+    /// It may be missing.
+    #[default]
+    Optional,
+}
+
+/// When a value is written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Keep {
+    /// Kept in step with the rule.
+    #[default]
+    InStep,
+    /// Set when the account is made, and never again.
+    Once,
+    /// Set while the account has none.
+    FillBlank,
+}
+
+/// What an empty source does to the target.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Empty {
+    /// Its value is cleared.
+    #[default]
+    Clear,
+    /// Its value stays.
+    Leave,
+}
+
+/// One attribute's rule.
+#[derive(Debug, Clone)]
+pub struct Mapping {
+    /// The attribute that receives the value.
+    pub attribute: String,
+    /// The expression.
+    pub program: Program,
+    /// How much it is needed.
+    pub need: Need,
+    /// When it is written.
+    pub keep: Keep,
+    /// What an empty source does.
+    pub empty: Empty,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A limit past which changes are held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Guard {
+    /// The system; `None` is every system, each by itself.
+    pub system: Option<String>,
+    /// The kind of change, as its word.
+    pub change: String,
+    /// The most changes of one run.
+    pub most: Option<usize>,
+    /// The largest share of the system's linked accounts, in percent.
+    pub share: Option<u32>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// How bad a fault is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Severity {
+    /// The rule set cannot be used.
+    Error,
+    /// It can be used, and somebody should look.
+    Warning,
+}
+
+/// Something wrong in a rule set.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fault {
+    /// How bad.
+    pub severity: Severity,
+    /// Where.
+    pub place: Place,
+    /// What.
+    pub message: String,
+    /// What to do.
+    pub help: Option<String>,
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}:{}: {}", self.place.file, self.place.line, self.place.column, self.message)?;
+        if let Some(help) = &self.help {
+            write!(f, " ({help})")?;
+        }
+        Ok(())
+    }
+}
+
+/// A file of a rule set.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RuleFile {
+    /// Its name inside the folder, such as `harbour.toml`.
+    pub name: String,
+    /// Its text.
+    pub text: String,
+}
+
+impl RuleSet {
+    /// Reads and checks the files. The rule set is usable when no fault is an error.
+    pub fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault>) {
+        load::load(files, schemas)
+    }
+
+    /// The rules of one system for one type.
+    pub fn of(&self, system: &str, kind: ObjectType) -> Option<&TypeRules> {
+        self.systems.get(system).and_then(|rules| rules.types.get(&kind))
+    }
+
+    /// The systems that receive accounts of a type, by name.
+    pub fn targets(&self, kind: ObjectType) -> impl Iterator<Item = (&str, &TypeRules)> {
+        self.systems.iter().filter_map(move |(name, system)| {
+            let rules = system.types.get(&kind)?;
+            rules.is_target().then_some((name.as_str(), rules))
+        })
+    }
+
+    /// The systems that give identities of a type their values, by name.
+    pub fn sources(&self, kind: ObjectType) -> impl Iterator<Item = (&str, &TypeRules)> {
+        self.systems.iter().filter_map(move |(name, system)| {
+            let rules = system.types.get(&kind)?;
+            rules.is_source().then_some((name.as_str(), rules))
+        })
+    }
+}
