@@ -68,6 +68,19 @@ pub struct Account {
     pub fault: Option<String>,
 }
 
+/// An account as a system just showed it, before it has a row in the store.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Observed {
+    /// The key that the system never changes.
+    pub key: String,
+    /// What people call it there.
+    pub name: String,
+    /// Its values.
+    pub attributes: Attributes,
+    /// What is broken in the record, if anything is.
+    pub fault: Option<String>,
+}
+
 /// Where an identity stands in its life.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]

@@ -1,1 +1,115 @@
-//! x
+//! `tide-store` keeps the records: SQLite through SQLx. It is the only crate that knows SQL.
+//!
+//! One task writes, with group commit; a pool of read-only connections reads. What is written is
+//! durable when the call returns (`synchronous=FULL`).
+//!
+//! It is *not* a place for decisions: rows go in and come out, and `tide-core` judges them.
+
+mod access;
+mod accounts;
+mod changes;
+mod error;
+mod identities;
+mod journal;
+mod population;
+mod rules;
+mod systems;
+mod vault;
+mod writer;
+
+pub use access::{Principal, Session};
+pub use accounts::{AccountRow, Reading};
+pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow, NewChangeSet, Settled};
+pub use error::StoreError;
+pub use identities::{IdentityRow, LinkRow};
+pub use journal::JournalEntry;
+pub use rules::RuleVersion;
+pub use systems::SystemRow;
+pub use vault::{MasterKey, Vault};
+
+use jiff::Timestamp;
+use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
+use sqlx::{ConnectOptions, SqlitePool};
+use std::path::Path;
+use writer::Writer;
+
+static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
+
+/// The store: cheap to clone, safe to share.
+#[derive(Clone)]
+pub struct Store {
+    reader: SqlitePool,
+    writer: Writer,
+    vault: Vault,
+}
+
+/// An instant as it is stored: UTC, with milliseconds, so that texts sort as times.
+pub fn stamp(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string()
+}
+
+/// Reads what [`stamp`] wrote.
+pub(crate) fn unstamp(text: Option<String>) -> Option<Timestamp> {
+    text.and_then(|text| text.parse().ok())
+}
+
+impl Store {
+    /// Opens the store in a file, bringing its schema up to date. An older file is copied beside
+    /// itself first; a newer one is refused.
+    pub async fn open(path: &Path, key: MasterKey) -> Result<Store, StoreError> {
+        let options = SqliteConnectOptions::new()
+            .filename(path)
+            .create_if_missing(true)
+            .journal_mode(SqliteJournalMode::Wal)
+            .synchronous(SqliteSynchronous::Full)
+            .foreign_keys(true)
+            .busy_timeout(std::time::Duration::from_secs(10));
+        let mut connection = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+        migrate(&mut connection, path).await?;
+        let reader = SqlitePoolOptions::new()
+            .max_connections(8)
+            .test_before_acquire(false)
+            .connect_with(options.clone().read_only(true))
+            .await
+            .map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+        Ok(Store { reader, writer: Writer::start(connection), vault: Vault::new(key) })
+    }
+
+    /// Copies the whole store to a new file while it is in use. The key is not in it.
+    pub async fn backup(&self, to: &Path) -> Result<(), StoreError> {
+        let to = to.to_string_lossy().into_owned();
+        sqlx::query("VACUUM INTO ?").bind(to).execute(&mut *self.reader.acquire().await?).await?;
+        Ok(())
+    }
+
+    /// Writes what is left and closes the file.
+    pub async fn close(&self) {
+        self.writer.stop().await;
+        self.reader.close().await;
+    }
+}
+
+async fn migrate(connection: &mut sqlx::SqliteConnection, path: &Path) -> Result<(), StoreError> {
+    let known: i64 = MIGRATOR.iter().map(|m| m.version).max().unwrap_or(0);
+    let tables: i64 = sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'")
+        .fetch_one(&mut *connection)
+        .await?;
+    if tables > 0 {
+        let there: Option<i64> =
+            sqlx::query_scalar("SELECT max(version) FROM _sqlx_migrations").fetch_one(&mut *connection).await?;
+        let there = there.unwrap_or(0);
+        if there > known {
+            return Err(StoreError::Newer { there, known });
+        }
+        if there < known {
+            let copy = path.with_extension(format!("before-{known}.db"));
+            let copy_text = copy.to_string_lossy().into_owned();
+            sqlx::query("VACUUM INTO ?").bind(copy_text).execute(&mut *connection).await?;
+            tracing::info!(copy = %copy.display(), "the store was copied before its schema is changed");
+        }
+    }
+    MIGRATOR.run(&mut *connection).await.map_err(StoreError::Migrate)
+}
+
+#[cfg(test)]
+mod tests;

@@ -44,7 +44,7 @@ fn every_fault_has_its_place_and_a_remedy() {
         ("[person.scpoe]\nwithin = []", "unknown key `scpoe` in [person] (did you mean `scope`?)"),
         ("[person.scope]\nwithin = [\"people\"]", "harbour.toml:3:11: not a distinguished name (RFC 4514)"),
         ("[person]\nwhen_out = \"delete\"", "choose one of \"disable\", \"leave\""),
-        ("[person.inbound\nname = 'x'", "harbour.toml:2:15: not valid TOML"),
+        ("[person.inbound\nname = 'x'", "harbour.toml:2:16: not valid TOML"),
         ("[person.outbound]\nshoe = 'identity.name'", "the system has no attribute `shoe`"),
         ("[person.inbound]\nname = 'identity.name'", "unknown name `identity`"),
     ];

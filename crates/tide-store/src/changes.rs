@@ -1,0 +1,433 @@
+//! Change sets, their lines, and their changes. The changes of runs are the queue: each is stored
+//! before it is sent and settled after.
+
+use crate::identities::make_link;
+use crate::journal::Entry;
+use crate::population::values_blob;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use sqlx::Row;
+use sqlx::sqlite::SqliteRow;
+use tide_core::compare::ValueChange;
+use tide_core::decide::{Change, Decided};
+use tide_core::model::{AccountId, Observed};
+use tide_core::{ObjectType, Reason, Value};
+
+/// Where a change stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ChangeState {
+    /// Part of a preview: it is never sent.
+    Proposed,
+    /// Not sent; its hold says why.
+    Held,
+    /// Stored, and to be sent.
+    Queued,
+    /// Handed to the connector; no answer yet.
+    Sending,
+    /// The answer was lost: it must be found out whether it took effect.
+    Unknown,
+    /// Confirmed.
+    Done,
+    /// Refused; its error says why.
+    Failed,
+    /// Taken back before it was sent.
+    Cancelled,
+}
+
+impl ChangeState {
+    /// All states.
+    pub const ALL: [ChangeState; 8] = [
+        ChangeState::Proposed,
+        ChangeState::Held,
+        ChangeState::Queued,
+        ChangeState::Sending,
+        ChangeState::Unknown,
+        ChangeState::Done,
+        ChangeState::Failed,
+        ChangeState::Cancelled,
+    ];
+
+    /// The word used in records and answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            ChangeState::Proposed => "proposed",
+            ChangeState::Held => "held",
+            ChangeState::Queued => "queued",
+            ChangeState::Sending => "sending",
+            ChangeState::Unknown => "unknown",
+            ChangeState::Done => "done",
+            ChangeState::Failed => "failed",
+            ChangeState::Cancelled => "cancelled",
+        }
+    }
+
+    /// The state that a word names.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|state| state.word() == word)
+    }
+}
+
+/// A change set that is to be stored.
+#[derive(Debug, Clone)]
+pub struct NewChangeSet {
+    /// `preview` or `run`.
+    pub kind: &'static str,
+    /// The rules it was decided by.
+    pub rule_version: i64,
+    /// Who asked for it.
+    pub principal: String,
+    /// The preview that a run was bound to.
+    pub preview: Option<i64>,
+    /// Its lines.
+    pub decided: Vec<Decided>,
+    /// Its changes.
+    pub changes: Vec<Change>,
+}
+
+/// A change set as the lists show it.
+#[derive(Debug, Clone)]
+pub struct ChangeSetRow {
+    /// Its number.
+    pub id: i64,
+    /// `preview` or `run`.
+    pub kind: String,
+    /// `reading`, `deciding`, `running`, `done`, `failed` or `cancelled`.
+    pub state: String,
+    /// The rules it was decided by.
+    pub rule_version: i64,
+    /// Who asked for it.
+    pub principal: String,
+    /// The preview that a run was bound to.
+    pub preview: Option<i64>,
+    /// When it began.
+    pub started: String,
+    /// When it ended.
+    pub ended: Option<String>,
+    /// What is to be said of the whole of it.
+    pub note: Option<String>,
+    /// Lines by verdict.
+    pub verdicts: Vec<(String, i64)>,
+    /// Changes by state.
+    pub states: Vec<(String, i64)>,
+}
+
+/// A line of a change set.
+#[derive(Debug, Clone)]
+pub struct DecidedRow {
+    /// Its place.
+    pub seq: i64,
+    /// The line.
+    pub decided: Decided,
+    /// What people call the account, if there is one.
+    pub account_name: Option<String>,
+}
+
+/// A change as it is stored.
+#[derive(Debug, Clone)]
+pub struct ChangeRow {
+    /// Its number.
+    pub id: i64,
+    /// Its change set.
+    pub change_set: i64,
+    /// What was decided.
+    pub change: Change,
+    /// Where it stands.
+    pub state: ChangeState,
+    /// How often it was sent.
+    pub attempts: i64,
+    /// What the system answered, if it refused.
+    pub error: Option<String>,
+    /// What to do about it.
+    pub remedy: Option<String>,
+    /// When it was settled.
+    pub settled: Option<String>,
+}
+
+/// Which changes, or lines, to show.
+#[derive(Debug, Clone, Default)]
+pub struct ChangeFilter {
+    /// Only those of a state (changes) or verdict (lines).
+    pub word: Option<String>,
+    /// Only those of a system.
+    pub system: Option<String>,
+    /// Only those whose label holds this text.
+    pub search: String,
+    /// Only those after this place.
+    pub after: i64,
+    /// The most rows.
+    pub limit: i64,
+}
+
+/// What came of a change that was confirmed.
+#[derive(Debug, Clone)]
+pub struct Settled {
+    /// The account as it then is.
+    pub account: Observed,
+    /// Values that the target made something else of: attribute, sent, returned.
+    pub normalised: Vec<(String, Vec<Value>, Vec<Value>)>,
+    /// Said in the journal and to be seen: how it was found out.
+    pub note: Option<String>,
+}
+
+fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
+    let hold: Option<&str> = row.get("hold");
+    let kind: &str = row.get("kind");
+    Ok(ChangeRow {
+        id: row.get("id"),
+        change_set: row.get("change_set"),
+        change: Change {
+            system: row.get("system"),
+            object: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
+            identity: row.get("identity"),
+            account: row.get("account"),
+            label: row.get("label"),
+            kind: tide_core::decide::ChangeKind::from_word(kind).unwrap_or(tide_core::decide::ChangeKind::Update),
+            values: serde_json::from_str(row.get("vals"))?,
+            reason: serde_json::from_str(row.get("reason"))?,
+            hold: hold.map(serde_json::from_str::<Reason>).transpose()?,
+            fingerprint: row.get("fingerprint"),
+        },
+        state: ChangeState::from_word(row.get("state")).unwrap_or(ChangeState::Failed),
+        attempts: row.get("attempts"),
+        error: row.get("error"),
+        remedy: row.get("remedy"),
+        settled: row.get("settled"),
+    })
+}
+
+impl Store {
+    /// Begins a change set, empty, so that its progress can be followed from its first moment.
+    pub async fn begin_change_set(&self, kind: &'static str, principal: &str, preview: Option<i64>, now: Timestamp) -> Result<i64, StoreError> {
+        let principal = principal.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done = sqlx::query("INSERT INTO change_set (kind, state, rule_version, principal, preview, started) VALUES (?,'reading',0,?,?,?)")
+                        .bind(kind).bind(&principal).bind(preview).bind(stamp(now)).execute(&mut *c).await?;
+                    let id = done.last_insert_rowid();
+                    Entry::new(&principal, &format!("{kind}.started"), &id.to_string()).append(c, now).await?;
+                    Ok(id)
+                })
+            })
+            .await
+    }
+
+    /// Stores what was decided. The changes of a run are queued by this, in the same commit.
+    pub async fn fill_change_set(&self, id: i64, set: NewChangeSet, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for (seq, line) in set.decided.iter().enumerate() {
+                        sqlx::query("INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) VALUES (?,?,?,?,?,?,?,?,?)")
+                            .bind(id).bind(seq as i64 + 1).bind(&line.system).bind(line.object.word()).bind(&line.identity).bind(line.account)
+                            .bind(&line.label).bind(line.verdict.word()).bind(serde_json::to_string(&line.reason)?)
+                            .execute(&mut *c).await?;
+                    }
+                    for change in &set.changes {
+                        let state = match (set.kind, &change.hold) {
+                            ("preview", None) => ChangeState::Proposed,
+                            (_, Some(_)) => ChangeState::Held,
+                            (_, None) => ChangeState::Queued,
+                        };
+                        let hold = change.hold.as_ref().map(serde_json::to_string).transpose()?;
+                        sqlx::query("INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, queued)
+                            VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+                            .bind(id).bind(&change.system).bind(change.object.word()).bind(&change.identity).bind(change.account).bind(&change.label)
+                            .bind(change.kind.word()).bind(serde_json::to_string(&change.values)?).bind(serde_json::to_string(&change.reason)?)
+                            .bind(hold).bind(&change.fingerprint).bind(set.rule_version).bind(state.word()).bind(stamp(now))
+                            .execute(&mut *c).await?;
+                    }
+                    let state = if set.kind == "preview" { "done" } else { "running" };
+                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
+                        .bind(state).bind(set.rule_version).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Notes where a change set stands.
+    pub async fn set_change_set_state(&self, id: i64, state: &str, note: Option<&str>, ended: bool, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (state, note, principal) = (state.to_owned(), note.map(str::to_owned), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended = CASE WHEN ? THEN ? END WHERE id = ?")
+                        .bind(&state).bind(&note).bind(ended).bind(stamp(now)).bind(id).execute(&mut *c).await?;
+                    if ended {
+                        let detail = note.unwrap_or_default();
+                        Entry::new(&principal, &format!("changes.{state}"), &id.to_string()).detail(&detail).append(c, now).await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Change sets, the newest first.
+    pub async fn change_sets(&self, limit: i64) -> Result<Vec<ChangeSetRow>, StoreError> {
+        let ids: Vec<i64> = sqlx::query_scalar("SELECT id FROM change_set ORDER BY id DESC LIMIT ?").bind(limit).fetch_all(&self.reader).await?;
+        let mut sets = Vec::with_capacity(ids.len());
+        for id in ids {
+            sets.push(self.change_set(id).await?);
+        }
+        Ok(sets)
+    }
+
+    /// One change set.
+    pub async fn change_set(&self, id: i64) -> Result<ChangeSetRow, StoreError> {
+        let row = sqlx::query("SELECT s.*, coalesce(p.name, s.principal) AS who FROM change_set s LEFT JOIN principal p ON p.id = s.principal WHERE s.id = ?")
+            .bind(id).fetch_optional(&self.reader).await?
+            .ok_or_else(|| StoreError::Missing { what: "change set", name: id.to_string() })?;
+        let verdicts = sqlx::query_as("SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict").bind(id).fetch_all(&self.reader).await?;
+        let states = sqlx::query_as("SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state").bind(id).fetch_all(&self.reader).await?;
+        Ok(ChangeSetRow {
+            id,
+            kind: row.get("kind"),
+            state: row.get("state"),
+            rule_version: row.get("rule_version"),
+            principal: row.get("who"),
+            preview: row.get("preview"),
+            started: row.get("started"),
+            ended: row.get("ended"),
+            note: row.get("note"),
+            verdicts,
+            states,
+        })
+    }
+
+    /// Runs that were not ended: what a start after a crash has to go on with.
+    pub async fn open_change_sets(&self) -> Result<Vec<(i64, String, String, String)>, StoreError> {
+        Ok(sqlx::query_as("SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id").fetch_all(&self.reader).await?)
+    }
+
+    /// The lines of a change set.
+    pub async fn decided(&self, id: i64, filter: &ChangeFilter) -> Result<Vec<DecidedRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT d.*, a.name AS account_name FROM decided d LEFT JOIN account a ON a.id = d.account WHERE d.change_set = ? AND d.seq > ?
+               AND (? IS NULL OR d.verdict = ?) AND (? IS NULL OR d.system = ?)
+               AND (? = '' OR instr(lower(d.label), lower(?)) > 0 OR instr(lower(coalesce(a.name, '')), lower(?)) > 0)
+             ORDER BY d.seq LIMIT ?")
+            .bind(id).bind(filter.after).bind(&filter.word).bind(&filter.word).bind(&filter.system).bind(&filter.system)
+            .bind(&filter.search).bind(&filter.search).bind(&filter.search).bind(filter.limit)
+            .fetch_all(&self.reader).await?;
+        rows.iter()
+            .map(|row| {
+                Ok(DecidedRow {
+                    seq: row.get("seq"),
+                    account_name: row.get("account_name"),
+                    decided: Decided {
+                        system: row.get("system"),
+                        object: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
+                        identity: row.get("identity"),
+                        account: row.get("account"),
+                        label: row.get("label"),
+                        verdict: tide_core::decide::Verdict::from_word(row.get("verdict")).unwrap_or(tide_core::decide::Verdict::Held),
+                        reason: serde_json::from_str(row.get("reason"))?,
+                    },
+                })
+            })
+            .collect()
+    }
+
+    /// The changes of a change set.
+    pub async fn changes(&self, id: i64, filter: &ChangeFilter) -> Result<Vec<ChangeRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT * FROM change WHERE change_set = ? AND id > ? AND (? IS NULL OR state = ? OR kind = ?) AND (? IS NULL OR system = ?)
+               AND (? = '' OR instr(lower(label), lower(?)) > 0) ORDER BY id LIMIT ?")
+            .bind(id).bind(filter.after).bind(&filter.word).bind(&filter.word).bind(&filter.word).bind(&filter.system).bind(&filter.system)
+            .bind(&filter.search).bind(&filter.search).bind(filter.limit)
+            .fetch_all(&self.reader).await?;
+        rows.iter().map(read_change).collect()
+    }
+
+    /// The changes of an identity, the newest first, previews left out.
+    pub async fn changes_of(&self, identity: &str, limit: i64) -> Result<Vec<ChangeRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM change WHERE identity = ? AND state <> 'proposed' AND change_set IN (SELECT id FROM change_set WHERE kind = 'run') ORDER BY id DESC LIMIT ?")
+            .bind(identity).bind(limit).fetch_all(&self.reader).await?;
+        rows.iter().map(read_change).collect()
+    }
+
+    /// What is still to be sent of a run, in order: leavers first, then as queued.
+    pub async fn unsettled(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM change WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') ORDER BY id")
+            .bind(id).fetch_all(&self.reader).await?;
+        rows.iter().map(read_change).collect()
+    }
+
+    /// Notes that a change is about to be sent. Durable when it returns.
+    pub async fn mark_sending(&self, change: i64, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ? WHERE id = ?")
+                        .bind(stamp(now)).bind(change).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Settles a change that took effect: the account as it now is, the link of a new one, what
+    /// the target made of our values, and the journal, in one commit.
+    pub async fn settle_done(&self, row: &ChangeRow, settled: Settled, principal: &str, now: Timestamp) -> Result<AccountId, StoreError> {
+        let (id, change, principal) = (row.id, row.change.clone(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let account = &settled.account;
+                    let account_id: i64 = sqlx::query_scalar(
+                        "INSERT INTO account (system, object, key, name, attributes, hash, first_seen, seen, written) VALUES (?,?,?,?,?,?,?,?,?)
+                         ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
+                           seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL
+                         RETURNING id")
+                        .bind(&change.system).bind(change.object.word()).bind(&account.key).bind(&account.name)
+                        .bind(account.attributes.to_blob()).bind(account.attributes.hash().to_be_bytes().to_vec())
+                        .bind(stamp(now)).bind(stamp(now)).bind(stamp(now))
+                        .fetch_one(&mut *c).await?;
+                    if change.account.is_none() {
+                        make_link(c, account_id, &change.identity, "made by us", &principal, now).await?;
+                    }
+                    for (attribute, sent, returned) in &settled.normalised {
+                        sqlx::query("INSERT INTO normalised (account, attribute, sent, returned, made) VALUES (?,?,?,?,?)
+                            ON CONFLICT DO UPDATE SET sent = excluded.sent, returned = excluded.returned, made = excluded.made")
+                            .bind(account_id).bind(attribute).bind(values_blob(sent)).bind(values_blob(returned)).bind(stamp(now))
+                            .execute(&mut *c).await?;
+                    }
+                    sqlx::query("UPDATE change SET state = 'done', account = ?, error = ?, remedy = NULL, settled = ? WHERE id = ?")
+                        .bind(account_id).bind(&settled.note).bind(stamp(now)).bind(id).execute(&mut *c).await?;
+                    let values: Vec<&ValueChange> = change.values.iter().collect();
+                    let vals = serde_json::to_string(&values)?;
+                    let detail = format!("{} in {}: {}", change.kind, change.system, change.reason.text);
+                    Entry::new(&principal, &format!("account.{}", change.kind), &change.identity).detail(&detail).values(&vals).append(c, now).await?;
+                    Ok(account_id)
+                })
+            })
+            .await
+    }
+
+    /// Settles a change that did not take effect, or puts it aside: `failed`, `unknown`, `queued`
+    /// or `cancelled`.
+    pub async fn settle_not_done(&self, change: i64, state: ChangeState, error: &str, remedy: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (error, remedy) = (error.to_owned(), remedy.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled = CASE WHEN ? IN ('failed', 'cancelled') THEN ? END WHERE id = ?")
+                        .bind(state.word()).bind(error).bind(remedy).bind(state.word()).bind(stamp(now)).bind(change).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Failed and held changes of the newest run: what waits for a person.
+    pub async fn waiting(&self) -> Result<(i64, i64), StoreError> {
+        Ok(sqlx::query_as(
+            "SELECT count(*) FILTER (WHERE state = 'failed'), count(*) FILTER (WHERE state = 'held') FROM change
+             WHERE change_set = (SELECT max(id) FROM change_set WHERE kind = 'run')")
+            .fetch_one(&self.reader).await?)
+    }
+}

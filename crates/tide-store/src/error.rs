@@ -1,0 +1,66 @@
+//! What can go wrong with the store.
+
+use std::path::PathBuf;
+
+/// A fault of the store.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The file cannot be opened.
+    #[error("the store {} cannot be opened: {source}; check that the folder exists and may be written", path.display())]
+    Open {
+        /// The file.
+        path: PathBuf,
+        /// What SQLite says.
+        source: sqlx::Error,
+    },
+    /// The file was written by a newer version.
+    #[error("the store has schema {there}, and this version knows {known}: start the newer version, or restore an older backup")]
+    Newer {
+        /// The file's schema.
+        there: i64,
+        /// The newest schema that this version knows.
+        known: i64,
+    },
+    /// The schema could not be brought up to date.
+    #[error("the store's schema could not be brought up to date: {0}")]
+    Migrate(sqlx::migrate::MigrateError),
+    /// SQLite refused.
+    #[error("the store failed: {0}")]
+    Sql(#[from] sqlx::Error),
+    /// A record cannot be read back.
+    #[error("{0}")]
+    Blob(#[from] tide_core::value::BlobError),
+    /// A record holds JSON that cannot be read back.
+    #[error("a record of the store is damaged: {0}")]
+    Json(#[from] serde_json::Error),
+    /// The master key cannot be used.
+    #[error("{0}")]
+    Key(String),
+    /// A secret cannot be opened.
+    #[error("the secret {field} of {owner} cannot be opened with this key: set it again, or start with the key it was sealed with")]
+    Sealed {
+        /// Whose secret.
+        owner: String,
+        /// Which.
+        field: String,
+    },
+    /// The store was closed.
+    #[error("the store is closed")]
+    Closed,
+    /// What was asked for is not there.
+    #[error("there is no {what} `{name}`")]
+    Missing {
+        /// What sort of thing.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+    /// What was to be made is there already.
+    #[error("there is a {what} `{name}` already")]
+    Exists {
+        /// What sort of thing.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+}

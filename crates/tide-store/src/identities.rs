@@ -1,0 +1,164 @@
+//! Identities and their links.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::sqlite::SqliteRow;
+use sqlx::{Row, SqliteConnection};
+use tide_core::decide::NewLink;
+use tide_core::model::AccountId;
+use tide_core::{Attributes, Identity, ObjectType, Stage};
+
+/// An identity with what the lists show beside it.
+#[derive(Debug, Clone)]
+pub struct IdentityRow {
+    /// The identity.
+    pub identity: Identity,
+    /// What people call it.
+    pub label: String,
+    /// When a value or the stage last changed.
+    pub changed: String,
+    /// The systems in which it has an account, in order.
+    pub systems: Vec<String>,
+}
+
+/// A link, open or ended.
+#[derive(Debug, Clone)]
+pub struct LinkRow {
+    /// The account.
+    pub account: AccountId,
+    /// The account's system.
+    pub system: String,
+    /// The account's name there.
+    pub name: String,
+    /// When it was made.
+    pub made: String,
+    /// By which rule or act.
+    pub made_by: String,
+    /// When it was ended.
+    pub ended: Option<String>,
+    /// Why it was ended.
+    pub ended_by: Option<String>,
+}
+
+pub(crate) fn read_identity(row: &SqliteRow) -> Result<Identity, StoreError> {
+    Ok(Identity {
+        id: row.get("id"),
+        kind: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
+        attributes: Attributes::from_blob(row.get("attributes"))?,
+        stage: Stage::from_word(row.get("stage")).unwrap_or(Stage::Active),
+    })
+}
+
+/// Everything that a search looks into, in lower case.
+fn search_text(identity: &Identity, label: &str) -> String {
+    let mut text = label.to_lowercase();
+    for (_, values) in identity.attributes.iter() {
+        for value in values {
+            text.push('\n');
+            text.push_str(&value.to_string().to_lowercase());
+        }
+    }
+    text
+}
+
+impl Store {
+    /// Keeps identities as they were decided, and makes the links that were decided.
+    pub async fn keep_identities(&self, identities: Vec<(Identity, String)>, links: Vec<NewLink>, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let principal = principal.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for (identity, label) in &identities {
+                        sqlx::query(
+                            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed) VALUES (?,?,?,?,?,?,?,?,?)
+                             ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage, attributes = excluded.attributes,
+                               hash = excluded.hash, search = excluded.search, changed = excluded.changed
+                             WHERE identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
+                            .bind(&identity.id).bind(identity.kind.word()).bind(label).bind(identity.stage.word())
+                            .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
+                            .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now))
+                            .execute(&mut *c).await?;
+                    }
+                    for link in &links {
+                        make_link(c, link.account, &link.identity, &link.made_by, &principal, now).await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// A page of identities by label, with a text in them.
+    pub async fn identities(&self, search: &str, stage: Option<&str>, after: Option<(&str, &str)>, limit: i64) -> Result<Vec<IdentityRow>, StoreError> {
+        let (after_label, after_id) = after.unwrap_or(("", ""));
+        let rows = sqlx::query(
+            "SELECT i.*, (SELECT group_concat(DISTINCT a.system) FROM link l, account a
+               WHERE l.identity = i.id AND l.ended IS NULL AND a.id = l.account AND a.absent_since IS NULL) AS systems
+             FROM identity i WHERE (i.label, i.id) > (?, ?) AND (? = '' OR instr(i.search, lower(?)) > 0)
+               AND (? IS NULL OR i.stage = ?) ORDER BY i.label, i.id LIMIT ?")
+            .bind(after_label).bind(after_id).bind(search).bind(search).bind(stage).bind(stage).bind(limit)
+            .fetch_all(&self.reader).await?;
+        rows.iter()
+            .map(|row| {
+                let systems: Option<String> = row.get("systems");
+                let mut systems: Vec<String> = systems.unwrap_or_default().split(',').filter(|s| !s.is_empty()).map(str::to_owned).collect();
+                systems.sort();
+                Ok(IdentityRow { identity: read_identity(row)?, label: row.get("label"), changed: row.get("changed"), systems })
+            })
+            .collect()
+    }
+
+    /// How many identities there are of each stage.
+    pub async fn identity_counts(&self) -> Result<Vec<(String, i64)>, StoreError> {
+        Ok(sqlx::query_as("SELECT stage, count(*) FROM identity GROUP BY stage ORDER BY stage").fetch_all(&self.reader).await?)
+    }
+
+    /// All links of an identity, the newest first.
+    pub async fn links_of(&self, identity: &str) -> Result<Vec<LinkRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT l.*, a.system, a.name FROM link l JOIN account a ON a.id = l.account WHERE l.identity = ? ORDER BY l.id DESC")
+            .bind(identity).fetch_all(&self.reader).await?;
+        Ok(rows
+            .iter()
+            .map(|row| LinkRow {
+                account: row.get("account"),
+                system: row.get("system"),
+                name: row.get("name"),
+                made: row.get("made"),
+                made_by: row.get("made_by"),
+                ended: row.get("ended"),
+                ended_by: row.get("ended_by"),
+            })
+            .collect())
+    }
+
+    /// Ends the open links of an identity in one system. Returns how many there were.
+    pub async fn split(&self, identity: &str, system: &str, principal: &str, now: Timestamp) -> Result<u64, StoreError> {
+        let (identity, system, principal) = (identity.to_owned(), system.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let ended = sqlx::query(
+                        "UPDATE link SET ended = ?, ended_by = 'split by hand', ended_principal = ? WHERE identity = ? AND ended IS NULL
+                         AND account IN (SELECT id FROM account WHERE system = ?)")
+                        .bind(stamp(now)).bind(&principal).bind(&identity).bind(&system).execute(&mut *c).await?.rows_affected();
+                    if ended > 0 {
+                        Entry::new(&principal, "identity.split", &identity).detail(&system).append(c, now).await?;
+                    }
+                    Ok(ended)
+                })
+            })
+            .await
+    }
+}
+
+/// Makes a link; one that is open already and the same is left alone.
+pub(crate) async fn make_link(c: &mut SqliteConnection, account: AccountId, identity: &str, made_by: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    let done = sqlx::query("INSERT INTO link (account, identity, made, made_by, principal) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING")
+        .bind(account).bind(identity).bind(stamp(now)).bind(made_by).bind(principal).execute(&mut *c).await?;
+    if done.rows_affected() > 0 {
+        Entry::new(principal, "identity.joined", identity).detail(&format!("account {account}: {made_by}")).append(c, now).await?;
+    }
+    Ok(())
+}

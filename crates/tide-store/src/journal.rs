@@ -1,0 +1,127 @@
+//! The append-only history. Each entry's hash covers the one before it.
+
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sha2::{Digest, Sha256};
+use sqlx::{Row, SqliteConnection};
+
+/// One entry, as it is read back.
+#[derive(Debug, Clone)]
+pub struct JournalEntry {
+    /// Its number.
+    pub id: i64,
+    /// When.
+    pub at: String,
+    /// Who.
+    pub principal: String,
+    /// What was done.
+    pub act: String,
+    /// To what.
+    pub subject: String,
+    /// More about it.
+    pub detail: String,
+    /// Values before and after, as JSON, unless they were erased.
+    pub values: Option<String>,
+}
+
+/// An entry to be written.
+pub(crate) struct Entry<'a> {
+    principal: &'a str,
+    act: &'a str,
+    subject: &'a str,
+    detail: &'a str,
+    values: Option<&'a str>,
+}
+
+fn chain(before: &[u8], parts: &[&str], values_hash: Option<&[u8]>) -> Vec<u8> {
+    let mut hasher = Sha256::new();
+    hasher.update(before);
+    for part in parts {
+        hasher.update((part.len() as u64).to_be_bytes());
+        hasher.update(part.as_bytes());
+    }
+    hasher.update(values_hash.unwrap_or_default());
+    hasher.finalize().to_vec()
+}
+
+impl<'a> Entry<'a> {
+    pub fn new(principal: &'a str, act: &'a str, subject: &'a str) -> Self {
+        Entry { principal, act, subject, detail: "", values: None }
+    }
+
+    pub fn detail(mut self, detail: &'a str) -> Self {
+        self.detail = detail;
+        self
+    }
+
+    pub fn values(mut self, values: &'a str) -> Self {
+        self.values = Some(values);
+        self
+    }
+
+    pub async fn append(self, c: &mut SqliteConnection, now: Timestamp) -> Result<(), StoreError> {
+        let before: Option<Vec<u8>> =
+            sqlx::query_scalar("SELECT hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
+        let at = stamp(now);
+        let values_hash = self.values.map(|values| Sha256::digest(values.as_bytes()).to_vec());
+        let hash = chain(&before.unwrap_or_default(), &[&at, self.principal, self.act, self.subject, self.detail], values_hash.as_deref());
+        let done = sqlx::query("INSERT INTO journal (at, principal, act, subject, detail, values_hash, hash) VALUES (?,?,?,?,?,?,?)")
+            .bind(&at).bind(self.principal).bind(self.act).bind(self.subject).bind(self.detail).bind(values_hash).bind(hash)
+            .execute(&mut *c).await?;
+        if let Some(values) = self.values {
+            sqlx::query("INSERT INTO journal_value (journal, vals) VALUES (?,?)")
+                .bind(done.last_insert_rowid()).bind(values).execute(c).await?;
+        }
+        Ok(())
+    }
+}
+
+impl Store {
+    /// Writes one entry that stands by itself.
+    pub async fn note(&self, principal: &str, act: &str, subject: &str, detail: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (principal, act, subject, detail) = (principal.to_owned(), act.to_owned(), subject.to_owned(), detail.to_owned());
+        self.writer
+            .run(move |c| Box::pin(async move { Entry::new(&principal, &act, &subject).detail(&detail).append(c, now).await }))
+            .await
+    }
+
+    /// A page of the journal, the newest first, before an entry, about a subject if one is given.
+    pub async fn journal(&self, subject: Option<&str>, before: Option<i64>, limit: i64) -> Result<Vec<JournalEntry>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id
+             WHERE j.id < ? AND (? IS NULL OR j.subject = ?) ORDER BY j.id DESC LIMIT ?")
+            .bind(before.unwrap_or(i64::MAX)).bind(subject).bind(subject).bind(limit).fetch_all(&self.reader).await?;
+        Ok(rows
+            .iter()
+            .map(|row| JournalEntry {
+                id: row.get("id"),
+                at: row.get("at"),
+                principal: row.get("principal"),
+                act: row.get("act"),
+                subject: row.get("subject"),
+                detail: row.get("detail"),
+                values: row.get("vals"),
+            })
+            .collect())
+    }
+
+    /// Walks the whole chain. `Err` names the first entry that is not as it was written.
+    pub async fn verify_journal(&self) -> Result<Result<i64, i64>, StoreError> {
+        let rows = sqlx::query("SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id")
+            .fetch_all(&self.reader).await?;
+        let mut before: Vec<u8> = Vec::new();
+        for row in &rows {
+            let id: i64 = row.get("id");
+            let values_hash: Option<Vec<u8>> = row.get("values_hash");
+            let parts: [&str; 5] = [row.get("at"), row.get("principal"), row.get("act"), row.get("subject"), row.get("detail")];
+            let hash = chain(&before, &parts, values_hash.as_deref());
+            let values: Option<&str> = row.get("vals");
+            let honest = values.is_none_or(|values| Some(Sha256::digest(values.as_bytes()).to_vec()) == values_hash);
+            if hash != row.get::<Vec<u8>, _>("hash") || !honest {
+                return Ok(Err(id));
+            }
+            before = hash;
+        }
+        Ok(Ok(rows.len() as i64))
+    }
+}

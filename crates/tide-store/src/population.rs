@@ -1,0 +1,59 @@
+//! Everything that a decision is made from, in one consistent read.
+
+use crate::accounts::read_account;
+use crate::identities::read_identity;
+use crate::{Store, StoreError};
+use sqlx::Row;
+use std::collections::HashMap;
+use tide_core::model::Normalised;
+use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts, Value};
+
+const VALUES: &str = "v";
+
+pub(crate) fn values_blob(values: &[Value]) -> Vec<u8> {
+    [(VALUES.to_owned(), values.to_vec())].into_iter().collect::<Attributes>().to_blob()
+}
+
+fn blob_values(blob: &[u8]) -> Result<Vec<Value>, StoreError> {
+    Ok(Attributes::from_blob(blob)?.get(VALUES).to_vec())
+}
+
+impl Store {
+    /// Reads the whole population inside one transaction.
+    pub async fn population(&self) -> Result<Population, StoreError> {
+        let mut tx = self.reader.begin().await?;
+        let mut population = Population::default();
+        for row in sqlx::query("SELECT * FROM account ORDER BY id").fetch_all(&mut *tx).await? {
+            population.accounts.push(read_account(&row)?);
+        }
+        for row in sqlx::query("SELECT * FROM identity ORDER BY id").fetch_all(&mut *tx).await? {
+            population.identities.push(read_identity(&row)?);
+        }
+        for row in sqlx::query("SELECT account, identity, made_by FROM link WHERE ended IS NULL ORDER BY id").fetch_all(&mut *tx).await? {
+            population.links.push(Link { account: row.get(0), identity: row.get(1), made_by: row.get(2) });
+        }
+        let mut normalised = HashMap::new();
+        for row in sqlx::query("SELECT account, attribute, sent, returned FROM normalised").fetch_all(&mut *tx).await? {
+            let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
+            normalised.insert((row.get(0), row.get(1)), known);
+        }
+        population.normalised = normalised;
+        for row in sqlx::query("SELECT name, writable, paused, schema FROM system").fetch_all(&mut *tx).await? {
+            let facts = SystemFacts {
+                schema: serde_json::from_str(row.get("schema"))?,
+                writable: serde_json::from_str(row.get("writable"))?,
+                read: Vec::new(),
+                paused: row.get("paused"),
+            };
+            population.systems.insert(row.get("name"), facts);
+        }
+        for row in sqlx::query("SELECT DISTINCT system, object FROM reading WHERE state = 'complete'").fetch_all(&mut *tx).await? {
+            let kind = ObjectType::from_word(row.get(1));
+            if let (Some(facts), Some(kind)) = (population.systems.get_mut(row.get::<&str, _>(0)), kind) {
+                facts.read.push(kind);
+            }
+        }
+        tx.commit().await?;
+        Ok(population)
+    }
+}

@@ -1,0 +1,60 @@
+//! The published versions of the rule set.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use tide_core::rules::RuleFile;
+
+/// One published version.
+#[derive(Debug, Clone)]
+pub struct RuleVersion {
+    /// Its number, from 1.
+    pub version: i64,
+    /// Its files.
+    pub files: Vec<RuleFile>,
+    /// When it was published.
+    pub made: String,
+    /// By whom.
+    pub principal: String,
+}
+
+impl Store {
+    /// The newest version, if any was published.
+    pub async fn rules(&self) -> Result<Option<RuleVersion>, StoreError> {
+        let row = sqlx::query("SELECT r.*, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
+            ORDER BY version DESC LIMIT 1").fetch_optional(&self.reader).await?;
+        row.map(|row| {
+            Ok(RuleVersion {
+                version: row.get("version"),
+                files: serde_json::from_str(row.get("files"))?,
+                made: row.get("made"),
+                principal: row.get("who"),
+            })
+        })
+        .transpose()
+    }
+
+    /// Publishes a version; its number is returned. Files equal to the newest make no new version.
+    pub async fn publish_rules(&self, files: &[RuleFile], principal: &str, now: Timestamp) -> Result<i64, StoreError> {
+        let (text, principal) = (serde_json::to_string(files)?, principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let newest: Option<(i64, String)> =
+                        sqlx::query_as("SELECT version, files FROM rule_set ORDER BY version DESC LIMIT 1").fetch_optional(&mut *c).await?;
+                    if let Some((version, files)) = &newest
+                        && *files == text
+                    {
+                        return Ok(*version);
+                    }
+                    let version = newest.map_or(1, |(version, _)| version + 1);
+                    sqlx::query("INSERT INTO rule_set (version, files, made, principal) VALUES (?,?,?,?)")
+                        .bind(version).bind(text).bind(stamp(now)).bind(&principal).execute(&mut *c).await?;
+                    Entry::new(&principal, "rules.published", &version.to_string()).append(c, now).await?;
+                    Ok(version)
+                })
+            })
+            .await
+    }
+}

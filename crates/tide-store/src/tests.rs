@@ -1,0 +1,134 @@
+use super::*;
+use tide_core::model::Observed;
+use tide_core::{Attributes, ObjectType, Value};
+
+async fn store() -> (tempfile::TempDir, Store) {
+    let folder = tempfile::tempdir().expect("a folder");
+    let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+    (folder, store)
+}
+
+fn at(second: i64) -> Timestamp {
+    Timestamp::from_second(second).expect("in range")
+}
+
+fn seen(key: &str, name: &str) -> Observed {
+    let attributes: Attributes = [("cn".to_owned(), vec![Value::text(name)])].into_iter().collect();
+    Observed { key: key.into(), name: name.into(), attributes, fault: None }
+}
+
+#[tokio::test]
+async fn absence_follows_from_a_complete_reading_only() {
+    let (_folder, store) = store().await;
+    store.add_system("harbour", "ldap", &serde_json::json!({}), "p", at(0)).await.expect("added");
+    let all = || vec![seen("1", "Ada"), seen("2", "Bo")];
+    let first = store.begin_reading("harbour", ObjectType::Person, at(10)).await.expect("begins");
+    store.observe(first, "harbour", ObjectType::Person, at(10), all()).await.expect("kept");
+    assert_eq!(store.complete_reading(first, at(11)).await.expect("ends"), 0);
+
+    let broken = store.begin_reading("harbour", ObjectType::Person, at(20)).await.expect("begins");
+    store.observe(broken, "harbour", ObjectType::Person, at(20), vec![seen("1", "Ada")]).await.expect("kept");
+    store.break_reading(broken, "cut", at(21)).await.expect("ends");
+    let population = store.population().await.expect("read");
+    assert!(population.accounts.iter().all(|a| a.absent_since.is_none()));
+
+    let whole = store.begin_reading("harbour", ObjectType::Person, at(30)).await.expect("begins");
+    store.observe(whole, "harbour", ObjectType::Person, at(30), vec![seen("1", "Ada")]).await.expect("kept");
+    assert_eq!(store.complete_reading(whole, at(31)).await.expect("ends"), 1);
+    let population = store.population().await.expect("read");
+    assert_eq!(population.accounts[1].absent_since, Some(at(31)));
+    assert_eq!(population.systems["harbour"].read, [ObjectType::Person]);
+}
+
+#[tokio::test]
+async fn one_failing_job_does_not_undo_its_neighbours() {
+    let (_folder, store) = store().await;
+    let settings = serde_json::json!({});
+    let (one, two, three) = tokio::join!(
+        store.add_system("a", "ldap", &settings, "p", at(0)),
+        store.add_system("a", "ldap", &settings, "p", at(0)),
+        store.add_system("b", "scim", &settings, "p", at(0)),
+    );
+    assert!(one.is_ok() && three.is_ok());
+    assert!(matches!(two, Err(StoreError::Exists { .. })));
+    assert_eq!(store.systems().await.expect("read").len(), 2);
+    assert_eq!(store.verify_journal().await.expect("read"), Ok(2));
+}
+
+#[tokio::test]
+async fn secrets_are_sealed_and_bound_to_their_place() {
+    let (folder, store) = store().await;
+    store.put_secret("harbour", "password", "canary-4711", at(0)).await.expect("kept");
+    let read = store.secret("harbour", "password").await.expect("opens");
+    assert_eq!(read.as_ref().map(|s| s.as_str()), Some("canary-4711"));
+    // Moved to another row, it does not open.
+    store.writer.run(|c| Box::pin(async move {
+        sqlx::query("UPDATE secret SET owner = 'berthing'").execute(c).await?;
+        Ok(())
+    })).await.expect("moved");
+    assert!(matches!(store.secret("berthing", "password").await, Err(StoreError::Sealed { .. })));
+    store.close().await;
+    for entry in std::fs::read_dir(folder.path()).expect("listed") {
+        let bytes = std::fs::read(entry.expect("entry").path()).expect("read");
+        assert!(!bytes.windows(11).any(|w| w == b"canary-4711"));
+    }
+}
+
+#[tokio::test]
+async fn the_journal_cannot_be_rewritten_unseen() {
+    let (_folder, store) = store().await;
+    for n in 0..5 {
+        store.note("p", "test", &n.to_string(), "", at(n)).await.expect("kept");
+    }
+    assert_eq!(store.verify_journal().await.expect("read"), Ok(5));
+    let refused = store.writer.run(|c| Box::pin(async move {
+        sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
+        Ok(())
+    })).await;
+    assert!(refused.expect_err("refused").to_string().contains("append-only"));
+    store.writer.run(|c| Box::pin(async move {
+        sqlx::query("DROP TRIGGER journal_no_update").execute(&mut *c).await?;
+        sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
+        Ok(())
+    })).await.expect("forged");
+    assert_eq!(store.verify_journal().await.expect("read"), Err(3));
+}
+
+#[tokio::test]
+async fn a_newer_store_is_refused() {
+    let (folder, store) = store().await;
+    store.writer.run(|c| Box::pin(async move {
+        sqlx::query("INSERT INTO _sqlx_migrations (version, description, success, checksum, execution_time) VALUES (9999, 'later', 1, x'00', 0)").execute(c).await?;
+        Ok(())
+    })).await.expect("marked");
+    store.close().await;
+    let error = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.err().expect("refused");
+    assert!(error.to_string().contains("schema 9999"), "{error}");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_key_file_that_others_may_read_is_refused() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("key");
+    let made = MasterKey::from_environment_or_file(&file).expect("made");
+    assert_eq!(std::fs::metadata(&file).expect("there").permissions().mode() & 0o777, 0o600);
+    assert_eq!(MasterKey::from_environment_or_file(&file).expect("read").id(), made.id());
+    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o644)).expect("set");
+    assert!(MasterKey::from_environment_or_file(&file).expect_err("refused").to_string().contains("chmod 600"));
+}
+
+#[tokio::test]
+async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
+    let (_folder, store) = store().await;
+    assert!(store.has_no_operator().await.expect("read"));
+    let operator = store.add_principal("operator", "first", Some("tok-1"), at(0)).await.expect("made");
+    assert_eq!(store.by_token("tok-1", at(1)).await.expect("read"), Some(operator.clone()));
+    assert_eq!(store.by_token("tok-2", at(1)).await.expect("read"), None);
+    let id = store.begin_session(&operator, "cookie", at(100), at(1)).await.expect("begun");
+    assert!(store.session("cookie", at(99)).await.expect("read").is_some());
+    assert!(store.session("cookie", at(101)).await.expect("read").is_none());
+    store.end_session(&id, at(2)).await.expect("ended");
+    assert!(store.session("cookie", at(3)).await.expect("read").is_none());
+}

@@ -1,0 +1,130 @@
+//! The one task that writes. Jobs that wait together are committed together, so that a durable
+//! commit is paid once for many.
+
+use crate::StoreError;
+use sqlx::{Connection, SqliteConnection};
+use std::future::Future;
+use std::pin::Pin;
+use tokio::sync::{mpsc, oneshot};
+
+/// A future that may borrow the connection.
+pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
+/// Tells the caller how it ended; called after the commit.
+type Reply = Box<dyn FnOnce(Result<(), sqlx::Error>) + Send>;
+type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, (bool, Reply)> + Send>;
+
+/// The most jobs of one commit.
+const GROUP: usize = 128;
+
+enum Message {
+    Job(Job),
+    Stop(oneshot::Sender<()>),
+}
+
+/// A handle to the writing task.
+#[derive(Clone)]
+pub(crate) struct Writer {
+    queue: mpsc::Sender<Message>,
+}
+
+impl Writer {
+    pub fn start(connection: SqliteConnection) -> Self {
+        let (queue, jobs) = mpsc::channel(1024);
+        tokio::spawn(work(connection, jobs));
+        Writer { queue }
+    }
+
+    /// Runs one job inside the next commit, and returns when it is durable. An error undoes this
+    /// job alone.
+    pub async fn run<T, F>(&self, job: F) -> Result<T, StoreError>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+    {
+        let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
+        let boxed: Job = Box::new(move |connection| {
+            Box::pin(async move {
+                let result = job(connection).await;
+                let good = result.is_ok();
+                let reply: Reply = Box::new(move |commit| {
+                    let result = match commit {
+                        Ok(()) => result,
+                        Err(error) => Err(StoreError::Sql(error)),
+                    };
+                    // The caller may have gone away; the write stands all the same.
+                    let _ = answer.send(result);
+                });
+                (good, reply)
+            })
+        });
+        self.queue.send(Message::Job(boxed)).await.map_err(|_| StoreError::Closed)?;
+        wait.await.map_err(|_| StoreError::Closed)?
+    }
+
+    pub async fn stop(&self) {
+        let (done, wait) = oneshot::channel();
+        if self.queue.send(Message::Stop(done)).await.is_ok() {
+            // An error means that the task has ended, which is what is wanted.
+            let _ = wait.await;
+        }
+    }
+}
+
+async fn work(mut connection: SqliteConnection, mut jobs: mpsc::Receiver<Message>) {
+    while let Some(first) = jobs.recv().await {
+        let mut group = Vec::new();
+        let mut stop = None;
+        let mut next = Some(first);
+        while let Some(message) = next.take() {
+            match message {
+                Message::Job(job) => group.push(job),
+                Message::Stop(done) => {
+                    stop = Some(done);
+                    break;
+                }
+            }
+            if group.len() < GROUP {
+                next = jobs.try_recv().ok();
+            }
+        }
+        if !group.is_empty() {
+            commit(&mut connection, group).await;
+        }
+        if let Some(done) = stop {
+            jobs.close();
+            if let Err(error) = connection.close().await {
+                tracing::warn!(%error, "the store did not close cleanly; its log is replayed at the next start");
+            }
+            let _ = done.send(());
+            return;
+        }
+    }
+}
+
+async fn commit(connection: &mut SqliteConnection, group: Vec<Job>) {
+    let mut replies = Vec::with_capacity(group.len());
+    let begun = sqlx::query("BEGIN IMMEDIATE").execute(&mut *connection).await;
+    for job in group {
+        let marked = sqlx::query("SAVEPOINT job").execute(&mut *connection).await;
+        let (good, reply) = job(connection).await;
+        let end = if good { "RELEASE job" } else { "ROLLBACK TO job" };
+        let ended = sqlx::query(end).execute(&mut *connection).await;
+        replies.push((marked.and(ended).map(|_| ()), reply));
+    }
+    let committed = match begun {
+        Ok(_) => sqlx::query("COMMIT").execute(&mut *connection).await.map(|_| ()),
+        Err(error) => Err(error),
+    };
+    if let Err(error) = &committed {
+        tracing::error!(%error, "a commit failed");
+        // Should the roll-back fail too, the next BEGIN says so.
+        let _ = sqlx::query("ROLLBACK").execute(&mut *connection).await;
+    }
+    let lost = committed.err().map(|error| error.to_string());
+    for (own, reply) in replies {
+        reply(match &lost {
+            Some(text) => Err(sqlx::Error::Protocol(text.clone())),
+            None => own,
+        });
+    }
+}
