@@ -1,1 +1,83 @@
-//! x
+//! `tide-connect` speaks with systems: it tests them, asks what they can do, reads them and writes
+//! one change at a time. [`Connector`] is what the engine sees; `ldap` and `scim` are its kinds.
+//!
+//! Read-only is enforced here, beside the wire: every write passes [`Access::permit`], and the
+//! functions that send need the permit it gives.
+//!
+//! It is *not* a place for decisions, and it keeps nothing.
+
+mod access;
+mod error;
+mod ldap;
+mod report;
+mod scim;
+mod settings;
+mod tls;
+
+pub use access::{Access, Permit};
+pub use error::{ConnectError, Weight};
+pub use ldap::LdapConnector;
+pub use report::{CheckReport, Description, Step, StepState};
+pub use scim::ScimConnector;
+pub use settings::{LdapSettings, ScimSettings, Secret, Settings};
+
+use async_trait::async_trait;
+use std::sync::Arc;
+use tide_core::compare::ValueChange;
+use tide_core::decide::ChangeKind;
+use tide_core::model::Observed;
+use tide_core::{ObjectType, Value};
+use tokio::sync::mpsc;
+
+/// What an enumeration shows.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Shown {
+    /// Some accounts.
+    Batch(Vec<Observed>),
+    /// Everything was shown, and this many accounts in all. Nothing follows.
+    Complete(usize),
+}
+
+/// The stream of an enumeration: it ends with [`Shown::Complete`] or with an error. A stream that
+/// ends without either was cut, and is not complete.
+pub type Showing = mpsc::Receiver<Result<Shown, ConnectError>>;
+
+/// One change to be written.
+#[derive(Debug, Clone)]
+pub struct Write {
+    /// What the account stands for.
+    pub object: ObjectType,
+    /// What is to be done.
+    pub kind: ChangeKind,
+    /// The account's lasting key, and what it is called; none when it is to be made.
+    pub account: Option<(String, String)>,
+    /// The values before and after.
+    pub values: Vec<ValueChange>,
+}
+
+/// A connected system.
+#[async_trait]
+pub trait Connector: Send + Sync {
+    /// Tests the connection step by step. It ends at the first step that fails.
+    async fn check(&self) -> CheckReport;
+
+    /// What the system can do, and which attributes it has.
+    async fn describe(&self) -> Result<Description, ConnectError>;
+
+    /// Enumerates all accounts of a type.
+    fn observe(self: Arc<Self>, object: ObjectType) -> Showing;
+
+    /// Finds the accounts that have one of these values.
+    async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError>;
+
+    /// Writes one change and returns the account as it then is.
+    async fn write(&self, write: &Write) -> Result<Observed, ConnectError>;
+}
+
+/// Makes the connector for a system.
+pub fn connect(settings: &Settings, secret: Option<Secret>, access: Arc<Access>) -> Result<Arc<dyn Connector>, ConnectError> {
+    Ok(match settings {
+        Settings::Ldap(settings) => Arc::new(LdapConnector::new(settings.clone(), secret, access)?),
+        Settings::Scim(settings) => Arc::new(ScimConnector::new(settings.clone(), secret, access)?),
+    })
+}

@@ -1,1 +1,91 @@
-//! x
+//! `tide-engine` owns time and order: it reads systems, asks `tide-core` to decide, and carries the
+//! changes out through the durable queue, leavers first.
+//!
+//! It is *not* a place for rules or for protocols: the one is `tide-core`'s, the other
+//! `tide-connect`'s.
+
+mod act;
+mod clock;
+mod error;
+mod events;
+mod reading;
+mod runs;
+mod systems;
+
+pub use clock::{Clock, SystemClock};
+pub use error::EngineError;
+pub use events::Event;
+pub use reading::Read;
+pub use runs::{Plan, Rules};
+pub use systems::NewSystem;
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use tide_connect::Access;
+use tide_store::Store;
+use tokio::sync::broadcast;
+use tokio_util::sync::CancellationToken;
+
+/// The engine: one for each store.
+pub struct Engine {
+    store: Store,
+    clock: Arc<dyn Clock>,
+    events: broadcast::Sender<Event>,
+    /// What may be written, per system; shared with every connector that is in use.
+    access: Mutex<HashMap<String, Arc<Access>>>,
+    /// Held while a preview or a run is on its way: runs never overlap.
+    busy: Arc<tokio::sync::Mutex<()>>,
+    /// Ends what is on its way.
+    going: Mutex<Option<(i64, CancellationToken)>>,
+    /// Ends everything when the service stops.
+    stopping: CancellationToken,
+    tasks: tokio_util::task::TaskTracker,
+}
+
+impl Engine {
+    /// An engine over a store.
+    pub fn new(store: Store, clock: Arc<dyn Clock>) -> Arc<Engine> {
+        Arc::new(Engine {
+            store,
+            clock,
+            events: broadcast::Sender::new(1024),
+            access: Mutex::default(),
+            busy: Arc::default(),
+            going: Mutex::default(),
+            stopping: CancellationToken::new(),
+            tasks: tokio_util::task::TaskTracker::new(),
+        })
+    }
+
+    /// The store beneath.
+    pub fn store(&self) -> &Store {
+        &self.store
+    }
+
+    /// The time.
+    pub fn now(&self) -> jiff::Timestamp {
+        self.clock.now()
+    }
+
+    /// What happens from now on.
+    pub fn events(&self) -> broadcast::Receiver<Event> {
+        self.events.subscribe()
+    }
+
+    fn tell(&self, event: Event) {
+        // An error means that nobody listens.
+        let _ = self.events.send(event);
+    }
+
+    /// Stops: changes that are on the wire are settled, the others stay queued for the next start.
+    pub async fn stop(&self) {
+        self.stopping.cancel();
+        self.tasks.close();
+        self.tasks.wait().await;
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    // What the locks guard is replaced whole, so a panic elsewhere leaves it sound.
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

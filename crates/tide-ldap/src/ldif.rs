@@ -40,7 +40,7 @@ impl Entry {
 
 /// Entries as LDIF text.
 pub fn write(entries: &[Entry]) -> String {
-    let mut out = String::from("version: 1\n\n");
+    let mut out = String::new();
     for entry in entries {
         line(&mut out, "dn", entry.dn.as_bytes());
         for (name, values) in &entry.attributes {

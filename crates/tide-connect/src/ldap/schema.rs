@@ -1,0 +1,212 @@
+//! What a directory says of itself: its root entry and its schema (RFC 4512 §4, §5.1).
+
+use super::{accept, dial};
+use crate::{ConnectError, LdapSettings};
+use ldap3::{Ldap, Scope, SearchEntry};
+use std::collections::{BTreeMap, HashMap};
+use tide_core::schema::ValueKind;
+use tide_core::{AttributeDef, ObjectType, Schema};
+use tide_ldap::Filter;
+use tide_ldap::schema::{attribute_types, object_classes};
+
+/// Values that are never read into a record, whatever the server gives away.
+pub(super) const NEVER: [&str; 10] = [
+    "userPassword", "unicodePwd", "dBCSPwd", "lmPwdHistory", "ntPwdHistory", "supplementalCredentials", "pwdHistory", "sambaNTPassword",
+    "sambaLMPassword", "krbPrincipalKey",
+];
+
+/// How the server keeps whether an account is usable.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum State {
+    /// Bit 2 of `userAccountControl`.
+    ControlFlags,
+    /// `nsAccountLock` is TRUE.
+    Lock,
+    /// `pwdAccountLockedTime` is set (the password policy overlay).
+    LockedTime,
+    /// It keeps none.
+    None,
+}
+
+/// A server, as far as it is known.
+#[derive(Debug, Clone)]
+pub(super) struct Known {
+    /// Attributes by their name in lower case.
+    pub attributes: HashMap<String, AttributeDef>,
+    /// The attribute that never changes.
+    pub key: &'static str,
+    pub state: State,
+    product: String,
+    paging: bool,
+}
+
+fn text_of(entry: &SearchEntry, name: &str) -> Vec<String> {
+    entry.attrs.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.clone()).unwrap_or_default()
+}
+
+async fn base_entry(ldap: &mut Ldap, settings: Option<&LdapSettings>, dn: &str, filter: &str, attributes: Vec<&str>) -> Result<Option<SearchEntry>, ConnectError> {
+    let url = settings.map_or("", |s| s.url.as_str());
+    if let Some(settings) = settings {
+        ldap.with_timeout(dial::seconds(settings));
+    }
+    let answer = ldap.search(dn, Scope::Base, filter, attributes).await.map_err(|error| dial::broken(url, &error))?;
+    if answer.1.rc == 32 {
+        return Ok(None);
+    }
+    accept(&answer.1, "asking the server about itself")?;
+    let Some(entry) = answer.0.into_iter().find(|e| !e.is_ref()) else { return Ok(None) };
+    // The library panics on an entry that it cannot read.
+    Ok(std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| SearchEntry::construct(entry))).ok())
+}
+
+pub(super) async fn naming_contexts(ldap: &mut Ldap) -> Vec<String> {
+    let root = base_entry(ldap, None, "", "(objectClass=*)", vec!["namingContexts"]).await;
+    root.ok().flatten().map(|root| text_of(&root, "namingContexts")).unwrap_or_default()
+}
+
+pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Known, ConnectError> {
+    let asked = vec!["*", "+", "subschemaSubentry", "supportedControl", "vendorName", "vendorVersion", "namingContexts"];
+    let root = base_entry(ldap, Some(settings), "", "(objectClass=*)", asked).await?;
+    let one = |name: &str| root.as_ref().map(|root| text_of(root, name)).unwrap_or_default();
+    let product = match (one("vendorName").first(), one("objectClass").iter().any(|c| c.eq_ignore_ascii_case("OpenLDAProotDSE"))) {
+        (Some(vendor), _) => vendor.clone(),
+        (None, true) => "OpenLDAP".into(),
+        (None, false) if !one("highestCommittedUSN").is_empty() => "a domain controller".into(),
+        (None, false) => "an LDAP server".into(),
+    };
+    let paging = one("supportedControl").iter().any(|oid| oid == "1.2.840.113556.1.4.319");
+    let mut attributes = HashMap::new();
+    let mut described = false;
+    if let Some(place) = one("subschemaSubentry").into_iter().next() {
+        let entry = base_entry(ldap, Some(settings), &place, "(objectClass=*)", vec!["attributeTypes", "objectClasses"]).await?;
+        if let Some(entry) = entry {
+            let types = text_of(&entry, "attributeTypes");
+            let classes = text_of(&entry, "objectClasses");
+            let required: Vec<String> = object_classes(classes.iter().map(String::as_str))
+                .into_iter()
+                .filter(|class| class.names.iter().any(|n| n.eq_ignore_ascii_case("person")))
+                .flat_map(|class| class.must)
+                .collect();
+            for kind in attribute_types(types.iter().map(String::as_str)) {
+                described = true;
+                let Some(name) = kind.names.first().cloned() else { continue };
+                let def = AttributeDef {
+                    kind: value_kind(&name, &kind.syntax),
+                    many: !kind.single,
+                    required: required.iter().any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
+                    case_exact: kind.case_exact(),
+                    writable: !kind.read_only,
+                    derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"].iter().any(|n| name.eq_ignore_ascii_case(n)),
+                    name: name.clone(),
+                };
+                for name in &kind.names {
+                    attributes.insert(name.to_lowercase(), def.clone());
+                }
+            }
+        }
+    }
+    let has = |name: &str| attributes.contains_key(&name.to_lowercase());
+    let state = if has("userAccountControl") {
+        State::ControlFlags
+    } else if has("nsAccountLock") {
+        State::Lock
+    } else if has("pwdAccountLockedTime") || !described {
+        State::LockedTime
+    } else {
+        State::None
+    };
+    let key = if has("objectGUID") { "objectGUID" } else { "entryUUID" };
+    Ok(Known { attributes, key, state, product, paging })
+}
+
+fn value_kind(name: &str, syntax: &str) -> ValueKind {
+    if name.eq_ignore_ascii_case("objectGUID") {
+        return ValueKind::Text;
+    }
+    match syntax.strip_prefix("1.3.6.1.4.1.1466.115.121.1.").unwrap_or_default() {
+        "7" => ValueKind::Bool,
+        "27" => ValueKind::Int,
+        "24" => ValueKind::Time,
+        "12" | "34" => ValueKind::Reference,
+        "4" | "5" | "8" | "9" | "10" | "28" | "40" | "23" => ValueKind::Bytes,
+        _ => ValueKind::Text,
+    }
+}
+
+impl Known {
+    pub fn def(&self, name: &str) -> Option<&AttributeDef> {
+        let plain = name.split(';').next().unwrap_or(name);
+        self.attributes.get(&plain.to_lowercase())
+    }
+
+    /// The attributes that a read asks for: all ordinary ones, and those operational ones that
+    /// decisions need. All operational ones would make every record differ at every read.
+    pub fn requested(&self) -> Vec<String> {
+        ["*", "entryUUID", "objectGUID", "memberOf", "pwdAccountLockedTime", "nsAccountLock"].map(str::to_owned).to_vec()
+    }
+
+    pub fn key_filter(&self, key: &str) -> Filter {
+        match (self.key, guid_bytes(key)) {
+            ("objectGUID", Some(bytes)) => Filter::Equal("objectGUID".into(), bytes),
+            _ => Filter::equal(self.key, key),
+        }
+    }
+
+    pub fn abilities(&self) -> Vec<String> {
+        let count = self.attributes.values().map(|d| d.name.as_str()).collect::<std::collections::HashSet<_>>().len();
+        vec![
+            self.product.clone(),
+            if self.paging { "paged reading".into() } else { "no paged reading".into() },
+            format!("accounts keyed by {}", self.key),
+            match self.state {
+                State::ControlFlags => "state in userAccountControl",
+                State::Lock => "state in nsAccountLock",
+                State::LockedTime => "state in pwdAccountLockedTime",
+                State::None => "keeps no account state",
+            }
+            .into(),
+            if count == 0 { "publishes no schema".into() } else { format!("{count} attributes described") },
+        ]
+    }
+
+    /// The schema for each type. A directory has one; what we derive is added.
+    pub fn schemas(&self) -> BTreeMap<ObjectType, Schema> {
+        let mut schema = Schema::default();
+        for def in self.attributes.values() {
+            if !NEVER.iter().any(|never| never.eq_ignore_ascii_case(&def.name)) {
+                schema.put(def.clone());
+            }
+        }
+        if schema.attributes.is_empty() {
+            return BTreeMap::new();
+        }
+        schema.put(AttributeDef { kind: ValueKind::Text, ..AttributeDef::text("dn") });
+        schema.put(AttributeDef { writable: false, derived: true, ..AttributeDef::text("container") });
+        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("enabled") });
+        schema.state_attribute = (self.state != State::None).then(|| "enabled".to_owned());
+        schema.name_attribute = Some("dn".into());
+        ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()
+    }
+}
+
+/// The octets of a GUID's text, in the order in which the server stores them.
+fn guid_bytes(text: &str) -> Option<Vec<u8>> {
+    let hex: String = text.chars().filter(|c| *c != '-').collect();
+    if hex.len() != 32 || !hex.is_ascii() {
+        return None;
+    }
+    let raw: Vec<u8> = (0..16).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok()).collect::<Option<_>>()?;
+    let order = [3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15];
+    Some(order.iter().map(|&i| raw[i]).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn a_guid_goes_there_and_back() {
+        let bytes: Vec<u8> = (0..16).collect();
+        let text = tide_ldap::syntax::object_guid(&bytes).expect("sixteen octets");
+        assert_eq!(super::guid_bytes(&text), Some(bytes));
+        assert_eq!(super::guid_bytes("no"), None);
+    }
+}

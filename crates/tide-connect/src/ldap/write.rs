@@ -1,0 +1,122 @@
+//! Writing to a directory: add, modify, modify DN, delete (RFC 4511 §4.6 to 4.9).
+
+use super::schema::{Known, State};
+use super::{accept, dial};
+use crate::access::Permit;
+use crate::{ConnectError, LdapSettings, Write};
+use ldap3::{Ldap, LdapError, Mod};
+use std::collections::HashSet;
+use tide_core::Value;
+use tide_core::compare::ValueChange;
+use tide_core::decide::ChangeKind;
+use tide_ldap::{Dn, syntax};
+
+/// How the account is found again after the write.
+pub(super) enum Done {
+    /// By its lasting key; the name is for messages.
+    Keyed(String, String),
+    /// By its name, for one that was just made.
+    Named(String),
+}
+
+type Octets = Vec<u8>;
+
+fn octets(value: &Value) -> Octets {
+    match value {
+        Value::Bool(true) => b"TRUE".to_vec(),
+        Value::Bool(false) => b"FALSE".to_vec(),
+        Value::Bytes(bytes) => bytes.clone(),
+        Value::Time(time) => syntax::to_generalized_time(*time).into_bytes(),
+        other => other.to_string().into_bytes(),
+    }
+}
+
+fn set(values: &[Value]) -> HashSet<Octets> {
+    values.iter().map(octets).collect()
+}
+
+/// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
+fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectError {
+    let fault = dial::broken(&settings.url, error);
+    if adding {
+        ConnectError::unknown(fault.code, fault.said, "it is looked for before anything is sent again")
+    } else {
+        fault
+    }
+}
+
+pub(super) async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &Write, _permit: &Permit) -> Result<Done, ConnectError> {
+    let ours = |value: &&ValueChange| ["dn", "enabled", "container"].iter().any(|n| value.attribute.eq_ignore_ascii_case(n));
+    let named = write.values.iter().find(|v| v.attribute.eq_ignore_ascii_case("dn")).and_then(|v| v.after.first()).map(Value::to_string);
+    let wait = dial::seconds(settings);
+    if write.kind == ChangeKind::Create {
+        let dn = named.ok_or_else(|| {
+            ConnectError::lasting("no_dn", "a new entry needs a name, and no mapping gives one", "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'")
+        })?;
+        let attributes: Vec<(Octets, HashSet<Octets>)> =
+            write.values.iter().filter(|v| !ours(v)).map(|v| (v.attribute.clone().into_bytes(), set(&v.after))).collect();
+        let result = ldap.with_timeout(wait).add(&dn, attributes).await.map_err(|e| lost(settings, &e, true))?;
+        accept(&result, &format!("adding {dn}"))?;
+        return Ok(Done::Named(dn));
+    }
+    let Some((key, name)) = write.account.clone() else {
+        return Err(ConnectError::lasting("no_account", "the change names no account", "decide again: start a new run"));
+    };
+    match write.kind {
+        ChangeKind::Rename | ChangeKind::Move => {
+            let target: Dn = named
+                .ok_or_else(|| ConnectError::lasting("no_dn", format!("the new name of {name} is missing"), "map `dn`"))?
+                .parse()
+                .map_err(|error: tide_ldap::DnError| ConnectError::lasting("dn", error.to_string(), "correct the mapping of `dn`"))?;
+            let rdn = target.rdn_text().unwrap_or_default();
+            let parent = target.parent().map(|p| p.to_string());
+            let result = ldap.with_timeout(wait).modifydn(&name, &rdn, true, parent.as_deref()).await.map_err(|e| lost(settings, &e, false))?;
+            accept(&result, &format!("renaming {name}"))?;
+        }
+        ChangeKind::Delete => {
+            return Err(ConnectError::lasting("not_offered", "deleting entries is not offered yet", "delete it in the directory"));
+        }
+        ChangeKind::Enable | ChangeKind::Disable => {
+            let change = state_change(known.state, write.kind == ChangeKind::Disable, &write.values)?;
+            let result = ldap.with_timeout(wait).modify(&name, vec![change]).await.map_err(|e| lost(settings, &e, false))?;
+            // Deleting a lock that is not there (code 16) is what was wanted.
+            if result.rc != 16 {
+                accept(&result, &format!("{} {name}", if write.kind == ChangeKind::Disable { "disabling" } else { "enabling" }))?;
+            }
+        }
+        _ => {
+            let changes: Vec<Mod<Octets>> = write
+                .values
+                .iter()
+                .filter(|v| !ours(v))
+                .map(|v| Mod::Replace(v.attribute.clone().into_bytes(), set(&v.after)))
+                .collect();
+            let result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
+            accept(&result, &format!("changing {name}"))?;
+        }
+    }
+    Ok(Done::Keyed(key, name))
+}
+
+fn state_change(state: State, disable: bool, values: &[ValueChange]) -> Result<Mod<Octets>, ConnectError> {
+    let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
+    Ok(match (state, disable) {
+        (State::Lock, true) => Mod::Replace(b"nsAccountLock".to_vec(), one("TRUE")),
+        (State::Lock, false) => Mod::Replace(b"nsAccountLock".to_vec(), HashSet::new()),
+        // RFC draft-behera §5.3.3: this value locks an account until an administrator unlocks it.
+        (State::LockedTime, true) => Mod::Replace(b"pwdAccountLockedTime".to_vec(), one("000001010000Z")),
+        (State::LockedTime, false) => Mod::Replace(b"pwdAccountLockedTime".to_vec(), HashSet::new()),
+        (State::ControlFlags, _) => {
+            let flags = values.iter().find(|v| v.attribute.eq_ignore_ascii_case("userAccountControl")).and_then(|v| v.before.first());
+            let flags = match flags {
+                Some(Value::Int(flags)) => *flags,
+                _ => 512,
+            };
+            let flags = if disable { flags | 2 } else { flags & !2 };
+            Mod::Replace(b"userAccountControl".to_vec(), one(&flags.to_string()))
+        }
+        (State::None, _) => {
+            return Err(ConnectError::lasting("no_state", "this directory keeps no account state", "load its password policy overlay, or map the attribute that your applications obey"));
+        }
+    })
+}

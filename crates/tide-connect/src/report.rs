@@ -1,0 +1,74 @@
+//! What a test of a system found, step by step, and what the system says of itself.
+
+use crate::ConnectError;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use tide_core::{ObjectType, Schema};
+
+/// How a step ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum StepState {
+    /// Good.
+    Passed,
+    /// Good, and somebody should look.
+    Warned,
+    /// Not good.
+    Failed,
+}
+
+/// One step of a test.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Step {
+    /// What was tried.
+    pub name: String,
+    /// How it ended.
+    pub state: StepState,
+    /// What was found.
+    pub said: String,
+    /// What to do about it, if anything.
+    pub remedy: Option<String>,
+    /// A word for programs, when it failed.
+    pub code: Option<String>,
+}
+
+/// What a test found.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CheckReport {
+    /// The steps that were taken, in order.
+    pub steps: Vec<Step>,
+}
+
+impl CheckReport {
+    /// True when no step failed.
+    pub fn healthy(&self) -> bool {
+        !self.steps.is_empty() && self.steps.iter().all(|step| step.state != StepState::Failed)
+    }
+
+    pub(crate) fn passed(&mut self, name: &str, said: impl Into<String>) {
+        self.steps.push(Step { name: name.into(), state: StepState::Passed, said: said.into(), remedy: None, code: None });
+    }
+
+    pub(crate) fn warned(&mut self, name: &str, said: impl Into<String>, remedy: impl Into<String>) {
+        self.steps.push(Step { name: name.into(), state: StepState::Warned, said: said.into(), remedy: Some(remedy.into()), code: None });
+    }
+
+    pub(crate) fn failed(&mut self, name: &str, error: &ConnectError) {
+        self.steps.push(Step {
+            name: name.into(),
+            state: StepState::Failed,
+            said: error.said.clone(),
+            remedy: Some(error.remedy.clone()),
+            code: Some(error.code.into()),
+        });
+    }
+}
+
+/// What a system says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Description {
+    /// Its attributes, by type.
+    pub schema: BTreeMap<ObjectType, Schema>,
+    /// What it can do, in words.
+    pub abilities: Vec<String>,
+}

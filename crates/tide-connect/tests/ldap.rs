@@ -1,0 +1,204 @@
+//! The LDAP connector against a real slapd, and against a stand-in that misbehaves on command.
+
+use std::sync::Arc;
+use std::time::Duration;
+use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, Secret, Showing, Shown, StepState, Weight, Write};
+use tide_core::compare::ValueChange;
+use tide_core::decide::ChangeKind;
+use tide_core::model::Observed;
+use tide_core::{ObjectType, Place, Value};
+use tide_standins::directory::{Directory, Temper};
+use tide_standins::slapd::Slapd;
+use tide_standins::world::{self, BASE};
+
+const PASSWORD: &str = "harbour-secret";
+
+fn settings(url: &str) -> LdapSettings {
+    LdapSettings {
+        url: url.into(),
+        start_tls: false,
+        bind_dn: Some(format!("cn=eager-tide,ou=services,{BASE}")),
+        base_dn: BASE.into(),
+        ca_pem: None,
+        page_size: 50,
+        timeout_seconds: 5,
+    }
+}
+
+fn connector(settings: LdapSettings, password: &str) -> Arc<LdapConnector> {
+    let access = Arc::new(Access::new(&[ObjectType::Person]));
+    Arc::new(LdapConnector::new(settings, Some(Secret::new(password)), access).expect("settings are sound"))
+}
+
+fn failed(report: &CheckReport) -> (String, String, String) {
+    let step = report.steps.iter().find(|s| s.state == StepState::Failed).unwrap_or_else(|| panic!("nothing failed: {report:#?}"));
+    (step.name.clone(), step.code.clone().unwrap_or_default(), format!("{} / {}", step.said, step.remedy.clone().unwrap_or_default()))
+}
+
+async fn drain(mut showing: Showing) -> (Vec<Observed>, Result<usize, String>) {
+    let mut seen = Vec::new();
+    while let Some(shown) = showing.recv().await {
+        match shown {
+            Ok(Shown::Batch(batch)) => seen.extend(batch),
+            Ok(Shown::Complete(count)) => return (seen, Ok(count)),
+            Err(error) => return (seen, Err(error.code.into())),
+        }
+    }
+    (seen, Err("cut".into()))
+}
+
+fn value(attribute: &str, before: &[&str], after: &[&str]) -> ValueChange {
+    let texts = |values: &[&str]| values.iter().map(|v| Value::text(*v)).collect();
+    ValueChange { attribute: attribute.into(), before: texts(before), after: texts(after), rule: Place::default() }
+}
+
+#[tokio::test]
+async fn a_real_directory_is_tested_read_and_written() {
+    let people = world::people(world::SEED, 120);
+    let slapd = Slapd::start(&world::directory(&people, PASSWORD)).expect("slapd starts");
+
+    // Plain, StartTLS with a private authority, LDAPS with a private authority.
+    let ca = Some(slapd.certificates.ca_pem.clone());
+    let start_tls = LdapSettings { start_tls: true, ca_pem: ca.clone(), ..settings(&slapd.url) };
+    let ldaps = LdapSettings { ca_pem: ca, ..settings(&slapd.tls_url) };
+    for sound in [settings(&slapd.url), start_tls, ldaps.clone()] {
+        let report = connector(sound, PASSWORD).check().await;
+        assert!(report.healthy(), "{report:#?}");
+        let last = report.steps.last().expect("steps");
+        assert_eq!(last.said, "50 persons on the first page, and more follow");
+    }
+
+    // Each mistake has a message of its own.
+    let (step, code, _) = failed(&connector(settings(&slapd.url), "wrong").check().await);
+    assert_eq!((step.as_str(), code.as_str()), ("Bind accepted", "bind_refused"));
+    let wrong_base = LdapSettings { base_dn: format!("ou=crew,{BASE}"), ..settings(&slapd.url) };
+    let (_, code, text) = failed(&connector(wrong_base, PASSWORD).check().await);
+    assert_eq!(code, "base_missing");
+    assert!(text.contains(&format!("the nearest entry that exists is {BASE}")), "{text}");
+    let (step, code, _) = failed(&connector(LdapSettings { ca_pem: None, ..ldaps }, PASSWORD).check().await);
+    assert_eq!((step.as_str(), code.as_str()), ("TLS verifies", "tls_untrusted"));
+    let (step, code, _) = failed(&connector(settings("ldap://127.0.0.1:1"), PASSWORD).check().await);
+    assert_eq!((step.as_str(), code.as_str()), ("Port answers", "unreachable"));
+    let (step, code, _) = failed(&connector(settings("ldap://no-such-host.skerry.example:389"), PASSWORD).check().await);
+    assert_eq!((step.as_str(), code.as_str()), ("Name resolves", "name_unknown"));
+
+    // Read in pages of 50, with many-valued attributes, state, and without a password.
+    let reader = connector(settings(&slapd.url), PASSWORD);
+    let (seen, end) = drain(reader.clone().observe(ObjectType::Person)).await;
+    assert_eq!(end, Ok(seen.len()));
+    assert_eq!(seen.len(), 120 + 4 + 2);
+    let person = &people[0];
+    let found = seen.iter().find(|o| o.name.eq_ignore_ascii_case(&person.dn())).expect("read");
+    assert_eq!(found.attributes.get("telephoneNumber").len(), 2);
+    assert_eq!(found.attributes.get("enabled"), [Value::Bool(true)]);
+    assert_eq!(found.key.len(), 36);
+    let locked = people.iter().find(|p| p.locked).expect("somebody is locked");
+    let locked = seen.iter().find(|o| o.name.eq_ignore_ascii_case(&locked.dn())).expect("read");
+    assert_eq!(locked.attributes.get("enabled"), [Value::Bool(false)]);
+    assert!(seen.iter().all(|o| o.attributes.get("userPassword").is_empty()));
+
+    // Written as the administrator: created with a hostile name, changed, renamed, moved, disabled.
+    let admin = LdapSettings { bind_dn: Some(slapd.admin_dn.clone()), ..settings(&slapd.url) };
+    let admin = connector(admin, &slapd.admin_password);
+    let dn = format!(r"cn=O\, Hara \+ Sons (x)*,ou=people,{BASE}");
+    let create = Write {
+        object: ObjectType::Person,
+        kind: ChangeKind::Create,
+        account: None,
+        values: vec![
+            value("dn", &[], &[&dn]),
+            value("objectClass", &[], &["inetOrgPerson"]),
+            value("cn", &[], &["O, Hara + Sons (x)*"]),
+            value("sn", &[], &["O'Hara"]),
+            ValueChange { after: vec![Value::Bytes(vec![0xff, 0xd8, 0x00, 0x01])], ..value("jpegPhoto", &[], &[]) },
+        ],
+    };
+    let made = admin.write(&create).await.expect("created");
+    assert_eq!(made.attributes.get("jpegPhoto"), [Value::Bytes(vec![0xff, 0xd8, 0x00, 0x01])]);
+    let exists = admin.write(&create).await.expect_err("exists");
+    assert_eq!(exists.code, "exists");
+    let at = |kind, account: &Observed, values| Write { object: ObjectType::Person, kind, account: Some((account.key.clone(), account.name.clone())), values };
+    let changed = admin.write(&at(ChangeKind::Update, &made, vec![value("mail", &[], &["a@skerry.example", "b@skerry.example"])])).await.expect("changed");
+    assert_eq!(changed.attributes.get("mail").len(), 2);
+    let target = format!("cn=Plain,ou=former,{BASE}");
+    let moved = admin.write(&at(ChangeKind::Rename, &made, vec![value("dn", &[&dn], &[&target])])).await.expect("moved");
+    assert_eq!((moved.key.as_str(), moved.name.as_str()), (made.key.as_str(), target.as_str()), "a moved entry stays the same account");
+    let off = admin.write(&at(ChangeKind::Disable, &moved, vec![])).await.expect("disabled");
+    assert_eq!(off.attributes.get("enabled"), [Value::Bool(false)]);
+    let on = admin.write(&at(ChangeKind::Enable, &moved, vec![])).await.expect("enabled");
+    assert_eq!(on.attributes.get("enabled"), [Value::Bool(true)]);
+    let found = admin.find(ObjectType::Person, &[("sn".into(), Value::text("O'Hara"))]).await.expect("found");
+    assert!(found.iter().any(|f| f.key == made.key));
+
+    // The reader's account may not write, and says so in its own way.
+    let refused = reader.write(&at(ChangeKind::Update, &moved, vec![value("title", &[], &["x"])])).await.expect_err("refused");
+    assert_eq!(refused.code, "rights");
+}
+
+#[tokio::test]
+async fn a_read_only_system_never_receives_a_write() {
+    let people = world::people(world::SEED, 5);
+    let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+    let access = Arc::new(Access::default());
+    let connector = LdapConnector::new(settings(&directory.url), Some(Secret::new(PASSWORD)), access.clone()).expect("sound");
+    let found = connector.find(ObjectType::Person, &[("uid".into(), Value::text(&people[0].uid))]).await.expect("found");
+    let write = Write {
+        object: ObjectType::Person,
+        kind: ChangeKind::Update,
+        account: Some((found[0].key.clone(), found[0].name.clone())),
+        values: vec![value("title", &[], &["Admiral"])],
+    };
+    assert_eq!(connector.write(&write).await.expect_err("refused").code, "read_only");
+    access.set(&[ObjectType::Person]);
+    assert!(connector.write(&write).await.is_ok());
+    access.set(&[]);
+    assert_eq!(connector.write(&write).await.expect_err("refused again").code, "read_only");
+}
+
+#[tokio::test]
+async fn a_read_that_is_cut_is_never_complete() {
+    let people = world::people(world::SEED, 120);
+    let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+    let connector = connector(settings(&directory.url), PASSWORD);
+    let (seen, end) = drain(connector.clone().observe(ObjectType::Person)).await;
+    assert_eq!((seen.len(), end), (126, Ok(126)));
+
+    // In the middle of the second page, and between two pages.
+    for cut in [75, 50] {
+        directory.temper(Temper { cut_after: Some(cut), ..Temper::default() });
+        let (seen, end) = drain(connector.clone().observe(ObjectType::Person)).await;
+        assert_eq!(end, Err("cut".into()));
+        assert!(seen.len() < 126);
+    }
+    directory.temper(Temper { busy: 1, ..Temper::default() });
+    assert_eq!(drain(connector.clone().observe(ObjectType::Person)).await.1, Err("busy".into()));
+    directory.temper(Temper { stall: Some(Duration::from_secs(30)), ..Temper::default() });
+    let impatient = LdapSettings { timeout_seconds: 1, ..settings(&directory.url) };
+    let impatient = self::connector(impatient, PASSWORD);
+    let (_, end) = drain(impatient.observe(ObjectType::Person)).await;
+    assert_eq!(end, Err("timeout".into()));
+}
+
+#[tokio::test]
+async fn a_broken_entry_is_shown_broken_and_the_others_go_on() {
+    let people = world::people(world::SEED, 10);
+    let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+    directory.corrupt(&people[3].uid, "sn", &[b'L', 0xff, 0xfe]);
+    directory.corrupt(&people[4].uid, "jpegPhoto", &[0xff, 0xfe]);
+    let (seen, end) = drain(connector(settings(&directory.url), PASSWORD).observe(ObjectType::Person)).await;
+    assert_eq!(end, Ok(16));
+    let faults: Vec<&str> = seen.iter().filter_map(|o| o.fault.as_deref()).collect();
+    assert_eq!(faults, ["sn is not UTF-8 (octet 2)"]);
+}
+
+#[tokio::test]
+async fn a_password_is_never_part_of_a_message() {
+    let directory = Directory::start(&world::directory(&[], PASSWORD), PASSWORD).await.expect("starts");
+    let connector = connector(settings(&directory.url), "canary-wrong-password");
+    let report = connector.check().await;
+    assert!(!format!("{report:?}").contains("canary"));
+    let none = LdapConnector::new(settings(&directory.url), None, Arc::default()).expect("sound").check().await;
+    assert_eq!(failed(&none).1, "no_password", "a name without a password would be let in as nobody");
+    let weight = self::connector(settings("ldap://127.0.0.1:1"), PASSWORD).describe().await.expect_err("unreachable").weight;
+    assert_eq!(weight, Weight::System);
+}

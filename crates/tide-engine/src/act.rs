@@ -1,0 +1,264 @@
+//! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
+//! in order within one account, several accounts at a time.
+
+use crate::{Engine, EngineError, Event};
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
+use tide_connect::{ConnectError, Connector, Weight, Write};
+use tide_core::compare::equal;
+use tide_core::decide::ChangeKind;
+use tide_core::model::Observed;
+use tide_core::{Schema, Value};
+use tide_store::{ChangeRow, ChangeState, Settled, SystemRow};
+use tokio::sync::Mutex;
+use tokio_util::sync::CancellationToken;
+
+/// How many accounts of one system are written at a time.
+const AT_A_TIME: usize = 8;
+/// How often a change is sent before it is parked.
+const ATTEMPTS: u32 = 4;
+/// The first pause before a change is sent again; each further one is twice as long.
+const PAUSE: Duration = Duration::from_millis(250);
+/// Attributes by which an account is looked for after the answer to its making was lost.
+const PROBES: [&str; 5] = ["externalId", "userName", "employeeNumber", "uid", "mail"];
+
+/// The counts of a run, shared by its workers.
+struct Tally {
+    id: i64,
+    total: usize,
+    done: AtomicUsize,
+    failed: AtomicUsize,
+    begun: std::time::Instant,
+}
+
+/// One system's share of a run.
+struct Share {
+    row: SystemRow,
+    connector: Arc<dyn Connector>,
+    /// The changes of one account each, in the order in which they are sent.
+    queue: Mutex<VecDeque<Vec<ChangeRow>>>,
+    /// Set when the whole system refuses: nothing more is sent to it.
+    down: Mutex<Option<ConnectError>>,
+}
+
+impl Engine {
+    /// Sends what is unsettled of a run, and ends it.
+    pub(crate) async fn carry_out(self: &Arc<Self>, id: i64, note: Option<String>, principal: &str, cancel: &CancellationToken) -> Result<(), EngineError> {
+        let changes = self.store.unsettled(id).await?;
+        let tally = Arc::new(Tally {
+            id,
+            total: changes.len(),
+            done: AtomicUsize::new(0),
+            failed: AtomicUsize::new(0),
+            begun: std::time::Instant::now(),
+        });
+        let mut by_system: BTreeMap<String, Vec<ChangeRow>> = BTreeMap::new();
+        for change in changes {
+            by_system.entry(change.change.system.clone()).or_default().push(change);
+        }
+        let mut workers = tokio::task::JoinSet::new();
+        for (system, changes) in by_system {
+            let share = match self.share(&system, changes.clone()).await {
+                Ok(share) => Arc::new(share),
+                Err(error) => {
+                    self.park_all(&changes, &error.to_string(), &tally).await?;
+                    continue;
+                }
+            };
+            for _ in 0..AT_A_TIME {
+                let (engine, share, tally, cancel, principal) =
+                    (self.clone(), share.clone(), tally.clone(), cancel.clone(), principal.to_owned());
+                workers.spawn(async move { engine.worker(&share, &tally, &cancel, &principal).await });
+            }
+        }
+        let mut fault = None;
+        while let Some(ended) = workers.join_next().await {
+            match ended {
+                Ok(Ok(())) => {}
+                Ok(Err(error)) => fault = Some(error),
+                Err(error) => fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
+            }
+        }
+        if let Some(fault) = fault {
+            return Err(fault);
+        }
+        if self.stopping.is_cancelled() {
+            // The queue stays as it is: the next start goes on with it.
+            return Ok(());
+        }
+        if cancel.is_cancelled() {
+            for left in self.store.unsettled(id).await? {
+                self.store.settle_not_done(left.id, ChangeState::Cancelled, "the run was cancelled before this was sent", "run again", self.now()).await?;
+            }
+            self.finish(id, "cancelled", note.as_deref(), principal).await;
+            return Ok(());
+        }
+        self.finish(id, "done", note.as_deref(), principal).await;
+        Ok(())
+    }
+
+    async fn share(&self, system: &str, changes: Vec<ChangeRow>) -> Result<Share, EngineError> {
+        let row = self.store.system(system).await?;
+        let connector = self.connector(&row).await?;
+        let mut places: HashMap<String, usize> = HashMap::new();
+        let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
+        for change in changes {
+            match places.get(&change.change.identity) {
+                Some(&place) => queue[place].push(change),
+                None => {
+                    places.insert(change.change.identity.clone(), queue.len());
+                    queue.push_back(vec![change]);
+                }
+            }
+        }
+        Ok(Share { row, connector, queue: Mutex::new(queue), down: Mutex::new(None) })
+    }
+
+    async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {
+        for change in changes {
+            self.store.settle_not_done(change.id, ChangeState::Failed, &format!("not sent: {why}"), "repair this, and run again", self.now()).await?;
+            tally.failed.fetch_add(1, Ordering::Relaxed);
+        }
+        self.progress(tally);
+        Ok(())
+    }
+
+    async fn worker(&self, share: &Share, tally: &Tally, cancel: &CancellationToken, principal: &str) -> Result<(), EngineError> {
+        loop {
+            if cancel.is_cancelled() {
+                return Ok(());
+            }
+            let Some(changes) = share.queue.lock().await.pop_front() else { return Ok(()) };
+            let mut changes = VecDeque::from(changes);
+            while let Some(change) = changes.pop_front() {
+                let down = share.down.lock().await.clone();
+                if let Some(error) = down {
+                    changes.push_front(change);
+                    self.park_all(changes.make_contiguous(), &format!("{} was given up for this run: {error}", share.row.name), tally).await?;
+                    break;
+                }
+                if cancel.is_cancelled() {
+                    return Ok(());
+                }
+                if !self.one(share, change, tally, principal).await? {
+                    // The order within one account is kept: what follows a failed change waits.
+                    self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
+                    break;
+                }
+            }
+        }
+    }
+
+    /// Sends one change until it is settled; false when it failed.
+    async fn one(&self, share: &Share, row: ChangeRow, tally: &Tally, principal: &str) -> Result<bool, EngineError> {
+        let change = &row.change;
+        let schema = share.row.schema.get(&change.object);
+        let account = match change.account {
+            Some(id) => {
+                let account = self.store.account(id).await?;
+                Some((account.key, account.name))
+            }
+            None => None,
+        };
+        let write = Write { object: change.object, kind: change.kind, account, values: change.values.clone() };
+        // After a crash an answer may be lost: of a create it must be found out, the others can be
+        // sent again as they are.
+        let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
+        let mut note = None;
+        for attempt in 1.. {
+            if in_doubt {
+                match self.look_for(share, &write).await {
+                    Ok(Some(account)) => {
+                        note = Some("the answer was lost; the account was found by its values, and nothing was sent twice".to_owned());
+                        self.settle(&row, account, schema, note.take(), principal).await?;
+                        break;
+                    }
+                    Ok(None) => in_doubt = false,
+                    Err(error) if attempt >= ATTEMPTS => return self.failed(&row, &error, share, tally).await,
+                    Err(_) => {
+                        self.clock.sleep(PAUSE * 2u32.pow(attempt - 1)).await;
+                        continue;
+                    }
+                }
+            }
+            self.store.mark_sending(row.id, self.now()).await?;
+            match share.connector.write(&write).await {
+                Ok(account) => {
+                    self.settle(&row, account, schema, note.take(), principal).await?;
+                    break;
+                }
+                Err(error) if matches!(error.weight, Weight::Passing | Weight::Unknown) && attempt < ATTEMPTS => {
+                    tracing::info!(system = share.row.name, change = row.id, code = error.code, attempt, "a change is tried again");
+                    in_doubt = error.weight == Weight::Unknown && change.kind == ChangeKind::Create;
+                    let state = if in_doubt { ChangeState::Unknown } else { ChangeState::Queued };
+                    self.store.settle_not_done(row.id, state, &error.said, &error.remedy, self.now()).await?;
+                    self.clock.sleep(PAUSE * 2u32.pow(attempt - 1)).await;
+                }
+                Err(error) => return self.failed(&row, &error, share, tally).await,
+            }
+        }
+        tally.done.fetch_add(1, Ordering::Relaxed);
+        self.progress(tally);
+        Ok(true)
+    }
+
+    async fn settle(&self, row: &ChangeRow, account: Observed, schema: Option<&Schema>, note: Option<String>, principal: &str) -> Result<(), EngineError> {
+        let normalised = row
+            .change
+            .values
+            .iter()
+            .filter_map(|value| {
+                let returned = account.attributes.get(&value.attribute);
+                let def = schema.and_then(|schema| schema.get(&value.attribute));
+                (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
+            })
+            .collect();
+        self.store.settle_done(row, Settled { account, normalised, note }, principal, self.now()).await?;
+        Ok(())
+    }
+
+    async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<bool, EngineError> {
+        tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a change failed");
+        self.store.settle_not_done(row.id, ChangeState::Failed, &error.said, &error.remedy, self.now()).await?;
+        if error.weight == Weight::System {
+            *share.down.lock().await = Some(error.clone());
+        }
+        tally.failed.fetch_add(1, Ordering::Relaxed);
+        self.progress(tally);
+        Ok(false)
+    }
+
+    /// Looks for an account that was perhaps made: it must agree in every value that tells
+    /// accounts apart, or it is somebody else's.
+    async fn look_for(&self, share: &Share, write: &Write) -> Result<Option<Observed>, ConnectError> {
+        let probes: Vec<(String, Value)> = write
+            .values
+            .iter()
+            .filter(|value| PROBES.iter().any(|probe| value.attribute.eq_ignore_ascii_case(probe)))
+            .filter_map(|value| Some((value.attribute.clone(), value.after.first()?.clone())))
+            .collect();
+        let found = share.connector.find(write.object, &probes).await?;
+        let fits = |account: &Observed| {
+            probes.iter().all(|(name, value)| {
+                account.attributes.get(name).iter().any(|there| there.to_string().trim().eq_ignore_ascii_case(value.to_string().trim()))
+            })
+        };
+        Ok(found.into_iter().find(|account| !probes.is_empty() && fits(account)))
+    }
+
+    fn progress(&self, tally: &Tally) {
+        let (done, failed) = (tally.done.load(Ordering::Relaxed), tally.failed.load(Ordering::Relaxed));
+        let elapsed = tally.begun.elapsed().as_millis().max(1) as usize;
+        let settled = done + failed;
+        self.tell(Event::Progress {
+            id: tally.id,
+            done,
+            failed,
+            total: tally.total,
+            per_ten_seconds: settled * 10_000 / elapsed,
+            seconds_left: (settled > 0).then(|| (tally.total.saturating_sub(settled) * elapsed / settled / 1000) as u64),
+        });
+    }
+}

@@ -1,0 +1,28 @@
+//! What can go wrong in the engine.
+
+use tide_connect::ConnectError;
+use tide_core::rules::Fault;
+use tide_store::StoreError;
+
+/// A fault of the engine.
+#[derive(Debug, thiserror::Error)]
+pub enum EngineError {
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A system failed.
+    #[error("{0}")]
+    Connect(#[from] ConnectError),
+    /// The rules have errors.
+    #[error("the rules have {} error{}", .0.len(), if .0.len() == 1 { "" } else { "s" })]
+    Rules(Vec<Fault>),
+    /// No rules were published yet.
+    #[error("no rules were published yet: `eager-tide rules publish FOLDER`")]
+    NoRules,
+    /// Something is on its way already.
+    #[error("change set {0} is on its way: wait for its end, or cancel it")]
+    Busy(i64),
+    /// What was asked makes no sense.
+    #[error("{0}")]
+    Refused(String),
+}

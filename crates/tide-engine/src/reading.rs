@@ -1,0 +1,82 @@
+//! Reading systems into the store.
+
+use crate::{Engine, EngineError, Event};
+use tide_connect::{ConnectError, Shown};
+use tide_core::ObjectType;
+use tide_store::SystemRow;
+
+/// What came of reading one type of one system.
+#[derive(Debug, Clone)]
+pub struct Read {
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: ObjectType,
+    /// How many accounts were shown.
+    pub seen: usize,
+    /// How many are absent from now on.
+    pub absent: u64,
+    /// What broke it, if something did: then nobody is absent by it.
+    pub error: Option<ConnectError>,
+}
+
+impl Engine {
+    /// Reads these types of a system. A reading that breaks keeps what it brought and makes nobody
+    /// absent.
+    pub async fn read_system(&self, row: &SystemRow, objects: &[ObjectType]) -> Result<Vec<Read>, EngineError> {
+        let mut reads = Vec::new();
+        for &object in objects {
+            reads.push(self.read_one(row, object).await?);
+        }
+        Ok(reads)
+    }
+
+    async fn read_one(&self, row: &SystemRow, object: ObjectType) -> Result<Read, EngineError> {
+        let started = self.now();
+        let reading = self.store.begin_reading(&row.name, object, started).await?;
+        let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, error: None };
+        let outcome = self.show(row, object, reading, started, &mut read).await;
+        let state = match outcome {
+            Ok(()) => {
+                read.absent = self.store.complete_reading(reading, self.now()).await?;
+                "complete"
+            }
+            Err(EngineError::Connect(error)) => {
+                tracing::warn!(system = row.name, %object, code = error.code, %error, "a reading broke off; nobody is absent by it");
+                self.store.break_reading(reading, &error.said, self.now()).await?;
+                read.error = Some(error);
+                "broken"
+            }
+            Err(other) => {
+                self.store.break_reading(reading, &other.to_string(), self.now()).await?;
+                return Err(other);
+            }
+        };
+        self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state });
+        Ok(read)
+    }
+
+    async fn show(&self, row: &SystemRow, object: ObjectType, reading: i64, started: jiff::Timestamp, read: &mut Read) -> Result<(), EngineError> {
+        let connector = self.connector(row).await?;
+        if row.schema.is_empty() {
+            // First contact: what the system has is needed to check the rules and to compare.
+            let described = connector.describe().await?;
+            self.store.set_system_check(&row.name, &serde_json::json!([]), Some(&described.schema), started).await?;
+        }
+        let mut showing = connector.observe(object);
+        while let Some(shown) = showing.recv().await {
+            match shown? {
+                Shown::Batch(batch) => {
+                    read.seen += batch.len();
+                    self.store.observe(reading, &row.name, object, started, batch).await?;
+                    self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: "running" });
+                }
+                Shown::Complete(count) if count == read.seen => return Ok(()),
+                Shown::Complete(count) => {
+                    return Err(ConnectError::passing("count", format!("{} of {count} accounts arrived", read.seen), "it is read again").into());
+                }
+            }
+        }
+        Err(ConnectError::passing("cut", "the reading ended without a word", "it is read again").into())
+    }
+}

@@ -1,0 +1,272 @@
+//! Previews and runs: read, decide, store, and for a run carry out.
+
+use crate::{Engine, EngineError, Event, Read, lock};
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
+use tide_core::explain::{Explanation, explain};
+use tide_core::rules::{Fault, RuleFile, Severity};
+use tide_core::{ObjectType, Outcome, Population, Reason, RuleSet, decide};
+use tide_store::{ChangeFilter, NewChangeSet, SystemRow};
+use tokio_util::sync::CancellationToken;
+
+/// The published rules, ready for use.
+pub struct Rules {
+    /// Their version.
+    pub version: i64,
+    /// The rules.
+    pub set: RuleSet,
+}
+
+/// What a preview or run is asked to be.
+#[derive(Debug, Clone, Default)]
+pub struct Plan {
+    /// Carry it out?
+    pub carry_out: bool,
+    /// Only what this preview showed.
+    pub preview: Option<i64>,
+    /// Decide from what was read before, without reading again.
+    pub without_reading: bool,
+}
+
+impl Engine {
+    /// Reads and checks files of a rule set against the schemas that are known.
+    pub async fn check_rules(&self, files: &[RuleFile]) -> Result<(RuleSet, Vec<Fault>), EngineError> {
+        let systems = self.store.systems().await?;
+        let schemas = systems.iter().map(|row| (row.name.clone(), row.schema.clone())).collect();
+        let (set, mut faults) = RuleSet::load(files, &schemas);
+        for rules in set.systems.values() {
+            if !systems.iter().any(|row| row.name == rules.name) {
+                faults.push(Fault {
+                    severity: Severity::Warning,
+                    place: tide_core::Place { file: rules.file.clone(), line: 1, column: 1 },
+                    message: format!("no system `{}` is connected", rules.name),
+                    help: Some(format!("`eager-tide systems add {} …`", rules.name)),
+                });
+            }
+        }
+        Ok((set, faults))
+    }
+
+    /// Publishes a rule set that has no error.
+    pub async fn publish_rules(&self, files: &[RuleFile], principal: &str) -> Result<(i64, Vec<Fault>), EngineError> {
+        let (_, faults) = self.check_rules(files).await?;
+        if faults.iter().any(|fault| fault.severity == Severity::Error) {
+            return Err(EngineError::Rules(faults));
+        }
+        let version = self.store.publish_rules(files, principal, self.now()).await?;
+        self.tell(Event::Rules { version });
+        Ok((version, faults))
+    }
+
+    /// The published rules.
+    pub async fn rules(&self) -> Result<Rules, EngineError> {
+        let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        let (set, faults) = self.check_rules(&version.files).await?;
+        let errors: Vec<Fault> = faults.into_iter().filter(|fault| fault.severity == Severity::Error).collect();
+        // A schema that changed since can break rules that were sound when they were published.
+        if errors.is_empty() { Ok(Rules { version: version.version, set }) } else { Err(EngineError::Rules(errors)) }
+    }
+
+    /// Decides from what is known now, and stores nothing.
+    pub async fn decide_now(&self) -> Result<(Rules, Population, Outcome), EngineError> {
+        let rules = self.rules().await?;
+        let population = self.store.population().await?;
+        let outcome = decide(&rules.set, &population, self.now());
+        Ok((rules, population, outcome))
+    }
+
+    /// Why a person's accounts are as they are, or why there are none.
+    pub async fn why(&self, text: &str) -> Result<Vec<Explanation>, EngineError> {
+        let (rules, population, outcome) = self.decide_now().await?;
+        Ok(explain(&rules.set, &population, &outcome, text))
+    }
+
+    /// Begins a preview or a run, and returns its number at once.
+    pub async fn begin(self: &Arc<Self>, plan: Plan, principal: &str) -> Result<i64, EngineError> {
+        let kind = if plan.carry_out { "run" } else { "preview" };
+        let held = self.busy.clone().try_lock_owned();
+        let Ok(held) = held else {
+            let going = lock(&self.going).as_ref().map_or(0, |(id, _)| *id);
+            return Err(EngineError::Busy(going));
+        };
+        self.rules().await?;
+        if let Some(preview) = plan.preview {
+            let set = self.store.change_set(preview).await?;
+            if set.kind != "preview" {
+                return Err(EngineError::Refused(format!("change set {preview} is a {}, and not a preview", set.kind)));
+            }
+        }
+        let id = self.store.begin_change_set(kind, principal, plan.preview, self.now()).await?;
+        let cancel = self.stopping.child_token();
+        *lock(&self.going) = Some((id, cancel.clone()));
+        self.tell(Event::ChangeSet { id, state: "reading".into() });
+        let (engine, principal) = (self.clone(), principal.to_owned());
+        self.tasks.spawn(async move {
+            let _held = held;
+            if let Err(error) = engine.work(id, &plan, &principal, &cancel).await {
+                tracing::error!(change_set = id, %error, "a change set failed");
+                engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
+            }
+            *lock(&engine.going) = None;
+        });
+        Ok(id)
+    }
+
+    /// Cancels what is on its way: what is on the wire is settled, the rest is taken back.
+    pub fn cancel(&self, id: i64) -> Result<(), EngineError> {
+        match lock(&self.going).as_ref() {
+            Some((going, cancel)) if *going == id => {
+                cancel.cancel();
+                Ok(())
+            }
+            _ => Err(EngineError::Refused(format!("change set {id} is not on its way"))),
+        }
+    }
+
+    pub(crate) async fn finish(&self, id: i64, state: &str, note: Option<&str>, principal: &str) {
+        if let Err(error) = self.store.set_change_set_state(id, state, note, true, principal, self.now()).await {
+            tracing::error!(change_set = id, %error, "the end of a change set could not be noted");
+        }
+        self.tell(Event::ChangeSet { id, state: state.to_owned() });
+    }
+
+    async fn work(self: &Arc<Self>, id: i64, plan: &Plan, principal: &str, cancel: &CancellationToken) -> Result<(), EngineError> {
+        let reads = if plan.without_reading { Vec::new() } else { self.read_all().await? };
+        let broken: Vec<&Read> = reads.iter().filter(|read| read.error.is_some()).collect();
+        let mut notes: Vec<String> = broken
+            .iter()
+            .filter_map(|read| read.error.as_ref().map(|error| format!("{} could not be read completely: {error}. Nobody is taken for absent there.", read.system)))
+            .collect();
+        if cancel.is_cancelled() {
+            self.finish(id, "cancelled", Some("cancelled before anything was decided"), principal).await;
+            return Ok(());
+        }
+        self.store.set_change_set_state(id, "deciding", None, false, principal, self.now()).await?;
+        self.tell(Event::ChangeSet { id, state: "deciding".into() });
+        let (rules, population, mut outcome) = self.decide_now().await?;
+        for change in &mut outcome.changes {
+            let error = broken.iter().find(|read| read.system == change.system && read.object == change.object).and_then(|read| read.error.as_ref());
+            if let (None, Some(error)) = (&change.hold, error) {
+                change.hold = Some(Reason::new(format!("{} could not be read just now: {error}", change.system)));
+            }
+        }
+        if let Some(preview) = plan.preview {
+            notes.extend(self.bind(preview, &mut outcome).await?);
+        }
+        if plan.carry_out {
+            // Identities and links first: a queue without them could not be carried on with.
+            let kept = kept(&population, &outcome);
+            let identities = outcome.identities.iter().filter(|(i, _)| kept.contains(i.id.as_str())).cloned().collect();
+            self.store.keep_identities(identities, outcome.links.clone(), principal, self.now()).await?;
+        }
+        let note = (!notes.is_empty()).then(|| notes.join(" "));
+        let set = NewChangeSet {
+            kind: if plan.carry_out { "run" } else { "preview" },
+            rule_version: rules.version,
+            principal: principal.to_owned(),
+            preview: plan.preview,
+            decided: outcome.decided,
+            changes: outcome.changes,
+        };
+        self.store.fill_change_set(id, set, self.now()).await?;
+        if !plan.carry_out {
+            self.finish(id, "done", note.as_deref(), principal).await;
+            return Ok(());
+        }
+        self.tell(Event::ChangeSet { id, state: "running".into() });
+        self.carry_out(id, note, principal, cancel).await
+    }
+
+    /// Holds what the preview did not show, and says so.
+    async fn bind(&self, preview: i64, outcome: &mut Outcome) -> Result<Vec<String>, EngineError> {
+        let shown = self.store.changes(preview, &ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() }).await?;
+        let shown: HashMap<&str, bool> = shown.iter().map(|row| (row.change.fingerprint.as_str(), row.change.hold.is_none())).collect();
+        let mut strange = 0;
+        for change in &mut outcome.changes {
+            if change.hold.is_none() && shown.get(change.fingerprint.as_str()) != Some(&true) {
+                strange += 1;
+                change.hold = Some(Reason::new(format!("not in preview {preview}: what it was decided from has changed since")));
+            }
+        }
+        let now: HashSet<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
+        let gone = shown.keys().filter(|fingerprint| !now.contains(**fingerprint)).count();
+        let mut notes = Vec::new();
+        if strange > 0 {
+            notes.push(format!("{strange} changes are held that preview {preview} did not show."));
+        }
+        if gone > 0 {
+            notes.push(format!("{gone} changes of preview {preview} are no longer needed or no longer the same."));
+        }
+        Ok(notes)
+    }
+
+    /// The types that the rules speak of, for each connected system.
+    async fn to_read(&self) -> Result<Vec<(SystemRow, Vec<ObjectType>)>, EngineError> {
+        let rules = self.store.rules().await?;
+        let set = match rules {
+            Some(version) => self.check_rules(&version.files).await?.0,
+            None => RuleSet::default(),
+        };
+        let systems = self.store.systems().await?;
+        Ok(systems
+            .into_iter()
+            .map(|row| {
+                let types: BTreeSet<ObjectType> =
+                    set.systems.get(&row.name).map(|rules| rules.types.keys().copied().collect()).unwrap_or_default();
+                let types = if types.is_empty() { vec![ObjectType::Person] } else { types.into_iter().collect() };
+                (row, types)
+            })
+            .collect())
+    }
+
+    /// Reads all systems at once.
+    pub async fn read_all(&self) -> Result<Vec<Read>, EngineError> {
+        let plan = self.to_read().await?;
+        let mut reads = Vec::new();
+        let tasks = plan.iter().map(|(row, types)| self.read_system(row, types));
+        for result in futures::future::join_all(tasks).await {
+            reads.extend(result?);
+        }
+        Ok(reads)
+    }
+
+    /// Reads one system.
+    pub async fn read_by_name(&self, name: &str) -> Result<Vec<Read>, EngineError> {
+        let wanted = self.to_read().await?.into_iter().find(|(row, _)| row.name == name);
+        match wanted {
+            Some((row, types)) => self.read_system(&row, &types).await,
+            None => Err(tide_store::StoreError::Missing { what: "system", name: name.to_owned() }.into()),
+        }
+    }
+
+    /// Goes on with what a crash or a stop left unfinished.
+    pub async fn resume(self: &Arc<Self>) -> Result<(), EngineError> {
+        for (id, kind, state, principal) in self.store.open_change_sets().await? {
+            if kind != "run" || state != "running" {
+                self.finish(id, "failed", Some("the service was stopped before anything was decided: start it again"), &principal).await;
+                continue;
+            }
+            tracing::info!(change_set = id, "going on with a run that was interrupted");
+            let held = self.busy.clone().lock_owned().await;
+            let cancel = self.stopping.child_token();
+            *lock(&self.going) = Some((id, cancel.clone()));
+            let engine = self.clone();
+            self.tasks.spawn(async move {
+                let _held = held;
+                if let Err(error) = engine.carry_out(id, Some("Interrupted and gone on with.".into()), &principal, &cancel).await {
+                    tracing::error!(change_set = id, %error, "a run failed");
+                    engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
+                }
+                *lock(&engine.going) = None;
+            });
+        }
+        Ok(())
+    }
+}
+
+/// The identities that are worth a row: known ones, and new ones that have a link.
+fn kept<'o>(population: &Population, outcome: &'o Outcome) -> HashSet<&'o str> {
+    let known: HashSet<&str> = population.identities.iter().map(|i| i.id.as_str()).collect();
+    let linked: HashSet<&str> = outcome.links.iter().map(|l| l.identity.as_str()).collect();
+    outcome.identities.iter().map(|(i, _)| i.id.as_str()).filter(|id| known.contains(id) || linked.contains(id)).collect()
+}

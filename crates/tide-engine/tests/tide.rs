@@ -1,0 +1,255 @@
+//! The whole path against stand-ins: a real LDAP server, a real SCIM service, a real store.
+
+use std::sync::Arc;
+use std::time::Duration;
+use tide_connect::Secret;
+use tide_core::ObjectType;
+use tide_core::rules::RuleFile;
+use tide_engine::{Engine, NewSystem, Plan, SystemClock};
+use tide_standins::directory::{Directory, Temper};
+use tide_standins::scim_service::{Mischief, ScimService};
+use tide_standins::world::{self, BASE, Crew};
+use tide_store::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, MasterKey, Store};
+
+const PASSWORD: &str = "harbour-secret";
+
+struct Tide {
+    _folder: tempfile::TempDir,
+    engine: Arc<Engine>,
+    harbour: Directory,
+    berthing: ScimService,
+    people: Vec<Crew>,
+}
+
+impl Tide {
+    async fn start(count: usize) -> Tide {
+        let people = world::people(world::SEED, count);
+        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+        let berthing = ScimService::start(world::berthing(&people), "berth-token").await.expect("starts");
+        let folder = tempfile::tempdir().expect("a folder");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let engine = Engine::new(store, Arc::new(SystemClock));
+        for (name, kind, settings, secret) in [
+            ("harbour", "ldap", serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 5}), PASSWORD),
+            ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 5}), "berth-token"),
+        ] {
+            let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(Secret::new(secret)), secret_text: Some(secret.into()) };
+            engine.add_system(new, "tester").await.expect("added");
+            assert!(engine.check_system(name).await.expect("tested").healthy());
+        }
+        let files: Vec<RuleFile> = world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
+        assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
+        Tide { _folder: folder, engine, harbour, berthing, people }
+    }
+
+    async fn writable() -> Tide {
+        let tide = Self::start(60).await;
+        tide.engine.set_system("berthing", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
+        tide
+    }
+
+    async fn go(&self, plan: Plan) -> ChangeSetRow {
+        let id = self.engine.begin(plan, "tester").await.expect("begins");
+        for _ in 0..600 {
+            let set = self.engine.store().change_set(id).await.expect("read");
+            // The lock is let go a moment after the end is noted.
+            if set.ended.is_some() {
+                tokio::time::sleep(Duration::from_millis(20)).await;
+                return set;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        panic!("change set {id} does not end");
+    }
+
+    async fn run(&self) -> ChangeSetRow {
+        self.go(Plan { carry_out: true, ..Plan::default() }).await
+    }
+
+    async fn changes(&self, set: &ChangeSetRow, word: Option<&str>) -> Vec<ChangeRow> {
+        let filter = ChangeFilter { word: word.map(str::to_owned), limit: 10_000, ..ChangeFilter::default() };
+        self.engine.store().changes(set.id, &filter).await.expect("read")
+    }
+
+    async fn lines(&self, set: &ChangeSetRow, word: &str) -> Vec<DecidedRow> {
+        let filter = ChangeFilter { word: Some(word.into()), limit: 10_000, ..ChangeFilter::default() };
+        self.engine.store().decided(set.id, &filter).await.expect("read")
+    }
+}
+
+fn count(pairs: &[(String, i64)], word: &str) -> i64 {
+    pairs.iter().find(|(w, _)| w == word).map_or(0, |(_, n)| *n)
+}
+
+async fn edit(tide: &Tide) -> ldap3::Ldap {
+    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&tide.harbour.url).await.expect("connects");
+    tokio::spawn(async move { connection.drive().await });
+    ldap.simple_bind(&tide.harbour.admin_dn, PASSWORD).await.expect("binds").success().expect("accepted");
+    ldap
+}
+
+fn set(text: &str) -> std::collections::HashSet<&str> {
+    std::collections::HashSet::from([text])
+}
+
+#[tokio::test]
+async fn preview_run_and_a_silent_second_run() {
+    let tide = Tide::start(60).await;
+    let preview = tide.go(Plan::default()).await;
+    assert_eq!(preview.state, "done");
+    assert!(count(&preview.verdicts, "create") > 20 && count(&preview.verdicts, "join") > 15, "{:?}", preview.verdicts);
+    assert!(tide.changes(&preview, Some("held")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("read-only"))));
+    // Read-only is the default, and a run obeys it.
+    let refused = tide.run().await;
+    assert_eq!(count(&refused.states, "done"), 0);
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new(), "nothing was written");
+
+    tide.engine.set_system("berthing", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
+    let before = tide.berthing.users().len();
+    let run = tide.run().await;
+    assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
+    let created = tide.changes(&run, Some("create")).await.len();
+    assert_eq!(tide.berthing.users().len(), before + created, "existing accounts were joined and not made again");
+    let person = tide.people.iter().find(|p| p.phones.len() == 2 && !p.locked && !p.mail.is_empty()).expect("there");
+    let user = tide.berthing.user(&person.mail).expect("there");
+    assert_eq!(user[tide_scim::ENTERPRISE]["employeeNumber"], person.number.as_str());
+    assert_eq!(user["phoneNumbers"].as_array().map(Vec::len), Some(2));
+
+    tide.berthing.take_writes();
+    let again = tide.run().await;
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new(), "a second run sends no write, though the service normalises");
+    assert_eq!(tide.changes(&again, None).await.len(), 0);
+    assert_eq!(tide.engine.store().verify_journal().await.expect("read").map(|n| n > 50), Ok(true));
+}
+
+#[tokio::test]
+async fn the_target_follows_the_directory() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let free: Vec<&Crew> = tide.people.iter().enumerate().filter(|(n, p)| n % 10 > 3 && !p.locked).map(|(_, p)| p).collect();
+    let [changed, renamed, moved, deleted] = [free[0], free[1], free[2], free[3]];
+    let id = |mail: &str| tide.berthing.user(mail).map(|u| u["id"].clone());
+    let renamed_id = id(&renamed.mail);
+    let mut ldap = edit(&tide).await;
+    let new = format!("uid=new.hand,ou=Deck,ou=people,{BASE}");
+    let entry = [("objectClass", "inetOrgPerson"), ("uid", "new.hand"), ("cn", "New Hand"), ("sn", "Hand"), ("givenName", "New"), ("employeeNumber", "7001"),
+        ("mail", "New.Hand@Skerry.Example"), ("departmentNumber", "10")];
+    ldap.add(&new, entry.iter().map(|(k, v)| (*k, set(v))).collect()).await.expect("sent").success().expect("added");
+    ldap.modify(&changed.dn(), vec![ldap3::Mod::Replace("title", set("Admiral"))]).await.expect("sent").success().expect("changed");
+    ldap.modify(&renamed.dn(), vec![ldap3::Mod::Replace("mail", set("wed@skerry.example")), ldap3::Mod::Replace("sn", set("Wed"))]).await.expect("sent").success().expect("changed");
+    ldap.modifydn(&renamed.dn(), "uid=wed", true, None).await.expect("sent").success().expect("renamed");
+    ldap.modifydn(&moved.dn(), &format!("uid={}", moved.uid), true, Some(&format!("ou=former,{BASE}"))).await.expect("sent").success().expect("moved");
+    ldap.delete(&deleted.dn()).await.expect("sent").success().expect("deleted");
+
+    let run = tide.run().await;
+    let kinds: Vec<String> = tide.changes(&run, None).await.iter().map(|c| c.change.kind.to_string()).collect();
+    assert_eq!(kinds, ["disable", "disable", "create", "rename", "update", "update"], "leavers first");
+    assert_eq!(count(&run.states, "done"), 6);
+    assert!(tide.berthing.user("new.hand@skerry.example").is_some());
+    assert_eq!(tide.berthing.user(&changed.mail).expect("there")["title"], "Admiral");
+    assert_eq!(id("wed@skerry.example"), renamed_id, "renamed without losing its id");
+    for leaver in [moved, deleted] {
+        assert_eq!(tide.berthing.user(&leaver.mail).expect("kept")["active"], false);
+    }
+    let why = tide.engine.why(&deleted.number).await.expect("explained");
+    let line = why[0].accounts.iter().find(|a| a.decided.system == "berthing").expect("a line");
+    assert!(line.decided.reason.text.contains("harbour no longer holds"), "{}", line.decided.reason.text);
+    tide.berthing.take_writes();
+    tide.run().await;
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
+}
+
+#[tokio::test]
+async fn a_cut_in_the_middle_of_paging_disables_nobody() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    tide.berthing.take_writes();
+    tide.harbour.temper(Temper { cut_after: Some(30), ..Temper::default() });
+    let run = tide.run().await;
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
+    assert!(run.note.as_deref().is_some_and(|n| n.contains("harbour could not be read completely")), "{:?}", run.note);
+    assert!(tide.engine.store().population().await.expect("read").accounts.iter().all(|a| a.absent_since.is_none()));
+}
+
+#[tokio::test]
+async fn lost_answers_and_passing_faults_lose_nothing_and_double_nothing() {
+    let tide = Tide::writable().await;
+    tide.berthing.mischief_on_writes(&[Mischief::DoAndClose, Mischief::Close, Mischief::Fail, Mischief::Hurry, Mischief::DoAndClose]);
+    let before = tide.berthing.users().len();
+    let run = tide.run().await;
+    assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
+    let created = tide.changes(&run, Some("create")).await;
+    assert_eq!(tide.berthing.users().len(), before + created.len());
+    let mut numbers: Vec<String> = tide.berthing.users().iter().filter_map(|u| u["externalId"].as_str().map(str::to_owned)).collect();
+    let all = numbers.len();
+    numbers.sort();
+    numbers.dedup();
+    assert_eq!(numbers.len(), all, "nobody has two accounts");
+}
+
+#[tokio::test]
+async fn one_refusal_stops_neither_the_others_nor_a_refused_token_is_asked_again() {
+    let tide = Tide::writable().await;
+    tide.berthing.mischief_on_writes(&[Mischief::Conflict]);
+    let run = tide.run().await;
+    let failed = tide.changes(&run, Some("failed")).await;
+    assert_eq!(failed.len(), 1);
+    assert!(failed[0].error.as_deref().is_some_and(|e| e.contains("HTTP 409")) && failed[0].remedy.is_some());
+    assert!(count(&run.states, "done") > 20);
+    // What failed is decided again, and succeeds.
+    let again = tide.run().await;
+    assert_eq!((count(&again.states, "done"), count(&again.states, "failed")), (1, 0));
+
+    let tide = Tide::writable().await;
+    tide.berthing.mischief_on_writes(&[Mischief::Refuse; 9]);
+    let run = tide.run().await;
+    let failed = tide.changes(&run, Some("failed")).await;
+    assert!(failed.iter().any(|c| c.error.as_deref().is_some_and(|e| e.contains("refuses the token"))));
+    assert!(tide.berthing.take_writes().len() <= 8, "only what was on its way was sent after the refusal");
+}
+
+#[tokio::test]
+async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
+    let tide = Tide::writable().await;
+    let broken = &tide.people[5];
+    tide.harbour.corrupt(&broken.uid, "sn", &[0xff]);
+    let twin = &tide.people[6];
+    tide.harbour.corrupt(&tide.people[15].uid, "employeeNumber", twin.number.as_bytes());
+    let run = tide.run().await;
+    let held: Vec<String> = tide.lines(&run, "held").await.iter().map(|l| l.decided.reason.text.clone()).collect();
+    assert!(held.iter().any(|t| t.contains("the record is broken: sn is not UTF-8")), "{held:#?}");
+    assert_eq!(held.iter().filter(|t| t.contains(&format!("employeeNumber {} is held by", twin.number))).count(), 4, "{held:#?}");
+    assert!(held.iter().any(|t| t == "waits for a value of mail: it is required"), "{held:#?}");
+    assert!(count(&run.states, "done") > 20);
+}
+
+#[tokio::test]
+async fn a_bound_run_sends_what_the_preview_showed_and_nothing_else() {
+    let tide = Tide::writable().await;
+    let preview = tide.go(Plan::default()).await;
+    let late = tide.people.iter().enumerate().find(|(n, p)| n % 10 > 3 && !p.mail.is_empty()).expect("there").1;
+    let mut ldap = edit(&tide).await;
+    ldap.modify(&late.dn(), vec![ldap3::Mod::Replace("title", set("Changed meanwhile"))]).await.expect("sent").success().expect("changed");
+    let run = tide.go(Plan { carry_out: true, preview: Some(preview.id), ..Plan::default() }).await;
+    let held = tide.changes(&run, Some("held")).await;
+    assert_eq!(held.len(), 1, "{held:#?}");
+    assert!(held[0].change.hold.as_ref().is_some_and(|h| h.text.contains("not in preview")));
+    assert!(run.note.as_deref().is_some_and(|n| n.contains("1 changes are held that preview")), "{:?}", run.note);
+}
+
+#[tokio::test]
+async fn secrets_stand_nowhere_in_clear() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    tide.engine.set_secret("berthing", "canary-new-token", "tester").await.expect("set");
+    let run = tide.run().await;
+    let everything = format!("{:?}{:?}", run, tide.engine.store().journal(None, None, 1000).await.expect("read"));
+    for canary in [PASSWORD, "canary-new-token", "berth-token"] {
+        assert!(!everything.contains(canary));
+        for entry in std::fs::read_dir(tide._folder.path()).expect("listed") {
+            let bytes = std::fs::read(entry.expect("entry").path()).expect("read");
+            assert!(!bytes.windows(canary.len()).any(|w| w == canary.as_bytes()), "{canary}");
+        }
+    }
+}

@@ -1,0 +1,246 @@
+//! PATCH (RFC 7644 §3.5.2): operations applied to a resource.
+
+use crate::filter::{AttrPath, Filter, Reader, member};
+use serde_json::{Map, Value};
+
+/// A PATCH that cannot be applied, with the error type of RFC 7644 §3.12.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{detail}")]
+pub struct PatchError {
+    /// `invalidPath`, `invalidSyntax`, `noTarget`, `invalidValue` or `mutability`.
+    pub scim_type: &'static str,
+    /// What is wrong.
+    pub detail: String,
+}
+
+fn fault(scim_type: &'static str, detail: impl Into<String>) -> PatchError {
+    PatchError { scim_type, detail: detail.into() }
+}
+
+/// The place that an operation is about: an attribute, perhaps only those of its values that fit a
+/// filter, perhaps only a part of them.
+#[derive(Debug, Clone, PartialEq)]
+struct Target {
+    path: AttrPath,
+    only: Option<Filter>,
+    sub: Option<String>,
+}
+
+fn target(text: &str, schemas: &[String]) -> Result<Target, PatchError> {
+    // The whole of an extension may be named by its URN.
+    if schemas.iter().any(|urn| urn.eq_ignore_ascii_case(text)) {
+        return Ok(Target { path: AttrPath { schema: None, name: text.to_owned(), sub: None }, only: None, sub: None });
+    }
+    let invalid = |error: crate::FilterError| fault("invalidPath", error.to_string());
+    let mut reader = Reader { text, at: 0 };
+    let path = reader.path().map_err(invalid)?;
+    if !reader.eat('[') {
+        reader.blanks();
+        return if reader.at == text.len() {
+            Ok(Target { sub: path.sub.clone(), path: AttrPath { sub: None, ..path }, only: None })
+        } else {
+            Err(fault("invalidPath", format!("`{text}` is not a path")))
+        };
+    }
+    let only = reader.or(0).map_err(invalid)?;
+    if !reader.eat(']') {
+        return Err(invalid(reader.fail("`]` is missing")));
+    }
+    let sub = match &text[reader.at..] {
+        "" => None,
+        rest => Some(rest.strip_prefix('.').ok_or_else(|| fault("invalidPath", format!("`{text}` is not a path")))?.to_owned()),
+    };
+    Ok(Target { path, only: Some(only), sub })
+}
+
+/// Applies the operations of a PATCH body, all or none.
+pub fn apply(resource: &Value, body: &Value) -> Result<Value, PatchError> {
+    let operations = member(body, "Operations")
+        .and_then(Value::as_array)
+        .ok_or_else(|| fault("invalidSyntax", "the body has no list `Operations`"))?;
+    let mut schemas: Vec<String> = vec![crate::ENTERPRISE.to_owned()];
+    schemas.extend(resource["schemas"].as_array().into_iter().flatten().filter_map(|s| s.as_str().map(str::to_owned)));
+    let mut patched = resource.clone();
+    for operation in operations {
+        let op = member(operation, "op").and_then(Value::as_str).unwrap_or_default().to_ascii_lowercase();
+        let path = member(operation, "path").and_then(Value::as_str);
+        let value = member(operation, "value");
+        match (op.as_str(), path, value) {
+            ("add" | "replace", Some(path), Some(value)) => set(&mut patched, &target(path, &schemas)?, value, op == "add")?,
+            ("add" | "replace", None, Some(Value::Object(parts))) => {
+                for (name, value) in parts {
+                    set(&mut patched, &target(name, &schemas)?, value, op == "add")?;
+                }
+            }
+            ("remove", Some(path), _) => remove(&mut patched, &target(path, &schemas)?)?,
+            ("remove", None, _) => return Err(fault("noTarget", "`remove` needs a path")),
+            ("add" | "replace", _, _) => return Err(fault("invalidValue", format!("`{op}` needs a value"))),
+            _ => return Err(fault("invalidSyntax", format!("`{op}` is not an operation: add, remove or replace"))),
+        }
+    }
+    Ok(patched)
+}
+
+fn home<'v>(resource: &'v mut Value, path: &AttrPath) -> Result<&'v mut Map<String, Value>, PatchError> {
+    let object = resource.as_object_mut().ok_or_else(|| fault("invalidSyntax", "the resource is no object"))?;
+    match &path.schema {
+        Some(urn) if !urn.to_ascii_lowercase().contains(":core:") => {
+            let key = key_of(object, urn);
+            object
+                .entry(key)
+                .or_insert_with(|| Value::Object(Map::new()))
+                .as_object_mut()
+                .ok_or_else(|| fault("invalidPath", format!("`{urn}` is no extension")))
+        }
+        _ => Ok(object),
+    }
+}
+
+/// The name as the object spells it already, or as it was asked for.
+fn key_of(object: &Map<String, Value>, name: &str) -> String {
+    object.keys().find(|key| key.eq_ignore_ascii_case(name)).cloned().unwrap_or_else(|| name.to_owned())
+}
+
+fn set(resource: &mut Value, target: &Target, value: &Value, add: bool) -> Result<(), PatchError> {
+    let readonly = ["id", "meta", "schemas"].iter().any(|name| target.path.name.eq_ignore_ascii_case(name));
+    if readonly {
+        return Err(fault("mutability", format!("`{}` cannot be changed", target.path.name)));
+    }
+    let object = home(resource, &target.path)?;
+    let key = key_of(object, &target.path.name);
+    if let Some(only) = &target.only {
+        let items = object.get_mut(&key).and_then(Value::as_array_mut);
+        let mut hit = false;
+        for item in items.into_iter().flatten().filter(|item| only.holds(item)) {
+            hit = true;
+            match (&target.sub, item.as_object_mut()) {
+                (Some(sub), Some(parts)) => {
+                    let key = key_of(parts, sub);
+                    parts.insert(key, value.clone());
+                }
+                (None, Some(parts)) if value.is_object() => {
+                    parts.extend(value.as_object().cloned().unwrap_or_default());
+                }
+                _ => *item = value.clone(),
+            }
+        }
+        return if hit { Ok(()) } else { Err(fault("noTarget", format!("no value of `{key}` fits the filter"))) };
+    }
+    if let Some(sub) = &target.sub {
+        let inner = object.entry(key.clone()).or_insert_with(|| Value::Object(Map::new()));
+        match inner {
+            Value::Object(parts) => {
+                let key = key_of(parts, sub);
+                parts.insert(key, value.clone());
+            }
+            Value::Array(items) => {
+                for parts in items.iter_mut().filter_map(Value::as_object_mut) {
+                    parts.insert(sub.clone(), value.clone());
+                }
+            }
+            _ => return Err(fault("invalidPath", format!("`{key}` has no parts"))),
+        }
+        return Ok(());
+    }
+    match (object.get_mut(&key), value, add) {
+        // `add` to a list adds, and what is there already is not there twice.
+        (Some(Value::Array(items)), new, true) => {
+            let new: Vec<Value> = new.as_array().cloned().unwrap_or_else(|| vec![new.clone()]);
+            for value in new {
+                if !items.contains(&value) {
+                    items.push(value);
+                }
+            }
+        }
+        (Some(Value::Object(parts)), Value::Object(new), _) => parts.extend(new.clone()),
+        (_, Value::Null, _) => {
+            object.remove(&key);
+        }
+        _ => {
+            object.insert(key, value.clone());
+        }
+    }
+    Ok(())
+}
+
+fn remove(resource: &mut Value, target: &Target) -> Result<(), PatchError> {
+    let object = home(resource, &target.path)?;
+    let key = key_of(object, &target.path.name);
+    match (&target.only, &target.sub) {
+        (Some(only), sub) => {
+            let Some(items) = object.get_mut(&key).and_then(Value::as_array_mut) else { return Ok(()) };
+            match sub {
+                Some(sub) => {
+                    for parts in items.iter_mut().filter(|item| only.holds(item)).filter_map(Value::as_object_mut) {
+                        parts.remove(sub);
+                    }
+                }
+                None => items.retain(|item| !only.holds(item)),
+            }
+            if items.is_empty() {
+                object.remove(&key);
+            }
+        }
+        (None, Some(sub)) => {
+            if let Some(parts) = object.get_mut(&key).and_then(Value::as_object_mut) {
+                let sub = key_of(parts, sub);
+                parts.remove(&sub);
+                if parts.is_empty() {
+                    object.remove(&key);
+                }
+            }
+        }
+        (None, None) => {
+            object.remove(&key);
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn patched(operations: Value) -> Result<Value, PatchError> {
+        let user = json!({
+            "schemas": [crate::USER], "id": "1", "userName": "ada", "name": {"givenName": "Ada", "familyName": "Lind"},
+            "emails": [{"type": "work", "value": "a@w"}, {"type": "home", "value": "a@h"}],
+            (crate::ENTERPRISE): {"department": "Deck"}
+        });
+        apply(&user, &json!({"schemas": [crate::PATCH_OP], "Operations": operations}))
+    }
+
+    #[test]
+    fn each_form_of_path_is_applied() {
+        let user = patched(json!([
+            {"op": "Replace", "path": "userName", "value": "ada.holm"},
+            {"op": "replace", "path": "name.familyName", "value": "Holm"},
+            {"op": "replace", "path": "emails[type eq \"work\"].value", "value": "ada.holm@w"},
+            {"op": "remove", "path": "emails[type eq \"home\"]"},
+            {"op": "add", "path": "emails", "value": [{"type": "other", "value": "x@o"}]},
+            {"op": "replace", "path": format!("{}:department", crate::ENTERPRISE), "value": "Galley"},
+            {"op": "add", "value": {"title": "Mate"}},
+        ]))
+        .expect("applies");
+        assert_eq!(user["userName"], "ada.holm");
+        assert_eq!(user["name"], json!({"givenName": "Ada", "familyName": "Holm"}));
+        assert_eq!(user["emails"], json!([{"type": "work", "value": "ada.holm@w"}, {"type": "other", "value": "x@o"}]));
+        assert_eq!(user[crate::ENTERPRISE]["department"], "Galley");
+        assert_eq!(user["title"], "Mate");
+    }
+
+    #[test]
+    fn what_cannot_be_applied_has_the_standards_error_type() {
+        for (operation, kind) in [
+            (json!({"op": "replace", "path": "emails[type eq \"fax\"].value", "value": "x"}), "noTarget"),
+            (json!({"op": "replace", "path": "emails[", "value": "x"}), "invalidPath"),
+            (json!({"op": "remove"}), "noTarget"),
+            (json!({"op": "turn", "path": "x"}), "invalidSyntax"),
+            (json!({"op": "replace", "path": "id", "value": "2"}), "mutability"),
+            (json!({"op": "add", "path": "title"}), "invalidValue"),
+        ] {
+            assert_eq!(patched(json!([operation])).expect_err("refused").scim_type, kind, "{operation}");
+        }
+    }
+}

@@ -1,0 +1,423 @@
+//! A SCIM 2.0 service of our own: real HTTP, real filters, paging, PATCH and uniqueness. It makes
+//! of values what such services do (lower case, no outer blanks), and misbehaves on command.
+
+use axum::extract::{Path, Query, Request, State};
+use axum::http::{HeaderMap, Method, StatusCode, header};
+use axum::middleware::{self, Next};
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use axum::{Json, Router};
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+use tide_scim::{ENTERPRISE, Filter, GROUP, LIST, USER, error_body, patch};
+
+/// One way to misbehave, used up by one request.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Deserialize, serde::Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Mischief {
+    /// A web page instead of SCIM.
+    Html,
+    /// HTTP 500.
+    Fail,
+    /// HTTP 401.
+    Refuse,
+    /// HTTP 409.
+    Conflict,
+    /// HTTP 429.
+    Hurry,
+    /// The connection is closed, and nothing was done.
+    Close,
+    /// It is done, and the connection is closed instead of an answer.
+    DoAndClose,
+}
+
+#[derive(Default)]
+struct Content {
+    users: BTreeMap<u64, Value>,
+    groups: BTreeMap<u64, Value>,
+    next: u64,
+    /// Misbehaviour to come, for writes only or for every request.
+    mischief: VecDeque<(bool, Mischief)>,
+    log: Vec<String>,
+    delay: Duration,
+}
+
+struct Shared {
+    content: Mutex<Content>,
+    token: String,
+}
+
+/// A running stand-in.
+pub struct ScimService {
+    /// The base URL.
+    pub url: String,
+    /// The bearer token that it accepts.
+    pub token: String,
+    shared: Arc<Shared>,
+    task: tokio::task::JoinHandle<()>,
+}
+
+impl ScimService {
+    /// Starts a stand-in that holds these users.
+    pub async fn start(users: Vec<Value>, token: &str) -> anyhow::Result<ScimService> {
+        let shared = Arc::new(Shared { content: Mutex::default(), token: token.to_owned() });
+        for user in users {
+            let mut content = shared.lock();
+            content.next += 1;
+            let id = content.next;
+            let user = stamped(normalise(user), id, "Users");
+            content.users.insert(id, user);
+        }
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
+        let url = format!("http://{}/scim/v2", listener.local_addr()?);
+        let app = router(shared.clone());
+        let task = tokio::spawn(async move {
+            if let Err(error) = axum::serve(listener, app).await {
+                tracing::error!(%error, "the SCIM stand-in ended");
+            }
+        });
+        Ok(ScimService { url, token: token.to_owned(), shared, task })
+    }
+
+    /// Misbehaves so at the next requests, one each.
+    pub fn mischief(&self, coming: &[Mischief]) {
+        self.shared.lock().mischief = coming.iter().map(|m| (false, *m)).collect();
+    }
+
+    /// Misbehaves so at the next writes, one each; reads stay sound.
+    pub fn mischief_on_writes(&self, coming: &[Mischief]) {
+        self.shared.lock().mischief = coming.iter().map(|m| (true, *m)).collect();
+    }
+
+    /// Waits so long before each answer.
+    pub fn delay(&self, delay: Duration) {
+        self.shared.lock().delay = delay;
+    }
+
+    /// The users as they are.
+    pub fn users(&self) -> Vec<Value> {
+        self.shared.lock().users.values().cloned().collect()
+    }
+
+    /// The user of a name.
+    pub fn user(&self, user_name: &str) -> Option<Value> {
+        self.users().into_iter().find(|u| u["userName"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(user_name)))
+    }
+
+    /// Puts a value into a user behind everybody's back.
+    pub fn tamper(&self, user_name: &str, change: impl Fn(&mut Value)) {
+        for user in self.shared.lock().users.values_mut() {
+            if user["userName"] == user_name {
+                change(user);
+            }
+        }
+    }
+
+    /// The writes that arrived, method and path, since the log was last taken.
+    pub fn take_writes(&self) -> Vec<String> {
+        let log = std::mem::take(&mut self.shared.lock().log);
+        log.into_iter().filter(|line| !line.starts_with("GET ")).collect()
+    }
+}
+
+impl Drop for ScimService {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+impl Shared {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Content> {
+        self.content.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+fn router(shared: Arc<Shared>) -> Router {
+    let scim = Router::new()
+        .route("/ServiceProviderConfig", get(config))
+        .route("/Schemas", get(|| async { Json(listed(schemas())) }))
+        .route("/ResourceTypes", get(|| async { Json(listed(resource_types())) }))
+        .route("/{kind}", get(list).post(create))
+        .route("/{kind}/{id}", get(read).patch(change).put(replace).delete(remove))
+        .layer(middleware::from_fn_with_state(shared.clone(), temper));
+    Router::new()
+        .nest("/scim/v2", scim)
+        .route("/standin/writes", get(writes))
+        .with_state(shared)
+}
+
+/// For the demo, whose stand-in lives in another process than the one who checks it.
+async fn writes(State(shared): State<Arc<Shared>>) -> Json<Value> {
+    let log = std::mem::take(&mut shared.lock().log);
+    Json(json!(log.into_iter().filter(|line| !line.starts_with("GET ")).collect::<Vec<_>>()))
+}
+
+async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: Request, next: Next) -> Response {
+    let write = request.method() != Method::GET;
+    let (mischief, delay) = {
+        let mut content = shared.lock();
+        content.log.push(format!("{} {}", request.method(), request.uri().path()));
+        let due = content.mischief.front().is_some_and(|(writes_only, _)| write || !writes_only);
+        (if due { content.mischief.pop_front().map(|(_, m)| m) } else { None }, content.delay)
+    };
+    tokio::time::sleep(delay).await;
+    // Unwinding without a panic message ends the connection's task, and the peer sees it closed.
+    let hang_up = || -> Response { std::panic::resume_unwind(Box::new(())) };
+    match mischief {
+        Some(Mischief::Html) => return ([(header::CONTENT_TYPE, "text/html")], "<html><body>Please log in</body></html>").into_response(),
+        Some(Mischief::Fail) => return scim_error(StatusCode::INTERNAL_SERVER_ERROR, None, "out of order, as it was told"),
+        Some(Mischief::Refuse) => return scim_error(StatusCode::UNAUTHORIZED, None, "the token is not valid"),
+        Some(Mischief::Conflict) => return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken"),
+        Some(Mischief::Hurry) => return scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests"),
+        Some(Mischief::Close) => return hang_up(),
+        Some(Mischief::DoAndClose) => {
+            next.run(request).await;
+            return hang_up();
+        }
+        None => {}
+    }
+    let given = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    if given != format!("Bearer {}", shared.token) {
+        return scim_error(StatusCode::UNAUTHORIZED, None, "the token is missing or not valid");
+    }
+    next.run(request).await
+}
+
+fn scim(status: StatusCode, body: Value) -> Response {
+    (status, [(header::CONTENT_TYPE, "application/scim+json")], body.to_string()).into_response()
+}
+
+fn scim_error(status: StatusCode, kind: Option<&str>, detail: &str) -> Response {
+    scim(status, error_body(status.as_u16(), kind, detail))
+}
+
+fn listed(items: Vec<Value>) -> Value {
+    json!({"schemas": [LIST], "totalResults": items.len(), "startIndex": 1, "itemsPerPage": items.len(), "Resources": items})
+}
+
+async fn config() -> Json<Value> {
+    Json(json!({
+        "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"],
+        "patch": {"supported": true}, "bulk": {"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
+        "filter": {"supported": true, "maxResults": 100}, "changePassword": {"supported": false}, "sort": {"supported": false},
+        "etag": {"supported": true}, "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token"}],
+    }))
+}
+
+fn resource_types() -> Vec<Value> {
+    vec![
+        json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:ResourceType"], "id": "User", "name": "User", "endpoint": "/Users", "schema": USER,
+            "schemaExtensions": [{"schema": ENTERPRISE, "required": false}]}),
+        json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:ResourceType"], "id": "Group", "name": "Group", "endpoint": "/Groups", "schema": GROUP}),
+    ]
+}
+
+fn attribute(name: &str, kind: &str, options: Value) -> Value {
+    let mut described = json!({"name": name, "type": kind, "multiValued": false, "required": false, "caseExact": false,
+        "mutability": "readWrite", "returned": "default", "uniqueness": "none"});
+    if let (Some(described), Some(options)) = (described.as_object_mut(), options.as_object()) {
+        described.extend(options.clone());
+    }
+    described
+}
+
+fn text(name: &str) -> Value {
+    attribute(name, "string", json!({}))
+}
+
+fn exact(name: &str) -> Value {
+    attribute(name, "string", json!({"caseExact": true}))
+}
+
+fn typed(name: &str, kinds: &[&str], more: &[&str]) -> Value {
+    let mut subs = vec![attribute("type", "string", json!({"canonicalValues": kinds})), attribute("primary", "boolean", json!({}))];
+    subs.extend(more.iter().map(|sub| exact(sub)));
+    attribute(name, "complex", json!({"multiValued": true, "subAttributes": subs}))
+}
+
+fn schemas() -> Vec<Value> {
+    let user = vec![
+        attribute("userName", "string", json!({"required": true, "uniqueness": "server"})),
+        attribute("name", "complex", json!({"subAttributes": [exact("givenName"), exact("familyName"), exact("middleName"), exact("formatted")]})),
+        exact("displayName"),
+        exact("title"),
+        exact("userType"),
+        text("preferredLanguage"),
+        text("locale"),
+        text("timezone"),
+        attribute("active", "boolean", json!({})),
+        typed("emails", &["work", "home", "other"], &["value"]),
+        typed("phoneNumbers", &["work", "home", "mobile", "other"], &["value"]),
+        typed("addresses", &["work", "home"], &["streetAddress", "locality", "postalCode", "country"]),
+        attribute("groups", "complex", json!({"multiValued": true, "mutability": "readOnly", "subAttributes": [text("value")]})),
+    ];
+    let enterprise = vec![exact("employeeNumber"), exact("department"), exact("division"), exact("costCenter"), exact("organization")];
+    let group = vec![
+        attribute("displayName", "string", json!({"required": true})),
+        attribute("members", "complex", json!({"multiValued": true, "subAttributes": [attribute("value", "reference", json!({})), text("display")]})),
+    ];
+    [(USER, "User", user), (ENTERPRISE, "EnterpriseUser", enterprise), (GROUP, "Group", group)]
+        .into_iter()
+        .map(|(id, name, attributes)| json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Schema"], "id": id, "name": name, "attributes": attributes}))
+        .collect()
+}
+
+/// What the service makes of values: addresses in lower case, no outer blanks.
+fn normalise(mut user: Value) -> Value {
+    if let Some(name) = user["userName"].as_str() {
+        user["userName"] = json!(name.trim().to_lowercase());
+    }
+    for name in ["displayName", "title"] {
+        if let Some(text) = user[name].as_str() {
+            user[name] = json!(text.trim());
+        }
+    }
+    for email in user["emails"].as_array_mut().into_iter().flatten() {
+        if let Some(value) = email["value"].as_str() {
+            email["value"] = json!(value.trim().to_lowercase());
+        }
+    }
+    // Telephone numbers lose their blanks.
+    for phone in user["phoneNumbers"].as_array_mut().into_iter().flatten() {
+        if let Some(value) = phone["value"].as_str() {
+            phone["value"] = json!(value.replace(' ', ""));
+        }
+    }
+    for name in ["emails", "phoneNumbers"] {
+        if user[name].is_null()
+            && let Some(map) = user.as_object_mut()
+        {
+            map.remove(name);
+        }
+    }
+    user
+}
+
+fn stamped(mut resource: Value, id: u64, kind: &str) -> Value {
+    resource["id"] = json!(format!("b{id:05}"));
+    let version = resource["meta"]["version"].as_str().and_then(|v| v.trim_matches(|c| "W/\"".contains(c)).parse::<u64>().ok()).unwrap_or(0) + 1;
+    resource["meta"] = json!({"resourceType": kind.trim_end_matches('s'), "location": format!("/scim/v2/{kind}/b{id:05}"), "version": format!("W/\"{version}\"")});
+    if resource["active"].is_null() && kind == "Users" {
+        resource["active"] = json!(true);
+    }
+    resource
+}
+
+fn shelf<'c>(content: &'c mut Content, kind: &str) -> Option<&'c mut BTreeMap<u64, Value>> {
+    match kind {
+        "Users" => Some(&mut content.users),
+        "Groups" => Some(&mut content.groups),
+        _ => None,
+    }
+}
+
+fn number(id: &str) -> u64 {
+    id.strip_prefix('b').and_then(|n| n.parse().ok()).unwrap_or(0)
+}
+
+fn nothing_here() -> Response {
+    scim_error(StatusCode::NOT_FOUND, None, "there is no such resource")
+}
+
+async fn list(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, Query(query): Query<HashMap<String, String>>) -> Response {
+    let filter = match query.get("filter").map(|f| f.parse::<Filter>()).transpose() {
+        Ok(filter) => filter,
+        Err(error) => return scim_error(StatusCode::BAD_REQUEST, Some("invalidFilter"), &error.to_string()),
+    };
+    let mut content = shared.lock();
+    let Some(shelf) = shelf(&mut content, &kind) else { return nothing_here() };
+    let found: Vec<&Value> = shelf.values().filter(|r| filter.as_ref().is_none_or(|f| f.holds(r))).collect();
+    let ask = |name: &str, other: usize| query.get(name).and_then(|v| v.parse::<usize>().ok()).unwrap_or(other);
+    let start = ask("startIndex", 1).max(1);
+    let page: Vec<Value> = found.iter().skip(start - 1).take(ask("count", 100).min(100)).map(|v| (*v).clone()).collect();
+    scim(StatusCode::OK, json!({"schemas": [LIST], "totalResults": found.len(), "startIndex": start, "itemsPerPage": page.len(), "Resources": page}))
+}
+
+fn taken(content: &Content, user: &Value, own: u64) -> bool {
+    let name = user["userName"].as_str().unwrap_or_default().to_lowercase();
+    content.users.iter().any(|(id, other)| *id != own && other["userName"].as_str().is_some_and(|n| n.to_lowercase() == name))
+}
+
+fn invalid(kind: &str, resource: &Value) -> Option<Response> {
+    let needed = if kind == "Users" { "userName" } else { "displayName" };
+    resource[needed].as_str().is_none_or(|t| t.trim().is_empty()).then(|| {
+        scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), &format!("{needed} is required"))
+    })
+}
+
+async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, body: String) -> Response {
+    let Ok(resource) = serde_json::from_str::<Value>(&body) else {
+        return scim_error(StatusCode::BAD_REQUEST, Some("invalidSyntax"), "the body is not JSON");
+    };
+    if let Some(refusal) = invalid(&kind, &resource) {
+        return refusal;
+    }
+    let mut content = shared.lock();
+    let resource = normalise(resource);
+    if kind == "Users" && taken(&content, &resource, 0) {
+        return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken");
+    }
+    content.next += 1;
+    let id = content.next;
+    let resource = stamped(resource, id, &kind);
+    let Some(shelf) = shelf(&mut content, &kind) else { return nothing_here() };
+    shelf.insert(id, resource.clone());
+    scim(StatusCode::CREATED, resource)
+}
+
+async fn read(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>) -> Response {
+    let mut content = shared.lock();
+    let found = shelf(&mut content, &kind).and_then(|shelf| shelf.get(&number(&id)).cloned());
+    found.map_or_else(nothing_here, |resource| scim(StatusCode::OK, resource))
+}
+
+fn store(shared: &Shared, kind: &str, id: &str, make: impl Fn(&Value) -> Result<Value, Response>) -> Response {
+    let mut content = shared.lock();
+    let key = number(id);
+    let Some(old) = shelf(&mut content, kind).and_then(|shelf| shelf.get(&key).cloned()) else { return nothing_here() };
+    let new = match make(&old) {
+        Ok(new) => normalise(new),
+        Err(refusal) => return refusal,
+    };
+    if let Some(refusal) = invalid(kind, &new) {
+        return refusal;
+    }
+    if kind == "Users" && taken(&content, &new, key) {
+        return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken");
+    }
+    let new = stamped(new, key, kind);
+    if let Some(shelf) = shelf(&mut content, kind) {
+        shelf.insert(key, new.clone());
+    }
+    scim(StatusCode::OK, new)
+}
+
+async fn change(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>, body: String) -> Response {
+    let Ok(body) = serde_json::from_str::<Value>(&body) else {
+        return scim_error(StatusCode::BAD_REQUEST, Some("invalidSyntax"), "the body is not JSON");
+    };
+    store(&shared, &kind, &id, |old| {
+        patch::apply(old, &body).map_err(|error| scim_error(StatusCode::BAD_REQUEST, Some(error.scim_type), &error.detail))
+    })
+}
+
+async fn replace(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>, body: String) -> Response {
+    let Ok(body) = serde_json::from_str::<Value>(&body) else {
+        return scim_error(StatusCode::BAD_REQUEST, Some("invalidSyntax"), "the body is not JSON");
+    };
+    store(&shared, &kind, &id, |old| {
+        let mut new = body.clone();
+        new["meta"] = old["meta"].clone();
+        Ok(new)
+    })
+}
+
+async fn remove(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>) -> Response {
+    let mut content = shared.lock();
+    match shelf(&mut content, &kind).and_then(|shelf| shelf.remove(&number(&id))) {
+        Some(_) => StatusCode::NO_CONTENT.into_response(),
+        None => nothing_here(),
+    }
+}

@@ -1,0 +1,316 @@
+//! Skerry Line, an island ferry operator with seasonal crews: about 300 made-up people, always the
+//! same ones for the same seed.
+
+use serde_json::{Value, json};
+use tide_ldap::dn::escape_value;
+use tide_ldap::ldif::Entry;
+
+/// The directory's top entry.
+pub const BASE: &str = "dc=skerry,dc=example";
+/// The seed of the demo.
+pub const SEED: u64 = 1907;
+/// How many people the demo has.
+pub const PEOPLE: usize = 300;
+
+/// One person of Skerry Line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Crew {
+    /// The employee number; blank for a visitor.
+    pub number: String,
+    /// The log-in name.
+    pub uid: String,
+    /// The given name; blank for people with one name.
+    pub given: String,
+    /// The name people go by, where it is another.
+    pub preferred: String,
+    /// The family name, or the only name.
+    pub family: String,
+    /// The address, as somebody typed it.
+    pub mail: String,
+    /// The department's code.
+    pub department: &'static str,
+    /// The home port.
+    pub port: &'static str,
+    /// The rank or trade.
+    pub title: &'static str,
+    /// Telephone numbers.
+    pub phones: Vec<String>,
+    /// `permanent`, `seasonal` or `contract`.
+    pub contract: &'static str,
+    /// Locked by hand in the directory.
+    pub locked: bool,
+}
+
+/// Department codes and their names.
+pub const DEPARTMENTS: [(&str, &str); 6] =
+    [("10", "Deck"), ("20", "Engine Room"), ("30", "Terminal"), ("40", "Ticketing"), ("50", "Galley"), ("60", "Shore Office")];
+
+const PORTS: [&str; 5] = ["Northhaven", "Gull Sound", "Outer Skerry", "Tarn Quay", "Westmole"];
+const TITLES: [&str; 8] = ["Able Seafarer", "Deckhand", "Second Engineer", "Purser", "Ticket Agent", "Cook", "Terminal Host", "Planner"];
+
+const GIVEN: [&str; 60] = [
+    "Ada", "Eiko", "Jón", "Siân", "Ødegaard", "Łucja", "Zoë", "Nuñez", "Anaïs", "Müge", "Éowen", "Þóra", "Ilse", "Bram", "Maeve", "Tadhg",
+    "Ольга", "Мирон", "Ярина", "Θάλεια", "Νίκος", "نورا", "سامر", "ליאור", "שירה", "आरव", "मीरा", "暁", "凛", "美咲",
+    "지우", "서준", "小雨", "子轩", "ธนา", "มาลี", "Thu Hà", "Quân", "Ngozi", "Chidi", "Amahle", "Kaveh", "Roxana", "Gülşen", "Emre", "Ioana",
+    "Răzvan", "Žofia", "Ľubica", "Dušan", "Ķirs", "Jūra", "Mette", "Søren", "Aino", "Väinö", "Mary-Jo", "Jean Luc", "Ana Sofía", "Pól",
+];
+const FAMILY: [&str; 60] = [
+    "Lind", "D'Amberg", "Vasko-Lind", "van der Meer", "Ó Domhnaill", "Nic Eoin", "af Skäret", "de la Roche", "MacAskill", "O'Hara",
+    "Þórsdóttir", "Bjørnstad", "Łoś", "Müller-Öst", "Šimůnek", "Ñandú", "Çelik", "Ștefan", "Ağaoğlu", "Ērglis",
+    "Морозова", "Ткаченко", "Соколов", "Παπαδή", "Κυριάκου", "الحداد", "منصور", "בר־לב", "כהן", "शर्मा",
+    "पटेल", "佐藤", "高橋", "김", "박", "王", "李", "ศรีสุข", "Nguyễn", "Trần",
+    "Okafor", "Dlamini", "Farrokhzad", "von Holm", "Holm", "Sund", "Strand", "Berg", "Quist", "Reef",
+    "Tanger", "Wick", "Yell", "Unst", "Fair", "Brough", "St. Clair", "Ap Rhys", "Fitz Moor", "Lo",
+];
+
+/// A small repeatable source of numbers (splitmix64): the same on every machine and in every
+/// version, which a random library does not promise.
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self, below: usize) -> usize {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        ((z ^ (z >> 31)) % below as u64) as usize
+    }
+
+    fn of<T: Copy>(&mut self, from: &[T]) -> T {
+        from[self.roll(from.len())]
+    }
+}
+
+fn latin(text: &str) -> String {
+    deunicode::deunicode(text).to_lowercase().chars().filter(char::is_ascii_alphanumeric).collect()
+}
+
+/// The people, always the same for the same seed.
+pub fn people(seed: u64, count: usize) -> Vec<Crew> {
+    let mut dice = Dice(seed);
+    let mut crew: Vec<Crew> = Vec::with_capacity(count);
+    let mut taken = std::collections::HashSet::new();
+    for n in 0..count {
+        let one_name = n % 75 == 40;
+        let given = if one_name { "" } else { dice.of(&GIVEN) };
+        let family = dice.of(&FAMILY);
+        let local = match (latin(given), latin(family)) {
+            (given, family) if given.is_empty() => family,
+            (given, family) => format!("{given}.{family}"),
+        };
+        let mut uid = local.clone();
+        for extra in 2.. {
+            if taken.insert(uid.clone()) {
+                break;
+            }
+            uid = format!("{local}{extra}");
+        }
+        let (department, _) = dice.of(&DEPARTMENTS);
+        let mail = match n % 23 {
+            // Typed with capitals, or with a blank behind.
+            3 => format!("{}@Skerry.Example", uid.to_uppercase()),
+            7 => format!("{uid}@skerry.example"),
+            _ => format!("{uid}@skerry.example"),
+        };
+        let mut phones = vec![format!("+99 555 {:04}", 1000 + n)];
+        if n % 4 == 0 {
+            phones.push(format!("+99 556 {:04}", 1000 + n));
+        }
+        crew.push(Crew {
+            number: format!("{}", 1001 + n),
+            uid,
+            given: given.to_owned(),
+            preferred: if n % 19 == 5 && !one_name { dice.of(&GIVEN).to_owned() } else { String::new() },
+            family: family.to_owned(),
+            mail,
+            department,
+            port: dice.of(&PORTS),
+            title: dice.of(&TITLES),
+            phones,
+            contract: dice.of(&["permanent", "permanent", "seasonal", "contract"]),
+            locked: n % 61 == 17,
+        });
+    }
+    let last = crew.len();
+    if last > 200 {
+        // What every directory holds: a missing address, a foreign one, a number used twice, and
+        // one without a number.
+        crew[30].mail = String::new();
+        crew[131].mail = String::new();
+        crew[55].mail = "agent@elsewhere.example".into();
+        crew[91].mail = "purser@elsewhere.example".into();
+        crew[180].number = crew[179].number.clone();
+        crew[77].number = String::new();
+    }
+    crew
+}
+
+impl Crew {
+    /// The name as the directory shows it.
+    pub fn common_name(&self) -> String {
+        if self.given.is_empty() { self.family.clone() } else { format!("{} {}", self.given, self.family) }
+    }
+
+    /// The container in which the person stands.
+    pub fn container(&self) -> String {
+        let name = DEPARTMENTS.iter().find(|(code, _)| *code == self.department).map_or("Deck", |(_, name)| name);
+        format!("ou={name},ou=people,{BASE}")
+    }
+
+    /// The person's name in the tree.
+    pub fn dn(&self) -> String {
+        format!("uid={},{}", escape_value(&self.uid), self.container())
+    }
+
+    /// The person's entry.
+    pub fn entry(&self) -> Entry {
+        let phones: Vec<&str> = self.phones.iter().map(String::as_str).collect();
+        Entry::new(self.dn())
+            .with("objectClass", &["inetOrgPerson"])
+            .with("uid", &[&self.uid])
+            .with("cn", &[&self.common_name()])
+            .with("sn", &[&self.family])
+            .with("givenName", &[&self.given])
+            .with("displayName", &[&self.preferred_name()])
+            .with("mail", &[&self.mail])
+            .with("employeeNumber", &[&self.number])
+            .with("departmentNumber", &[self.department])
+            .with("l", &[self.port])
+            .with("title", &[self.title])
+            .with("telephoneNumber", &phones)
+            .with("employeeType", &[self.contract])
+            .with("pwdAccountLockedTime", &[if self.locked { "000001010000Z" } else { "" }])
+    }
+
+    fn preferred_name(&self) -> String {
+        if self.preferred.is_empty() { String::new() } else { format!("{} {}", self.preferred, self.family) }
+    }
+}
+
+/// The whole directory, top entry first. The service account's password is given by the caller.
+pub fn directory(people: &[Crew], service_password: &str) -> Vec<Entry> {
+    let unit = |dn: String, name: &str| Entry::new(dn).with("objectClass", &["organizationalUnit"]).with("ou", &[name]);
+    let mut entries = vec![
+        Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
+        unit(format!("ou=people,{BASE}"), "people"),
+        unit(format!("ou=former,{BASE}"), "former"),
+        unit(format!("ou=services,{BASE}"), "services"),
+        unit(format!("ou=groups,{BASE}"), "groups"),
+        unit(format!("ou=Kiosks,ou=people,{BASE}"), "Kiosks"),
+    ];
+    for (_, name) in DEPARTMENTS {
+        entries.push(unit(format!("ou={name},ou=people,{BASE}"), name));
+    }
+    entries.push(
+        Entry::new(format!("cn=eager-tide,ou=services,{BASE}"))
+            .with("objectClass", &["applicationProcess", "simpleSecurityObject"])
+            .with("cn", &["eager-tide"])
+            .with("userPassword", &[service_password]),
+    );
+    for n in 1..=4 {
+        entries.push(
+            Entry::new(format!("uid=kiosk{n},ou=Kiosks,ou=people,{BASE}"))
+                .with("objectClass", &["inetOrgPerson"])
+                .with("uid", &[&format!("kiosk{n}")])
+                .with("cn", &[&format!("Ticket Kiosk {n}")])
+                .with("sn", &["Kiosk"]),
+        );
+    }
+    for name in ["Old Purser", "Retired Mate"] {
+        let uid = latin(name);
+        entries.push(
+            Entry::new(format!("uid={uid},ou=former,{BASE}"))
+                .with("objectClass", &["inetOrgPerson"])
+                .with("uid", &[&uid])
+                .with("cn", &[name])
+                .with("sn", &[name])
+                .with("employeeNumber", &[if name == "Old Purser" { "901" } else { "902" }])
+                .with("mail", &[&format!("{uid}@skerry.example")]),
+        );
+    }
+    entries.extend(people.iter().map(Crew::entry));
+    let members: Vec<String> = people.iter().filter(|p| p.department == "10").map(Crew::dn).collect();
+    let members: Vec<&str> = members.iter().map(String::as_str).collect();
+    entries.push(Entry::new(format!("cn=deck-watch,ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]).with("cn", &["deck-watch"]).with("member", &members));
+    entries
+}
+
+/// The accounts that the crew planning service already holds: most of them somebody's, some of
+/// them doubtful, a few nobody's.
+pub fn berthing(people: &[Crew]) -> Vec<Value> {
+    let account = |person: &Crew, number: &str, mail: &str, name: String| {
+        let mut user = json!({
+            "schemas": [tide_scim::USER, tide_scim::ENTERPRISE], "userName": mail, "displayName": name, "active": true,
+            "name": {"givenName": person.given, "familyName": person.family},
+            "emails": [{"type": "work", "value": mail}],
+        });
+        if !number.is_empty() {
+            user[tide_scim::ENTERPRISE] = json!({"employeeNumber": number});
+        }
+        user
+    };
+    let mut users = Vec::new();
+    for (n, person) in people.iter().enumerate() {
+        let (number, mail) = (person.number.as_str(), person.mail.to_lowercase());
+        match n % 10 {
+            // Known by its number, with an older address or spelling.
+            0..=2 if n % 30 == 10 => users.push(account(person, number, &format!("old.{mail}"), person.common_name())),
+            0..=2 => users.push(account(person, number, &mail, person.common_name().to_uppercase())),
+            // Known by its address alone.
+            3 if !mail.is_empty() => users.push(account(person, "", &mail, person.common_name())),
+            _ => {}
+        }
+    }
+    if people.len() > 200 {
+        // Doubtful: the address fits, the number is another.
+        for n in [44, 95] {
+            users.push(account(&people[n], &format!("88{n}"), &people[n].mail.to_lowercase(), people[n].common_name()));
+        }
+        // Ambiguous: two accounts with one number.
+        for n in 1..=2 {
+            users.push(account(&people[66], &people[66].number, &format!("spare{n}@skerry.example"), people[66].common_name()));
+        }
+    }
+    for name in ["Dock Radio", "Harbour Desk", "Night Watch", "Slip Planner"] {
+        users.push(json!({"schemas": [tide_scim::USER], "userName": format!("{}@berthing.example", latin(name)), "displayName": name, "active": true}));
+    }
+    users.retain(|user| user["userName"].as_str().is_some_and(|name| !name.is_empty()));
+    let mut names = std::collections::HashSet::new();
+    users.retain(|user| names.insert(user["userName"].as_str().unwrap_or_default().to_owned()));
+    users
+}
+
+/// The rule set of the demo, file by file.
+pub fn rules() -> [(&'static str, &'static str); 5] {
+    [
+        ("identities.toml", include_str!("../rules/identities.toml")),
+        ("tables.toml", include_str!("../rules/tables.toml")),
+        ("guards.toml", include_str!("../rules/guards.toml")),
+        ("harbour.toml", include_str!("../rules/harbour.toml")),
+        ("berthing.toml", include_str!("../rules/berthing.toml")),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_same_seed_gives_the_same_people_and_nobody_twice() {
+        let one = people(SEED, PEOPLE);
+        assert_eq!(one, people(SEED, PEOPLE));
+        let mut dns: Vec<String> = one.iter().map(Crew::dn).collect();
+        dns.sort();
+        dns.dedup();
+        assert_eq!(dns.len(), PEOPLE);
+        assert!(one.iter().any(|p| p.given.is_empty()) && one.iter().any(|p| p.family.contains('\'')));
+        assert!(one.iter().any(|p| !p.family.is_ascii()));
+    }
+
+    #[test]
+    fn the_service_already_holds_some_of_them() {
+        let people = people(SEED, PEOPLE);
+        let users = berthing(&people);
+        assert!((80..140).contains(&users.len()), "{}", users.len());
+    }
+}
