@@ -1,1 +1,91 @@
-fn main(){}
+//! `eager-tide`: the service, its client and its demo in one binary.
+
+mod client;
+mod demo;
+mod play;
+mod serve;
+
+use clap::{CommandFactory, Parser, Subcommand};
+use std::process::ExitCode;
+
+/// Synchronizes directory identities to and from connected systems over LDAP and SCIM. It says
+/// before what it will do and why, and afterwards what it did and why not.
+#[derive(Parser)]
+#[command(name = "eager-tide", version, about, max_term_width = 100, after_help = "Exit codes: 0 done · 1 failed · 2 usage · 3 held for a decision\n\nSee it work: `eager-tide demo`. Start for good: `eager-tide serve --data DIR`.")]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+    #[command(flatten)]
+    reach: client::Reach,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Start the service
+    Serve(serve::Serve),
+    /// Start a made-up ferry line's directory, a service to feed, and Eager Tide between them
+    Demo(demo::Demo),
+    /// Is everything well, and what waits?
+    Status,
+    /// Connect, test, read and set systems
+    #[command(subcommand)]
+    Systems(client::systems::Systems),
+    /// Check, publish, show and export the rules
+    #[command(subcommand)]
+    Rules(client::rules::Rules),
+    /// Show what a run would do, and why; nothing is written
+    Preview(client::changes::Preview),
+    /// Read, decide and carry out
+    Run(client::changes::Run),
+    /// Look into previews and runs
+    #[command(subcommand)]
+    Changes(client::changes::Changes),
+    /// Find people and look at their accounts
+    #[command(subcommand)]
+    Identities(client::identities::Identities),
+    /// Why is a person's account as it is, value by value, or why is there none?
+    Why(client::identities::Why),
+    /// What was done, by whom
+    #[command(subcommand)]
+    Journal(client::journal::Journal),
+    /// Print the API's OpenAPI document
+    Openapi,
+    /// Print completions for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    // One TLS provider for the whole process; a second call would say that there is one already.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let cli = Cli::parse();
+    let reach = cli.reach;
+    let result = match cli.command {
+        Command::Serve(serve) => serve.run().await,
+        Command::Demo(demo) => demo.run().await,
+        Command::Status => client::status::show(&reach).await,
+        Command::Systems(command) => command.run(&reach).await,
+        Command::Rules(command) => command.run(&reach).await,
+        Command::Preview(preview) => preview.run(&reach).await,
+        Command::Run(run) => run.run(&reach).await,
+        Command::Changes(command) => command.run(&reach).await,
+        Command::Identities(command) => command.run(&reach).await,
+        Command::Why(why) => why.run(&reach).await,
+        Command::Journal(command) => command.run(&reach).await,
+        Command::Openapi => {
+            client::output::line(&serde_json::to_string_pretty(&tide_service::openapi()).unwrap_or_default());
+            Ok(ExitCode::SUCCESS)
+        }
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "eager-tide", &mut std::io::stdout());
+            Ok(ExitCode::SUCCESS)
+        }
+    };
+    result.unwrap_or_else(|error| {
+        eprintln!("{}", client::output::clean(&format!("error: {error:#}")));
+        ExitCode::from(1)
+    })
+}

@@ -175,7 +175,7 @@ impl Engine {
                         self.settle(&row, account, schema, note.take(), principal).await?;
                         break;
                     }
-                    Ok(None) => in_doubt = false,
+                    Ok(None) => {}
                     Err(error) if attempt >= ATTEMPTS => return self.failed(&row, &error, share, tally).await,
                     Err(_) => {
                         self.clock.sleep(PAUSE * 2u32.pow(attempt - 1)).await;

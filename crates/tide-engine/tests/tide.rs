@@ -216,6 +216,7 @@ async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
     tide.harbour.corrupt(&broken.uid, "sn", &[0xff]);
     let twin = &tide.people[6];
     tide.harbour.corrupt(&tide.people[15].uid, "employeeNumber", twin.number.as_bytes());
+    tide.harbour.corrupt(&tide.people[25].uid, "mail", b" ");
     let run = tide.run().await;
     let held: Vec<String> = tide.lines(&run, "held").await.iter().map(|l| l.decided.reason.text.clone()).collect();
     assert!(held.iter().any(|t| t.contains("the record is broken: sn is not UTF-8")), "{held:#?}");

@@ -1,1 +1,112 @@
-//! x
+//! `tide-service` is the face of the service: the API under `/api/v1`, the events, the console's
+//! assets, sign-in. Every route is denied unless it was granted.
+//!
+//! It is *not* a place for decisions: it asks the engine and shows what it says.
+
+mod access;
+mod assets;
+mod convert;
+mod events;
+mod problem;
+mod routes;
+
+pub use access::{Grant, GRANTS};
+
+use axum::Router;
+use axum::http::{HeaderName, HeaderValue, header};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tide_engine::Engine;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+use tower_http::limit::RequestBodyLimitLayer;
+use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::trace::TraceLayer;
+
+/// The largest body that is read, in octets.
+const MAX_BODY: usize = 4 << 20;
+
+/// What the routes share.
+#[derive(Clone)]
+pub struct Service {
+    engine: Arc<Engine>,
+}
+
+/// What can keep the service from starting.
+#[derive(Debug)]
+pub enum ServeError {
+    /// An address beyond loopback was asked for.
+    NeedsTls(SocketAddr),
+    /// The address cannot be had.
+    Bind(SocketAddr, std::io::Error),
+    /// Serving ended badly.
+    Serve(std::io::Error),
+}
+
+impl std::fmt::Display for ServeError {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            ServeError::NeedsTls(at) => write!(f, "{at} is not a loopback address, and listening beyond loopback needs TLS, which is not offered yet: listen on 127.0.0.1 and put a TLS proxy before it on this machine"),
+            ServeError::Bind(at, error) => write!(f, "{at} cannot be listened on: {error}; choose another with --listen"),
+            ServeError::Serve(error) => write!(f, "serving ended: {error}"),
+        }
+    }
+}
+
+impl std::error::Error for ServeError {}
+
+/// All routes, ready to be served.
+pub fn router(engine: Arc<Engine>) -> Router {
+    let service = Service { engine };
+    let (api, document) = routes::api().split_for_parts();
+    let csp = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+    let header = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
+    api.merge(routes::open(document))
+        .layer(axum::middleware::from_fn_with_state(service.clone(), access::guard))
+        .fallback(assets::serve)
+        .with_state(service)
+        .layer(RequestBodyLimitLayer::new(MAX_BODY))
+        .layer(CatchPanicLayer::new())
+        .layer(CompressionLayer::new().compress_when(tower_http::compression::predicate::DefaultPredicate::new()))
+        .layer(header(header::CONTENT_SECURITY_POLICY, csp))
+        .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(header(header::X_FRAME_OPTIONS, "DENY"))
+        .layer(header(header::REFERRER_POLICY, "no-referrer"))
+        .layer(TraceLayer::new_for_http())
+}
+
+/// The OpenAPI document of the API.
+pub fn openapi() -> serde_json::Value {
+    let (_, document) = routes::api().split_for_parts();
+    serde_json::to_value(document).unwrap_or_default()
+}
+
+/// Listens on a loopback address.
+pub async fn listen(at: SocketAddr) -> Result<tokio::net::TcpListener, ServeError> {
+    if !at.ip().is_loopback() {
+        return Err(ServeError::NeedsTls(at));
+    }
+    tokio::net::TcpListener::bind(at).await.map_err(|error| ServeError::Bind(at, error))
+}
+
+/// Serves until told to stop; answers that are on their way are finished first.
+pub async fn serve(listener: tokio::net::TcpListener, engine: Arc<Engine>, stop: impl Future<Output = ()> + Send + 'static) -> Result<(), ServeError> {
+    let app = router(engine.clone());
+    let (ending, mut ended) = tokio::sync::watch::channel(false);
+    let serving = axum::serve(listener, app).with_graceful_shutdown(async move {
+        stop.await;
+        // The receiver lives as long as this function.
+        let _ = ending.send(true);
+    });
+    tokio::select! {
+        result = std::future::IntoFuture::into_future(serving) => result.map_err(ServeError::Serve)?,
+        () = async {
+            let _ = ended.wait_for(|over| *over).await;
+            // Event streams never end by themselves: they get a moment, and are then cut.
+            tokio::time::sleep(Duration::from_secs(2)).await;
+        } => {}
+    }
+    engine.stop().await;
+    Ok(())
+}

@@ -79,7 +79,7 @@ impl LdapConnector {
     async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<Shown, ConnectError>>) -> Result<usize, ConnectError> {
         let mut ldap = dial::bound(&self.settings, self.secret.as_ref(), &self.tls).await?;
         let known = self.known(&mut ldap).await?;
-        let filter = class_filter(object).to_string();
+        let filter = class_filter(object, known).to_string();
         let attributes = known.requested();
         let mut cookie = Vec::new();
         let mut keys: HashSet<String> = HashSet::new();
@@ -125,13 +125,15 @@ impl LdapConnector {
     }
 }
 
-fn class_filter(object: ObjectType) -> Filter {
+fn class_filter(object: ObjectType, known: &Known) -> Filter {
     let classes = |names: &[&str]| Filter::Any(names.iter().map(|name| Filter::equal("objectClass", name)).collect());
     match object {
-        ObjectType::Person => Filter::All(vec![
-            classes(&["person", "inetOrgPerson"]),
-            Filter::Not(Box::new(Filter::equal("objectClass", "computer"))),
-        ]),
+        // A domain controller's computers are persons by their class. Elsewhere the class is unknown,
+        // and the negation of what is unknown holds for nobody (RFC 4511 §4.5.1.7).
+        ObjectType::Person if known.key == "objectGUID" => {
+            Filter::All(vec![classes(&["person"]), Filter::Not(Box::new(Filter::equal("objectClass", "computer")))])
+        }
+        ObjectType::Person => classes(&["person", "inetOrgPerson"]),
         ObjectType::Service => classes(&["account", "simpleSecurityObject"]),
         ObjectType::Group => classes(&["groupOfNames", "groupOfUniqueNames", "group", "posixGroup"]),
     }
@@ -197,7 +199,7 @@ impl Connector for LdapConnector {
             Some(known) => known,
             None => return report,
         };
-        match self.page(&mut ldap, &class_filter(ObjectType::Person).to_string(), &known.requested(), Vec::new()).await {
+        match self.page(&mut ldap, &class_filter(ObjectType::Person, known).to_string(), &known.requested(), Vec::new()).await {
             Err(error) => report.failed("First entries", &error),
             Ok((entries, next)) => {
                 let count = entries.iter().filter(|e| !e.is_ref()).count();

@@ -1,0 +1,253 @@
+//! `eager-tide preview`, `run` and `changes …`.
+
+use super::{Client, Reach, output};
+use clap::{Args, Subcommand};
+use indicatif::{ProgressBar, ProgressStyle};
+use reqwest::Method;
+use std::io::IsTerminal;
+use std::process::ExitCode;
+use std::time::Duration;
+use tide_api::{Change, ChangeSet, Line, NewChangeSet};
+
+/// Options of `preview`.
+#[derive(Args)]
+pub struct Preview {
+    /// Decide from what was read before, without reading again
+    #[arg(long)]
+    without_reading: bool,
+    /// How many people to name for each verdict
+    #[arg(long, default_value_t = 8)]
+    each: usize,
+}
+
+/// Options of `run`.
+#[derive(Args)]
+pub struct Run {
+    /// Send only what this preview showed; what has changed since is held
+    #[arg(long, value_name = "ID")]
+    preview: Option<i64>,
+    /// Decide from what was read before, without reading again
+    #[arg(long)]
+    without_reading: bool,
+}
+
+/// What can be done with change sets.
+#[derive(Subcommand)]
+pub enum Changes {
+    /// Previews and runs, the newest first
+    List,
+    /// One preview or run: who, what, why
+    Show {
+        /// Its number
+        id: i64,
+        /// Only this verdict: create, join, update, rename, enable, disable, held, out-of-scope, unowned, in-step, source
+        #[arg(long)]
+        verdict: Option<String>,
+        /// The changes with their values before and after
+        #[arg(long)]
+        values: bool,
+        /// Only this system
+        #[arg(long)]
+        system: Option<String>,
+        /// Only people with this text in their name
+        #[arg(long)]
+        search: Option<String>,
+        /// The most rows
+        #[arg(long, default_value_t = 200)]
+        limit: usize,
+    },
+    /// Cancel what is on its way
+    Cancel {
+        /// Its number
+        id: i64,
+    },
+}
+
+async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeSet> {
+    let bar = if !quiet && std::io::stderr().is_terminal() { ProgressBar::new(0) } else { ProgressBar::hidden() };
+    let style = ProgressStyle::with_template("{msg:12} {wide_bar} {pos}/{len}  {eta} left");
+    if let Ok(style) = style {
+        bar.set_style(style);
+    }
+    loop {
+        let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
+        let of = |words: &[&str]| set.states.iter().filter(|c| words.contains(&c.word.as_str())).map(|c| c.count as u64).sum::<u64>();
+        let settled = of(&["done", "failed", "cancelled"]);
+        bar.set_length(settled + of(&["queued", "sending", "unknown"]));
+        bar.set_position(settled);
+        bar.set_message(set.state.clone());
+        if set.ended.is_some() {
+            bar.finish_and_clear();
+            return Ok(set);
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+fn summary(set: &ChangeSet) {
+    output::line(&format!("{} {} · rules version {} · {} · {}", set.kind, set.id, set.rule_version, set.state, output::time(&set.started)));
+    if let Some(note) = &set.note {
+        output::line(&format!("note: {note}"));
+    }
+    output::line("");
+    let meaning = |word: &str| match word {
+        "create" => "get an account",
+        "join" => "have an account that is joined",
+        "update" => "get other values",
+        "rename" => "get another name",
+        "enable" => "are enabled again",
+        "disable" => "are disabled",
+        "held" => "wait, or need a person's word",
+        "out_of_scope" => "do not take part",
+        "unowned" => "accounts belong to nobody and are left alone",
+        "in_step" => "are as they should be",
+        "source" => "give values",
+        _ => "",
+    };
+    for count in &set.verdicts {
+        output::line(&format!("{:>6}  {:<13} {}", count.count, output::word(&count.word), meaning(&count.word)));
+    }
+}
+
+fn line_row(line: &Line) -> Vec<String> {
+    let rule = line.rule.clone().unwrap_or_default();
+    vec![line.label.clone(), line.system.clone(), line.account.clone().unwrap_or_else(|| "—".into()), line.reason.clone(), rule]
+}
+
+async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<()> {
+    for count in set.verdicts.iter().filter(|c| !["in_step", "source"].contains(&c.word.as_str())) {
+        let (rows, more): (Vec<Line>, bool) = client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.word.clone())], each).await?;
+        output::line(&format!("\n{} ({})", output::word(&count.word), count.count));
+        output::table(&["person", "system", "account", "why", "rule"], rows.iter().map(line_row));
+        if more {
+            output::line(&format!("  … and {} more: eager-tide changes show {} --verdict {}", count.count - rows.len() as i64, set.id, count.word.replace('_', "-")));
+        }
+    }
+    Ok(())
+}
+
+async fn print_changes(client: &Client, id: i64, query: &[(&str, String)], limit: usize) -> anyhow::Result<()> {
+    let (changes, more): (Vec<Change>, bool) = client.all(&format!("change-sets/{id}/changes"), query, limit).await?;
+    for change in &changes {
+        output::line(&format!("\n{} {} in {} · {}", change.kind, change.label, change.system, change.state));
+        output::line(&format!("  why    {}{}", change.reason, change.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()));
+        for (word, text) in [("held", &change.hold), ("answer", &change.error), ("to do", &change.remedy)] {
+            if let Some(text) = text {
+                output::line(&format!("  {word:<6} {text}"));
+            }
+        }
+        output::table(&["  attribute", "before", "after", "rule"], change.values.iter().map(|v| {
+            vec![format!("  {}", v.attribute), output::values(&v.before), output::values(&v.after), v.rule.clone()]
+        }));
+    }
+    if changes.is_empty() {
+        output::line("no change fits");
+    }
+    if more {
+        output::line(&format!("… and more: --limit {}", limit * 10));
+    }
+    Ok(())
+}
+
+impl Preview {
+    /// Begins a preview, waits for it and shows it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        let new = NewChangeSet { kind: "preview".into(), without_reading: self.without_reading, preview: None };
+        let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
+        let set = follow(&client, begun.id, reach.json()).await?;
+        if reach.json() {
+            output::json(&set)?;
+        } else {
+            summary(&set);
+            lines(&client, &set, self.each).await?;
+            output::line(&format!("\nnothing was written. With values: `eager-tide changes show {} --values`. Do exactly this: `eager-tide run --preview {}`", set.id, set.id));
+        }
+        Ok(if set.state == "done" { ExitCode::SUCCESS } else { ExitCode::from(1) })
+    }
+}
+
+impl Run {
+    /// Begins a run, follows it and says what came of it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        let new = NewChangeSet { kind: "run".into(), without_reading: self.without_reading, preview: self.preview };
+        let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
+        let set = follow(&client, begun.id, reach.json()).await?;
+        let count = |word: &str| set.states.iter().find(|c| c.word == word).map_or(0, |c| c.count);
+        let (done, failed, held) = (count("done"), count("failed"), count("held"));
+        if reach.json() {
+            output::json(&set)?;
+        } else {
+            summary(&set);
+            output::line(&format!("\nchanges: {done} done, {failed} failed, {held} held{}", if done + failed + held == 0 { " — everything was as it should be" } else { "" }));
+            for state in ["failed", "held"] {
+                if count(state) > 0 {
+                    print_changes(&client, set.id, &[("filter", state.into())], 10).await?;
+                }
+            }
+        }
+        Ok(match (set.state.as_str(), failed, held) {
+            ("done", 0, 0) => ExitCode::SUCCESS,
+            ("done", 0, _) => ExitCode::from(3),
+            _ => ExitCode::from(1),
+        })
+    }
+}
+
+impl Changes {
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        match self {
+            Changes::List => {
+                let sets: Vec<ChangeSet> = client.get("change-sets", &[]).await?;
+                if reach.json() {
+                    output::json(&sets)?;
+                } else if sets.is_empty() {
+                    output::line("no preview and no run yet: `eager-tide preview` shows what a run would do");
+                } else {
+                    output::table(&["id", "kind", "state", "started", "by", "changes", "note"], sets.iter().map(|s| {
+                        let states: Vec<String> = s.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
+                        vec![s.id.to_string(), s.kind.clone(), s.state.clone(), output::time(&s.started), s.principal.clone(),
+                            if states.is_empty() { "none".into() } else { states.join(", ") }, s.note.clone().unwrap_or_default()]
+                    }));
+                }
+            }
+            Changes::Show { id, verdict, values, system, search, limit } => {
+                let mut query: Vec<(&str, String)> = Vec::new();
+                query.extend(system.map(|s| ("system", s)));
+                query.extend(search.map(|s| ("search", s)));
+                let word = verdict.map(|v| v.replace([' ', '-'], "_"));
+                query.extend(word.clone().map(|v| ("filter", v)));
+                let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
+                if reach.json() {
+                    if values {
+                        output::json(&client.all::<Change>(&format!("change-sets/{id}/changes"), &query, limit).await?.0)?;
+                    } else {
+                        output::json(&client.all::<Line>(&format!("change-sets/{id}/lines"), &query, limit).await?.0)?;
+                    }
+                } else if values {
+                    print_changes(&client, id, &query, limit).await?;
+                } else if query.is_empty() {
+                    summary(&set);
+                    lines(&client, &set, 8).await?;
+                } else {
+                    let (rows, more): (Vec<Line>, bool) = client.all(&format!("change-sets/{id}/lines"), &query, limit).await?;
+                    output::table(&["person", "system", "account", "why", "rule"], rows.iter().map(line_row));
+                    if rows.is_empty() {
+                        output::line("no line fits");
+                    }
+                    if more {
+                        output::line(&format!("… and more: --limit {}", limit * 10));
+                    }
+                }
+            }
+            Changes::Cancel { id } => {
+                client.tell::<()>(Method::POST, &format!("change-sets/{id}/cancel"), None).await?;
+                output::line(&format!("{id} is being cancelled: what is on the wire is settled, the rest is taken back"));
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

@@ -1,0 +1,169 @@
+//! `eager-tide identities …` and `eager-tide why`.
+
+use super::{Reach, output, segment};
+use clap::{Args, Subcommand};
+use reqwest::Method;
+use std::process::ExitCode;
+use tide_api::{Attribute, Explanation, Identity, IdentityDetail, ValueReason};
+
+/// What can be done with identities.
+#[derive(Subcommand)]
+pub enum Identities {
+    /// Identities by name
+    List {
+        /// Only those with this text in a value
+        #[arg(long)]
+        search: Option<String>,
+        /// Only those of this stage: expected, active, away, leaving, left
+        #[arg(long)]
+        stage: Option<String>,
+        /// The most rows
+        #[arg(long, default_value_t = 50)]
+        limit: usize,
+    },
+    /// One identity: accounts side by side, links and history
+    Show {
+        /// Its id
+        id: String,
+    },
+    /// End the link between an identity and its account in a system
+    Split {
+        /// The identity's id
+        id: String,
+        /// The system
+        system: String,
+    },
+}
+
+/// Options of `why`.
+#[derive(Args)]
+pub struct Why {
+    /// A name, an address, an employee number, a DN or an id
+    person: String,
+}
+
+fn reading(read: &[Attribute]) -> String {
+    read.iter().map(|a| format!("{} is {}", a.name, output::values(&a.values))).collect::<Vec<_>>().join(", ")
+}
+
+fn value_rows(values: &[ValueReason]) -> impl Iterator<Item = Vec<String>> + '_ {
+    values.iter().map(|v| {
+        let from = v.from_system.as_ref().map(|s| format!("{s}: ")).unwrap_or_default();
+        vec![format!("  {}", v.attribute), v.value.clone(), format!("{from}{}", reading(&v.read)), v.expression.clone(), v.rule.clone()]
+    })
+}
+
+/// An explanation in words.
+pub fn print(found: &Explanation) {
+    let stage = found.stage.as_ref().map(|s| format!(" · {s}")).unwrap_or_default();
+    let id = found.identity.as_ref().map_or_else(|| " · no identity".into(), |id| format!(" · identity {id}"));
+    output::line(&format!("{}{stage}{id}", found.label));
+    if !found.values.is_empty() {
+        output::line("\nits values, and where each comes from");
+        output::table(&["  value of", "is", "because", "rule", "place"], value_rows(&found.values));
+    }
+    for account in &found.accounts {
+        output::line(&format!("\n{}: {}", account.system, match account.verdict.as_str() {
+            "in_step" => "as it should be".to_owned(),
+            "source" => "gives values".to_owned(),
+            "create" => "an account will be made".to_owned(),
+            "join" => "an existing account will be joined".to_owned(),
+            "out_of_scope" if account.key.is_some() => "takes no part any more".to_owned(),
+            "out_of_scope" => "no account".to_owned(),
+            "held" => "held".to_owned(),
+            other => format!("will get a {}", output::word(other)),
+        }));
+        let mut facts = vec![("why", format!("{}{}", account.reason, account.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()))];
+        if let (Some(name), Some(key)) = (&account.name, &account.key) {
+            facts.push(("account", format!("{name}  (key {key})")));
+        }
+        if let Some(by) = &account.linked_by {
+            facts.push(("joined", by.clone()));
+        }
+        for (word, text) in facts {
+            output::line(&format!("  {word:<8} {text}"));
+        }
+        if !account.values.is_empty() {
+            output::table(&["  attribute", "there", "wanted", "state", "because", "place"], account.values.iter().map(|v| {
+                vec![format!("  {}", v.attribute), v.there.clone().unwrap_or_default(), v.value.clone(), v.state.clone().unwrap_or_default(),
+                    format!("{} ({})", v.expression, reading(&v.read)), v.rule.clone()]
+            }));
+        }
+    }
+}
+
+impl Identities {
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        match self {
+            Identities::List { search, stage, limit } => {
+                let mut query: Vec<(&str, String)> = Vec::new();
+                query.extend(search.map(|s| ("search", s)));
+                query.extend(stage.map(|s| ("filter", s)));
+                let (found, more): (Vec<Identity>, bool) = client.all("identities", &query, limit).await?;
+                if reach.json() {
+                    output::json(&found)?;
+                } else {
+                    let value = |i: &Identity, name: &str| i.attributes.iter().find(|a| a.name == name).map_or_else(|| "—".into(), |a| output::values(&a.values));
+                    output::table(&["name", "number", "mail", "stage", "systems", "id"], found.iter().map(|i| {
+                        vec![i.label.clone(), value(i, "employeeNumber"), value(i, "mail"), i.stage.clone(), i.systems.join(", "), i.id.clone()]
+                    }));
+                    if found.is_empty() {
+                        output::line("nobody fits: the first run makes identities");
+                    }
+                    if more {
+                        output::line(&format!("… and more: --limit {}", limit * 10));
+                    }
+                }
+            }
+            Identities::Show { id } => {
+                let detail: IdentityDetail = client.get(&format!("identities/{}", segment(&id)), &[]).await?;
+                if reach.json() {
+                    output::json(&detail)?;
+                } else {
+                    print(&detail.explanation);
+                    output::line("\nlinks");
+                    output::table(&["  system", "account", "made", "by", "ended"], detail.links.iter().map(|l| {
+                        let ended = l.ended.as_ref().map_or_else(|| "—".into(), |at| format!("{} {}", output::time(at), l.ended_by.clone().unwrap_or_default()));
+                        vec![format!("  {}", l.system), l.account.clone(), output::time(&l.made), l.made_by.clone(), ended]
+                    }));
+                    output::line("\nhistory, the newest first");
+                    output::table(&["  when", "run", "what", "system", "state", "why"], detail.history.iter().map(|c| {
+                        vec![format!("  {}", c.settled.as_deref().map_or_else(|| "—".into(), output::time)), c.change_set.to_string(), c.kind.clone(), c.system.clone(), c.state.clone(), c.reason.clone()]
+                    }));
+                }
+            }
+            Identities::Split { id, system } => {
+                client.tell::<()>(Method::DELETE, &format!("identities/{}/links/{}", segment(&id), segment(&system)), None).await?;
+                output::line(&format!("the link with {system} was ended; the next run matches an account, or makes one"));
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}
+
+impl Why {
+    /// Explains.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let found: Vec<Explanation> = reach.client()?.get("why", &[("person", self.person.clone())]).await?;
+        if reach.json() {
+            output::json(&found)?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        if found.len() > 3 {
+            output::line(&format!("{} people fit `{}`. Give a number, an address or an id:\n", found.len(), self.person));
+            output::table(&["name", "identity", "account"], found.iter().take(20).map(|f| {
+                vec![f.label.clone(), f.identity.clone().unwrap_or_else(|| "—".into()), f.accounts.iter().find_map(|a| a.name.clone()).unwrap_or_default()]
+            }));
+            return Ok(ExitCode::SUCCESS);
+        }
+        for (n, one) in found.iter().enumerate() {
+            if n > 0 {
+                output::line(&format!("\n{}\n", "─".repeat(60)));
+            }
+            print(one);
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

@@ -1,0 +1,149 @@
+//! The client: it knows the API's types and HTTP, and nothing else of the service.
+
+pub mod changes;
+pub mod identities;
+pub mod journal;
+pub mod output;
+pub mod rules;
+pub mod status;
+pub mod systems;
+
+use anyhow::{Context, anyhow};
+use clap::{Args, ValueEnum};
+use reqwest::Method;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::path::PathBuf;
+use tide_api::Problem;
+
+/// How answers are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Output {
+    /// Tables for people
+    Table,
+    /// JSON for programs
+    Json,
+}
+
+/// Where the service is, and as whom it is called.
+#[derive(Args, Clone)]
+pub struct Reach {
+    /// The service's address
+    #[arg(long, global = true, default_value = "http://127.0.0.1:7480", env = "EAGER_TIDE_URL", help_heading = "Service")]
+    url: String,
+    /// The token; better set in the environment than given here, where others see it
+    #[arg(long, global = true, env = "EAGER_TIDE_TOKEN", hide_env_values = true, help_heading = "Service")]
+    token: Option<String>,
+    /// A file that holds the token
+    #[arg(long, global = true, env = "EAGER_TIDE_TOKEN_FILE", help_heading = "Service")]
+    token_file: Option<PathBuf>,
+    /// How answers are printed
+    #[arg(long, short, global = true, value_enum, default_value = "table", help_heading = "Service")]
+    pub output: Output,
+}
+
+/// A service that can be called.
+pub struct Client {
+    http: reqwest::Client,
+    url: String,
+    token: String,
+}
+
+impl Reach {
+    /// True when programs read what is printed.
+    pub fn json(&self) -> bool {
+        self.output == Output::Json
+    }
+
+    /// A client for the service.
+    pub fn client(&self) -> anyhow::Result<Client> {
+        let token = match (&self.token, &self.token_file) {
+            (Some(token), _) => token.clone(),
+            (None, Some(file)) => std::fs::read_to_string(file).with_context(|| format!("the token file {} cannot be read", file.display()))?,
+            (None, None) => {
+                return Err(anyhow!("no token was given: set EAGER_TIDE_TOKEN, or EAGER_TIDE_TOKEN_FILE to the file that the service wrote at its first start (DATA/first-token)"));
+            }
+        };
+        let http = reqwest::Client::builder().tls_backend_rustls().no_proxy().build()?;
+        Ok(Client { http, url: self.url.trim_end_matches('/').to_owned(), token: token.trim().to_owned() })
+    }
+}
+
+/// A path segment that cannot step out of its place.
+pub fn segment(text: &str) -> String {
+    text.bytes()
+        .map(|b| if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_') { char::from(b).to_string() } else { format!("%{b:02X}") })
+        .collect()
+}
+
+fn explain(problem: Problem, status: u16) -> anyhow::Error {
+    let mut text = problem.detail.unwrap_or_else(|| format!("the service answered HTTP {status} {}", problem.title));
+    if let Some(remedy) = problem.remedy {
+        text.push_str(&format!("\n  to do: {remedy}"));
+    }
+    for fault in problem.faults {
+        text.push_str(&format!("\n  {}", output::fault(&fault)));
+    }
+    anyhow!(text)
+}
+
+impl Client {
+    async fn call<B: Serialize>(&self, method: Method, path: &str, query: &[(&str, String)], body: Option<&B>) -> anyhow::Result<Vec<u8>> {
+        let mut request = self.http.request(method, format!("{}/api/v1/{path}", self.url)).query(query).bearer_auth(&self.token);
+        if let Some(body) = body {
+            request = request.json(body);
+        }
+        let response = request.send().await.map_err(|error| {
+            if error.is_connect() {
+                anyhow!("no service answers at {}\n  to do: start it with `eager-tide serve`, or set EAGER_TIDE_URL", self.url)
+            } else {
+                anyhow!("the service at {} broke off: {error}", self.url)
+            }
+        })?;
+        let status = response.status();
+        let body = response.bytes().await?;
+        if status.is_success() {
+            return Ok(body.to_vec());
+        }
+        match serde_json::from_slice::<Problem>(&body) {
+            Ok(problem) => Err(explain(problem, status.as_u16())),
+            Err(_) => Err(anyhow!("{} answered HTTP {status}, and not as Eager Tide does: check EAGER_TIDE_URL", self.url)),
+        }
+    }
+
+    /// Asks.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> anyhow::Result<T> {
+        let body = self.call::<()>(Method::GET, path, query, None).await?;
+        serde_json::from_slice(&body).context("the answer cannot be read: are client and service of one version?")
+    }
+
+    /// Sends, and reads the answer.
+    pub async fn send<B: Serialize, T: DeserializeOwned>(&self, method: Method, path: &str, body: &B) -> anyhow::Result<T> {
+        let body = self.call(method, path, &[], Some(body)).await?;
+        serde_json::from_slice(&body).context("the answer cannot be read: are client and service of one version?")
+    }
+
+    /// Sends, and expects no answer but success.
+    pub async fn tell<B: Serialize>(&self, method: Method, path: &str, body: Option<&B>) -> anyhow::Result<()> {
+        self.call(method, path, &[], body).await.map(|_| ())
+    }
+
+    /// All pages of a list, up to a number of rows.
+    pub async fn all<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)], most: usize) -> anyhow::Result<(Vec<T>, bool)> {
+        let mut items = Vec::new();
+        let mut after: Option<String> = None;
+        loop {
+            let mut query = query.to_vec();
+            query.push(("limit", (most - items.len()).clamp(1, 1000).to_string()));
+            if let Some(after) = &after {
+                query.push(("after", after.clone()));
+            }
+            let page: tide_api::Page<T> = self.get(path, &query).await?;
+            items.extend(page.items);
+            match page.next {
+                Some(next) if items.len() < most => after = Some(next),
+                next => return Ok((items, next.is_some())),
+            }
+        }
+    }
+}

@@ -1,0 +1,70 @@
+//! Printing: tables for people, JSON for programs, and nothing that could steer a terminal.
+
+use comfy_table::{Attribute, Cell, ContentArrangement, Table, presets};
+use serde::Serialize;
+use std::io::Write;
+
+/// Text without control characters and without marks that turn the reading direction: data from
+/// elsewhere must not steer the terminal it is shown on.
+pub fn clean(text: &str) -> String {
+    text.chars()
+        .filter(|c| *c == '\n' || !c.is_control())
+        .filter(|c| !matches!(*c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}'))
+        .collect()
+}
+
+/// Prints a line. A reader that went away (`| head`) is no error.
+pub fn line(text: &str) {
+    let _ = writeln!(std::io::stdout(), "{}", clean(text));
+}
+
+/// Prints a value for programs.
+pub fn json<T: Serialize>(value: &T) -> anyhow::Result<()> {
+    let _ = writeln!(std::io::stdout(), "{}", serde_json::to_string_pretty(value)?);
+    Ok(())
+}
+
+/// Prints a table. It fits the terminal, or 140 columns where there is none.
+pub fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    if !table.is_tty() {
+        table.set_width(140);
+    }
+    table.set_header(head.iter().map(|text| Cell::new(text.to_uppercase()).add_attribute(Attribute::Bold)));
+    for row in rows {
+        table.add_row(row.iter().map(|text| Cell::new(clean(text))));
+    }
+    for text in table.to_string().lines() {
+        line(text.trim_end());
+    }
+}
+
+/// A fault of a rule set as one line: file, line, column, what, and what to do.
+pub fn fault(fault: &tide_api::Fault) -> String {
+    let help = fault.help.as_ref().map(|help| format!("\n      {help}")).unwrap_or_default();
+    format!("{}  {}:{}:{}  {}{help}", fault.severity, fault.file, fault.line, fault.column, fault.message)
+}
+
+/// An instant for people: to the second, as UTC.
+pub fn time(stamp: &str) -> String {
+    format!("{} UTC", stamp.get(..19).unwrap_or(stamp).replace('T', " "))
+}
+
+/// A word of the API for people.
+pub fn word(word: &str) -> String {
+    word.replace('_', " ")
+}
+
+/// Values as one line; none is a dash.
+pub fn values(values: &[String]) -> String {
+    if values.is_empty() { "—".into() } else { values.join(" · ") }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn nothing_steers_the_terminal() {
+        assert_eq!(super::clean("a\u{1b}[31mb\u{202e}c\u{7}\nd"), "a[31mbc\nd");
+    }
+}

@@ -1,0 +1,191 @@
+//! `eager-tide demo`: Skerry Line's directory, a service to feed, and Eager Tide between them.
+
+use crate::{play, serve};
+use anyhow::Context;
+use clap::{Args, ValueEnum};
+use std::net::SocketAddr;
+use std::process::ExitCode;
+use std::sync::Arc;
+use tide_core::rules::RuleFile;
+use tide_engine::{Engine, NewSystem};
+use tide_standins::directory::Directory;
+use tide_standins::scim_service::ScimService;
+use tide_standins::slapd::{self, Slapd};
+use tide_standins::world::{self, BASE};
+
+/// Which directory the demo uses.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Choice {
+    /// slapd where it is installed, else the stand-in
+    Auto,
+    /// OpenLDAP's slapd
+    Slapd,
+    /// The small LDAP server inside this binary
+    Standin,
+}
+
+/// Options of `demo`.
+#[derive(Args)]
+pub struct Demo {
+    /// Play the whole story unattended, print what was seen, and fail if anything is off
+    #[arg(long)]
+    check: bool,
+    /// Where the service listens; another port is taken if this one is
+    #[arg(long, default_value = "127.0.0.1:7480")]
+    listen: SocketAddr,
+    /// Which directory to use
+    #[arg(long, value_enum, default_value = "auto")]
+    directory: Choice,
+    /// How many people
+    #[arg(long, default_value_t = world::PEOPLE, value_parser = clap::value_parser!(usize))]
+    people: usize,
+}
+
+/// A directory, real or ours.
+pub enum Harbour {
+    /// OpenLDAP's.
+    Slapd(Box<Slapd>),
+    /// Ours.
+    Standin(Directory),
+}
+
+impl Harbour {
+    /// Its address.
+    pub fn url(&self) -> &str {
+        match self {
+            Harbour::Slapd(slapd) => &slapd.url,
+            Harbour::Standin(directory) => &directory.url,
+        }
+    }
+
+    /// The name and password that may write.
+    pub fn admin(&self) -> (&str, &str) {
+        match self {
+            Harbour::Slapd(slapd) => (&slapd.admin_dn, &slapd.admin_password),
+            Harbour::Standin(directory) => (&directory.admin_dn, &directory.password),
+        }
+    }
+
+    /// What it is, for people.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Harbour::Slapd(_) => "OpenLDAP's slapd",
+            Harbour::Standin(_) => "the built-in LDAP stand-in",
+        }
+    }
+}
+
+/// Everything that the demo runs.
+pub struct Stage {
+    /// The directory.
+    pub harbour: Harbour,
+    /// The service to feed.
+    pub berthing: ScimService,
+    /// The made-up people.
+    pub people: Vec<world::Crew>,
+    /// The service's address.
+    pub url: String,
+    /// The first operator's token.
+    pub token: String,
+}
+
+fn secret() -> String {
+    rand::random::<[u8; 12]>().iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+async fn harbour(choice: Choice, people: &[world::Crew], password: &str) -> anyhow::Result<Harbour> {
+    let entries = world::directory(people, password);
+    let real = match choice {
+        Choice::Slapd => true,
+        Choice::Standin => false,
+        Choice::Auto => slapd::available(),
+    };
+    if !real {
+        return Ok(Harbour::Standin(Directory::start(&entries, password).await?));
+    }
+    let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await?.context("slapd does not start; `--directory standin` does without it")?;
+    Ok(Harbour::Slapd(Box::new(slapd)))
+}
+
+async fn connect(engine: &Engine, harbour: &Harbour, password: &str, berthing: &ScimService) -> anyhow::Result<()> {
+    let settings = match harbour {
+        Harbour::Slapd(slapd) => serde_json::json!({"url": slapd.url, "start_tls": true, "ca_pem": slapd.certificates.ca_pem,
+            "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100}),
+        Harbour::Standin(directory) => serde_json::json!({"url": directory.url, "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100}),
+    };
+    for (name, kind, settings, secret) in [
+        ("harbour", "ldap", settings, password),
+        ("berthing", "scim", serde_json::json!({"url": berthing.url}), berthing.token.as_str()),
+    ] {
+        let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: None, secret_text: Some(secret.to_owned()) };
+        engine.add_system(new, "demo").await?;
+        anyhow::ensure!(engine.check_system(name).await?.healthy(), "{name} is not well: this is a fault of the demo");
+        engine.read_by_name(name).await?;
+    }
+    let files: Vec<RuleFile> = world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    engine.publish_rules(&files, "demo").await?;
+    engine.set_system("berthing", Some(vec![tide_core::ObjectType::Person]), None, "demo").await?;
+    Ok(())
+}
+
+impl Demo {
+    /// Starts everything, and plays the story if asked.
+    pub async fn run(self) -> anyhow::Result<ExitCode> {
+        serve::log(serve::LogFormat::Text, "warn");
+        let folder = tempfile::Builder::new().prefix("eager-tide-demo-").tempdir()?;
+        println!("Skerry Line, a made-up island ferry operator. Everything runs on this machine and is gone when the demo ends.\n");
+        println!("  starting the directory `harbour` …");
+        let people = world::people(world::SEED, self.people);
+        let password = secret();
+        let harbour = harbour(self.directory, &people, &password).await?;
+        println!("    {} at {}", harbour.name(), harbour.url());
+        println!("  starting the crew planning service `berthing` …");
+        let berthing = ScimService::start(world::berthing(&people), &secret()).await?;
+        println!("    a SCIM 2.0 stand-in at {}", berthing.url);
+        println!("  starting Eager Tide, connecting both and publishing the rules …");
+        let (engine, first) = serve::open(folder.path()).await?;
+        connect(&engine, &harbour, &password, &berthing).await?;
+        let listener = match tide_service::listen(self.listen).await {
+            Ok(listener) => listener,
+            Err(_) => tide_service::listen(SocketAddr::from(([127, 0, 0, 1], 0))).await?,
+        };
+        let url = format!("http://{}", listener.local_addr()?);
+        let token = std::fs::read_to_string(first.context("the demo's store is not new")?)?.trim().to_owned();
+        let stage = Stage { harbour, berthing, people, url, token };
+        let (stop, stopping) = tokio::sync::oneshot::channel::<()>();
+        let serving = tokio::spawn(serve_until(listener, engine.clone(), stopping));
+        let code = if self.check {
+            play::check(&stage).await?
+        } else {
+            welcome(&stage);
+            serve::stopped().await;
+            ExitCode::SUCCESS
+        };
+        // The receiver is gone only if serving ended by itself, which the next line tells.
+        let _ = stop.send(());
+        serving.await??;
+        engine.store().close().await;
+        Ok(code)
+    }
+}
+
+async fn serve_until(listener: tokio::net::TcpListener, engine: Arc<Engine>, stopping: tokio::sync::oneshot::Receiver<()>) -> anyhow::Result<()> {
+    let stop = async {
+        let _ = stopping.await;
+    };
+    Ok(tide_service::serve(listener, engine, stop).await?)
+}
+
+fn welcome(stage: &Stage) {
+    let (admin, password) = stage.harbour.admin();
+    println!(
+        "\nReady. {} people in harbour, {} accounts in berthing.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  export LDAPURI={ldap}\n  ldapmodify -x -D {admin} -w {password} <<END\n  dn: {dn}\n  changetype: modify\n  replace: title\n  title: Harbour Master\n  END\n\nCtrl-C ends the demo.",
+        stage.people.len(),
+        stage.berthing.users().len(),
+        url = stage.url,
+        token = stage.token,
+        number = stage.people.first().map_or("1001", |p| p.number.as_str()),
+        ldap = stage.harbour.url(),
+        dn = stage.people.first().map(world::Crew::dn).unwrap_or_default(),
+    );
+}

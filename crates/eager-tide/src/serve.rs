@@ -1,0 +1,113 @@
+//! `eager-tide serve`: the service on a data folder.
+
+use anyhow::Context;
+use clap::{Args, ValueEnum};
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::sync::Arc;
+use tide_engine::{Engine, SystemClock};
+use tide_store::{MasterKey, Store};
+use tracing_subscriber::EnvFilter;
+
+/// How the log is written.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum LogFormat {
+    /// Lines for people
+    Text,
+    /// One JSON object a line
+    Json,
+}
+
+/// Options of `serve`.
+#[derive(Args)]
+pub struct Serve {
+    /// The folder of the records; it is made if it is not there
+    #[arg(long, default_value = "eager-tide-data", env = "EAGER_TIDE_DATA")]
+    data: PathBuf,
+    /// Where to listen; beyond loopback a TLS proxy is needed
+    #[arg(long, default_value = "127.0.0.1:7480", env = "EAGER_TIDE_LISTEN")]
+    listen: SocketAddr,
+    /// How the log is written; EAGER_TIDE_LOG filters it, for example `info,tide_engine=debug`
+    #[arg(long, value_enum, default_value = "text")]
+    log_format: LogFormat,
+}
+
+/// Starts logging to the standard error stream.
+pub fn log(format: LogFormat, default: &str) {
+    let filter = EnvFilter::try_from_env("EAGER_TIDE_LOG").unwrap_or_else(|_| EnvFilter::new(default));
+    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    // A second call, in a test, finds logging on already.
+    let _ = match format {
+        LogFormat::Text => builder.with_target(false).try_init(),
+        LogFormat::Json => builder.json().try_init(),
+    };
+}
+
+/// Opens the engine of a data folder. At the first start an operator is made, and its token is
+/// written to a file that only the owner may read; the file's path is returned.
+pub async fn open(data: &Path) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+    std::fs::create_dir_all(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
+    let key = MasterKey::from_environment_or_file(&data.join("key"))?;
+    let store = Store::open(&data.join("tide.db"), key).await?;
+    let engine = Engine::new(store, Arc::new(SystemClock));
+    let file = data.join("first-token");
+    let first = engine.store().has_no_operator().await?;
+    if first {
+        let token: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
+        private(&file, &token).with_context(|| format!("the first token cannot be written to {}", file.display()))?;
+        engine.store().add_principal("operator", "first operator", Some(&token), engine.now()).await?;
+    }
+    Ok((engine, first.then_some(file)))
+}
+
+fn private(path: &Path, text: &str) -> std::io::Result<()> {
+    use std::io::Write;
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create(true).truncate(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt;
+        options.mode(0o600);
+    }
+    writeln!(options.open(path)?, "{text}")
+}
+
+/// Completes when the process is told to stop.
+pub async fn stopped() {
+    let interrupt = tokio::signal::ctrl_c();
+    #[cfg(unix)]
+    {
+        let Ok(mut terminate) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) else {
+            let _ = interrupt.await;
+            return;
+        };
+        tokio::select! {
+            _ = interrupt => {}
+            _ = terminate.recv() => {}
+        }
+    }
+    #[cfg(not(unix))]
+    {
+        let _ = interrupt.await;
+    }
+}
+
+impl Serve {
+    /// Serves until it is told to stop.
+    pub async fn run(self) -> anyhow::Result<ExitCode> {
+        log(self.log_format, "info,tower_http=warn");
+        let (engine, first) = open(&self.data).await?;
+        let listener = tide_service::listen(self.listen).await?;
+        let address = listener.local_addr()?;
+        tracing::info!(console = %format!("http://{address}/"), data = %self.data.display(), "Eager Tide is up");
+        if let Some(file) = first {
+            tracing::info!(file = %file.display(), "first start: the first operator's token is in this file; sign in with it, and set EAGER_TIDE_TOKEN_FILE for the client");
+        }
+        engine.resume().await?;
+        tide_service::serve(listener, engine.clone(), stopped()).await?;
+        engine.store().close().await;
+        tracing::info!("stopped; what was not sent yet goes on at the next start");
+        Ok(ExitCode::SUCCESS)
+    }
+}

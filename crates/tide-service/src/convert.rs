@@ -1,0 +1,261 @@
+//! From the records of the store and the core to the types of the API.
+
+use tide_core::explain::{AccountLine, Explanation};
+use tide_core::rules::{Condition, Container, Empty, Keep, Mapping, Need, Severity, TypeRules, WhenOut};
+use tide_core::{Attributes, Place, RuleSet, Value};
+use tide_store::{AccountRow, ChangeRow, ChangeSetRow, DecidedRow, IdentityRow};
+
+pub fn texts(values: &[Value]) -> Vec<String> {
+    values.iter().map(Value::to_string).collect()
+}
+
+fn attributes(record: &Attributes) -> Vec<tide_api::Attribute> {
+    record.iter().map(|(name, values)| tide_api::Attribute { name: name.to_owned(), values: texts(values) }).collect()
+}
+
+fn place(place: &Place) -> String {
+    place.to_string()
+}
+
+pub fn fault(fault: &tide_core::rules::Fault) -> tide_api::Fault {
+    tide_api::Fault {
+        severity: if fault.severity == Severity::Error { "error" } else { "warning" }.into(),
+        file: fault.place.file.clone(),
+        line: fault.place.line,
+        column: fault.place.column,
+        message: fault.message.clone(),
+        help: fault.help.clone(),
+    }
+}
+
+fn counts(pairs: Vec<(String, i64)>) -> Vec<tide_api::Count> {
+    pairs.into_iter().map(|(word, count)| tide_api::Count { word, count }).collect()
+}
+
+pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
+    let order = |word: &str| tide_core::decide::Verdict::ALL.iter().position(|v| v.word() == word);
+    let mut verdicts = row.verdicts;
+    verdicts.sort_by_key(|(word, _)| order(word));
+    tide_api::ChangeSet {
+        id: row.id,
+        kind: row.kind,
+        state: row.state,
+        rule_version: row.rule_version,
+        principal: row.principal,
+        preview: row.preview,
+        started: row.started,
+        ended: row.ended,
+        note: row.note,
+        verdicts: counts(verdicts),
+        states: counts(row.states),
+    }
+}
+
+pub fn line(row: DecidedRow) -> tide_api::Line {
+    let decided = row.decided;
+    tide_api::Line {
+        seq: row.seq,
+        system: decided.system,
+        object: decided.object.to_string(),
+        identity: decided.identity,
+        account: row.account_name,
+        label: decided.label,
+        verdict: decided.verdict.word().into(),
+        reason: decided.reason.text,
+        rule: decided.reason.rule.as_ref().map(place),
+    }
+}
+
+pub fn change(row: ChangeRow) -> tide_api::Change {
+    let change = row.change;
+    tide_api::Change {
+        id: row.id,
+        change_set: row.change_set,
+        system: change.system,
+        object: change.object.to_string(),
+        identity: change.identity,
+        label: change.label,
+        kind: change.kind.to_string(),
+        state: row.state.word().into(),
+        values: change
+            .values
+            .iter()
+            .map(|value| tide_api::ValueChange {
+                attribute: value.attribute.clone(),
+                before: texts(&value.before),
+                after: texts(&value.after),
+                rule: place(&value.rule),
+            })
+            .collect(),
+        reason: change.reason.text,
+        rule: change.reason.rule.as_ref().map(place),
+        hold: change.hold.map(|hold| hold.text),
+        error: row.error,
+        remedy: row.remedy,
+        attempts: row.attempts,
+        settled: row.settled,
+    }
+}
+
+pub fn account(row: AccountRow) -> tide_api::Account {
+    let account = row.account;
+    tide_api::Account {
+        id: account.id,
+        system: account.system,
+        name: account.name,
+        key: account.key,
+        identity: row.identity,
+        seen: row.seen,
+        absent_since: account.absent_since.map(|at| at.to_string()),
+        fault: account.fault,
+        attributes: attributes(&account.attributes),
+    }
+}
+
+pub fn identity(row: IdentityRow) -> tide_api::Identity {
+    let shown = ["employeeNumber", "mail", "department"];
+    tide_api::Identity {
+        id: row.identity.id,
+        label: row.label,
+        stage: row.identity.stage.word().into(),
+        systems: row.systems,
+        attributes: attributes(&row.identity.attributes).into_iter().filter(|a| shown.contains(&a.name.as_str())).collect(),
+        changed: row.changed,
+    }
+}
+
+fn reading(read: &[(String, String)]) -> Vec<tide_api::Attribute> {
+    read.iter().map(|(name, value)| tide_api::Attribute { name: name.clone(), values: vec![value.clone()] }).collect()
+}
+
+fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
+    tide_api::ValueReason {
+        attribute: reason.attribute.clone(),
+        value: reason.value.clone(),
+        there: None,
+        state: None,
+        rule: place(&reason.rule),
+        expression: reason.expression.clone(),
+        read: reading(&reason.read),
+        from_system: reason.from_system.clone(),
+    }
+}
+
+fn account_reason(line: &AccountLine) -> tide_api::AccountReason {
+    tide_api::AccountReason {
+        system: line.decided.system.clone(),
+        verdict: line.decided.verdict.word().into(),
+        reason: line.decided.reason.text.clone(),
+        rule: line.decided.reason.rule.as_ref().map(place),
+        name: line.name.clone(),
+        key: line.key.clone(),
+        linked_by: line.linked_by.clone(),
+        values: line
+            .values
+            .iter()
+            .map(|value| tide_api::ValueReason {
+                there: Some(value.there.clone()),
+                state: Some(value.state.clone()),
+                ..value_reason(&value.reason)
+            })
+            .collect(),
+    }
+}
+
+pub fn explanation(found: &Explanation) -> tide_api::Explanation {
+    tide_api::Explanation {
+        label: found.label.clone(),
+        identity: found.identity.clone(),
+        stage: found.stage.clone(),
+        values: found.values.iter().map(value_reason).collect(),
+        accounts: found.accounts.iter().map(account_reason).collect(),
+    }
+}
+
+fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
+    let mut notes = Vec::new();
+    if mapping.need == Need::Required {
+        notes.push("required");
+    }
+    match mapping.keep {
+        Keep::InStep => {}
+        Keep::Once => notes.push("set once"),
+        Keep::FillBlank => notes.push("fills a blank"),
+    }
+    if mapping.empty == Empty::Leave {
+        notes.push("an empty source leaves it");
+    }
+    tide_api::RuleLine { name: mapping.attribute.clone(), text: mapping.program.source().into(), note: notes.join(", "), place: place(&mapping.place) }
+}
+
+fn container(word: &str, container: &Container) -> tide_api::RuleLine {
+    let note = if container.one_level { "one level" } else { "and all below" };
+    tide_api::RuleLine { name: word.into(), text: container.dn.to_string(), note: note.into(), place: place(&container.place) }
+}
+
+fn condition(condition: &Condition) -> tide_api::RuleLine {
+    tide_api::RuleLine { name: "if".into(), text: condition.when.source().into(), note: format!("else: {}", condition.otherwise), place: place(&condition.place) }
+}
+
+fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::SystemRules {
+    let scope = &types.scope;
+    let mut lines: Vec<tide_api::RuleLine> = scope.within.iter().map(|c| container("within", c)).collect();
+    lines.extend(scope.except.iter().map(|c| container("except", c)));
+    lines.extend(scope.conditions.iter().map(condition));
+    tide_api::SystemRules {
+        system: system.into(),
+        object: object.into(),
+        scope: lines,
+        matching: types
+            .matching
+            .iter()
+            .map(|rule| tide_api::RuleLine {
+                name: rule.name.clone(),
+                text: format!("{}  =  {}", rule.account.source(), rule.identity.source()),
+                note: if rule.certain { "joins by itself" } else { "asks a person" }.into(),
+                place: place(&rule.place),
+            })
+            .collect(),
+        inbound: types.inbound.iter().map(mapping).collect(),
+        outbound: types.outbound.iter().map(mapping).collect(),
+        when_out: match types.when_out {
+            WhenOut::Disable => "disable",
+            WhenOut::Leave => "leave",
+        }
+        .into(),
+    }
+}
+
+pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api::RuleLine>, Vec<tide_api::RuleLine>) {
+    let systems = rules
+        .systems
+        .values()
+        .flat_map(|system| system.types.iter().map(|(kind, types)| type_rules(&system.name, kind.word(), types)))
+        .collect();
+    let identities = rules
+        .identities
+        .iter()
+        .flat_map(|(kind, identity)| {
+            identity.attributes.iter().map(move |attribute| {
+                let notes = [(attribute.required, "required"), (attribute.unique, "unique"), (attribute.many, "several values")];
+                let note: Vec<&str> = notes.iter().filter(|(yes, _)| *yes).map(|(_, word)| *word).collect();
+                tide_api::RuleLine { name: attribute.name.clone(), text: kind.word().into(), note: note.join(", "), place: place(&attribute.place) }
+            })
+        })
+        .collect();
+    let guards = rules
+        .guards
+        .iter()
+        .map(|guard| {
+            let most = guard.most.map(|most| format!("at most {most} of a run"));
+            let share = guard.share.map(|share| format!("at most {share} % of the linked accounts"));
+            tide_api::RuleLine {
+                name: guard.change.clone(),
+                text: [most, share].into_iter().flatten().collect::<Vec<_>>().join(", "),
+                note: guard.system.clone().unwrap_or_else(|| "every system".into()),
+                place: place(&guard.place),
+            }
+        })
+        .collect();
+    (systems, identities, guards)
+}

@@ -1,0 +1,44 @@
+//! Live events over SSE. A stream ends with the session that opened it.
+
+use crate::Service;
+use crate::access::Caller;
+use axum::Extension;
+use axum::extract::State;
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures::Stream;
+use std::convert::Infallible;
+use std::time::Duration;
+use tokio::sync::broadcast::error::RecvError;
+
+/// How often it is looked whether the session still lasts.
+const LOOK: Duration = Duration::from_secs(2);
+
+/// What happens from now on: changes of systems, readings, progress of runs.
+#[utoipa::path(get, path = "/api/v1/events", tag = "events", responses((status = 200, description = "Server-sent events", content_type = "text/event-stream", body = String)))]
+pub async fn stream(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
+    let events = service.engine.events();
+    let state = (service, caller, events, tokio::time::interval(LOOK));
+    let stream = futures::stream::unfold(state, |(service, caller, mut events, mut look)| async move {
+        loop {
+            tokio::select! {
+                event = events.recv() => match event {
+                    Ok(event) => {
+                        let data = serde_json::to_string(&event).unwrap_or_default();
+                        return Some((Ok(Event::default().data(data)), (service, caller, events, look)));
+                    }
+                    // A slow reader missed some: it is told to read the pages anew.
+                    Err(RecvError::Lagged(_)) => return Some((Ok(Event::default().data("{\"event\":\"missed\"}")), (service, caller, events, look))),
+                    Err(RecvError::Closed) => return None,
+                },
+                _ = look.tick() => {
+                    if let Some(session) = &caller.session
+                        && !service.engine.store().session_lasts(session, service.engine.now()).await.unwrap_or(false)
+                    {
+                        return None;
+                    }
+                }
+            }
+        }
+    });
+    Sse::new(stream).keep_alive(KeepAlive::default())
+}

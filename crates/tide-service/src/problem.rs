@@ -1,0 +1,75 @@
+//! Errors as RFC 9457 problem documents.
+
+use axum::Json;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use tide_api::Problem;
+use tide_engine::EngineError;
+use tide_store::StoreError;
+
+/// An error on its way to a client.
+#[derive(Debug)]
+pub struct Refusal(pub Box<Problem>);
+
+impl Refusal {
+    pub fn new(status: StatusCode, kind: &str, detail: impl Into<String>) -> Self {
+        Refusal(Box::new(Problem {
+            kind: format!("/problems/{kind}"),
+            title: status.canonical_reason().unwrap_or("Error").to_owned(),
+            status: status.as_u16(),
+            detail: Some(detail.into()),
+            ..Problem::default()
+        }))
+    }
+
+    pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.0.remedy = Some(remedy.into());
+        self
+    }
+
+    /// A request that makes no sense.
+    pub fn bad(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::BAD_REQUEST, "bad-request", detail)
+    }
+}
+
+impl IntoResponse for Refusal {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(*self.0)).into_response();
+        response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
+        response
+    }
+}
+
+impl From<StoreError> for Refusal {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::Missing { .. } => Self::new(StatusCode::NOT_FOUND, "not-found", error.to_string()),
+            StoreError::Exists { .. } => Self::new(StatusCode::CONFLICT, "exists", error.to_string()),
+            other => {
+                // What SQLite says may name files and statements: it is for the log.
+                tracing::error!(error = %other, "the store failed");
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "store", "the store failed; the service's log says why")
+            }
+        }
+    }
+}
+
+impl From<EngineError> for Refusal {
+    fn from(error: EngineError) -> Self {
+        match error {
+            EngineError::Store(error) => error.into(),
+            EngineError::Connect(error) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, error.code, error.said).remedy(error.remedy),
+            EngineError::Rules(ref faults) => {
+                let mut refusal = Self::new(StatusCode::UNPROCESSABLE_ENTITY, "rules", error.to_string())
+                    .remedy("correct them; nothing was published or started");
+                refusal.0.faults = faults.iter().map(crate::convert::fault).collect();
+                refusal
+            }
+            EngineError::NoRules => Self::new(StatusCode::CONFLICT, "no-rules", error.to_string()),
+            EngineError::Busy(_) => Self::new(StatusCode::CONFLICT, "busy", error.to_string()),
+            EngineError::Refused(text) => Self::bad(text),
+        }
+    }
+}

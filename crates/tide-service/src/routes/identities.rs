@@ -1,0 +1,67 @@
+//! Identities, and why they are as they are.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::convert;
+use crate::problem::Refusal;
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use tide_api::{Explanation, Identity, IdentityDetail, Link, ListQuery, Page, Problem, WhyQuery};
+
+/// Separates label and id in a page's `next`: neither can hold it.
+const BREAK: char = '\u{1f}';
+
+/// Identities by name. `filter` is a stage.
+#[utoipa::path(get, path = "/api/v1/identities", tag = "identities", params(ListQuery), responses((status = 200, body = Page<Identity>)))]
+pub async fn list(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<Identity>>, Refusal> {
+    let limit = super::changes::limit(&query);
+    let after = query.after.as_deref().and_then(|after| after.split_once(BREAK));
+    let stage = query.filter.as_deref().filter(|stage| !stage.is_empty());
+    let rows = service.engine.store().identities(query.search.as_deref().unwrap_or_default(), stage, after, limit).await?;
+    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| format!("{}{BREAK}{}", row.label, row.identity.id))).flatten();
+    Ok(Json(Page { items: rows.into_iter().map(convert::identity).collect(), next }))
+}
+
+/// One identity: its accounts side by side, where each value comes from, its links and history.
+#[utoipa::path(get, path = "/api/v1/identities/{id}", tag = "identities", params(("id" = String, Path)),
+    responses((status = 200, body = IdentityDetail), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<IdentityDetail>, Refusal> {
+    let found = service.engine.why(&id).await?;
+    let explanation = found
+        .iter()
+        .find(|one| one.identity.as_deref() == Some(id.as_str()))
+        .ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("there is no identity `{id}`")))?;
+    let store = service.engine.store();
+    let links = store.links_of(&id).await?;
+    Ok(Json(IdentityDetail {
+        explanation: convert::explanation(explanation),
+        links: links
+            .into_iter()
+            .map(|l| Link { system: l.system, account: l.name, made: l.made, made_by: l.made_by, ended: l.ended, ended_by: l.ended_by })
+            .collect(),
+        history: store.changes_of(&id, 50).await?.into_iter().map(convert::change).collect(),
+    }))
+}
+
+/// Splits an identity from its account in a system. The next run matches or makes one anew.
+#[utoipa::path(delete, path = "/api/v1/identities/{id}/links/{system}", tag = "identities", params(("id" = String, Path), ("system" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn split(State(service): State<Service>, Extension(caller): Extension<Caller>, Path((id, system)): Path<(String, String)>) -> Result<StatusCode, Refusal> {
+    match service.engine.store().split(&id, &system, &caller.principal.id, service.engine.now()).await? {
+        0 => Err(Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("identity `{id}` has no open link in `{system}`"))),
+        _ => Ok(StatusCode::NO_CONTENT),
+    }
+}
+
+/// Why a person's accounts are as they are, or why there are none.
+#[utoipa::path(get, path = "/api/v1/why", tag = "identities", params(WhyQuery),
+    responses((status = 200, body = Vec<Explanation>), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn why(State(service): State<Service>, Query(query): Query<WhyQuery>) -> Result<Json<Vec<Explanation>>, Refusal> {
+    let found = service.engine.why(&query.person).await?;
+    if found.is_empty() {
+        return Err(Refusal::new(StatusCode::NOT_FOUND, "nobody", format!("nobody is known as `{}`", query.person))
+            .remedy("give a name, an address, an employee number or a DN as it stands in a system that was read"));
+    }
+    Ok(Json(found.iter().map(convert::explanation).collect()))
+}

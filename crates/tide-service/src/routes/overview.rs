@@ -1,0 +1,50 @@
+//! The first screen, and the journal.
+
+use super::systems::all_systems;
+use crate::Service;
+use crate::convert;
+use crate::problem::Refusal;
+use axum::Json;
+use axum::extract::{Query, State};
+use tide_api::{Count, JournalCheck, JournalEntry, ListQuery, Overview, Page};
+
+/// Is everything well, what waits, what happened last?
+#[utoipa::path(get, path = "/api/v1/overview", tag = "overview", responses((status = 200, body = Overview)))]
+pub async fn overview(State(service): State<Service>) -> Result<Json<Overview>, Refusal> {
+    let store = service.engine.store();
+    let sets = store.change_sets(50).await?;
+    let last = |kind: &str| sets.iter().find(|set| set.kind == kind).cloned().map(convert::change_set);
+    let (failed, held) = store.waiting().await?;
+    Ok(Json(Overview {
+        systems: all_systems(&service).await?,
+        identities: store.identity_counts().await?.into_iter().map(|(word, count)| Count { word, count }).collect(),
+        rule_version: store.rules().await?.map_or(0, |rules| rules.version),
+        last_run: last("run"),
+        last_preview: last("preview"),
+        failed,
+        held,
+    }))
+}
+
+/// What was done, by whom, the newest first. `search` names a subject exactly.
+#[utoipa::path(get, path = "/api/v1/journal", tag = "journal", params(ListQuery), responses((status = 200, body = Page<JournalEntry>)))]
+pub async fn journal(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<JournalEntry>>, Refusal> {
+    let limit = super::changes::limit(&query);
+    let before = query.after.as_deref().and_then(|after| after.parse().ok());
+    let entries = service.engine.store().journal(query.search.as_deref(), before, limit).await?;
+    let next = (entries.len() as i64 == limit).then(|| entries.last().map(|e| e.id.to_string())).flatten();
+    let items = entries
+        .into_iter()
+        .map(|e| JournalEntry { id: e.id, at: e.at, principal: e.principal, act: e.act, subject: e.subject, detail: e.detail })
+        .collect();
+    Ok(Json(Page { items, next }))
+}
+
+/// Walks the journal's whole chain of hashes.
+#[utoipa::path(get, path = "/api/v1/journal/check", tag = "journal", responses((status = 200, body = JournalCheck)))]
+pub async fn journal_check(State(service): State<Service>) -> Result<Json<JournalCheck>, Refusal> {
+    Ok(Json(match service.engine.store().verify_journal().await? {
+        Ok(entry) => JournalCheck { sound: true, entry },
+        Err(entry) => JournalCheck { sound: false, entry },
+    }))
+}

@@ -1,0 +1,57 @@
+//! The rule set.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::convert;
+use crate::problem::Refusal;
+use axum::extract::State;
+use axum::{Extension, Json};
+use tide_api::{Problem, Published, RuleCheck, RuleFiles, Rules};
+use tide_core::rules::{RuleFile, Severity};
+
+fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
+    for file in &given.files {
+        let plain = file.name.ends_with(".toml") && !file.name.starts_with('.') && file.name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
+        if !plain {
+            return Err(Refusal::bad(format!("`{}` cannot be a rule file's name: letters, digits, - and _, ending with .toml", file.name)));
+        }
+    }
+    let mut files: Vec<RuleFile> = given.files.into_iter().map(|file| RuleFile { name: file.name, text: file.text }).collect();
+    files.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(files)
+}
+
+/// The published rule set, in words and as files.
+#[utoipa::path(get, path = "/api/v1/rules", tag = "rules", responses((status = 200, body = Rules)))]
+pub async fn show(State(service): State<Service>) -> Result<Json<Rules>, Refusal> {
+    let version = service.engine.store().rules().await?;
+    let own: Vec<RuleFile> = version.as_ref().map(|v| v.files.clone()).unwrap_or_default();
+    let (set, faults) = if own.is_empty() { Default::default() } else { service.engine.check_rules(&own).await? };
+    let (systems, identities, guards) = convert::rule_lines(&set);
+    Ok(Json(Rules {
+        version: version.as_ref().map_or(0, |v| v.version),
+        made: version.as_ref().map(|v| v.made.clone()),
+        principal: version.map(|v| v.principal),
+        files: own.into_iter().map(|file| tide_api::RuleFile { name: file.name, text: file.text }).collect(),
+        systems,
+        identities,
+        guards,
+        faults: faults.iter().map(convert::fault).collect(),
+    }))
+}
+
+/// Checks a rule set; nothing is kept.
+#[utoipa::path(post, path = "/api/v1/rules/check", tag = "rules", request_body = RuleFiles, responses((status = 200, body = RuleCheck)))]
+pub async fn check(State(service): State<Service>, Json(given): Json<RuleFiles>) -> Result<Json<RuleCheck>, Refusal> {
+    let (_, faults) = service.engine.check_rules(&files(given)?).await?;
+    let usable = !faults.iter().any(|fault| fault.severity == Severity::Error);
+    Ok(Json(RuleCheck { usable, faults: faults.iter().map(convert::fault).collect() }))
+}
+
+/// Publishes a rule set that has no error. Nothing is sent by that.
+#[utoipa::path(put, path = "/api/v1/rules", tag = "rules", request_body = RuleFiles,
+    responses((status = 200, body = Published), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn publish(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(given): Json<RuleFiles>) -> Result<Json<Published>, Refusal> {
+    let (version, faults) = service.engine.publish_rules(&files(given)?, &caller.principal.id).await?;
+    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
+}

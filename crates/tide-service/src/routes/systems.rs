@@ -1,0 +1,178 @@
+//! Connected systems.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::convert;
+use crate::problem::Refusal;
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use tide_api::{Account, CheckReport, CheckStep, ListQuery, NewSecret, NewSystem, Page, Problem, ReadResult, Reading, SchemaAttribute, System, SystemState};
+use tide_connect::Secret;
+use tide_core::{ObjectType, RuleSet};
+use tide_store::SystemRow;
+
+fn steps(stored: Option<&serde_json::Value>) -> Vec<CheckStep> {
+    stored.and_then(|steps| serde_json::from_value(steps.clone()).ok()).unwrap_or_default()
+}
+
+pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusal> {
+    let store = service.engine.store();
+    let counts = store.account_counts().await?;
+    let readings = store.last_readings().await?;
+    let rules = match store.rules().await? {
+        Some(version) => service.engine.check_rules(&version.files).await?.0,
+        None => RuleSet::default(),
+    };
+    Ok(store.systems().await?.into_iter().map(|row| system(row, &counts, &readings, &rules)).collect())
+}
+
+fn system(row: SystemRow, counts: &[(String, i64, i64)], readings: &[tide_store::Reading], rules: &RuleSet) -> System {
+    let steps = steps(row.checked.as_ref());
+    let (accounts, linked) = counts.iter().find(|(name, _, _)| *name == row.name).map_or((0, 0), |(_, all, linked)| (*all, *linked));
+    let types: Vec<_> = rules.systems.get(&row.name).into_iter().flat_map(|system| system.types.values()).collect();
+    let mut roles = Vec::new();
+    if types.iter().any(|types| types.is_source()) {
+        roles.push("source".to_owned());
+    }
+    if types.iter().any(|types| types.is_target()) {
+        roles.push("target".to_owned());
+    }
+    System {
+        address: row.settings["url"].as_str().unwrap_or_default().to_owned(),
+        settings: row.settings,
+        writable: row.writable.iter().map(ToString::to_string).collect(),
+        paused: row.paused,
+        healthy: (!steps.is_empty()).then(|| steps.iter().all(|step| step.state != "failed")),
+        checked_at: row.checked_at,
+        steps,
+        accounts,
+        linked,
+        readings: readings
+            .iter()
+            .filter(|reading| reading.system == row.name)
+            .map(|r| Reading { object: r.object.clone(), state: r.state.clone(), seen: r.seen, started: r.started.clone(), ended: r.ended.clone(), error: r.error.clone() })
+            .collect(),
+        roles,
+        name: row.name,
+        kind: row.kind,
+    }
+}
+
+async fn one(service: &Service, name: &str) -> Result<System, Refusal> {
+    service.engine.store().system(name).await?;
+    let found = all_systems(service).await?.into_iter().find(|system| system.name == name);
+    found.ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("there is no system `{name}`")))
+}
+
+fn report(report: tide_connect::CheckReport) -> CheckReport {
+    let stored = serde_json::to_value(&report.steps).ok();
+    CheckReport { healthy: report.healthy(), steps: steps(stored.as_ref()) }
+}
+
+/// All systems.
+#[utoipa::path(get, path = "/api/v1/systems", tag = "systems", responses((status = 200, body = Vec<System>)))]
+pub async fn list(State(service): State<Service>) -> Result<Json<Vec<System>>, Refusal> {
+    Ok(Json(all_systems(&service).await?))
+}
+
+/// Adds a system. It is read-only until it is made writable.
+#[utoipa::path(post, path = "/api/v1/systems", tag = "systems", request_body = NewSystem,
+    responses((status = 201, body = System), (status = 409, body = Problem, content_type = "application/problem+json")))]
+pub async fn add(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(new): Json<NewSystem>) -> Result<(StatusCode, Json<System>), Refusal> {
+    let name = new.name.clone();
+    let secret = new.secret.as_deref().map(Secret::new);
+    let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret, secret_text: new.secret };
+    service.engine.add_system(new, &caller.principal.id).await?;
+    Ok((StatusCode::CREATED, Json(one(&service, &name).await?)))
+}
+
+/// Tests a system before it is added; nothing is kept.
+#[utoipa::path(post, path = "/api/v1/systems/check", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
+pub async fn check_unsaved(State(service): State<Service>, Json(new): Json<NewSystem>) -> Result<Json<CheckReport>, Refusal> {
+    let secret = new.secret.as_deref().map(Secret::new);
+    Ok(Json(report(service.engine.check_unsaved(&new.kind, &new.settings, secret).await?)))
+}
+
+/// One system.
+#[utoipa::path(get, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = System)))]
+pub async fn show(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<System>, Refusal> {
+    Ok(Json(one(&service, &name).await?))
+}
+
+/// Makes a system writable or read-only, pauses it or lets it go on.
+#[utoipa::path(patch, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), request_body = SystemState, responses((status = 200, body = System)))]
+pub async fn set(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(state): Json<SystemState>) -> Result<Json<System>, Refusal> {
+    let writable = state
+        .writable
+        .map(|words| {
+            words
+                .iter()
+                .map(|word| ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("`{word}` is no type: person, service or group"))))
+                .collect::<Result<Vec<_>, _>>()
+        })
+        .transpose()?;
+    service.engine.set_system(&name, writable, state.paused, &caller.principal.id).await?;
+    Ok(Json(one(&service, &name).await?))
+}
+
+/// Replaces a system's secret. It is sealed and never shown again.
+#[utoipa::path(put, path = "/api/v1/systems/{name}/secret", tag = "systems", params(("name" = String, Path)), request_body = NewSecret, responses((status = 204)))]
+pub async fn secret(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(new): Json<NewSecret>) -> Result<StatusCode, Refusal> {
+    service.engine.set_secret(&name, &new.secret, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Tests a system step by step.
+#[utoipa::path(post, path = "/api/v1/systems/{name}/check", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = CheckReport)))]
+pub async fn check(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<CheckReport>, Refusal> {
+    Ok(Json(report(service.engine.check_system(&name).await?)))
+}
+
+/// Reads a system now.
+#[utoipa::path(post, path = "/api/v1/systems/{name}/read", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<ReadResult>)))]
+pub async fn read(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<ReadResult>>, Refusal> {
+    let reads = service.engine.read_by_name(&name).await?;
+    Ok(Json(
+        reads
+            .into_iter()
+            .map(|read| ReadResult {
+                object: read.object.to_string(),
+                seen: read.seen as i64,
+                absent: read.absent as i64,
+                error: read.error.as_ref().map(|error| error.said.clone()),
+                remedy: read.error.as_ref().map(|error| error.remedy.clone()),
+            })
+            .collect(),
+    ))
+}
+
+/// The accounts of a system, by name.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/accounts", tag = "systems", params(("name" = String, Path), ListQuery), responses((status = 200, body = Page<Account>)))]
+pub async fn accounts(State(service): State<Service>, Path(name): Path<String>, Query(query): Query<ListQuery>) -> Result<Json<Page<Account>>, Refusal> {
+    let limit = super::changes::limit(&query);
+    service.engine.store().system(&name).await?;
+    let rows = service.engine.store().accounts(&name, query.search.as_deref().unwrap_or_default(), query.after.as_deref().unwrap_or_default(), limit).await?;
+    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| row.account.name.clone())).flatten();
+    Ok(Json(Page { items: rows.into_iter().map(convert::account).collect(), next }))
+}
+
+/// The attributes of a system, as it described itself when it was last tested.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/schema", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<SchemaAttribute>)))]
+pub async fn schema(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<SchemaAttribute>>, Refusal> {
+    let row = service.engine.store().system(&name).await?;
+    let schema = row.schema.get(&ObjectType::Person).cloned().unwrap_or_default();
+    Ok(Json(
+        schema
+            .attributes
+            .into_values()
+            .map(|def| SchemaAttribute {
+                kind: serde_json::to_value(def.kind).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default(),
+                name: def.name,
+                many: def.many,
+                required: def.required,
+                writable: def.writable,
+            })
+            .collect(),
+    ))
+}
