@@ -27,7 +27,7 @@ pub fn json<T: Serialize>(value: &T) -> anyhow::Result<()> {
 /// Prints a table. It fits the terminal, or 140 columns where there is none.
 pub fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) {
     let mut table = Table::new();
-    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     if !table.is_tty() {
         table.set_width(140);
     }

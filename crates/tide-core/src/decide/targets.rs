@@ -25,6 +25,8 @@ struct Target<'a> {
     schema: Option<&'a Schema>,
     /// The account that holds each name, folded, as a place in the population's list.
     names: HashMap<String, usize>,
+    /// Accounts that may be somebody's, with whose: a person must say.
+    doubtful: HashMap<usize, String>,
 }
 
 pub(super) fn decide(rules: &RuleSet, population: &Population, kind: ObjectType, people: &[Person], outcome: &mut Outcome) {
@@ -37,7 +39,7 @@ pub(super) fn decide(rules: &RuleSet, population: &Population, kind: ObjectType,
                 account.system == system && account.kind == kind && account.absent_since.is_none()
             })
             .collect();
-        let mut target = Target { rules, population, kind, system, types, facts, schema, names: HashMap::new() };
+        let mut target = Target { rules, population, kind, system, types, facts, schema, names: HashMap::new(), doubtful: HashMap::new() };
         if let Some(name) = schema.and_then(|schema| schema.name_attribute.as_deref()) {
             for &at in &members {
                 for value in population.accounts[at].attributes.get(name) {
@@ -86,9 +88,10 @@ impl Target<'_> {
         }
         for &at in members.iter().filter(|at| !owned.contains(at) && !joined.contains(at)) {
             let account = &self.population.accounts[at];
-            let text = match &account.fault {
-                Some(fault) => format!("the record is broken: {fault}"),
-                None => "no identity matches it, and it is left alone".to_owned(),
+            let text = match (&account.fault, self.doubtful.get(&at)) {
+                (Some(fault), _) => format!("the record is broken: {fault}"),
+                (None, Some(label)) => format!("it may be {label}'s, who is held until a person decides"),
+                (None, None) => "no identity matches it, and it is left alone".to_owned(),
             };
             outcome.decided.push(Decided {
                 system: self.system.to_owned(),
@@ -165,7 +168,17 @@ impl Target<'_> {
         joined: &mut HashSet<usize>,
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
-        let name = |at: usize| self.population.accounts[at].name.clone();
+        let population = self.population;
+        let name = |at: usize| population.accounts[at].name.clone();
+        match &found {
+            Found::Several { accounts, .. } => {
+                self.doubtful.extend(accounts.iter().map(|&at| (at, person.label.clone())));
+            }
+            Found::Doubtful { account, .. } => {
+                self.doubtful.insert(*account, person.label.clone());
+            }
+            _ => {}
+        }
         let held = |text: String, rule: usize, at| {
             (Some(Verdict::Held), at, Reason::by(text, &self.types.matching[rule].place))
         };

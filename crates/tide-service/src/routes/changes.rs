@@ -31,7 +31,7 @@ fn filter(query: ListQuery) -> ChangeFilter {
 
 /// Previews and runs, the newest first.
 #[utoipa::path(get, path = "/api/v1/change-sets", tag = "changes", params(ListQuery), responses((status = 200, body = Vec<ChangeSet>)))]
-pub async fn list(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Vec<ChangeSet>>, Refusal> {
+pub async fn list_change_sets(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Vec<ChangeSet>>, Refusal> {
     let sets = service.engine.store().change_sets(limit(&query).min(100)).await?;
     Ok(Json(sets.into_iter().map(convert::change_set).collect()))
 }
@@ -39,7 +39,7 @@ pub async fn list(State(service): State<Service>, Query(query): Query<ListQuery>
 /// Begins a preview or a run. It goes on by itself; its progress comes as events.
 #[utoipa::path(post, path = "/api/v1/change-sets", tag = "changes", request_body = NewChangeSet,
     responses((status = 202, body = ChangeSet), (status = 409, body = Problem, content_type = "application/problem+json")))]
-pub async fn begin(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(new): Json<NewChangeSet>) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
+pub async fn begin_change_set(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(new): Json<NewChangeSet>) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
     let carry_out = match new.kind.as_str() {
         "preview" => false,
         "run" => true,
@@ -52,13 +52,13 @@ pub async fn begin(State(service): State<Service>, Extension(caller): Extension<
 
 /// One preview or run.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}", tag = "changes", params(("id" = i64, Path)), responses((status = 200, body = ChangeSet)))]
-pub async fn show(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<ChangeSet>, Refusal> {
+pub async fn show_change_set(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<ChangeSet>, Refusal> {
     Ok(Json(convert::change_set(service.engine.store().change_set(id).await?)))
 }
 
 /// What was decided, person by person and system by system. `filter` is a verdict.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/lines", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<Line>)))]
-pub async fn lines(State(service): State<Service>, Path(id): Path<i64>, Query(query): Query<ListQuery>) -> Result<Json<Page<Line>>, Refusal> {
+pub async fn list_lines(State(service): State<Service>, Path(id): Path<i64>, Query(query): Query<ListQuery>) -> Result<Json<Page<Line>>, Refusal> {
     let filter = filter(query);
     let rows = service.engine.store().decided(id, &filter).await?;
     let next = (rows.len() as i64 == filter.limit).then(|| rows.last().map(|row| row.seq.to_string())).flatten();
@@ -67,7 +67,7 @@ pub async fn lines(State(service): State<Service>, Path(id): Path<i64>, Query(qu
 
 /// The changes, with their values before and after. `filter` is a state or a kind.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/changes", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<Change>)))]
-pub async fn changes(State(service): State<Service>, Path(id): Path<i64>, Query(query): Query<ListQuery>) -> Result<Json<Page<Change>>, Refusal> {
+pub async fn list_changes(State(service): State<Service>, Path(id): Path<i64>, Query(query): Query<ListQuery>) -> Result<Json<Page<Change>>, Refusal> {
     let filter = filter(query);
     let rows = service.engine.store().changes(id, &filter).await?;
     let next = (rows.len() as i64 == filter.limit).then(|| rows.last().map(|row| row.id.to_string())).flatten();
@@ -76,7 +76,7 @@ pub async fn changes(State(service): State<Service>, Path(id): Path<i64>, Query(
 
 /// Cancels what is on its way: what is on the wire is settled, the rest is taken back.
 #[utoipa::path(post, path = "/api/v1/change-sets/{id}/cancel", tag = "changes", params(("id" = i64, Path)), responses((status = 202)))]
-pub async fn cancel(State(service): State<Service>, Path(id): Path<i64>) -> Result<StatusCode, Refusal> {
+pub async fn cancel_change_set(State(service): State<Service>, Path(id): Path<i64>) -> Result<StatusCode, Refusal> {
     service.engine.cancel(id)?;
     Ok(StatusCode::ACCEPTED)
 }

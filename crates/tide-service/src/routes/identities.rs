@@ -14,7 +14,7 @@ const BREAK: char = '\u{1f}';
 
 /// Identities by name. `filter` is a stage.
 #[utoipa::path(get, path = "/api/v1/identities", tag = "identities", params(ListQuery), responses((status = 200, body = Page<Identity>)))]
-pub async fn list(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<Identity>>, Refusal> {
+pub async fn list_identities(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<Identity>>, Refusal> {
     let limit = super::changes::limit(&query);
     let after = query.after.as_deref().and_then(|after| after.split_once(BREAK));
     let stage = query.filter.as_deref().filter(|stage| !stage.is_empty());
@@ -26,7 +26,7 @@ pub async fn list(State(service): State<Service>, Query(query): Query<ListQuery>
 /// One identity: its accounts side by side, where each value comes from, its links and history.
 #[utoipa::path(get, path = "/api/v1/identities/{id}", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = IdentityDetail), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn show(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<IdentityDetail>, Refusal> {
+pub async fn show_identity(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<IdentityDetail>, Refusal> {
     let found = service.engine.why(&id).await?;
     let explanation = found
         .iter()
@@ -47,7 +47,7 @@ pub async fn show(State(service): State<Service>, Path(id): Path<String>) -> Res
 /// Splits an identity from its account in a system. The next run matches or makes one anew.
 #[utoipa::path(delete, path = "/api/v1/identities/{id}/links/{system}", tag = "identities", params(("id" = String, Path), ("system" = String, Path)),
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn split(State(service): State<Service>, Extension(caller): Extension<Caller>, Path((id, system)): Path<(String, String)>) -> Result<StatusCode, Refusal> {
+pub async fn split_identity(State(service): State<Service>, Extension(caller): Extension<Caller>, Path((id, system)): Path<(String, String)>) -> Result<StatusCode, Refusal> {
     match service.engine.store().split(&id, &system, &caller.principal.id, service.engine.now()).await? {
         0 => Err(Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("identity `{id}` has no open link in `{system}`"))),
         _ => Ok(StatusCode::NO_CONTENT),
@@ -57,7 +57,7 @@ pub async fn split(State(service): State<Service>, Extension(caller): Extension<
 /// Why a person's accounts are as they are, or why there are none.
 #[utoipa::path(get, path = "/api/v1/why", tag = "identities", params(WhyQuery),
     responses((status = 200, body = Vec<Explanation>), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn why(State(service): State<Service>, Query(query): Query<WhyQuery>) -> Result<Json<Vec<Explanation>>, Refusal> {
+pub async fn explain_why(State(service): State<Service>, Query(query): Query<WhyQuery>) -> Result<Json<Vec<Explanation>>, Refusal> {
     let found = service.engine.why(&query.person).await?;
     if found.is_empty() {
         return Err(Refusal::new(StatusCode::NOT_FOUND, "nobody", format!("nobody is known as `{}`", query.person))

@@ -10,7 +10,7 @@ use tide_api::{Count, JournalCheck, JournalEntry, ListQuery, Overview, Page};
 
 /// Is everything well, what waits, what happened last?
 #[utoipa::path(get, path = "/api/v1/overview", tag = "overview", responses((status = 200, body = Overview)))]
-pub async fn overview(State(service): State<Service>) -> Result<Json<Overview>, Refusal> {
+pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overview>, Refusal> {
     let store = service.engine.store();
     let sets = store.change_sets(50).await?;
     let last = |kind: &str| sets.iter().find(|set| set.kind == kind).cloned().map(convert::change_set);
@@ -28,7 +28,7 @@ pub async fn overview(State(service): State<Service>) -> Result<Json<Overview>, 
 
 /// What was done, by whom, the newest first. `search` names a subject exactly.
 #[utoipa::path(get, path = "/api/v1/journal", tag = "journal", params(ListQuery), responses((status = 200, body = Page<JournalEntry>)))]
-pub async fn journal(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<JournalEntry>>, Refusal> {
+pub async fn list_journal(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<JournalEntry>>, Refusal> {
     let limit = super::changes::limit(&query);
     let before = query.after.as_deref().and_then(|after| after.parse().ok());
     let entries = service.engine.store().journal(query.search.as_deref(), before, limit).await?;
@@ -42,7 +42,7 @@ pub async fn journal(State(service): State<Service>, Query(query): Query<ListQue
 
 /// Walks the journal's whole chain of hashes.
 #[utoipa::path(get, path = "/api/v1/journal/check", tag = "journal", responses((status = 200, body = JournalCheck)))]
-pub async fn journal_check(State(service): State<Service>) -> Result<Json<JournalCheck>, Refusal> {
+pub async fn check_journal(State(service): State<Service>) -> Result<Json<JournalCheck>, Refusal> {
     Ok(Json(match service.engine.store().verify_journal().await? {
         Ok(entry) => JournalCheck { sound: true, entry },
         Err(entry) => JournalCheck { sound: false, entry },

@@ -23,7 +23,7 @@ fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
 
 /// The published rule set, in words and as files.
 #[utoipa::path(get, path = "/api/v1/rules", tag = "rules", responses((status = 200, body = Rules)))]
-pub async fn show(State(service): State<Service>) -> Result<Json<Rules>, Refusal> {
+pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, Refusal> {
     let version = service.engine.store().rules().await?;
     let own: Vec<RuleFile> = version.as_ref().map(|v| v.files.clone()).unwrap_or_default();
     let (set, faults) = if own.is_empty() { Default::default() } else { service.engine.check_rules(&own).await? };
@@ -42,7 +42,7 @@ pub async fn show(State(service): State<Service>) -> Result<Json<Rules>, Refusal
 
 /// Checks a rule set; nothing is kept.
 #[utoipa::path(post, path = "/api/v1/rules/check", tag = "rules", request_body = RuleFiles, responses((status = 200, body = RuleCheck)))]
-pub async fn check(State(service): State<Service>, Json(given): Json<RuleFiles>) -> Result<Json<RuleCheck>, Refusal> {
+pub async fn check_rules(State(service): State<Service>, Json(given): Json<RuleFiles>) -> Result<Json<RuleCheck>, Refusal> {
     let (_, faults) = service.engine.check_rules(&files(given)?).await?;
     let usable = !faults.iter().any(|fault| fault.severity == Severity::Error);
     Ok(Json(RuleCheck { usable, faults: faults.iter().map(convert::fault).collect() }))
@@ -51,7 +51,7 @@ pub async fn check(State(service): State<Service>, Json(given): Json<RuleFiles>)
 /// Publishes a rule set that has no error. Nothing is sent by that.
 #[utoipa::path(put, path = "/api/v1/rules", tag = "rules", request_body = RuleFiles,
     responses((status = 200, body = Published), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn publish(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(given): Json<RuleFiles>) -> Result<Json<Published>, Refusal> {
+pub async fn publish_rules(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(given): Json<RuleFiles>) -> Result<Json<Published>, Refusal> {
     let (version, faults) = service.engine.publish_rules(&files(given)?, &caller.principal.id).await?;
     Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
 }

@@ -20,7 +20,7 @@ fn me_of(name: &str) -> Me {
 /// Begins a session with a token. The cookie is HttpOnly and SameSite=Strict.
 #[utoipa::path(post, path = "/api/v1/session", tag = "session", request_body = SignIn,
     responses((status = 200, body = Me), (status = 401, body = Problem, content_type = "application/problem+json")))]
-pub async fn begin(State(service): State<Service>, Json(sign_in): Json<SignIn>) -> Result<Response, Refusal> {
+pub async fn sign_in(State(service): State<Service>, Json(sign_in): Json<SignIn>) -> Result<Response, Refusal> {
     let now = service.engine.now();
     let store = service.engine.store();
     let Some(principal) = store.by_token(sign_in.token.trim(), now).await? else {
@@ -35,7 +35,7 @@ pub async fn begin(State(service): State<Service>, Json(sign_in): Json<SignIn>) 
 
 /// Ends the session that calls.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "session", responses((status = 204)))]
-pub async fn end(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<Response, Refusal> {
+pub async fn sign_out(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<Response, Refusal> {
     if let Some(session) = &caller.session {
         service.engine.store().end_session(session, service.engine.now()).await?;
     }

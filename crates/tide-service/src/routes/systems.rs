@@ -72,14 +72,14 @@ fn report(report: tide_connect::CheckReport) -> CheckReport {
 
 /// All systems.
 #[utoipa::path(get, path = "/api/v1/systems", tag = "systems", responses((status = 200, body = Vec<System>)))]
-pub async fn list(State(service): State<Service>) -> Result<Json<Vec<System>>, Refusal> {
+pub async fn list_systems(State(service): State<Service>) -> Result<Json<Vec<System>>, Refusal> {
     Ok(Json(all_systems(&service).await?))
 }
 
 /// Adds a system. It is read-only until it is made writable.
 #[utoipa::path(post, path = "/api/v1/systems", tag = "systems", request_body = NewSystem,
     responses((status = 201, body = System), (status = 409, body = Problem, content_type = "application/problem+json")))]
-pub async fn add(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(new): Json<NewSystem>) -> Result<(StatusCode, Json<System>), Refusal> {
+pub async fn add_system(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(new): Json<NewSystem>) -> Result<(StatusCode, Json<System>), Refusal> {
     let name = new.name.clone();
     let secret = new.secret.as_deref().map(Secret::new);
     let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret, secret_text: new.secret };
@@ -89,20 +89,20 @@ pub async fn add(State(service): State<Service>, Extension(caller): Extension<Ca
 
 /// Tests a system before it is added; nothing is kept.
 #[utoipa::path(post, path = "/api/v1/systems/check", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
-pub async fn check_unsaved(State(service): State<Service>, Json(new): Json<NewSystem>) -> Result<Json<CheckReport>, Refusal> {
+pub async fn check_new_system(State(service): State<Service>, Json(new): Json<NewSystem>) -> Result<Json<CheckReport>, Refusal> {
     let secret = new.secret.as_deref().map(Secret::new);
     Ok(Json(report(service.engine.check_unsaved(&new.kind, &new.settings, secret).await?)))
 }
 
 /// One system.
 #[utoipa::path(get, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = System)))]
-pub async fn show(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<System>, Refusal> {
+pub async fn show_system(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<System>, Refusal> {
     Ok(Json(one(&service, &name).await?))
 }
 
 /// Makes a system writable or read-only, pauses it or lets it go on.
 #[utoipa::path(patch, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), request_body = SystemState, responses((status = 200, body = System)))]
-pub async fn set(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(state): Json<SystemState>) -> Result<Json<System>, Refusal> {
+pub async fn set_system(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(state): Json<SystemState>) -> Result<Json<System>, Refusal> {
     let writable = state
         .writable
         .map(|words| {
@@ -118,20 +118,20 @@ pub async fn set(State(service): State<Service>, Extension(caller): Extension<Ca
 
 /// Replaces a system's secret. It is sealed and never shown again.
 #[utoipa::path(put, path = "/api/v1/systems/{name}/secret", tag = "systems", params(("name" = String, Path)), request_body = NewSecret, responses((status = 204)))]
-pub async fn secret(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(new): Json<NewSecret>) -> Result<StatusCode, Refusal> {
+pub async fn set_secret(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(new): Json<NewSecret>) -> Result<StatusCode, Refusal> {
     service.engine.set_secret(&name, &new.secret, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Tests a system step by step.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/check", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = CheckReport)))]
-pub async fn check(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<CheckReport>, Refusal> {
+pub async fn check_system(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<CheckReport>, Refusal> {
     Ok(Json(report(service.engine.check_system(&name).await?)))
 }
 
 /// Reads a system now.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/read", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<ReadResult>)))]
-pub async fn read(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<ReadResult>>, Refusal> {
+pub async fn read_system(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<ReadResult>>, Refusal> {
     let reads = service.engine.read_by_name(&name).await?;
     Ok(Json(
         reads
@@ -149,7 +149,7 @@ pub async fn read(State(service): State<Service>, Path(name): Path<String>) -> R
 
 /// The accounts of a system, by name.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/accounts", tag = "systems", params(("name" = String, Path), ListQuery), responses((status = 200, body = Page<Account>)))]
-pub async fn accounts(State(service): State<Service>, Path(name): Path<String>, Query(query): Query<ListQuery>) -> Result<Json<Page<Account>>, Refusal> {
+pub async fn list_accounts(State(service): State<Service>, Path(name): Path<String>, Query(query): Query<ListQuery>) -> Result<Json<Page<Account>>, Refusal> {
     let limit = super::changes::limit(&query);
     service.engine.store().system(&name).await?;
     let rows = service.engine.store().accounts(&name, query.search.as_deref().unwrap_or_default(), query.after.as_deref().unwrap_or_default(), limit).await?;
@@ -159,7 +159,7 @@ pub async fn accounts(State(service): State<Service>, Path(name): Path<String>, 
 
 /// The attributes of a system, as it described itself when it was last tested.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/schema", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<SchemaAttribute>)))]
-pub async fn schema(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<SchemaAttribute>>, Refusal> {
+pub async fn show_schema(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<SchemaAttribute>>, Refusal> {
     let row = service.engine.store().system(&name).await?;
     let schema = row.schema.get(&ObjectType::Person).cloned().unwrap_or_default();
     Ok(Json(

@@ -1,0 +1,55 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+export type System = Schemas['System']
+export type ChangeSet = Schemas['ChangeSet']
+export type Change = Schemas['Change']
+export type Line = Schemas['Line']
+export type Identity = Schemas['Identity']
+export type IdentityDetail = Schemas['IdentityDetail']
+export type Overview = Schemas['Overview']
+export type Rules = Schemas['Rules']
+export type RuleLine = Schemas['RuleLine']
+export type Problem = Schemas['Problem']
+
+export const api = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' })
+
+/** An error of the service, in its own words. */
+export class Refusal extends Error {
+  constructor(
+    readonly problem: Partial<Problem>,
+    readonly status: number,
+  ) {
+    super(problem.detail ?? problem.title ?? `the service answered HTTP ${status}`)
+  }
+
+  get remedy(): string | undefined {
+    return this.problem.remedy ?? undefined
+  }
+}
+
+let signedOut: () => void = () => {}
+
+/** Says what to do when the session is over. */
+export function onSignedOut(act: () => void) {
+  signedOut = act
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response }
+
+/** The data of an answer; a refusal is thrown. */
+export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>
+  try {
+    answer = await call
+  } catch {
+    throw new Refusal(
+      { detail: 'the service does not answer', remedy: 'see whether it runs, and try again' },
+      0,
+    )
+  }
+  if (answer.response.ok) return answer.data as T
+  if (answer.response.status === 401) signedOut()
+  throw new Refusal((answer.error ?? {}) as Partial<Problem>, answer.response.status)
+}

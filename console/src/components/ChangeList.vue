@@ -1,0 +1,86 @@
+<script setup lang="ts">
+import type { Change } from '@/api/client'
+import { time, values } from '@/words'
+import Mark from './Mark.vue'
+
+defineProps<{ changes: Change[]; person?: boolean }>()
+</script>
+
+<template>
+  <details v-for="change in changes" :key="change.id" class="change" :open="changes.length < 4">
+    <summary>
+      <Mark :word="change.kind" />
+      <Mark :word="change.state" />
+      <strong v-if="person !== false">{{ change.label }}</strong>
+      <span class="faint">in {{ change.system }}</span>
+      <span class="grow">{{ change.reason }}</span>
+      <span class="faint mono">{{ change.rule }}</span>
+    </summary>
+    <p v-if="change.hold" class="hold">Held: {{ change.hold }}</p>
+    <p v-if="change.error" :class="change.state === 'failed' ? 'error' : 'hold'">
+      {{ change.error }}<template v-if="change.remedy"> — to do: {{ change.remedy }}</template>
+    </p>
+    <table class="plain">
+      <thead>
+        <tr>
+          <th>Attribute</th>
+          <th>Before</th>
+          <th>After</th>
+          <th>Rule</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="value in change.values" :key="value.attribute">
+          <td>{{ value.attribute }}</td>
+          <td class="before">{{ values(value.before) }}</td>
+          <td class="after">{{ values(value.after) }}</td>
+          <td class="faint mono">{{ value.rule }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="faint small">
+      change {{ change.id }} · sent {{ change.attempts }} × · settled {{ time(change.settled) }}
+    </p>
+  </details>
+</template>
+
+<style scoped>
+.change {
+  border-bottom: 1px solid var(--line);
+  padding: 0.45rem 0;
+}
+summary {
+  display: flex;
+  gap: 0.6rem;
+  align-items: baseline;
+  cursor: pointer;
+  flex-wrap: wrap;
+}
+summary .grow {
+  min-width: 12rem;
+}
+table {
+  margin: 0.5rem 0 0 1rem;
+  width: calc(100% - 1rem);
+}
+.before {
+  color: var(--faint);
+  text-decoration: line-through;
+  text-decoration-thickness: 1px;
+}
+.after {
+  font-weight: 600;
+}
+.hold {
+  color: var(--wait);
+  margin: 0.4rem 0 0 1rem;
+}
+.error {
+  color: var(--bad);
+  margin: 0.4rem 0 0 1rem;
+}
+.small {
+  font-size: 0.82rem;
+  margin: 0.3rem 0 0 1rem;
+}
+</style>

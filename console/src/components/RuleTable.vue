@@ -1,0 +1,45 @@
+<script setup lang="ts">
+import type { RuleLine } from '@/api/client'
+
+defineProps<{ title: string; lines: RuleLine[]; head: [string, string] }>()
+</script>
+
+<template>
+  <template v-if="lines.length">
+    <h3>
+      {{ title }} <span class="faint">({{ lines.length }})</span>
+    </h3>
+    <table class="plain">
+      <thead>
+        <tr>
+          <th class="name">{{ head[0] }}</th>
+          <th>{{ head[1] }}</th>
+          <th class="note">Note</th>
+          <th class="place">Place</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="line in lines" :key="line.place + line.name">
+          <td>{{ line.name }}</td>
+          <td>
+            <code>{{ line.text }}</code>
+          </td>
+          <td class="faint">{{ line.note }}</td>
+          <td class="faint mono">{{ line.place }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </template>
+</template>
+
+<style scoped>
+.name {
+  width: 15rem;
+}
+.note {
+  width: 16rem;
+}
+.place {
+  width: 10rem;
+}
+</style>

@@ -1,0 +1,109 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { System } from '@/api/client'
+import { ago } from '@/words'
+
+const props = defineProps<{ system: System }>()
+const reading = computed(() => props.system.readings[0])
+const health = computed(() => {
+  if (props.system.paused) return { word: 'paused', tone: 'wait' }
+  if (reading.value?.state === 'broken') return { word: 'last read broke off', tone: 'bad' }
+  if (props.system.healthy === null || props.system.healthy === undefined)
+    return { word: 'not tested', tone: 'wait' }
+  return props.system.healthy ? { word: 'well', tone: 'good' } : { word: 'failing', tone: 'bad' }
+})
+const failed = computed(() => props.system.steps.find((step) => step.state === 'failed'))
+</script>
+
+<template>
+  <article class="sheet system" :class="health.tone">
+    <div class="row spread">
+      <h2>
+        <RouterLink :to="{ name: 'system', params: { name: system.name } }">{{ system.name }}</RouterLink>
+      </h2>
+      <span class="state"><i class="dot" aria-hidden="true" /> {{ health.word }}</span>
+    </div>
+    <div class="faint wrap mono">{{ system.address }}</div>
+    <dl>
+      <div>
+        <dt>accounts</dt>
+        <dd class="big">{{ system.accounts }}</dd>
+      </div>
+      <div>
+        <dt>linked</dt>
+        <dd class="big">{{ system.linked }}</dd>
+      </div>
+      <div>
+        <dt>writes</dt>
+        <dd>{{ system.writable.length ? system.writable.join(', ') : 'read-only' }}</dd>
+      </div>
+      <div>
+        <dt>last read</dt>
+        <dd>{{ ago(reading?.ended ?? reading?.started) }}</dd>
+      </div>
+      <div>
+        <dt>part</dt>
+        <dd>{{ system.roles.join(' and ') || 'no rules yet' }}</dd>
+      </div>
+    </dl>
+    <p v-if="failed" class="trouble">{{ failed.name }}: {{ failed.said }}. To do: {{ failed.remedy }}</p>
+    <p v-else-if="reading?.error" class="trouble">{{ reading.error }}</p>
+  </article>
+</template>
+
+<style scoped>
+.system {
+  border-top: 4px solid var(--line);
+  margin: 0;
+}
+.system.good {
+  border-top-color: var(--good);
+}
+.system.bad {
+  border-top-color: var(--bad);
+}
+.system.wait {
+  border-top-color: var(--lamp);
+}
+h2 {
+  margin: 0;
+}
+.dot {
+  display: inline-block;
+  width: 0.6rem;
+  height: 0.6rem;
+  border-radius: 50%;
+  background: currentColor;
+}
+.good .state {
+  color: var(--good);
+}
+.bad .state {
+  color: var(--bad);
+}
+.wait .state {
+  color: var(--wait);
+}
+dl {
+  display: flex;
+  gap: 1.6rem;
+  margin: 0.8rem 0 0;
+  flex-wrap: wrap;
+}
+dt {
+  color: var(--faint);
+  font-size: 0.82rem;
+}
+dd {
+  margin: 0;
+}
+.big {
+  font-size: 1.5rem;
+  line-height: 1.2;
+  font-variant-numeric: tabular-nums;
+}
+.trouble {
+  color: var(--bad);
+  margin: 0.7rem 0 0;
+}
+</style>

@@ -1,0 +1,49 @@
+import { onMounted, onUnmounted, ref, shallowRef, type Ref } from 'vue'
+import { Refusal } from '@/api/client'
+import { useLive, type LiveEvent } from '@/stores/live'
+
+/** Data of a page: read when it opens, again on request, and when an event concerns it. */
+export function useFetched<T>(read: () => Promise<T>, concerns: (event: LiveEvent) => boolean = () => false) {
+  const data = shallowRef<T | null>(null) as Ref<T | null>
+  const error = ref<Refusal | null>(null) as Ref<Refusal | null>
+  const loading = ref(true)
+  let turn = 0
+  let timer: ReturnType<typeof setTimeout> | undefined
+
+  async function load() {
+    const own = ++turn
+    try {
+      const fresh = await read()
+      if (own !== turn) return
+      data.value = fresh
+      error.value = null
+    } catch (problem) {
+      if (own !== turn) return
+      error.value = problem instanceof Refusal ? problem : new Refusal({ detail: String(problem) }, 0)
+    } finally {
+      if (own === turn) loading.value = false
+    }
+  }
+
+  /** Several events in a row are one reason to read again. */
+  function soon() {
+    if (timer) return
+    timer = setTimeout(() => {
+      timer = undefined
+      void load()
+    }, 300)
+  }
+
+  let deaf: (() => void) | undefined
+  onMounted(() => {
+    deaf = useLive().listen((event) => {
+      if (event.event === 'missed' || concerns(event)) soon()
+    })
+    void load()
+  })
+  onUnmounted(() => {
+    deaf?.()
+    if (timer) clearTimeout(timer)
+  })
+  return { data, error, loading, load, soon }
+}

@@ -1,0 +1,315 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import ProgressBar from 'primevue/progressbar'
+import { useToast } from 'primevue/usetoast'
+import { computed, onUnmounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, take, type Change, type Line } from '@/api/client'
+import ChangeList from '@/components/ChangeList.vue'
+import Fetched from '@/components/Fetched.vue'
+import Mark from '@/components/Mark.vue'
+import { useFetched } from '@/components/fetched'
+import { useLive, type LiveEvent } from '@/stores/live'
+import { count, time, verdict } from '@/words'
+
+const props = defineProps<{ id: string }>()
+const route = useRoute()
+const router = useRouter()
+const toast = useToast()
+const number = computed(() => Number(props.id))
+const path = () => ({ path: { id: number.value } })
+
+const progress = ref<Extract<LiveEvent, { event: 'progress' }> | null>(null)
+const own = (event: LiveEvent) => event.event === 'change_set' && event.id === number.value
+const set = useFetched(() => take(api.GET('/api/v1/change-sets/{id}', { params: path() })), own)
+const chosen = ref<string | null>(typeof route.query.verdict === 'string' ? route.query.verdict : null)
+const search = ref('')
+const lines = useFetched(
+  () =>
+    take(
+      api.GET('/api/v1/change-sets/{id}/lines', {
+        params: { ...path(), query: { filter: chosen.value ?? '', search: search.value, limit: 500 } },
+      }),
+    ),
+  own,
+)
+watch([chosen, search], () => lines.soon())
+watch(number, () => {
+  progress.value = null
+  chosen.value = null
+  void set.load()
+  void lines.load()
+})
+
+const deaf = useLive().listen((event) => {
+  if (event.event === 'progress' && event.id === number.value) progress.value = event
+})
+onUnmounted(deaf)
+
+const going = computed(() => !!set.data.value && !set.data.value.ended)
+const order = [
+  'create',
+  'join',
+  'update',
+  'rename',
+  'enable',
+  'disable',
+  'held',
+  'out_of_scope',
+  'unowned',
+  'in_step',
+  'source',
+]
+const verdicts = computed(() =>
+  [...(set.data.value?.verdicts ?? [])].sort((a, b) => order.indexOf(a.word) - order.indexOf(b.word)),
+)
+const shown = computed(() => {
+  const rows = lines.data.value?.items ?? []
+  // Without a choice, what needs no attention is left out.
+  return chosen.value ? rows : rows.filter((row) => !['in_step', 'source'].includes(row.verdict))
+})
+const share = computed(() =>
+  progress.value && progress.value.total
+    ? Math.round(((progress.value.done + progress.value.failed) / progress.value.total) * 100)
+    : 0,
+)
+const toSend = computed(() => count(set.data.value?.states, 'proposed'))
+
+const opened = ref<Record<string, boolean>>({})
+const details = ref<Record<number, Change[]>>({})
+async function expand(event: { data: Line }) {
+  const line = event.data
+  const page = await take(
+    api.GET('/api/v1/change-sets/{id}/changes', {
+      params: { ...path(), query: { system: line.system, search: line.label, limit: 50 } },
+    }),
+  )
+  details.value = {
+    ...details.value,
+    [line.seq]: page.items.filter((change) => change.identity === line.identity),
+  }
+}
+
+const asking = ref(false)
+async function run() {
+  asking.value = false
+  try {
+    const begun = await take(
+      api.POST('/api/v1/change-sets', {
+        body: { kind: 'run', preview: number.value, without_reading: false },
+      }),
+    )
+    await router.push({ name: 'change-set', params: { id: begun.id } })
+  } catch (problem) {
+    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
+  }
+}
+async function cancel() {
+  await take(api.POST('/api/v1/change-sets/{id}/cancel', { params: path() }))
+}
+</script>
+
+<template>
+  <Fetched :loading="set.loading.value" :error="set.error.value" @retry="set.load">
+    <template v-if="set.data.value">
+      <div class="row spread">
+        <div class="row">
+          <h1>{{ set.data.value.kind === 'run' ? 'Run' : 'Preview' }} {{ set.data.value.id }}</h1>
+          <Mark :word="set.data.value.state" />
+          <span class="faint"
+            >{{ time(set.data.value.started) }} by {{ set.data.value.principal }}, rules version
+            {{ set.data.value.rule_version }}</span
+          >
+        </div>
+        <Button v-if="going" label="Cancel" severity="secondary" @click="cancel" />
+        <Button
+          v-else-if="set.data.value.kind === 'preview'"
+          :label="toSend ? `Do exactly this (${toSend} changes)…` : 'Nothing to do'"
+          icon="pi pi-play"
+          :disabled="!toSend"
+          @click="asking = true"
+        />
+      </div>
+      <p v-if="set.data.value.kind === 'preview'" class="faint">
+        Nothing was written. Each line says what a run would do, and why.
+      </p>
+      <p v-if="set.data.value.note" class="note">{{ set.data.value.note }}</p>
+
+      <section v-if="set.data.value.kind === 'run'" class="sheet" aria-label="Progress" aria-live="polite">
+        <template v-if="going && progress">
+          <ProgressBar :value="share" />
+          <p class="run-counts">
+            {{ progress.done }} done, {{ progress.failed }} failed of {{ progress.total }} ·
+            {{ (progress.per_ten_seconds / 10).toFixed(0) }} a second
+            <template v-if="progress.seconds_left !== null"> · {{ progress.seconds_left }} s left</template>
+          </p>
+        </template>
+        <p v-else-if="going" class="run-counts">{{ set.data.value.state }} …</p>
+        <p v-else class="run-counts">
+          <template v-if="!set.data.value.states.length"
+            >Everything was as it should be: nothing was sent.</template
+          >
+          <template v-else>
+            <strong>{{ count(set.data.value.states, 'done') }}</strong> changes done,
+            <strong :class="{ bad: count(set.data.value.states, 'failed') }">{{
+              count(set.data.value.states, 'failed')
+            }}</strong>
+            failed, <strong>{{ count(set.data.value.states, 'held') }}</strong> held
+            <template v-if="count(set.data.value.states, 'cancelled')"
+              >, {{ count(set.data.value.states, 'cancelled') }} taken back</template
+            >
+          </template>
+        </p>
+      </section>
+
+      <div class="verdicts" role="group" aria-label="Show only">
+        <button
+          v-for="entry in verdicts"
+          :key="entry.word"
+          class="verdict"
+          :class="[verdict(entry.word).tone, { chosen: chosen === entry.word }]"
+          :aria-pressed="chosen === entry.word"
+          @click="chosen = chosen === entry.word ? null : entry.word"
+        >
+          <span class="number">{{ entry.count }}</span>
+          <span class="what">{{ verdict(entry.word).text }}</span>
+          <small>{{ verdict(entry.word).meaning }}</small>
+        </button>
+      </div>
+
+      <section class="sheet">
+        <div class="row spread">
+          <h2>{{ chosen ? verdict(chosen).text : 'Who, what and why' }}</h2>
+          <InputText v-model="search" placeholder="Search by name" aria-label="Search lines by name" />
+        </div>
+        <Fetched :loading="lines.loading.value" :error="lines.error.value" @retry="lines.load">
+          <DataTable
+            v-model:expanded-rows="opened"
+            :value="shown"
+            size="small"
+            data-key="seq"
+            scrollable
+            scroll-height="32rem"
+            @row-expand="expand"
+          >
+            <template #empty>{{ going ? 'Nothing is decided yet.' : 'No line fits.' }}</template>
+            <Column expander style="width: 3rem" />
+            <Column header="Person">
+              <template #body="{ data: line }">
+                <RouterLink v-if="line.identity" :to="{ name: 'identity', params: { id: line.identity } }">{{
+                  line.label
+                }}</RouterLink>
+                <span v-else>{{ line.label }}</span>
+              </template>
+            </Column>
+            <Column header="System" field="system" />
+            <Column header="Verdict">
+              <template #body="{ data: line }"><Mark :word="line.verdict" /></template>
+            </Column>
+            <Column header="Why">
+              <template #body="{ data: line }"
+                ><span class="wrap">{{ line.reason }}</span></template
+              >
+            </Column>
+            <Column header="Rule">
+              <template #body="{ data: line }"
+                ><span class="faint mono">{{ line.rule }}</span></template
+              >
+            </Column>
+            <template #expansion="{ data: line }">
+              <p v-if="line.account" class="faint wrap">account: {{ line.account }}</p>
+              <ChangeList v-if="details[line.seq]?.length" :changes="details[line.seq] ?? []" />
+              <p v-else class="faint">No value changes.</p>
+            </template>
+          </DataTable>
+          <p v-if="lines.data.value?.next" class="faint">
+            The first 500 lines are shown: choose a verdict above, or search.
+          </p>
+        </Fetched>
+      </section>
+    </template>
+  </Fetched>
+  <Dialog v-model:visible="asking" modal :header="`Send ${toSend} changes?`" :style="{ width: '32rem' }">
+    <ul>
+      <li
+        v-for="entry in verdicts.filter((v) =>
+          ['create', 'join', 'update', 'rename', 'enable', 'disable'].includes(v.word),
+        )"
+        :key="entry.word"
+      >
+        {{ entry.count }} {{ verdict(entry.word).meaning }}
+      </li>
+    </ul>
+    <p>The systems are read once more. What has changed since this preview is held, and said.</p>
+    <div class="row">
+      <Button label="Run" icon="pi pi-play" @click="run" />
+      <Button label="Not now" severity="secondary" @click="asking = false" />
+    </div>
+  </Dialog>
+</template>
+
+<style scoped>
+.verdicts {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(9.5rem, 1fr));
+  gap: 1px;
+  background: var(--line);
+  border: 1px solid var(--line);
+  margin: 1rem 0;
+}
+.verdict {
+  font: inherit;
+  color: inherit;
+  text-align: left;
+  background: var(--sheet);
+  border: 0;
+  border-top: 4px solid var(--line);
+  padding: 0.5rem 0.7rem;
+  cursor: pointer;
+  display: grid;
+}
+.verdict.good {
+  border-top-color: var(--good);
+}
+.verdict.calm {
+  border-top-color: var(--calm);
+}
+.verdict.wait {
+  border-top-color: var(--lamp);
+}
+.verdict.bad {
+  border-top-color: var(--bad);
+}
+.verdict.chosen,
+.verdict:hover {
+  background: var(--paper);
+}
+.verdict.chosen {
+  box-shadow: inset 0 0 0 2px var(--p-primary-color);
+}
+.number {
+  font-size: 1.5rem;
+  line-height: 1.1;
+  font-variant-numeric: tabular-nums;
+}
+.what {
+  font-weight: 600;
+}
+small {
+  color: var(--faint);
+}
+.note {
+  color: var(--wait);
+  margin: 0.3rem 0;
+}
+.run-counts {
+  margin: 0.3rem 0 0;
+}
+.bad {
+  color: var(--bad);
+}
+</style>

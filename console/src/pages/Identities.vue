@@ -1,0 +1,140 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
+import InputText from 'primevue/inputtext'
+import Select from 'primevue/select'
+import { ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, take, type Identity, type Schemas } from '@/api/client'
+import Fetched from '@/components/Fetched.vue'
+import Mark from '@/components/Mark.vue'
+import { useFetched } from '@/components/fetched'
+import { values } from '@/words'
+
+const route = useRoute()
+const router = useRouter()
+const search = ref(String(route.query.search ?? ''))
+const stage = ref<string | null>(null)
+const stages = ['active', 'left']
+const more = ref<Identity[]>([])
+const next = ref<string | null | undefined>(null)
+const ask = (after?: string) =>
+  take(
+    api.GET('/api/v1/identities', {
+      params: { query: { search: search.value, filter: stage.value ?? '', after, limit: 100 } },
+    }),
+  )
+const { data, error, loading, load, soon } = useFetched(
+  async () => {
+    const page = await ask()
+    more.value = []
+    next.value = page.next
+    return page
+  },
+  (event) => event.event === 'change_set' && event.state === 'done',
+)
+watch([search, stage], () => soon())
+
+async function further() {
+  if (!next.value) return
+  const page = await ask(next.value)
+  more.value = [...more.value, ...page.items]
+  next.value = page.next
+}
+const value = (identity: Identity, name: string) =>
+  values(identity.attributes.find((a) => a.name === name)?.values)
+
+const reasons = ref<Schemas['Explanation'][] | null>(null)
+const unknown = ref('')
+async function whyNot() {
+  unknown.value = ''
+  reasons.value = null
+  try {
+    reasons.value = await take(api.GET('/api/v1/why', { params: { query: { person: search.value } } }))
+    const [only] = reasons.value
+    if (reasons.value.length === 1 && only?.identity)
+      await router.push({ name: 'identity', params: { id: only.identity } })
+  } catch (problem) {
+    unknown.value = (problem as Error).message
+  }
+}
+</script>
+
+<template>
+  <div class="row spread">
+    <h1>Identities</h1>
+    <div class="row">
+      <InputText
+        v-model="search"
+        class="search"
+        placeholder="Name, number, address …"
+        aria-label="Search identities"
+        @keyup.enter="whyNot"
+      />
+      <Select v-model="stage" :options="stages" placeholder="Any stage" show-clear aria-label="Stage" />
+      <Button label="Why, or why not?" severity="secondary" :disabled="!search.trim()" @click="whyNot" />
+    </div>
+  </div>
+  <p class="faint">
+    The one record that joins a person’s accounts. “Why, or why not?” also finds people who have none.
+  </p>
+  <section v-if="unknown" class="sheet why" role="status">{{ unknown }}</section>
+  <section v-if="reasons && (reasons.length > 1 || !reasons[0]?.identity)" class="sheet why" aria-label="Why">
+    <div v-for="(one, n) in reasons.slice(0, 10)" :key="n">
+      <strong>{{ one.label }}</strong>
+      <RouterLink v-if="one.identity" :to="{ name: 'identity', params: { id: one.identity } }">
+        show</RouterLink
+      >
+      <div v-for="account in one.accounts" :key="account.system" class="row">
+        <Mark :word="account.verdict" /> <span class="faint">{{ account.system }}</span> {{ account.reason }}
+        <span class="faint mono">{{ account.rule }}</span>
+      </div>
+    </div>
+    <p v-if="reasons.length > 10" class="faint">{{ reasons.length }} fit: write more of the name.</p>
+  </section>
+  <Fetched :loading="loading" :error="error" @retry="load">
+    <DataTable :value="[...(data?.items ?? []), ...more]" size="small" data-key="id" class="list">
+      <template #empty>
+        {{
+          search || stage
+            ? 'Nobody fits. “Why, or why not?” looks among all accounts.'
+            : 'The first run makes identities. Begin with a preview.'
+        }}
+      </template>
+      <Column header="Name">
+        <template #body="{ data: row }"
+          ><RouterLink :to="{ name: 'identity', params: { id: row.id } }">{{
+            row.label
+          }}</RouterLink></template
+        >
+      </Column>
+      <Column header="Number">
+        <template #body="{ data: row }">{{ value(row, 'employeeNumber') }}</template>
+      </Column>
+      <Column header="Address">
+        <template #body="{ data: row }">{{ value(row, 'mail') }}</template>
+      </Column>
+      <Column header="Department">
+        <template #body="{ data: row }">{{ value(row, 'department') }}</template>
+      </Column>
+      <Column header="Stage">
+        <template #body="{ data: row }"><Mark :word="row.stage" /></template>
+      </Column>
+      <Column header="Accounts in">
+        <template #body="{ data: row }">{{ row.systems.join(', ') || '—' }}</template>
+      </Column>
+    </DataTable>
+    <Button v-if="next" label="Show more" text @click="further" />
+  </Fetched>
+</template>
+
+<style scoped>
+.search {
+  width: 17rem;
+}
+.why {
+  margin-bottom: 1rem;
+  border-left: 4px solid var(--lamp);
+}
+</style>

@@ -1,0 +1,145 @@
+<script setup lang="ts">
+import { api, take } from '@/api/client'
+import ChangeList from '@/components/ChangeList.vue'
+import Fetched from '@/components/Fetched.vue'
+import Mark from '@/components/Mark.vue'
+import { useFetched } from '@/components/fetched'
+import { time, values } from '@/words'
+
+const props = defineProps<{ id: string }>()
+const { data, error, loading, load } = useFetched(
+  () => take(api.GET('/api/v1/identities/{id}', { params: { path: { id: props.id } } })),
+  (event) => event.event === 'change_set' && event.state === 'done',
+)
+const tone = (state: string | null | undefined) =>
+  !state ? '' : state.startsWith('in step') ? 'good' : state.startsWith('will') ? 'calm' : 'faint'
+</script>
+
+<template>
+  <Fetched :loading="loading" :error="error" @retry="load">
+    <template v-if="data">
+      <div class="row">
+        <h1>{{ data.explanation.label }}</h1>
+        <Mark v-if="data.explanation.stage" :word="data.explanation.stage" />
+      </div>
+      <p class="faint mono">{{ data.explanation.identity }}</p>
+
+      <section class="sheet">
+        <h2>Values, and where each comes from</h2>
+        <table class="plain">
+          <thead>
+            <tr>
+              <th>Value of</th>
+              <th>is</th>
+              <th>from</th>
+              <th>because</th>
+              <th>Rule</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="value in data.explanation.values" :key="value.attribute">
+              <td>{{ value.attribute }}</td>
+              <td>
+                <strong>{{ value.value }}</strong>
+              </td>
+              <td>{{ value.from_system }}</td>
+              <td>
+                <code>{{ value.expression }}</code>
+                <div class="faint">
+                  <span v-for="read in value.read" :key="read.name"
+                    >{{ read.name }}: {{ values(read.values) }}&ensp;</span
+                  >
+                </div>
+              </td>
+              <td class="faint mono">{{ value.rule }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <p v-if="!data.explanation.values.length" class="faint">
+          No source feeds it now; it keeps its last values.
+        </p>
+      </section>
+
+      <section v-for="account in data.explanation.accounts" :key="account.system + account.key" class="sheet">
+        <div class="row">
+          <h2 class="system">{{ account.system }}</h2>
+          <Mark :word="account.verdict" />
+          <span>{{ account.reason }}</span>
+          <span class="faint mono">{{ account.rule }}</span>
+        </div>
+        <p v-if="account.name" class="wrap">
+          <span class="mono">{{ account.name }}</span> <span class="faint">key {{ account.key }}</span>
+          <span v-if="account.linked_by" class="faint"> · joined: {{ account.linked_by }}</span>
+        </p>
+        <p v-else class="faint">There is no account.</p>
+        <table v-if="account.values.length" class="plain">
+          <thead>
+            <tr>
+              <th>Attribute</th>
+              <th>There</th>
+              <th>Wanted</th>
+              <th>State</th>
+              <th>Because</th>
+              <th>Rule</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="value in account.values" :key="value.attribute">
+              <td>{{ value.attribute }}</td>
+              <td>{{ value.there }}</td>
+              <td>{{ value.value }}</td>
+              <td :class="tone(value.state)">{{ value.state }}</td>
+              <td>
+                <code>{{ value.expression }}</code>
+              </td>
+              <td class="faint mono">{{ value.rule }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+
+      <section class="sheet">
+        <h2>Links</h2>
+        <table class="plain">
+          <thead>
+            <tr>
+              <th>System</th>
+              <th>Account</th>
+              <th>Made</th>
+              <th>By</th>
+              <th>Ended</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="link in data.links" :key="link.system + link.made">
+              <td>{{ link.system }}</td>
+              <td>{{ link.account }}</td>
+              <td>{{ time(link.made) }}</td>
+              <td>{{ link.made_by }}</td>
+              <td>{{ link.ended ? `${time(link.ended)}: ${link.ended_by}` : '—' }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <p v-if="!data.links.length" class="faint">None yet: the next run makes them.</p>
+      </section>
+
+      <section class="sheet">
+        <h2>History</h2>
+        <ChangeList :changes="data.history" :person="false" />
+        <p v-if="!data.history.length" class="faint">Nothing was changed yet.</p>
+      </section>
+    </template>
+  </Fetched>
+</template>
+
+<style scoped>
+.system {
+  margin: 0;
+}
+.good {
+  color: var(--good);
+}
+.calm {
+  color: var(--calm);
+}
+</style>

@@ -1,0 +1,229 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { useToast } from 'primevue/usetoast'
+import { ref, watch } from 'vue'
+import { api, take, type Schemas } from '@/api/client'
+import Fetched from '@/components/Fetched.vue'
+import Mark from '@/components/Mark.vue'
+import SystemSheet from '@/components/SystemSheet.vue'
+import { useFetched } from '@/components/fetched'
+import { time, values } from '@/words'
+
+const props = defineProps<{ name: string }>()
+const toast = useToast()
+const path = () => ({ path: { name: props.name } })
+const system = useFetched(
+  () => take(api.GET('/api/v1/systems/{name}', { params: path() })),
+  (event) =>
+    (event.event === 'system' && event.name === props.name) ||
+    (event.event === 'reading' && event.state !== 'running'),
+)
+const search = ref('')
+const accounts = useFetched(() =>
+  take(
+    api.GET('/api/v1/systems/{name}/accounts', {
+      params: { ...path(), query: { search: search.value, limit: 200 } },
+    }),
+  ),
+)
+watch(search, () => accounts.soon())
+
+const busy = ref<string | null>(null)
+async function act(what: string, work: () => Promise<string>) {
+  busy.value = what
+  try {
+    toast.add({ severity: 'success', summary: await work(), life: 4000 })
+    await Promise.all([system.load(), accounts.load()])
+  } catch (problem) {
+    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
+  } finally {
+    busy.value = null
+  }
+}
+const check = () =>
+  act('check', async () => {
+    const report = await take(api.POST('/api/v1/systems/{name}/check', { params: path() }))
+    return report.healthy ? 'Every step passed' : 'A step failed: see what to do'
+  })
+const read = () =>
+  act('read', async () => {
+    const [first] = await take(api.POST('/api/v1/systems/{name}/read', { params: path() }))
+    return first?.error ? `The reading broke off: ${first.error}` : `${first?.seen ?? 0} accounts read`
+  })
+
+const asking = ref(false)
+async function set(state: Partial<Schemas['SystemState']>, said: string) {
+  asking.value = false
+  await act('set', async () => {
+    await take(
+      api.PATCH('/api/v1/systems/{name}', {
+        params: path(),
+        body: { writable: state.writable ?? null, paused: state.paused ?? null },
+      }),
+    )
+    return said
+  })
+}
+const shown = (account: Schemas['Account']) =>
+  ['displayName', 'cn', 'employeeNumber', 'enterprise.employeeNumber', 'title']
+    .map((name) => account.attributes.find((a) => a.name === name)?.values)
+    .filter((found) => found?.length)
+    .map((found) => values(found))
+    .join(' · ')
+</script>
+
+<template>
+  <div class="row spread head">
+    <h1>{{ name }}</h1>
+    <div class="row">
+      <Button
+        label="Test"
+        icon="pi pi-check-circle"
+        severity="secondary"
+        :loading="busy === 'check'"
+        @click="check"
+      />
+      <Button
+        label="Read now"
+        icon="pi pi-refresh"
+        severity="secondary"
+        :loading="busy === 'read'"
+        @click="read"
+      />
+      <template v-if="system.data.value">
+        <Button
+          v-if="system.data.value.paused"
+          label="Go on"
+          severity="secondary"
+          @click="set({ paused: false }, 'Changes are sent again')"
+        />
+        <Button
+          v-else
+          label="Pause"
+          severity="secondary"
+          @click="set({ paused: true }, 'Nothing is sent for now')"
+        />
+        <Button
+          v-if="system.data.value.writable.length"
+          label="Make read-only"
+          severity="secondary"
+          @click="set({ writable: [] }, 'Read-only from now on')"
+        />
+        <Button v-else label="Let it be written…" @click="asking = true" />
+      </template>
+    </div>
+  </div>
+  <Dialog
+    v-model:visible="asking"
+    modal
+    :header="`Let people in ${name} be written?`"
+    :style="{ width: '30rem' }"
+  >
+    <p>
+      From then on a run may create, change and disable accounts of people in <strong>{{ name }}</strong>.
+      Nothing is sent by this alone: a preview shows what a run would do.
+    </p>
+    <div class="row">
+      <Button label="Let people be written" @click="set({ writable: ['person'] }, 'People may be written')" />
+      <Button label="Keep it read-only" severity="secondary" @click="asking = false" />
+    </div>
+  </Dialog>
+  <Fetched :loading="system.loading.value" :error="system.error.value" @retry="system.load">
+    <div v-if="system.data.value" class="two">
+      <SystemSheet :system="system.data.value" />
+      <section class="sheet steps">
+        <h2>
+          Last test <span class="faint">{{ time(system.data.value.checked_at) }}</span>
+        </h2>
+        <p v-if="!system.data.value.steps.length" class="faint">It was not tested yet.</p>
+        <ol>
+          <li v-for="step in system.data.value.steps" :key="step.name + step.said">
+            <Mark :word="step.state" />
+            <span
+              ><strong>{{ step.name }}</strong> <span class="wrap">{{ step.said }}</span>
+              <div v-if="step.remedy" class="faint">To do: {{ step.remedy }}</div></span
+            >
+          </li>
+        </ol>
+      </section>
+    </div>
+  </Fetched>
+  <section class="sheet accounts">
+    <div class="row spread">
+      <h2>Accounts</h2>
+      <InputText v-model="search" placeholder="Search by name" aria-label="Search accounts by name" />
+    </div>
+    <Fetched :loading="accounts.loading.value" :error="accounts.error.value" @retry="accounts.load">
+      <DataTable
+        :value="accounts.data.value?.items ?? []"
+        size="small"
+        scrollable
+        scroll-height="26rem"
+        data-key="id"
+      >
+        <template #empty>No account fits.</template>
+        <Column header="Account">
+          <template #body="{ data }"
+            ><span class="wrap">{{ data.name }}</span></template
+          >
+        </Column>
+        <Column header="Who">
+          <template #body="{ data }">{{ shown(data) }}</template>
+        </Column>
+        <Column header="Belongs to">
+          <template #body="{ data }">
+            <RouterLink v-if="data.identity" :to="{ name: 'identity', params: { id: data.identity } }"
+              >identity</RouterLink
+            >
+            <span v-else class="faint">nobody</span>
+          </template>
+        </Column>
+        <Column header="Note">
+          <template #body="{ data }">
+            <span v-if="data.fault" class="bad">{{ data.fault }}</span>
+            <span v-else-if="data.absent_since" class="faint"
+              >absent since {{ time(data.absent_since) }}</span
+            >
+          </template>
+        </Column>
+      </DataTable>
+      <p v-if="accounts.data.value?.next" class="faint">The first 200 are shown: search to find others.</p>
+    </Fetched>
+  </section>
+</template>
+
+<style scoped>
+.head {
+  margin-bottom: 1rem;
+}
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 1rem;
+}
+.steps {
+  margin: 0;
+}
+ol {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+  display: grid;
+  gap: 0.45rem;
+}
+li {
+  display: grid;
+  grid-template-columns: 5.2rem 1fr;
+  align-items: baseline;
+}
+.accounts {
+  margin-top: 1rem;
+}
+.bad {
+  color: var(--bad);
+}
+</style>

@@ -1,0 +1,48 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { onSignedOut } from './api/client'
+import { useSession } from './stores/session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    {
+      path: '/sign-in',
+      name: 'sign-in',
+      component: () => import('./pages/SignIn.vue'),
+      meta: { open: true },
+    },
+    { path: '/', name: 'overview', component: () => import('./pages/Overview.vue') },
+    { path: '/systems', name: 'systems', component: () => import('./pages/Systems.vue') },
+    { path: '/systems/:name', name: 'system', component: () => import('./pages/System.vue'), props: true },
+    { path: '/identities', name: 'identities', component: () => import('./pages/Identities.vue') },
+    {
+      path: '/identities/:id',
+      name: 'identity',
+      component: () => import('./pages/Identity.vue'),
+      props: true,
+    },
+    { path: '/changes', name: 'changes', component: () => import('./pages/Changes.vue') },
+    {
+      path: '/changes/:id',
+      name: 'change-set',
+      component: () => import('./pages/ChangeSet.vue'),
+      props: true,
+    },
+    { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue') },
+    { path: '/:rest(.*)', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  if (to.meta.open) return true
+  if (await session.resume()) return true
+  return { name: 'sign-in', query: { to: to.fullPath }, hash: to.hash }
+})
+
+onSignedOut(() => {
+  const session = useSession()
+  if (!session.name) return
+  session.forget()
+  void router.push({ name: 'sign-in', query: { to: router.currentRoute.value.fullPath } })
+})

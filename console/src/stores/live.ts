@@ -1,0 +1,62 @@
+import { defineStore } from 'pinia'
+import { ref, shallowRef } from 'vue'
+
+/** One event of the service. */
+export type LiveEvent =
+  | { event: 'system'; name: string }
+  | { event: 'reading'; system: string; seen: number; state: string }
+  | { event: 'change_set'; id: number; state: string }
+  | {
+      event: 'progress'
+      id: number
+      done: number
+      failed: number
+      total: number
+      per_ten_seconds: number
+      seconds_left: number | null
+    }
+  | { event: 'rules'; version: number }
+  | { event: 'missed' }
+
+type Listener = (event: LiveEvent) => void
+
+/** The stream of events, shared by all pages. */
+export const useLive = defineStore('live', () => {
+  const connected = ref(false)
+  const source = shallowRef<EventSource | null>(null)
+  const listeners = new Set<Listener>()
+
+  function open() {
+    if (source.value) return
+    const stream = new EventSource('/api/v1/events')
+    let dropped = false
+    stream.onopen = () => {
+      connected.value = true
+      // What happened while the line was down is unknown: pages read anew.
+      if (dropped) listeners.forEach((listener) => listener({ event: 'missed' }))
+      dropped = false
+    }
+    stream.onerror = () => {
+      connected.value = false
+      dropped = true
+    }
+    stream.onmessage = (message) => {
+      const event = JSON.parse(message.data as string) as LiveEvent
+      listeners.forEach((listener) => listener(event))
+    }
+    source.value = stream
+  }
+
+  function close() {
+    source.value?.close()
+    source.value = null
+    connected.value = false
+  }
+
+  function listen(listener: Listener): () => void {
+    listeners.add(listener)
+    return () => listeners.delete(listener)
+  }
+
+  return { connected, open, close, listen }
+})

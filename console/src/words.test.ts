@@ -1,0 +1,24 @@
+import { describe, expect, it } from 'vitest'
+import { ago, count, tone, values, verdict } from './words'
+
+describe('words', () => {
+  it('has a tone for each verdict and a fall-back for a new one', () => {
+    expect(verdict('out_of_scope').text).toBe('out of scope')
+    expect(tone('disable')).toBe('bad')
+    expect(verdict('something_new')).toEqual({ text: 'something_new', tone: 'plain', meaning: '' })
+  })
+
+  it('says roughly how long ago something was', () => {
+    const now = Date.parse('2026-11-23T12:00:00Z')
+    expect(ago('2026-11-23T11:59:30Z', now)).toBe('30 s ago')
+    expect(ago('2026-11-23T09:30:00Z', now)).toBe('2 h ago')
+    expect(ago('2026-11-20T12:00:00Z', now)).toBe('3 days ago')
+    expect(ago(null, now)).toBe('never')
+  })
+
+  it('counts and shows what is not there', () => {
+    expect(count([{ word: 'done', count: 3 }], 'done')).toBe(3)
+    expect(count(undefined, 'done')).toBe(0)
+    expect(values([])).toBe('—')
+  })
+})

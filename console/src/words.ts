@@ -1,0 +1,77 @@
+/** Words of the API as people read them, and the tone in which each is shown. */
+
+export type Tone = 'good' | 'wait' | 'bad' | 'calm' | 'plain'
+
+const verdicts: Record<string, { text: string; tone: Tone; meaning: string }> = {
+  create: { text: 'create', tone: 'good', meaning: 'get an account' },
+  join: { text: 'join', tone: 'calm', meaning: 'have an account that is joined' },
+  update: { text: 'update', tone: 'calm', meaning: 'get other values' },
+  rename: { text: 'rename', tone: 'calm', meaning: 'get another name' },
+  enable: { text: 'enable', tone: 'good', meaning: 'are enabled again' },
+  disable: { text: 'disable', tone: 'bad', meaning: 'are disabled' },
+  held: { text: 'held', tone: 'wait', meaning: 'wait, or need a person’s word' },
+  out_of_scope: { text: 'out of scope', tone: 'plain', meaning: 'do not take part' },
+  unowned: { text: 'unowned', tone: 'plain', meaning: 'accounts that belong to nobody' },
+  in_step: { text: 'in step', tone: 'good', meaning: 'are as they should be' },
+  source: { text: 'source', tone: 'plain', meaning: 'give values' },
+}
+
+const states: Record<string, Tone> = {
+  done: 'good',
+  complete: 'good',
+  active: 'good',
+  passed: 'good',
+  in_step: 'good',
+  proposed: 'calm',
+  queued: 'calm',
+  sending: 'calm',
+  running: 'calm',
+  reading: 'calm',
+  deciding: 'calm',
+  held: 'wait',
+  unknown: 'wait',
+  warned: 'wait',
+  leaving: 'wait',
+  failed: 'bad',
+  broken: 'bad',
+  cancelled: 'plain',
+  left: 'plain',
+}
+
+export function verdict(word: string) {
+  return verdicts[word] ?? { text: word, tone: 'plain' as Tone, meaning: '' }
+}
+
+export function tone(word: string): Tone {
+  return verdicts[word]?.tone ?? states[word] ?? 'plain'
+}
+
+export function text(word: string): string {
+  return word.replaceAll('_', ' ')
+}
+
+export function count(list: { word: string; count: number }[] | undefined, word: string): number {
+  return list?.find((entry) => entry.word === word)?.count ?? 0
+}
+
+/** An instant for people, in their own zone, to the second. */
+export function time(stamp: string | null | undefined): string {
+  if (!stamp) return '—'
+  const at = new Date(stamp)
+  const two = (n: number) => String(n).padStart(2, '0')
+  return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${two(at.getHours())}:${two(at.getMinutes())}:${two(at.getSeconds())}`
+}
+
+/** How long ago something was, roughly. */
+export function ago(stamp: string | null | undefined, now = Date.now()): string {
+  if (!stamp) return 'never'
+  const seconds = Math.max(0, Math.round((now - new Date(stamp).getTime()) / 1000))
+  if (seconds < 60) return `${seconds} s ago`
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`
+  if (seconds < 86400) return `${Math.floor(seconds / 3600)} h ago`
+  return `${Math.floor(seconds / 86400)} days ago`
+}
+
+export function values(list: string[] | undefined): string {
+  return list && list.length > 0 ? list.join(' · ') : '—'
+}

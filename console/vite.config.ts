@@ -1,0 +1,11 @@
+import { fileURLToPath, URL } from 'node:url'
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vitest/config'
+
+export default defineConfig({
+  plugins: [vue()],
+  resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
+  build: { outDir: 'dist', sourcemap: false },
+  server: { proxy: { '/api': 'http://127.0.0.1:7480' } },
+  test: { environment: 'happy-dom' },
+})
