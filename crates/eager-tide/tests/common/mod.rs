@@ -1,0 +1,145 @@
+//! What the tests of the binary share: a started service, and its client.
+#![allow(dead_code, clippy::unwrap_used)]
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+/// The binary under test.
+pub fn binary() -> PathBuf {
+    PathBuf::from(env!("CARGO_BIN_EXE_eager-tide"))
+}
+
+/// A started process whose lines are kept.
+pub struct Running {
+    pub child: Child,
+    pub lines: Arc<Mutex<Vec<String>>>,
+}
+
+impl Running {
+    /// Starts the binary and keeps what it prints.
+    pub fn start(arguments: &[&str]) -> Running {
+        let mut child = Command::new(binary())
+            .args(arguments)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the binary starts");
+        let lines: Arc<Mutex<Vec<String>>> = Arc::default();
+        let streams: [Box<dyn std::io::Read + Send>; 2] = [Box::new(child.stdout.take().unwrap()), Box::new(child.stderr.take().unwrap())];
+        for stream in streams {
+            let kept = lines.clone();
+            std::thread::spawn(move || {
+                for line in BufReader::new(stream).lines().map_while(Result::ok) {
+                    kept.lock().unwrap().push(line);
+                }
+            });
+        }
+        Running { child, lines }
+    }
+
+    /// Waits for a line with a text, and returns it.
+    pub fn line(&self, text: &str) -> String {
+        let begun = Instant::now();
+        while begun.elapsed() < Duration::from_secs(60) {
+            if let Some(line) = self.lines.lock().unwrap().iter().find(|line| line.contains(text)) {
+                return line.clone();
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        panic!("no line with `{text}` in {:#?}", self.lines.lock().unwrap());
+    }
+
+    /// Ends the process at once, without a word to it.
+    pub fn kill(&mut self) {
+        self.child.kill().expect("killed");
+        self.child.wait().expect("gone");
+    }
+
+    /// Asks the process to end, and waits for it.
+    pub fn terminate(&mut self) -> std::process::ExitStatus {
+        Command::new("kill").arg(self.child.id().to_string()).status().expect("asked");
+        self.child.wait().expect("gone")
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A service on a data folder.
+pub struct Service {
+    pub running: Running,
+    pub url: String,
+    pub token: String,
+}
+
+impl Service {
+    pub fn start(data: &Path) -> Service {
+        let running = Running::start(&["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()]);
+        let line = running.line("Eager Tide is up");
+        let at = line.find("http://").expect("an address");
+        let url = line[at..].split(['/', ' ', '"']).nth(2).map(|host| format!("http://{host}")).unwrap();
+        let token = std::fs::read_to_string(data.join("first-token")).expect("a first token").trim().to_owned();
+        Service { running, url, token }
+    }
+
+    /// Runs the client.
+    pub fn client(&self, arguments: &[&str]) -> Output {
+        client(&self.url, &self.token, arguments, "")
+    }
+
+    /// Runs the client, which must succeed, and reads its JSON.
+    pub fn json(&self, arguments: &[&str]) -> serde_json::Value {
+        let output = self.client(&[arguments, &["-o", "json"]].concat());
+        serde_json::from_slice(&output.stdout).unwrap_or_else(|_| panic!("{arguments:?}: {}", text(&output)))
+    }
+}
+
+/// Runs the client against an address.
+pub fn client(url: &str, token: &str, arguments: &[&str], input: &str) -> Output {
+    use std::io::Write;
+    let mut child = Command::new(binary())
+        .args(arguments)
+        .env("EAGER_TIDE_URL", url)
+        .env("EAGER_TIDE_TOKEN", token)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the client starts");
+    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+    child.wait_with_output().expect("the client ends")
+}
+
+/// What a process printed, on both streams.
+pub fn text(output: &Output) -> String {
+    format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
+}
+
+/// Adds the demo's two systems to a service and publishes the demo's rules.
+pub fn connect(service: &Service, harbour: &tide_standins::directory::Directory, berthing: &tide_standins::scim_service::ScimService, folder: &Path) {
+    let added = client(&service.url, &service.token, &["systems", "add", "harbour", "--kind", "ldap", "--address", &harbour.url, "--bind-dn", &harbour.admin_dn, "--base-dn", tide_standins::world::BASE], &harbour.password);
+    assert!(added.status.success(), "{}", text(&added));
+    let added = client(&service.url, &service.token, &["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url], &berthing.token);
+    assert!(added.status.success(), "{}", text(&added));
+    let rules = folder.join("rules");
+    std::fs::create_dir_all(&rules).unwrap();
+    for (name, text) in tide_standins::world::rules() {
+        std::fs::write(rules.join(name), text).unwrap();
+    }
+    let published = service.client(&["rules", "publish", rules.to_str().unwrap()]);
+    assert!(published.status.success(), "{}", text(&published));
+}
+
+/// An HTTP client. The TLS provider is installed once; a second call says that it is there.
+pub fn http() -> reqwest::Client {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder().tls_backend_rustls().no_proxy().build().unwrap()
+}

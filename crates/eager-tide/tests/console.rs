@@ -1,0 +1,222 @@
+//! The console in headless Chromium: the demo's seven steps, each page checked for accessibility.
+//! With EAGER_TIDE_PICTURES set to a folder, the pages' pictures are written there.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use common::Running;
+use std::io::{BufRead, BufReader};
+use std::os::unix::process::CommandExt;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+use thirtyfour::prelude::*;
+
+/// chromedriver in a process group of its own, so that its Chromium ends with it.
+struct Driver {
+    child: Child,
+    port: u16,
+}
+
+impl Driver {
+    fn start() -> Driver {
+        let mut child = Command::new("chromedriver").arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null()).process_group(0).spawn()
+            .expect("chromedriver is installed: scripts/test installs it");
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        let port = lines
+            .by_ref()
+            .map_while(Result::ok)
+            .find_map(|line| line.rsplit_once("on port ").and_then(|(_, rest)| rest.trim_end_matches('.').parse().ok()))
+            .expect("chromedriver says its port");
+        std::thread::spawn(move || lines.map_while(Result::ok).for_each(drop));
+        Driver { child, port }
+    }
+}
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let _ = Command::new("kill").args(["-KILL", "--", &format!("-{}", self.child.id())]).status();
+        let _ = self.child.wait();
+    }
+}
+
+struct Browser {
+    driver: WebDriver,
+}
+
+impl Browser {
+    async fn open(port: u16, profile: &std::path::Path) -> WebDriverResult<Browser> {
+        let mut caps = DesiredCapabilities::chrome();
+        for flag in ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+            "--disable-component-update", "--disable-sync", "--force-color-profile=srgb"]
+        {
+            caps.add_arg(flag)?;
+        }
+        caps.add_arg(&format!("--user-data-dir={}", profile.display()))?;
+        let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), caps).await?;
+        let browser = Browser { driver };
+        browser.size(1280, 800).await?;
+        Ok(browser)
+    }
+
+    async fn size(&self, width: u32, height: u32) -> WebDriverResult<()> {
+        self.driver.cdp().send_raw("Emulation.setDeviceMetricsOverride",
+            serde_json::json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false})).await?;
+        Ok(())
+    }
+
+    /// Waits until the page holds a text.
+    async fn text(&self, text: &str) -> WebDriverResult<()> {
+        for _ in 0..200 {
+            if self.driver.find(By::Tag("body")).await?.text().await.unwrap_or_default().contains(text) {
+                return Ok(());
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        let body = self.driver.find(By::Tag("body")).await?.text().await?;
+        panic!("the page never says `{text}`; it says:\n{body}");
+    }
+
+    async fn click(&self, xpath: &str) -> WebDriverResult<()> {
+        let element = self.driver.query(By::XPath(xpath)).first().await?;
+        element.wait_until().clickable().await?;
+        element.click().await
+    }
+
+    async fn button(&self, label: &str) -> WebDriverResult<()> {
+        self.click(&format!("//button[contains(normalize-space(.), '{label}')]")).await
+    }
+
+    async fn page(&self, label: &str) -> WebDriverResult<()> {
+        self.click(&format!("//nav//a[normalize-space(.)='{label}']")).await
+    }
+
+    /// Checks accessibility, and that nothing has to be scrolled sideways; keeps a picture.
+    async fn look(&self, name: &str) -> WebDriverResult<()> {
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe-core is installed");
+        self.driver.execute(axe, vec![]).await?;
+        let found = self.driver.execute_async(
+            "const done = arguments[arguments.length - 1]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 120)).join(' | '))))",
+            vec![]).await?;
+        let found: Vec<String> = found.convert()?;
+        assert_eq!(found, Vec::<String>::new(), "accessibility of {name}");
+        let wide: bool = self.driver.execute("return document.documentElement.scrollWidth > window.innerWidth", vec![]).await?.convert()?;
+        assert!(!wide, "{name} has to be scrolled sideways");
+        if let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES") {
+            self.driver.screenshot(&std::path::Path::new(&folder).join(format!("{name}.png"))).await?;
+        }
+        Ok(())
+    }
+}
+
+async fn story(browser: &Browser, console: &str) -> WebDriverResult<()> {
+    let driver = &browser.driver;
+    // A wrong token is refused in words, and a page asked for is reached after signing in.
+    let root = console.split('#').next().unwrap();
+    driver.goto(format!("{root}systems")).await?;
+    browser.text("Sign in with a token").await?;
+    browser.look("sign-in").await?;
+    driver.find(By::Id("token")).await?.send_keys("wrong").await?;
+    browser.button("Sign in").await?;
+    browser.text("this token is not valid").await?;
+
+    // 1, 2: the address that the demo prints opens the console; both systems are well.
+    driver.goto("about:blank").await?;
+    driver.goto(console).await?;
+    browser.text("Nothing has been run yet").await?;
+    assert!(!driver.current_url().await?.as_str().contains("token="), "the token does not stay in the address");
+    browser.page("Systems").await?;
+    browser.text("read-only").await?;
+    browser.text("306").await?;
+    browser.look("systems").await?;
+    browser.click("//h2/a[normalize-space(.)='harbour']").await?;
+    browser.text("StartTLS, certificate trusted").await?;
+    browser.button("Test").await?;
+    browser.text("Every step passed").await?;
+    browser.look("system").await?;
+
+    // 3: the rules.
+    browser.page("Rules").await?;
+    browser.text("Outbound: identity → account").await?;
+    browser.look("rules").await?;
+    browser.click("//button[@role='tab' and normalize-space(.)='harbour']").await?;
+    browser.text("address outside our domain").await?;
+
+    // 4: the preview.
+    browser.page("Overview").await?;
+    browser.button("Preview a run").await?;
+    browser.text("Do exactly this").await?;
+    browser.text("Nothing was written").await?;
+    browser.look("preview").await?;
+    browser.click("//button[contains(@class, 'verdict') and contains(., 'held')]").await?;
+    browser.text("ambiguous: 2 accounts match by employee number").await?;
+    browser.click("//button[contains(@class, 'verdict') and contains(., 'join')]").await?;
+    browser.text("exists and matches by address").await?;
+    browser.click("(//button[contains(@class, 'p-datatable-row-toggle-button')])[1]").await?;
+    browser.text("Before").await?;
+    browser.look("preview-values").await?;
+
+    // 5: the run, live.
+    browser.button("Do exactly this").await?;
+    driver.query(By::Css(".p-dialog:focus-within")).first().await?;
+    browser.text("What has changed since this preview is held").await?;
+    browser.click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']").await?;
+    browser.text("changes done").await?;
+    browser.look("run").await?;
+    browser.page("Changes").await?;
+    browser.text("302 done").await?;
+    browser.page("Overview").await?;
+    browser.text("All is well.").await?;
+    browser.look("overview").await?;
+
+    // 7: why, and why not.
+    browser.page("Identities").await?;
+    browser.text("Farrokhzad").await?;
+    browser.look("identities").await?;
+    driver.find(By::Css("input.search")).await?.send_keys("kiosk1").await?;
+    browser.button("Why, or why not?").await?;
+    browser.text("its container is left out").await?;
+    let search = driver.find(By::Css("input.search")).await?;
+    search.clear().await?;
+    search.send_keys("1009" ).await?;
+    browser.button("Why, or why not?").await?;
+    browser.text("Values, and where each comes from").await?;
+    browser.text("in step: berthing makes it so").await?;
+    browser.look("identity").await?;
+
+    // The dark theme and a small window hold too.
+    driver.cdp().send_raw("Emulation.setEmulatedMedia", serde_json::json!({"features": [{"name": "prefers-color-scheme", "value": "dark"}]})).await?;
+    browser.page("Overview").await?;
+    browser.text("All is well.").await?;
+    browser.look("overview-dark").await?;
+
+    browser.button("Sign out").await?;
+    browser.text("Sign in with a token").await?;
+    driver.goto(format!("{root}changes")).await?;
+    browser.text("Sign in with a token").await?;
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_seven_steps_in_the_console() {
+    drop(common::http());
+    let demo = Running::start(&["demo", "--listen", "127.0.0.1:0"]);
+    let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
+    let driver = Driver::start();
+    let profile = tempfile::tempdir().unwrap();
+    let browser = std::sync::Arc::new(Browser::open(driver.port, profile.path()).await.expect("Chromium starts"));
+    // In a task of its own: a panic with a live session would wait for minutes.
+    let told = browser.clone();
+    let ended = tokio::spawn(async move { story(&told, &console).await }).await;
+    if !matches!(ended, Ok(Ok(())))
+        && let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES")
+    {
+        let _ = browser.driver.screenshot(&std::path::Path::new(&folder).join("failed.png")).await;
+    }
+    let _ = browser.driver.clone().quit().await;
+    drop(driver);
+    match ended {
+        Ok(result) => result.expect("every step works"),
+        Err(panic) => std::panic::resume_unwind(panic.into_panic()),
+    }
+}

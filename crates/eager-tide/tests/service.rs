@@ -1,0 +1,229 @@
+//! The service as its users meet it: through the client and over the network.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use common::{Service, client, connect, text};
+use reqwest::{Method, StatusCode};
+use tide_standins::directory::Directory;
+use tide_standins::scim_service::{Mischief, ScimService};
+use tide_standins::world::{self, BASE};
+
+const PASSWORD: &str = "canary-harbour-3301";
+const TOKEN: &str = "canary-berthing-7754";
+
+struct Set {
+    folder: tempfile::TempDir,
+    service: Service,
+    harbour: Directory,
+    berthing: ScimService,
+    http: reqwest::Client,
+}
+
+impl Set {
+    async fn start() -> Set {
+        let folder = tempfile::tempdir().unwrap();
+        let people = world::people(world::SEED, 40);
+        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.unwrap();
+        let berthing = ScimService::start(world::berthing(&people), TOKEN).await.unwrap();
+        let service = Service::start(&folder.path().join("data"));
+        connect(&service, &harbour, &berthing, folder.path());
+        let http = common::http();
+        Set { folder, service, harbour, berthing, http }
+    }
+
+    async fn call(&self, method: Method, path: &str, headers: &[(&str, &str)], body: Option<serde_json::Value>) -> (StatusCode, String, String) {
+        let mut request = self.http.request(method, format!("{}{path}", self.service.url));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        let response = request.send().await.unwrap();
+        let cookie = response.headers().get("set-cookie").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+        (response.status(), cookie, response.text().await.unwrap())
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_route_of_the_document_is_denied_unless_it_is_granted() {
+    let set = Set::start().await;
+    let (_, _, document) = set.call(Method::GET, "/api/v1/openapi.json", &[], None).await;
+    let document: serde_json::Value = serde_json::from_str(&document).unwrap();
+    let mut denied = 0;
+    for (path, methods) in document["paths"].as_object().unwrap() {
+        for method in methods.as_object().unwrap().keys().filter(|m| ["get", "post", "put", "patch", "delete"].contains(&m.as_str())) {
+            let granted = tide_service::GRANTS.iter().find(|(m, p, _)| m.eq_ignore_ascii_case(method) && p == path);
+            assert!(granted.is_some(), "{method} {path} stands in the document and is granted to nobody");
+            if granted.unwrap().2 == tide_service::Grant::Everybody {
+                continue;
+            }
+            let filled = path.replace("{name}", "harbour").replace("{id}", "1").replace("{system}", "harbour");
+            let method = Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
+            for headers in [&[][..], &[("authorization", "Bearer wrong")][..], &[("cookie", "eager_tide_session=wrong")][..]] {
+                let (status, _, body) = set.call(method.clone(), &filled, headers, None).await;
+                assert_eq!(status, StatusCode::UNAUTHORIZED, "{method} {filled}");
+                assert!(body.contains("/problems/"), "{body}");
+            }
+            denied += 1;
+        }
+    }
+    assert!(denied > 25, "{denied}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_session_is_the_consoles_own_and_ends() {
+    let set = Set::start().await;
+    let (status, _, body) = set.call(Method::POST, "/api/v1/session", &[], Some(serde_json::json!({"token": "wrong"}))).await;
+    assert_eq!(status, StatusCode::UNAUTHORIZED);
+    assert!(body.contains("this token is not valid"));
+    let (status, cookie, _) = set.call(Method::POST, "/api/v1/session", &[], Some(serde_json::json!({"token": set.service.token}))).await;
+    assert_eq!(status, StatusCode::OK);
+    assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict") && cookie.contains("Max-Age="), "{cookie}");
+    let pair = cookie.split(';').next().unwrap().to_owned();
+    let own = set.service.url.clone();
+    assert_eq!(set.call(Method::GET, "/api/v1/me", &[("cookie", &pair)], None).await.0, StatusCode::OK);
+    let body = || Some(serde_json::json!({"paused": true}));
+    // A write needs our own origin beside the cookie.
+    for origin in [None, Some("http://elsewhere.example")] {
+        let mut headers = vec![("cookie", pair.as_str())];
+        headers.extend(origin.map(|o| ("origin", o)));
+        assert_eq!(set.call(Method::PATCH, "/api/v1/systems/harbour", &headers, body()).await.0, StatusCode::FORBIDDEN);
+    }
+    let headers = [("cookie", pair.as_str()), ("origin", own.as_str())];
+    assert_eq!(set.call(Method::PATCH, "/api/v1/systems/harbour", &headers, body()).await.0, StatusCode::OK);
+    // Ending the session ends its stream of events too.
+    let stream = set.http.get(format!("{own}/api/v1/events")).header("cookie", &pair).send().await.unwrap();
+    assert_eq!(set.call(Method::DELETE, "/api/v1/session", &headers, None).await.0, StatusCode::NO_CONTENT);
+    assert_eq!(set.call(Method::GET, "/api/v1/me", &[("cookie", &pair)], None).await.0, StatusCode::UNAUTHORIZED);
+    let ended = tokio::time::timeout(std::time::Duration::from_secs(10), stream.text()).await;
+    assert!(ended.is_ok(), "the stream ends with the session");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn planted_secrets_are_found_nowhere() {
+    let mut set = Set::start().await;
+    let service = &set.service;
+    assert!(service.client(&["systems", "set", "berthing", "--writable", "person"]).status.success());
+    set.berthing.mischief_on_writes(&[Mischief::Refuse]);
+    let mut said = vec![text(&service.client(&["run"])), text(&service.client(&["run"]))];
+    for arguments in [&["status"][..], &["systems", "show", "harbour"], &["systems", "show", "berthing", "-o", "json"], &["systems", "check", "harbour"],
+        &["rules", "show"], &["changes", "list"], &["changes", "show", "1", "--values"], &["journal", "list", "--limit", "1000", "-o", "json"],
+        &["identities", "list", "-o", "json"], &["why", "1001"], &["systems", "accounts", "harbour", "-o", "json"]]
+    {
+        said.push(text(&service.client(arguments)));
+    }
+    let bearer = format!("Bearer {}", service.token);
+    for (method, path, _) in tide_service::GRANTS.iter().filter(|(m, p, _)| *m == "GET" && !p.contains("events")) {
+        let path = path.replace("{name}", "harbour").replace("{id}", "1");
+        let (_, _, body) = set.call(Method::from_bytes(method.as_bytes()).unwrap(), &path, &[("authorization", &bearer)], None).await;
+        said.push(body);
+    }
+    let failing = client(&service.url, &service.token, &["systems", "add", "other", "--kind", "ldap", "--address", &set.harbour.url, "--bind-dn", "cn=x", "--base-dn", BASE], "canary-typed-9917");
+    assert_eq!(failing.status.code(), Some(1));
+    said.push(text(&failing));
+    said.push(set.service.running.lines.lock().unwrap().join("\n"));
+    let token = set.service.token.clone();
+    for canary in [PASSWORD, TOKEN, "canary-typed-9917", token.as_str()] {
+        for text in &said {
+            assert!(!text.contains(canary), "{canary} in {text}");
+        }
+    }
+    set.service.running.terminate();
+    let data = set.folder.path().join("data");
+    for entry in std::fs::read_dir(&data).unwrap() {
+        let path = entry.unwrap().path();
+        let bytes = std::fs::read(&path).unwrap();
+        for canary in [PASSWORD, TOKEN, "canary-typed-9917"] {
+            assert!(!bytes.windows(canary.len()).any(|w| w == canary.as_bytes()), "{canary} in {}", path.display());
+        }
+        if path.file_name().unwrap() != "first-token" {
+            assert!(!bytes.windows(token.len()).any(|w| w == token.as_bytes()), "the token in {}", path.display());
+        }
+        #[cfg(unix)]
+        if ["key", "first-token"].iter().any(|name| path.ends_with(name)) {
+            use std::os::unix::fs::PermissionsExt;
+            assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600, "{}", path.display());
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bad_input_gets_a_message_of_its_own() {
+    let set = Set::start().await;
+    let service = &set.service;
+    let add = |kind: &str, url: &str, base: &str, secret: &str| {
+        let mut arguments = vec!["systems", "add", "other", "--kind", kind, "--address", url];
+        if kind == "ldap" {
+            arguments.extend(["--bind-dn", &set.harbour.admin_dn, "--base-dn", base]);
+        }
+        let output = client(&service.url, &service.token, &arguments, secret);
+        assert_eq!(output.status.code(), Some(1), "{}", text(&output));
+        text(&output)
+    };
+    let missing = format!("ou=nowhere,{BASE}");
+    for (said, wanted) in [
+        (add("ldap", &set.harbour.url, BASE, "wrong"), "the name or the password is wrong"),
+        (add("ldap", &set.harbour.url, &missing, PASSWORD), "the nearest entry that exists is dc=skerry,dc=example"),
+        (add("ldap", "ldap://127.0.0.1:1", BASE, PASSWORD), "nothing answers at 127.0.0.1:1"),
+        (add("ldap", "http://127.0.0.1:1", BASE, PASSWORD), "is not an LDAP address"),
+        (add("scim", &set.berthing.url, "", "wrong"), "refuses the token"),
+        (add("scim", "http://169.254.169.254/scim/v2", "", "x"), "never called"),
+    ] {
+        assert!(said.contains(wanted), "wanted `{wanted}` in {said}");
+        assert!(said.contains("to do:"), "{said}");
+    }
+
+    let rules = set.folder.path().join("broken");
+    for (text_of_file, wanted) in [
+        ("system = \"harbour\"\n[person.inbound]\nmail = 'account.mial'\n", "harbour.toml:3:9  unknown attribute `account.mial`"),
+        ("system = \"harbour\"\n[person.inbound]\nmail = 'account.mail\n", "harbour.toml:3:"),
+    ] {
+        std::fs::create_dir_all(&rules).unwrap();
+        for (name, text) in world::rules() {
+            std::fs::write(rules.join(name), if name == "harbour.toml" { text_of_file } else { text }).unwrap();
+        }
+        let checked = service.client(&["rules", "check", rules.to_str().unwrap()]);
+        assert_eq!(checked.status.code(), Some(1));
+        assert!(text(&checked).contains(wanted), "{}", text(&checked));
+        let published = service.client(&["rules", "publish", rules.to_str().unwrap()]);
+        assert_eq!(published.status.code(), Some(1));
+        assert!(text(&published).contains("nothing was published"), "{}", text(&published));
+    }
+    assert_eq!(service.json(&["rules", "show"])["version"], 1, "the sound version stays");
+
+    let wrong = client(&service.url, "not-a-token", &["status"], "");
+    assert!(text(&wrong).contains("the token is not valid"));
+    let nowhere = client("http://127.0.0.1:1", "x", &["status"], "");
+    assert!(text(&nowhere).contains("no service answers") && text(&nowhere).contains("eager-tide serve"), "{}", text(&nowhere));
+    assert_eq!(service.client(&["sytsems"]).status.code(), Some(2));
+    let large = serde_json::json!({"files": [{"name": "harbour.toml", "text": "x".repeat(6 << 20)}]});
+    let bearer = format!("Bearer {}", service.token);
+    let (status, _, _) = set.call(Method::POST, "/api/v1/rules/check", &[("authorization", &bearer)], Some(large)).await;
+    assert_eq!(status, StatusCode::PAYLOAD_TOO_LARGE);
+    let trick = serde_json::json!({"files": [{"name": "../key.toml", "text": ""}]});
+    let (status, _, body) = set.call(Method::PUT, "/api/v1/rules", &[("authorization", &bearer)], Some(trick)).await;
+    assert_eq!(status, StatusCode::BAD_REQUEST, "{body}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn listening_beyond_loopback_is_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let running = common::Running::start(&["serve", "--listen", "0.0.0.0:0", "--data", folder.path().to_str().unwrap()]);
+    assert!(running.line("error:").contains("needs TLS"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_committed_openapi_document_is_the_one_that_is_served() {
+    let committed = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json")).unwrap();
+    let committed: serde_json::Value = serde_json::from_str(&committed).unwrap();
+    assert_eq!(committed, tide_service::openapi(), "run scripts/api to bring console/openapi.json up to date");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_demo_plays_its_story_with_the_built_in_directory() {
+    let output = common::client("", "", &["demo", "--check", "--directory", "standin", "--listen", "127.0.0.1:0"], "");
+    assert!(output.status.success(), "{}", text(&output));
+    assert!(text(&output).contains("the built-in LDAP stand-in"));
+}
