@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import Password from 'primevue/password'
+import InputText from 'primevue/inputtext'
 import { onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { Refusal } from '@/api/client'
@@ -54,11 +54,10 @@ onMounted(() => {
       its data folder.
     </p>
     <label for="token">Token</label>
-    <Password
+    <InputText
+      id="token"
       v-model="token"
-      input-id="token"
-      :feedback="false"
-      toggle-mask
+      type="password"
       fluid
       autocomplete="current-password"
       :invalid="error !== null"
