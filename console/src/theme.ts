@@ -21,6 +21,17 @@ export const Harbour = definePreset(Aura, {
   primitive: {
     borderRadius: { none: '0', xs: '1px', sm: '2px', md: '3px', lg: '4px', xl: '6px' },
   },
+  components: {
+    toast: {
+      colorScheme: {
+        // The preset's green on pale green is too faint to read (3.2:1).
+        light: {
+          success: { color: '{green.800}', detailColor: '{green.900}' },
+          error: { color: '{red.800}', detailColor: '{red.900}' },
+        },
+      },
+    },
+  },
   semantic: {
     primary: water,
     colorScheme: {

@@ -11,7 +11,9 @@ defineProps<{ changes: Change[]; person?: boolean }>()
     <summary>
       <Mark :word="change.kind" />
       <Mark :word="change.state" />
-      <strong v-if="person !== false">{{ change.label }}</strong>
+      <strong v-if="person !== false"
+        ><bdi>{{ change.label }}</bdi></strong
+      >
       <span class="faint">in {{ change.system }}</span>
       <span class="grow">{{ change.reason }}</span>
       <span class="faint mono">{{ change.rule }}</span>

@@ -6,9 +6,9 @@ defineProps<{ title: string; lines: RuleLine[]; head: [string, string] }>()
 
 <template>
   <template v-if="lines.length">
-    <h3>
+    <h2 class="title">
       {{ title }} <span class="faint">({{ lines.length }})</span>
-    </h3>
+    </h2>
     <table class="plain">
       <thead>
         <tr>
@@ -33,6 +33,10 @@ defineProps<{ title: string; lines: RuleLine[]; head: [string, string] }>()
 </template>
 
 <style scoped>
+.title {
+  margin: 1rem 0 0.35rem;
+  font-size: 0.95rem;
+}
 .name {
   width: 15rem;
 }

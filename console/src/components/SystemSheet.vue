@@ -12,6 +12,11 @@ const health = computed(() => {
     return { word: 'not tested', tone: 'wait' }
   return props.system.healthy ? { word: 'well', tone: 'good' } : { word: 'failing', tone: 'bad' }
 })
+const does = computed(
+  () =>
+    props.system.roles.map((role) => (role === 'source' ? 'gives values' : 'gets accounts')).join(', ') ||
+    'nothing yet',
+)
 const failed = computed(() => props.system.steps.find((step) => step.state === 'failed'))
 </script>
 
@@ -42,8 +47,8 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
         <dd>{{ ago(reading?.ended ?? reading?.started) }}</dd>
       </div>
       <div>
-        <dt>part</dt>
-        <dd>{{ system.roles.join(' and ') || 'no rules yet' }}</dd>
+        <dt>by the rules</dt>
+        <dd>{{ does }}</dd>
       </div>
     </dl>
     <p v-if="failed" class="trouble">{{ failed.name }}: {{ failed.said }}. To do: {{ failed.remedy }}</p>

@@ -52,13 +52,13 @@ onUnmounted(deaf)
 
 const going = computed(() => !!set.data.value && !set.data.value.ended)
 const order = [
+  'held',
+  'disable',
   'create',
   'join',
   'update',
   'rename',
   'enable',
-  'disable',
-  'held',
   'out_of_scope',
   'unowned',
   'in_step',
@@ -197,13 +197,13 @@ async function cancel() {
             @row-expand="expand"
           >
             <template #empty>{{ going ? 'Nothing is decided yet.' : 'No line fits.' }}</template>
-            <Column expander style="width: 3rem" />
+            <Column expander header="Values" style="width: 4.5rem" />
             <Column header="Person">
               <template #body="{ data: line }">
                 <RouterLink v-if="line.identity" :to="{ name: 'identity', params: { id: line.identity } }">{{
                   line.label
                 }}</RouterLink>
-                <span v-else>{{ line.label }}</span>
+                <bdi v-else>{{ line.label }}</bdi>
               </template>
             </Column>
             <Column header="System" field="system" />

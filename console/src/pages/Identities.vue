@@ -82,7 +82,9 @@ async function whyNot() {
   <section v-if="unknown" class="sheet why" role="status">{{ unknown }}</section>
   <section v-if="reasons && (reasons.length > 1 || !reasons[0]?.identity)" class="sheet why" aria-label="Why">
     <div v-for="(one, n) in reasons.slice(0, 10)" :key="n">
-      <strong>{{ one.label }}</strong>
+      <strong
+        ><bdi>{{ one.label }}</bdi></strong
+      >
       <RouterLink v-if="one.identity" :to="{ name: 'identity', params: { id: one.identity } }">
         show</RouterLink
       >

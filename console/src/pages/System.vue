@@ -68,12 +68,12 @@ async function set(state: Partial<Schemas['SystemState']>, said: string) {
     return said
   })
 }
+/** What tells people apart, piece by piece: names of several scripts must not reorder one another. */
 const shown = (account: Schemas['Account']) =>
   ['displayName', 'cn', 'employeeNumber', 'enterprise.employeeNumber', 'title']
     .map((name) => account.attributes.find((a) => a.name === name)?.values)
     .filter((found) => found?.length)
     .map((found) => values(found))
-    .join(' · ')
 </script>
 
 <template>
@@ -172,7 +172,11 @@ const shown = (account: Schemas['Account']) =>
           >
         </Column>
         <Column header="Who">
-          <template #body="{ data }">{{ shown(data) }}</template>
+          <template #body="{ data }"
+            ><span v-for="(piece, n) in shown(data)" :key="n"
+              ><template v-if="n"> · </template><bdi>{{ piece }}</bdi></span
+            ></template
+          >
         </Column>
         <Column header="Belongs to">
           <template #body="{ data }">
@@ -217,8 +221,9 @@ ol {
 }
 li {
   display: grid;
-  grid-template-columns: 5.2rem 1fr;
+  grid-template-columns: 5.4rem 1fr;
   align-items: baseline;
+  justify-items: start;
 }
 .accounts {
   margin-top: 1rem;

@@ -33,7 +33,7 @@ fn counts(pairs: Vec<(String, i64)>) -> Vec<tide_api::Count> {
 }
 
 pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
-    let order = |word: &str| tide_core::decide::Verdict::ALL.iter().position(|v| v.word() == word);
+    let order = |word: &str| tide_core::decide::Verdict::SHOWN.iter().position(|v| v.word() == word);
     let mut verdicts = row.verdicts;
     verdicts.sort_by_key(|(word, _)| order(word));
     tide_api::ChangeSet {

@@ -138,14 +138,14 @@ pub enum Verdict {
 
 impl Verdict {
     /// All verdicts, in the order in which they are shown.
-    pub const ALL: [Verdict; 11] = [
+    pub const SHOWN: [Verdict; 11] = [
+        Verdict::Held,
+        Verdict::Disable,
         Verdict::Create,
         Verdict::Join,
         Verdict::Update,
         Verdict::Rename,
         Verdict::Enable,
-        Verdict::Disable,
-        Verdict::Held,
         Verdict::OutOfScope,
         Verdict::Unowned,
         Verdict::InStep,
@@ -171,7 +171,7 @@ impl Verdict {
 
     /// The verdict that a word names.
     pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|verdict| verdict.word() == word)
+        Self::SHOWN.into_iter().find(|verdict| verdict.word() == word)
     }
 }
 
@@ -252,6 +252,11 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
         (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity))
     });
     guard(rules, population, &mut outcome);
+    // What needs somebody's eyes comes first, what needs nobody's comes last.
+    outcome.decided.sort_by(|a, b| {
+        let key = |line: &Decided| (Verdict::SHOWN.iter().position(|v| *v == line.verdict), line.system.clone(), line.label.clone(), line.account);
+        key(a).cmp(&key(b))
+    });
     outcome
 }
 
