@@ -271,6 +271,7 @@ async function cancel() {
   padding: 0.5rem 0.7rem;
   cursor: pointer;
   display: grid;
+  align-content: start;
 }
 .verdict.good {
   border-top-color: var(--good);

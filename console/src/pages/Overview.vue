@@ -21,13 +21,12 @@ const troubled = computed(() =>
   ),
 )
 const people = computed(() => (data.value?.identities ?? []).reduce((sum, entry) => sum + entry.count, 0))
-const waiting = computed(() =>
-  count(data.value?.last_preview?.verdicts ?? data.value?.last_run?.verdicts, 'held'),
-)
 const newest = computed(() => {
   const [run, preview] = [data.value?.last_run, data.value?.last_preview]
   return preview && (!run || preview.id > run.id) ? preview : run
 })
+
+const waiting = computed(() => count(newest.value?.verdicts, 'held'))
 
 /** One sentence that answers: is everything well? */
 const sentence = computed(() => {
@@ -50,6 +49,11 @@ const sentence = computed(() => {
     return { text: `Well, but ${overview.held} changes of the last run are held.`, tone: 'wait' }
   if (!overview.last_run)
     return { text: 'All systems are well. Nothing has been run yet: begin with a preview.', tone: 'good' }
+  if (waiting.value)
+    return {
+      text: `Every change is done. ${waiting.value} lines are held: they wait, or need a word.`,
+      tone: 'wait',
+    }
   return { text: 'All is well.', tone: 'good' }
 })
 
@@ -85,7 +89,7 @@ async function preview() {
               : { name: 'changes' }
           "
         >
-          <span class="number">{{ waiting }}</span> wait or need a word
+          <span class="number">{{ waiting }}</span> lines held
           <small class="faint">{{
             newest ? `as of ${newest.kind} ${newest.id}` : 'nothing was decided yet'
           }}</small>

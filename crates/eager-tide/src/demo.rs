@@ -36,6 +36,9 @@ pub struct Demo {
     /// Which directory to use
     #[arg(long, value_enum, default_value = "auto")]
     directory: Choice,
+    /// How long berthing waits before each answer, in milliseconds, so that a run can be watched
+    #[arg(long, value_name = "MS", default_value_t = 0)]
+    slow: u64,
     /// How many people
     #[arg(long, default_value_t = world::PEOPLE, value_parser = clap::value_parser!(usize))]
     people: usize,
@@ -103,7 +106,9 @@ async fn harbour(choice: Choice, people: &[world::Crew], password: &str) -> anyh
     if !real {
         return Ok(Harbour::Standin(Directory::start(&entries, password).await?));
     }
-    let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await?.context("slapd does not start; `--directory standin` does without it")?;
+    let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries))
+        .await?
+        .context("slapd does not start; `--directory standin` does without it")?;
     Ok(Harbour::Slapd(Box::new(slapd)))
 }
 
@@ -111,12 +116,13 @@ async fn connect(engine: &Engine, harbour: &Harbour, password: &str, berthing: &
     let settings = match harbour {
         Harbour::Slapd(slapd) => serde_json::json!({"url": slapd.url, "start_tls": true, "ca_pem": slapd.certificates.ca_pem,
             "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100}),
-        Harbour::Standin(directory) => serde_json::json!({"url": directory.url, "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100}),
+        Harbour::Standin(directory) => {
+            serde_json::json!({"url": directory.url, "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100})
+        }
     };
-    for (name, kind, settings, secret) in [
-        ("harbour", "ldap", settings, password),
-        ("berthing", "scim", serde_json::json!({"url": berthing.url}), berthing.token.as_str()),
-    ] {
+    for (name, kind, settings, secret) in
+        [("harbour", "ldap", settings, password), ("berthing", "scim", serde_json::json!({"url": berthing.url}), berthing.token.as_str())]
+    {
         let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: None, secret_text: Some(secret.to_owned()) };
         engine.add_system(new, "demo").await?;
         anyhow::ensure!(engine.check_system(name).await?.healthy(), "{name} is not well: this is a fault of the demo");
@@ -142,6 +148,7 @@ impl Demo {
         println!("  starting the crew planning service `berthing` …");
         let berthing = ScimService::start(world::berthing(&people), &secret()).await?;
         println!("    a SCIM 2.0 stand-in at {}", berthing.url);
+        berthing.delay(std::time::Duration::from_millis(self.slow));
         println!("  starting Eager Tide, connecting both and publishing the rules …");
         let (engine, first) = serve::open(folder.path()).await?;
         connect(&engine, &harbour, &password, &berthing).await?;
@@ -169,7 +176,11 @@ impl Demo {
     }
 }
 
-async fn serve_until(listener: tokio::net::TcpListener, engine: Arc<Engine>, stopping: tokio::sync::oneshot::Receiver<()>) -> anyhow::Result<()> {
+async fn serve_until(
+    listener: tokio::net::TcpListener,
+    engine: Arc<Engine>,
+    stopping: tokio::sync::oneshot::Receiver<()>,
+) -> anyhow::Result<()> {
     let stop = async {
         let _ = stopping.await;
     };

@@ -11,7 +11,13 @@ use std::process::ExitCode;
 /// Synchronizes directory identities to and from connected systems over LDAP and SCIM. It says
 /// before what it will do and why, and afterwards what it did and why not.
 #[derive(Parser)]
-#[command(name = "eager-tide", version, about, max_term_width = 100, after_help = "Exit codes: 0 done · 1 failed · 2 usage · 3 held for a decision\n\nSee it work: `eager-tide demo`. Start for good: `eager-tide serve --data DIR`.")]
+#[command(
+    name = "eager-tide",
+    version,
+    about,
+    max_term_width = 100,
+    after_help = "Exit codes: 0 done · 1 failed · 2 usage · 3 held for a decision\n\nSee it work: `eager-tide demo`. Start for good: `eager-tide serve --data DIR`."
+)]
 struct Cli {
     #[command(subcommand)]
     command: Command,

@@ -107,7 +107,9 @@ fn plain(people: &[Crew]) -> Vec<&Crew> {
     people
         .iter()
         .enumerate()
-        .filter(|(n, p)| n % 10 > 4 && !p.locked && p.mail.ends_with("@skerry.example") && !p.number.is_empty() && ![66, 77, 95, 179, 180].contains(n))
+        .filter(|(n, p)| {
+            n % 10 > 4 && !p.locked && p.mail.ends_with("@skerry.example") && !p.number.is_empty() && ![66, 77, 95, 179, 180].contains(n)
+        })
         .map(|(_, p)| p)
         .collect()
 }
@@ -125,26 +127,50 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     println!("2. Both systems are tested and healthy");
     let systems = story.json(&["systems", "list"]).await?;
     for system in systems.as_array().into_iter().flatten() {
-        story.expect(system["name"].as_str().unwrap_or_default(), system["healthy"] == true && system["accounts"].as_i64() > Some(0),
-            format!("well, {} accounts, {}", system["accounts"], if system["writable"] == serde_json::json!([]) { "read-only" } else { "writable" }));
+        story.expect(
+            system["name"].as_str().unwrap_or_default(),
+            system["healthy"] == true && system["accounts"].as_i64() > Some(0),
+            format!(
+                "well, {} accounts, {}",
+                system["accounts"],
+                if system["writable"] == serde_json::json!([]) { "read-only" } else { "writable" }
+            ),
+        );
     }
 
     println!("3. The rules are there");
     let rules = story.json(&["rules", "show"]).await?;
     let outbound: usize = rules["systems"].as_array().into_iter().flatten().filter_map(|s| s["outbound"].as_array().map(Vec::len)).sum();
-    story.expect("rules", rules["faults"] == serde_json::json!([]) && outbound >= 12, format!("version {}, {outbound} outbound mappings, no fault", rules["version"]));
+    story.expect(
+        "rules",
+        rules["faults"] == serde_json::json!([]) && outbound >= 12,
+        format!("version {}, {outbound} outbound mappings, no fault", rules["version"]),
+    );
 
     println!("4. The preview says what would happen, and writes nothing");
     story.writes();
     let preview = story.json(&["preview"]).await?;
-    let verdicts: Vec<String> = preview["verdicts"].as_array().into_iter().flatten().map(|c| format!("{} {}", c["count"], c["word"].as_str().unwrap_or_default())).collect();
-    story.expect("verdicts", ["create", "join", "held", "out_of_scope", "unowned"].iter().all(|w| count(&preview, "verdicts", w) > 0), verdicts.join(", "));
+    let verdicts: Vec<String> = preview["verdicts"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|c| format!("{} {}", c["count"], c["word"].as_str().unwrap_or_default()))
+        .collect();
+    story.expect(
+        "verdicts",
+        ["create", "join", "held", "out_of_scope", "unowned"].iter().all(|w| count(&preview, "verdicts", w) > 0),
+        verdicts.join(", "),
+    );
     let writes = story.writes();
     story.expect("writes", writes.is_empty(), writes.len());
     let id = preview["id"].to_string();
     let held = story.json(&["changes", "show", &id, "--verdict", "held"]).await?;
     let reasons = held.as_array().into_iter().flatten().filter(|l| l["reason"].as_str().is_some_and(|r| !r.is_empty())).count();
-    story.expect("reasons", reasons > 4 && held.as_array().map(Vec::len) == Some(reasons), format!("each of the {reasons} held has one, such as \"{}\"", held[0]["reason"].as_str().unwrap_or_default()));
+    story.expect(
+        "reasons",
+        reasons > 4 && held.as_array().map(Vec::len) == Some(reasons),
+        format!("each of the {reasons} held has one, such as \"{}\"", held[0]["reason"].as_str().unwrap_or_default()),
+    );
 
     println!("5. The run does it");
     let before = stage.berthing.users().len();
@@ -152,14 +178,31 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let run = story.json(&["run", "--preview", &id]).await?;
     let took = started.elapsed();
     let done = count(&run, "states", "done");
-    story.expect("changes", done > 0 && count(&run, "states", "failed") == 0, format!("{done} done, {} failed, in {:.1} s ({:.0} people a second)", count(&run, "states", "failed"), took.as_secs_f32(), done as f32 / took.as_secs_f32()));
+    story.expect(
+        "changes",
+        done > 0 && count(&run, "states", "failed") == 0,
+        format!(
+            "{done} done, {} failed, in {:.1} s ({:.0} people a second)",
+            count(&run, "states", "failed"),
+            took.as_secs_f32(),
+            done as f32 / took.as_secs_f32()
+        ),
+    );
     let created = count(&preview, "verdicts", "create") as usize;
-    story.expect("no doubles", stage.berthing.users().len() == before + created, format!("{before} accounts before, {created} created, {} now", stage.berthing.users().len()));
+    story.expect(
+        "no doubles",
+        stage.berthing.users().len() == before + created,
+        format!("{before} accounts before, {created} created, {} now", stage.berthing.users().len()),
+    );
     story.writes();
     let started = Instant::now();
     let again = story.json(&["run"]).await?;
     let writes = story.writes();
-    story.expect("second run", writes.is_empty() && again["state"] == "done", format!("{} writes, in {:.1} s", writes.len(), started.elapsed().as_secs_f32()));
+    story.expect(
+        "second run",
+        writes.is_empty() && again["state"] == "done",
+        format!("{} writes, in {:.1} s", writes.len(), started.elapsed().as_secs_f32()),
+    );
 
     println!("6. The directory changes, and the service follows");
     let plain = plain(&stage.people);
@@ -178,7 +221,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         .await?;
     println!("   (edited with {with}: one added, one changed, one renamed, one moved out of scope, one deleted)");
     let run = story.json(&["run"]).await?;
-    story.expect("changes", count(&run, "states", "done") >= 5 && count(&run, "states", "failed") == 0, format!("{} done", count(&run, "states", "done")));
+    story.expect(
+        "changes",
+        count(&run, "states", "done") >= 5 && count(&run, "states", "failed") == 0,
+        format!("{} done", count(&run, "states", "done")),
+    );
     let user = |mail: &str| stage.berthing.user(mail);
     story.expect("added", user("tove.quay@skerry.example").is_some(), "Tove Quay has an account");
     let title = user(&changed.mail).map(|u| u["title"].to_string()).unwrap_or_default();
@@ -196,7 +243,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
 
     println!("7. Why is it so?");
     let (code, text) = story.client(&["why", &changed.number]).await?;
-    story.expect("why the changed one", code == 0 && text.contains("Harbour Master") && text.contains("berthing.toml"), first_lines(&text, 1));
+    story.expect(
+        "why the changed one",
+        code == 0 && text.contains("Harbour Master") && text.contains("berthing.toml"),
+        first_lines(&text, 1),
+    );
     let (code, text) = story.client(&["why", &deleted.number]).await?;
     story.expect("why the deleted one", code == 0 && text.contains("harbour no longer holds"), line_with(&text, "why"));
     let (code, text) = story.client(&["why", "kiosk1"]).await?;
@@ -206,7 +257,12 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let journal = story.json(&["journal", "check"]).await?;
     story.expect("journal", journal["sound"] == true, format!("{} entries, each as it was written", journal["entry"]));
 
-    println!("\n{} in {:.0} s with {}", if story.wrong == 0 { "Everything was as it should be".to_owned() } else { format!("{} things were off", story.wrong) }, begun.elapsed().as_secs_f32(), stage.harbour.name());
+    println!(
+        "\n{} in {:.0} s with {}",
+        if story.wrong == 0 { "Everything was as it should be".to_owned() } else { format!("{} things were off", story.wrong) },
+        begun.elapsed().as_secs_f32(),
+        stage.harbour.name()
+    );
     Ok(if story.wrong == 0 { ExitCode::SUCCESS } else { ExitCode::from(1) })
 }
 

@@ -19,7 +19,12 @@ struct Driver {
 
 impl Driver {
     fn start() -> Driver {
-        let mut child = Command::new("chromedriver").arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null()).process_group(0).spawn()
+        let mut child = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .process_group(0)
+            .spawn()
             .expect("chromedriver is installed: scripts/test installs it");
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
         let port = lines
@@ -48,9 +53,17 @@ struct Browser {
 impl Browser {
     async fn open(port: u16, profile: &std::path::Path) -> WebDriverResult<Browser> {
         let mut caps = DesiredCapabilities::chrome();
-        for flag in ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-            "--disable-component-update", "--disable-sync", "--force-color-profile=srgb"]
-        {
+        for flag in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--force-color-profile=srgb",
+        ] {
             caps.add_arg(flag)?;
         }
         caps.add_arg(&format!("--user-data-dir={}", profile.display()))?;
@@ -61,8 +74,13 @@ impl Browser {
     }
 
     async fn size(&self, width: u32, height: u32) -> WebDriverResult<()> {
-        self.driver.cdp().send_raw("Emulation.setDeviceMetricsOverride",
-            serde_json::json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false})).await?;
+        self.driver
+            .cdp()
+            .send_raw(
+                "Emulation.setDeviceMetricsOverride",
+                serde_json::json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false}),
+            )
+            .await?;
         Ok(())
     }
 
@@ -95,7 +113,8 @@ impl Browser {
     /// Checks accessibility, and that nothing has to be scrolled sideways; keeps a picture.
     async fn look(&self, name: &str) -> WebDriverResult<()> {
         tokio::time::sleep(Duration::from_millis(700)).await;
-        let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).expect("axe-core is installed");
+        let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js"))
+            .expect("axe-core is installed");
         self.driver.execute(axe, vec![]).await?;
         let found = self.driver.execute_async(
             "const done = arguments[arguments.length - 1]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 120)).join(' | '))))",
@@ -106,6 +125,10 @@ impl Browser {
         if wide {
             self.faults.lock().unwrap().push(format!("{name} has to be scrolled sideways"));
         }
+        self.picture(name).await
+    }
+
+    async fn picture(&self, name: &str) -> WebDriverResult<()> {
         if let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES") {
             self.driver.screenshot(&std::path::Path::new(&folder).join(format!("{name}.png"))).await?;
         }
@@ -165,12 +188,14 @@ async fn story(browser: &Browser, console: &str) -> WebDriverResult<()> {
     driver.query(By::Css(".p-dialog:focus-within")).first().await?;
     browser.text("What has changed since this preview is held").await?;
     browser.click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']").await?;
+    browser.text(" a second").await?;
+    browser.picture("run-live").await?;
     browser.text("changes done").await?;
     browser.look("run").await?;
     browser.page("Changes").await?;
     browser.text("302 done").await?;
     browser.page("Overview").await?;
-    browser.text("All is well.").await?;
+    browser.text("lines are held").await?;
     browser.look("overview").await?;
 
     // 7: why, and why not.
@@ -182,16 +207,19 @@ async fn story(browser: &Browser, console: &str) -> WebDriverResult<()> {
     browser.text("its container is left out").await?;
     let search = driver.find(By::Css("input.search")).await?;
     search.clear().await?;
-    search.send_keys("1009" ).await?;
+    search.send_keys("1009").await?;
     browser.button("Why, or why not?").await?;
     browser.text("Values, and where each comes from").await?;
     browser.text("in step: berthing makes it so").await?;
     browser.look("identity").await?;
 
     // The dark theme and a small window hold too.
-    driver.cdp().send_raw("Emulation.setEmulatedMedia", serde_json::json!({"features": [{"name": "prefers-color-scheme", "value": "dark"}]})).await?;
+    driver
+        .cdp()
+        .send_raw("Emulation.setEmulatedMedia", serde_json::json!({"features": [{"name": "prefers-color-scheme", "value": "dark"}]}))
+        .await?;
     browser.page("Overview").await?;
-    browser.text("All is well.").await?;
+    browser.text("lines are held").await?;
     browser.look("overview-dark").await?;
 
     browser.button("Sign out").await?;
@@ -204,7 +232,7 @@ async fn story(browser: &Browser, console: &str) -> WebDriverResult<()> {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_seven_steps_in_the_console() {
     drop(common::http());
-    let demo = Running::start(&["demo", "--listen", "127.0.0.1:0"]);
+    let demo = Running::start(&["demo", "--slow", "150", "--listen", "127.0.0.1:0"]);
     let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();

@@ -11,7 +11,7 @@ use tide_standins::world;
 
 fn states(service: &Service, id: &str) -> (serde_json::Value, i64) {
     let sets = service.json(&["changes", "list"]);
-    let set = sets.as_array().unwrap().iter().find(|s| s["id"].to_string() == id).unwrap().clone();
+    let set = sets.as_array().unwrap().iter().find(|s| s["id"].as_i64() == id.parse().ok()).unwrap().clone();
     let done = set["states"].as_array().unwrap().iter().find(|c| c["word"] == "done").map_or(0, |c| c["count"].as_i64().unwrap());
     (set, done)
 }
@@ -34,7 +34,12 @@ async fn a_kill_in_the_middle_of_a_run_loses_nothing_and_doubles_nothing() {
         .post(format!("{}/api/v1/change-sets", service.url))
         .bearer_auth(&service.token)
         .json(&serde_json::json!({"kind": "run"}))
-        .send().await.unwrap().json().await.unwrap();
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
     let id = begun["id"].to_string();
     // Killed twice, each time with changes on the wire.
     for wanted in [15, 50] {
@@ -58,7 +63,8 @@ async fn a_kill_in_the_middle_of_a_run_loses_nothing_and_doubles_nothing() {
         tokio::time::sleep(Duration::from_millis(50)).await;
     };
     assert_eq!(set["state"], "done", "{set}");
-    let count = |word: &str| set["states"].as_array().unwrap().iter().find(|c| c["word"] == word).map_or(0, |c| c["count"].as_i64().unwrap());
+    let count =
+        |word: &str| set["states"].as_array().unwrap().iter().find(|c| c["word"] == word).map_or(0, |c| c["count"].as_i64().unwrap());
     assert_eq!((count("failed"), count("queued"), count("sending"), count("unknown")), (0, 0, 0, 0), "nothing is lost: {set}");
     let created = set["verdicts"].as_array().unwrap().iter().find(|c| c["word"] == "create").unwrap()["count"].as_u64().unwrap() as usize;
     assert_eq!(berthing.users().len(), before + created, "nothing was done twice");

@@ -32,7 +32,13 @@ impl Set {
         Set { folder, service, harbour, berthing, http }
     }
 
-    async fn call(&self, method: Method, path: &str, headers: &[(&str, &str)], body: Option<serde_json::Value>) -> (StatusCode, String, String) {
+    async fn call(
+        &self,
+        method: Method,
+        path: &str,
+        headers: &[(&str, &str)],
+        body: Option<serde_json::Value>,
+    ) -> (StatusCode, String, String) {
         let mut request = self.http.request(method, format!("{}{path}", self.service.url));
         for (name, value) in headers {
             request = request.header(*name, *value);
@@ -108,10 +114,19 @@ async fn planted_secrets_are_found_nowhere() {
     assert!(service.client(&["systems", "set", "berthing", "--writable", "person"]).status.success());
     set.berthing.mischief_on_writes(&[Mischief::Refuse]);
     let mut said = vec![text(&service.client(&["run"])), text(&service.client(&["run"]))];
-    for arguments in [&["status"][..], &["systems", "show", "harbour"], &["systems", "show", "berthing", "-o", "json"], &["systems", "check", "harbour"],
-        &["rules", "show"], &["changes", "list"], &["changes", "show", "1", "--values"], &["journal", "list", "--limit", "1000", "-o", "json"],
-        &["identities", "list", "-o", "json"], &["why", "1001"], &["systems", "accounts", "harbour", "-o", "json"]]
-    {
+    for arguments in [
+        &["status"][..],
+        &["systems", "show", "harbour"],
+        &["systems", "show", "berthing", "-o", "json"],
+        &["systems", "check", "harbour"],
+        &["rules", "show"],
+        &["changes", "list"],
+        &["changes", "show", "1", "--values"],
+        &["journal", "list", "--limit", "1000", "-o", "json"],
+        &["identities", "list", "-o", "json"],
+        &["why", "1001"],
+        &["systems", "accounts", "harbour", "-o", "json"],
+    ] {
         said.push(text(&service.client(arguments)));
     }
     let bearer = format!("Bearer {}", service.token);
@@ -120,7 +135,12 @@ async fn planted_secrets_are_found_nowhere() {
         let (_, _, body) = set.call(Method::from_bytes(method.as_bytes()).unwrap(), &path, &[("authorization", &bearer)], None).await;
         said.push(body);
     }
-    let failing = client(&service.url, &service.token, &["systems", "add", "other", "--kind", "ldap", "--address", &set.harbour.url, "--bind-dn", "cn=x", "--base-dn", BASE], "canary-typed-9917");
+    let failing = client(
+        &service.url,
+        &service.token,
+        &["systems", "add", "other", "--kind", "ldap", "--address", &set.harbour.url, "--bind-dn", "cn=x", "--base-dn", BASE],
+        "canary-typed-9917",
+    );
     assert_eq!(failing.status.code(), Some(1));
     said.push(text(&failing));
     said.push(set.service.running.lines.lock().unwrap().join("\n"));

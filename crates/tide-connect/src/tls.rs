@@ -12,8 +12,11 @@ pub(crate) fn client(ca_pem: Option<&str>) -> Result<Arc<ClientConfig>, ConnectE
     match ca_pem {
         Some(pem) => {
             let wrong = |what: String| {
-                ConnectError::lasting("ca_unreadable", format!("the certificate authority cannot be read: {what}"),
-                    "give a PEM file that begins with -----BEGIN CERTIFICATE-----")
+                ConnectError::lasting(
+                    "ca_unreadable",
+                    format!("the certificate authority cannot be read: {what}"),
+                    "give a PEM file that begins with -----BEGIN CERTIFICATE-----",
+                )
             };
             let mut any = false;
             for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
@@ -43,17 +46,29 @@ pub(crate) fn client(ca_pem: Option<&str>) -> Result<Arc<ClientConfig>, ConnectE
 pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
     if lower.contains("unknownissuer") || lower.contains("unknown issuer") || lower.contains("caused by other") {
-        ConnectError::system("tls_untrusted", format!("the certificate of {host} is not signed by an authority that is trusted here"),
-            "give the authority's certificate as PEM (`--ca FILE`)")
+        ConnectError::system(
+            "tls_untrusted",
+            format!("the certificate of {host} is not signed by an authority that is trusted here"),
+            "give the authority's certificate as PEM (`--ca FILE`)",
+        )
     } else if lower.contains("notvalidforname") || lower.contains("not valid for name") {
-        ConnectError::system("tls_name", format!("the certificate is made out for another name than {host}"),
-            "connect by a name that stands in the certificate")
+        ConnectError::system(
+            "tls_name",
+            format!("the certificate is made out for another name than {host}"),
+            "connect by a name that stands in the certificate",
+        )
     } else if lower.contains("expired") || lower.contains("notvalidyet") {
-        ConnectError::system("tls_expired", format!("the certificate of {host} is not valid today: {text}"),
-            "renew the certificate, and check the clocks of both machines")
+        ConnectError::system(
+            "tls_expired",
+            format!("the certificate of {host} is not valid today: {text}"),
+            "renew the certificate, and check the clocks of both machines",
+        )
     } else {
-        ConnectError::system("tls", format!("no TLS connection with {host}: {text}"),
-            "check that this port speaks TLS, and in which versions")
+        ConnectError::system(
+            "tls",
+            format!("no TLS connection with {host}: {text}"),
+            "check that this port speaks TLS, and in which versions",
+        )
     }
 }
 
@@ -67,8 +82,11 @@ pub(crate) fn refuse_address(address: IpAddr) -> Result<(), ConnectError> {
         }
     };
     if local {
-        return Err(ConnectError::lasting("address_refused", format!("{address} is a link-local or metadata address, and is never called"),
-            "give the address of the system itself"));
+        return Err(ConnectError::lasting(
+            "address_refused",
+            format!("{address} is a link-local or metadata address, and is never called"),
+            "give the address of the system itself",
+        ));
     }
     Ok(())
 }

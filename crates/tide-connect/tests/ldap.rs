@@ -117,8 +117,16 @@ async fn a_real_directory_is_tested_read_and_written() {
     assert_eq!(made.attributes.get("jpegPhoto"), [Value::Bytes(vec![0xff, 0xd8, 0x00, 0x01])]);
     let exists = admin.write(&create).await.expect_err("exists");
     assert_eq!(exists.code, "exists");
-    let at = |kind, account: &Observed, values| Write { object: ObjectType::Person, kind, account: Some((account.key.clone(), account.name.clone())), values };
-    let changed = admin.write(&at(ChangeKind::Update, &made, vec![value("mail", &[], &["a@skerry.example", "b@skerry.example"])])).await.expect("changed");
+    let at = |kind, account: &Observed, values| Write {
+        object: ObjectType::Person,
+        kind,
+        account: Some((account.key.clone(), account.name.clone())),
+        values,
+    };
+    let changed = admin
+        .write(&at(ChangeKind::Update, &made, vec![value("mail", &[], &["a@skerry.example", "b@skerry.example"])]))
+        .await
+        .expect("changed");
     assert_eq!(changed.attributes.get("mail").len(), 2);
     let target = format!("cn=Plain,ou=former,{BASE}");
     let moved = admin.write(&at(ChangeKind::Rename, &made, vec![value("dn", &[&dn], &[&target])])).await.expect("moved");

@@ -57,19 +57,36 @@ async fn a_service_is_tested_read_and_written() {
     assert_eq!(made.attributes.get("userName"), [Value::text("ada.new@skerry.example")], "what the service made of it comes back");
     let account = Some((made.key.clone(), made.name.clone()));
     service.take_writes();
-    let update = Write { object: ObjectType::Person, kind: ChangeKind::Update, account: account.clone(), values: vec![
-        value("title", &[], &["Mate"]), value("emails.work", &["ada.new@skerry.example"], &["ada@skerry.example"]), value("enterprise.department", &["Deck"], &["Galley"]),
-    ] };
+    let update = Write {
+        object: ObjectType::Person,
+        kind: ChangeKind::Update,
+        account: account.clone(),
+        values: vec![
+            value("title", &[], &["Mate"]),
+            value("emails.work", &["ada.new@skerry.example"], &["ada@skerry.example"]),
+            value("enterprise.department", &["Deck"], &["Galley"]),
+        ],
+    };
     let changed = connector.write(&update).await.expect("changed");
     assert_eq!(changed.attributes.get("title"), [Value::text("Mate")]);
     assert_eq!(changed.attributes.get("enterprise.department"), [Value::text("Galley")]);
     assert_eq!(service.take_writes(), [format!("PATCH /Users/{}", made.key)], "one PATCH with what changed");
-    let off = Write { object: ObjectType::Person, kind: ChangeKind::Disable, account, values: vec![ValueChange {
-        attribute: "active".into(), before: vec![Value::Bool(true)], after: vec![Value::Bool(false)], rule: Place::default() }] };
+    let off = Write {
+        object: ObjectType::Person,
+        kind: ChangeKind::Disable,
+        account,
+        values: vec![ValueChange {
+            attribute: "active".into(),
+            before: vec![Value::Bool(true)],
+            after: vec![Value::Bool(false)],
+            rule: Place::default(),
+        }],
+    };
     assert_eq!(connector.write(&off).await.expect("disabled").attributes.get("active"), [Value::Bool(false)]);
     let found = connector.find(ObjectType::Person, &[("emails.work".into(), Value::text("ada@skerry.example"))]).await.expect("found");
     assert_eq!(found[0].key, made.key);
-    let hostile = connector.find(ObjectType::Person, &[("userName".into(), Value::text(r#"x" or id pr or userName eq ""#))]).await.expect("asked");
+    let hostile =
+        connector.find(ObjectType::Person, &[("userName".into(), Value::text(r#"x" or id pr or userName eq ""#))]).await.expect("asked");
     assert!(hostile.is_empty(), "a value cannot become a filter");
 }
 

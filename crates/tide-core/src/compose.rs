@@ -56,14 +56,18 @@ pub fn identity(rules: &IdentityRules, sources: &[(&str, &TypeRules, &Account)],
                 Err(error) => composed.problems.push(failed(&attribute.name, &mapping.program, &mapping.place, &error)),
                 Ok(found) if found.is_empty() => {
                     if explain && !composed.reasons.iter().any(|r| r.attribute == attribute.name) {
-                        composed.reasons.push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &[]) });
+                        composed
+                            .reasons
+                            .push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &[]) });
                     }
                 }
                 Ok(found) => {
                     let found = if attribute.many { found } else { found.into_iter().take(1).collect() };
                     if explain {
                         composed.reasons.retain(|r| r.attribute != attribute.name);
-                        composed.reasons.push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &found) });
+                        composed
+                            .reasons
+                            .push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &found) });
                     }
                     composed.attributes.set(&attribute.name, found);
                     break;
@@ -109,8 +113,7 @@ pub fn desired(types: &TypeRules, identity: &Attributes) -> Desired {
             Err(error) => desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
             Ok(found) => {
                 if found.is_empty() && mapping.need == Need::Required {
-                    let reads: Vec<String> =
-                        mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
+                    let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
                     desired.problems.push(Reason::by(
                         format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute),
                         &mapping.place,

@@ -81,7 +81,8 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
         for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {
             let Some(account) = account_of(population, line) else { continue };
             let named = ["employeeNumber", "mail", "uid", "cn", "userName", "emails.work", "displayName"];
-            if fits(&account.name) || fits(&account.key) || fits(&line.label) || named.iter().any(|n| in_values(account.attributes.get(n))) {
+            if fits(&account.name) || fits(&account.key) || fits(&line.label) || named.iter().any(|n| in_values(account.attributes.get(n)))
+            {
                 found.push(Explanation {
                     label: line.label.clone(),
                     identity: None,
@@ -111,9 +112,7 @@ fn accounts_of<'a>(population: &'a Population, outcome: &Outcome, identity: &str
 
 fn account_line(population: &Population, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
     let account = account_of(population, &decided);
-    let linked_by = account
-        .and_then(|account| population.links.iter().find(|l| l.account == account.id))
-        .map(|link| link.made_by.clone());
+    let linked_by = account.and_then(|account| population.links.iter().find(|l| l.account == account.id)).map(|link| link.made_by.clone());
     AccountLine {
         name: account.map(|account| account.name.clone()),
         key: account.map(|account| account.key.clone()),
@@ -134,13 +133,8 @@ fn identity_explained(rules: &RuleSet, population: &Population, outcome: &Outcom
         .filter_map(|line| population.accounts.iter().position(|a| Some(a.id) == line.account && a.fault.is_none()))
         .collect();
     let sources = people::feeding(rules, population, kind, &feeding);
-    let values = rules
-        .identities
-        .get(&kind)
-        .map(|declared| compose::identity(declared, &sources, true).reasons)
-        .unwrap_or_default();
-    let mut lines: Vec<&Decided> =
-        outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(&identity.id)).collect();
+    let values = rules.identities.get(&kind).map(|declared| compose::identity(declared, &sources, true).reasons).unwrap_or_default();
+    let mut lines: Vec<&Decided> = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(&identity.id)).collect();
     lines.sort_by_key(|line| (rules.of(&line.system, kind).is_some_and(|t| t.is_target()), line.system.clone()));
     let mut accounts: Vec<AccountLine> = lines
         .into_iter()
@@ -149,15 +143,22 @@ fn identity_explained(rules: &RuleSet, population: &Population, outcome: &Outcom
     // An account that is gone from its source has no line of its own: it is shown all the same.
     for account in accounts_of(population, outcome, &identity.id) {
         if account.absent_since.is_some() && !accounts.iter().any(|a| a.decided.account == Some(account.id)) {
-            accounts.insert(0, account_line(population, Decided {
-                system: account.system.clone(),
-                object: kind,
-                identity: Some(identity.id.clone()),
-                account: Some(account.id),
-                label: label.to_owned(),
-                verdict: Verdict::OutOfScope,
-                reason: crate::reasons::Reason::new(format!("{} no longer holds it", account.system)),
-            }, Vec::new()));
+            accounts.insert(
+                0,
+                account_line(
+                    population,
+                    Decided {
+                        system: account.system.clone(),
+                        object: kind,
+                        identity: Some(identity.id.clone()),
+                        account: Some(account.id),
+                        label: label.to_owned(),
+                        verdict: Verdict::OutOfScope,
+                        reason: crate::reasons::Reason::new(format!("{} no longer holds it", account.system)),
+                    },
+                    Vec::new(),
+                ),
+            );
         }
     }
     Explanation {

@@ -96,11 +96,7 @@ impl<'a> Index<'a> {
                 if let (Some(theirs), Some(ours)) = (theirs, ours)
                     && theirs != ours
                 {
-                    return Found::Doubtful {
-                        account,
-                        rule: place,
-                        why: format!("{} differs: {theirs} there, {ours} here", earlier.name),
-                    };
+                    return Found::Doubtful { account, rule: place, why: format!("{} differs: {theirs} there, {ours} here", earlier.name) };
                 }
             }
             return Found::One { account, rule: place };
@@ -152,9 +148,7 @@ mod tests {
     use crate::reasons::Place;
 
     fn rule(name: &str, attribute: &str) -> MatchRule {
-        let compile = |root: Root| {
-            Program::compile(&format!("{}.{attribute}", root.word()), &Known::open(&[root])).expect("compiles")
-        };
+        let compile = |root: Root| Program::compile(&format!("{}.{attribute}", root.word()), &Known::open(&[root])).expect("compiles");
         MatchRule {
             name: name.into(),
             account: compile(Root::Account),

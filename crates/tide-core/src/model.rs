@@ -111,9 +111,7 @@ impl Stage {
 
     /// The stage that a word names.
     pub fn from_word(word: &str) -> Option<Self> {
-        [Stage::Expected, Stage::Active, Stage::Away, Stage::Leaving, Stage::Left]
-            .into_iter()
-            .find(|stage| stage.word() == word)
+        [Stage::Expected, Stage::Active, Stage::Away, Stage::Leaving, Stage::Left].into_iter().find(|stage| stage.word() == word)
     }
 }
 

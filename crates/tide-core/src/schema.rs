@@ -72,9 +72,7 @@ pub struct Schema {
 impl Schema {
     /// The definition of an attribute, whatever the case of its name.
     pub fn get(&self, name: &str) -> Option<&AttributeDef> {
-        self.attributes.get(name).or_else(|| {
-            self.attributes.values().find(|def| def.name.eq_ignore_ascii_case(name))
-        })
+        self.attributes.get(name).or_else(|| self.attributes.values().find(|def| def.name.eq_ignore_ascii_case(name)))
     }
 
     /// Adds or replaces a definition.

@@ -156,10 +156,7 @@ impl Attributes {
         if let Some(values) = self.0.get(name) {
             return values;
         }
-        self.0
-            .iter()
-            .find(|(other, _)| other.eq_ignore_ascii_case(name))
-            .map_or(&[], |(_, values)| values)
+        self.0.iter().find(|(other, _)| other.eq_ignore_ascii_case(name)).map_or(&[], |(_, values)| values)
     }
 
     /// Names and values, in canonical order.
@@ -220,11 +217,7 @@ impl<'a> Reader<'a> {
     fn item(&mut self) -> Result<(u8, &'a [u8]), BlobError> {
         let damaged = BlobError::Damaged(self.at);
         let tag = *self.bytes.get(self.at).ok_or(damaged.clone())?;
-        let size: [u8; 4] = self
-            .bytes
-            .get(self.at + 1..self.at + 5)
-            .and_then(|slice| slice.try_into().ok())
-            .ok_or(damaged.clone())?;
+        let size: [u8; 4] = self.bytes.get(self.at + 1..self.at + 5).and_then(|slice| slice.try_into().ok()).ok_or(damaged.clone())?;
         let end = self.at + 5 + u32::from_be_bytes(size) as usize;
         let body = self.bytes.get(self.at + 5..end).ok_or(damaged)?;
         self.at = end;
@@ -284,12 +277,10 @@ mod tests {
             any::<i64>().prop_map(Value::Int),
             proptest::collection::vec(any::<u8>(), 0..20).prop_map(Value::Bytes),
             ".{0,12}".prop_map(Value::Reference),
-            (0i64..4_000_000_000)
-                .prop_map(|s| Value::Time(Timestamp::from_second(s).expect("in range"))),
+            (0i64..4_000_000_000).prop_map(|s| Value::Time(Timestamp::from_second(s).expect("in range"))),
         ];
         leaf.prop_recursive(2, 8, 3, |inner| {
-            proptest::collection::btree_map("[a-z]{1,6}", proptest::collection::vec(inner, 1..3), 0..3)
-                .prop_map(Value::Complex)
+            proptest::collection::btree_map("[a-z]{1,6}", proptest::collection::vec(inner, 1..3), 0..3).prop_map(Value::Complex)
         })
     }
 

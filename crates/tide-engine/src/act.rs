@@ -45,7 +45,13 @@ struct Share {
 
 impl Engine {
     /// Sends what is unsettled of a run, and ends it.
-    pub(crate) async fn carry_out(self: &Arc<Self>, id: i64, note: Option<String>, principal: &str, cancel: &CancellationToken) -> Result<(), EngineError> {
+    pub(crate) async fn carry_out(
+        self: &Arc<Self>,
+        id: i64,
+        note: Option<String>,
+        principal: &str,
+        cancel: &CancellationToken,
+    ) -> Result<(), EngineError> {
         let changes = self.store.unsettled(id).await?;
         let tally = Arc::new(Tally {
             id,
@@ -90,7 +96,9 @@ impl Engine {
         }
         if cancel.is_cancelled() {
             for left in self.store.unsettled(id).await? {
-                self.store.settle_not_done(left.id, ChangeState::Cancelled, "the run was cancelled before this was sent", "run again", self.now()).await?;
+                self.store
+                    .settle_not_done(left.id, ChangeState::Cancelled, "the run was cancelled before this was sent", "run again", self.now())
+                    .await?;
             }
             self.finish(id, "cancelled", note.as_deref(), principal).await;
             return Ok(());
@@ -118,7 +126,9 @@ impl Engine {
 
     async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {
         for change in changes {
-            self.store.settle_not_done(change.id, ChangeState::Failed, &format!("not sent: {why}"), "repair this, and run again", self.now()).await?;
+            self.store
+                .settle_not_done(change.id, ChangeState::Failed, &format!("not sent: {why}"), "repair this, and run again", self.now())
+                .await?;
             tally.failed.fetch_add(1, Ordering::Relaxed);
         }
         self.progress(tally);
@@ -136,7 +146,8 @@ impl Engine {
                 let down = share.down.lock().await.clone();
                 if let Some(error) = down {
                     changes.push_front(change);
-                    self.park_all(changes.make_contiguous(), &format!("{} was given up for this run: {error}", share.row.name), tally).await?;
+                    self.park_all(changes.make_contiguous(), &format!("{} was given up for this run: {error}", share.row.name), tally)
+                        .await?;
                     break;
                 }
                 if cancel.is_cancelled() {
@@ -204,7 +215,14 @@ impl Engine {
         Ok(true)
     }
 
-    async fn settle(&self, row: &ChangeRow, account: Observed, schema: Option<&Schema>, note: Option<String>, principal: &str) -> Result<(), EngineError> {
+    async fn settle(
+        &self,
+        row: &ChangeRow,
+        account: Observed,
+        schema: Option<&Schema>,
+        note: Option<String>,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let normalised = row
             .change
             .values

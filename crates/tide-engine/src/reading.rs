@@ -56,7 +56,14 @@ impl Engine {
         Ok(read)
     }
 
-    async fn show(&self, row: &SystemRow, object: ObjectType, reading: i64, started: jiff::Timestamp, read: &mut Read) -> Result<(), EngineError> {
+    async fn show(
+        &self,
+        row: &SystemRow,
+        object: ObjectType,
+        reading: i64,
+        started: jiff::Timestamp,
+        read: &mut Read,
+    ) -> Result<(), EngineError> {
         let connector = self.connector(row).await?;
         if row.schema.is_empty() {
             // First contact: what the system has is needed to check the rules and to compare.
@@ -73,7 +80,9 @@ impl Engine {
                 }
                 Shown::Complete(count) if count == read.seen => return Ok(()),
                 Shown::Complete(count) => {
-                    return Err(ConnectError::passing("count", format!("{} of {count} accounts arrived", read.seen), "it is read again").into());
+                    return Err(
+                        ConnectError::passing("count", format!("{} of {count} accounts arrived", read.seen), "it is read again").into()
+                    );
                 }
             }
         }

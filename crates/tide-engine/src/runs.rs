@@ -135,7 +135,11 @@ impl Engine {
         let broken: Vec<&Read> = reads.iter().filter(|read| read.error.is_some()).collect();
         let mut notes: Vec<String> = broken
             .iter()
-            .filter_map(|read| read.error.as_ref().map(|error| format!("{} could not be read completely: {error}. Nobody is taken for absent there.", read.system)))
+            .filter_map(|read| {
+                read.error
+                    .as_ref()
+                    .map(|error| format!("{} could not be read completely: {error}. Nobody is taken for absent there.", read.system))
+            })
             .collect();
         if cancel.is_cancelled() {
             self.finish(id, "cancelled", Some("cancelled before anything was decided"), principal).await;
@@ -145,7 +149,10 @@ impl Engine {
         self.tell(Event::ChangeSet { id, state: "deciding".into() });
         let (rules, population, mut outcome) = self.decide_now().await?;
         for change in &mut outcome.changes {
-            let error = broken.iter().find(|read| read.system == change.system && read.object == change.object).and_then(|read| read.error.as_ref());
+            let error = broken
+                .iter()
+                .find(|read| read.system == change.system && read.object == change.object)
+                .and_then(|read| read.error.as_ref());
             if let (None, Some(error)) = (&change.hold, error) {
                 change.hold = Some(Reason::new(format!("{} could not be read just now: {error}", change.system)));
             }

@@ -71,7 +71,13 @@ impl Engine {
 
     /// Sets which types may be written, and whether the system is paused. Writes that are on
     /// their way obey at once.
-    pub async fn set_system(&self, name: &str, writable: Option<Vec<ObjectType>>, paused: Option<bool>, principal: &str) -> Result<(), EngineError> {
+    pub async fn set_system(
+        &self,
+        name: &str,
+        writable: Option<Vec<ObjectType>>,
+        paused: Option<bool>,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         let writable = writable.unwrap_or(row.writable);
         self.store.set_system_state(name, &writable, paused.unwrap_or(row.paused), principal, self.now()).await?;
@@ -81,7 +87,12 @@ impl Engine {
     }
 
     /// Tests a system that is not kept.
-    pub async fn check_unsaved(&self, kind: &str, settings: &serde_json::Value, secret: Option<Secret>) -> Result<CheckReport, EngineError> {
+    pub async fn check_unsaved(
+        &self,
+        kind: &str,
+        settings: &serde_json::Value,
+        secret: Option<Secret>,
+    ) -> Result<CheckReport, EngineError> {
         let settings = Settings::read(kind, settings)?;
         Ok(connect(&settings, secret, Arc::default())?.check().await)
     }

@@ -30,14 +30,26 @@ impl Tide {
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
         let engine = Engine::new(store, Arc::new(SystemClock));
         for (name, kind, settings, secret) in [
-            ("harbour", "ldap", serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 5}), PASSWORD),
+            (
+                "harbour",
+                "ldap",
+                serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 5}),
+                PASSWORD,
+            ),
             ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 5}), "berth-token"),
         ] {
-            let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(Secret::new(secret)), secret_text: Some(secret.into()) };
+            let new = NewSystem {
+                name: name.into(),
+                kind: kind.into(),
+                settings,
+                secret: Some(Secret::new(secret)),
+                secret_text: Some(secret.into()),
+            };
             engine.add_system(new, "tester").await.expect("added");
             assert!(engine.check_system(name).await.expect("tested").healthy());
         }
-        let files: Vec<RuleFile> = world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let files: Vec<RuleFile> =
+            world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
         let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
         assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
         Tide { _folder: folder, engine, harbour, berthing, people }
@@ -99,7 +111,9 @@ async fn preview_run_and_a_silent_second_run() {
     let preview = tide.go(Plan::default()).await;
     assert_eq!(preview.state, "done");
     assert!(count(&preview.verdicts, "create") > 20 && count(&preview.verdicts, "join") > 15, "{:?}", preview.verdicts);
-    assert!(tide.changes(&preview, Some("held")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("read-only"))));
+    assert!(
+        tide.changes(&preview, Some("held")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("read-only")))
+    );
     // Read-only is the default, and a run obeys it.
     let refused = tide.run().await;
     assert_eq!(count(&refused.states, "done"), 0);
@@ -133,13 +147,29 @@ async fn the_target_follows_the_directory() {
     let renamed_id = id(&renamed.mail);
     let mut ldap = edit(&tide).await;
     let new = format!("uid=new.hand,ou=Deck,ou=people,{BASE}");
-    let entry = [("objectClass", "inetOrgPerson"), ("uid", "new.hand"), ("cn", "New Hand"), ("sn", "Hand"), ("givenName", "New"), ("employeeNumber", "7001"),
-        ("mail", "New.Hand@Skerry.Example"), ("departmentNumber", "10")];
+    let entry = [
+        ("objectClass", "inetOrgPerson"),
+        ("uid", "new.hand"),
+        ("cn", "New Hand"),
+        ("sn", "Hand"),
+        ("givenName", "New"),
+        ("employeeNumber", "7001"),
+        ("mail", "New.Hand@Skerry.Example"),
+        ("departmentNumber", "10"),
+    ];
     ldap.add(&new, entry.iter().map(|(k, v)| (*k, set(v))).collect()).await.expect("sent").success().expect("added");
     ldap.modify(&changed.dn(), vec![ldap3::Mod::Replace("title", set("Admiral"))]).await.expect("sent").success().expect("changed");
-    ldap.modify(&renamed.dn(), vec![ldap3::Mod::Replace("mail", set("wed@skerry.example")), ldap3::Mod::Replace("sn", set("Wed"))]).await.expect("sent").success().expect("changed");
+    ldap.modify(&renamed.dn(), vec![ldap3::Mod::Replace("mail", set("wed@skerry.example")), ldap3::Mod::Replace("sn", set("Wed"))])
+        .await
+        .expect("sent")
+        .success()
+        .expect("changed");
     ldap.modifydn(&renamed.dn(), "uid=wed", true, None).await.expect("sent").success().expect("renamed");
-    ldap.modifydn(&moved.dn(), &format!("uid={}", moved.uid), true, Some(&format!("ou=former,{BASE}"))).await.expect("sent").success().expect("moved");
+    ldap.modifydn(&moved.dn(), &format!("uid={}", moved.uid), true, Some(&format!("ou=former,{BASE}")))
+        .await
+        .expect("sent")
+        .success()
+        .expect("moved");
     ldap.delete(&deleted.dn()).await.expect("sent").success().expect("deleted");
 
     let run = tide.run().await;

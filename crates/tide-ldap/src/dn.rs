@@ -98,9 +98,7 @@ fn read_value(chars: &[char], at: &mut usize) -> Result<String, (usize, &'static
             ',' | '+' | ';' => break,
             '\\' => {
                 let next = chars.get(*at + 1).copied().ok_or((*at, "nothing follows the backslash"))?;
-                if let (Some(high), Some(low)) =
-                    (next.to_digit(16), chars.get(*at + 2).and_then(|c| c.to_digit(16)))
-                {
+                if let (Some(high), Some(low)) = (next.to_digit(16), chars.get(*at + 2).and_then(|c| c.to_digit(16))) {
                     bytes.push((high * 16 + low) as u8);
                     *at += 3;
                 } else {
@@ -211,8 +209,7 @@ impl Dn {
 }
 
 fn rdn_text(rdn: &Rdn) -> String {
-    let parts: Vec<String> =
-        rdn.iter().map(|(kind, value)| format!("{kind}={}", escape_value(value))).collect();
+    let parts: Vec<String> = rdn.iter().map(|(kind, value)| format!("{kind}={}", escape_value(value))).collect();
     parts.join("+")
 }
 

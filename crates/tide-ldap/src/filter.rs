@@ -49,9 +49,7 @@ pub fn escape_value(value: &[u8]) -> String {
 
 /// An attribute description (RFC 4512 §2.5): a name or OID, perhaps with options.
 pub fn is_attribute_name(name: &str) -> bool {
-    !name.is_empty()
-        && name.len() <= 128
-        && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | ';'))
+    !name.is_empty() && name.len() <= 128 && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | ';'))
 }
 
 impl fmt::Display for Filter {
@@ -80,10 +78,7 @@ mod tests {
 
     #[test]
     fn parts_are_put_together() {
-        let filter = Filter::All(vec![
-            Filter::equal("objectClass", "person"),
-            Filter::Not(Box::new(Filter::present("mail"))),
-        ]);
+        let filter = Filter::All(vec![Filter::equal("objectClass", "person"), Filter::Not(Box::new(Filter::present("mail")))]);
         assert_eq!(filter.to_string(), "(&(objectClass=person)(!(mail=*)))");
     }
 

@@ -20,8 +20,7 @@ impl Entry {
 
     /// The entry with one more attribute; blank values are left out.
     pub fn with(mut self, name: &str, values: &[&str]) -> Self {
-        let values: Vec<Vec<u8>> =
-            values.iter().filter(|v| !v.is_empty()).map(|v| v.as_bytes().to_vec()).collect();
+        let values: Vec<Vec<u8>> = values.iter().filter(|v| !v.is_empty()).map(|v| v.as_bytes().to_vec()).collect();
         if !values.is_empty() {
             self.attributes.push((name.to_owned(), values));
         }

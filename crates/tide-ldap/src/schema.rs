@@ -43,10 +43,8 @@ pub struct ObjectClass {
 /// Reads `attributeTypes` values; descriptions that cannot be read are left out.
 pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<AttributeType> {
     let parsed: Vec<Fields> = texts.filter_map(fields).collect();
-    let by_name: BTreeMap<String, &Fields> = parsed
-        .iter()
-        .flat_map(|fields| fields.names().into_iter().map(move |name| (name.to_lowercase(), fields)))
-        .collect();
+    let by_name: BTreeMap<String, &Fields> =
+        parsed.iter().flat_map(|fields| fields.names().into_iter().map(move |name| (name.to_lowercase(), fields))).collect();
     parsed
         .iter()
         .map(|own| {
@@ -75,12 +73,7 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
 pub fn object_classes<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<ObjectClass> {
     texts
         .filter_map(fields)
-        .map(|fields| ObjectClass {
-            names: fields.names(),
-            above: fields.all("SUP"),
-            must: fields.all("MUST"),
-            may: fields.all("MAY"),
-        })
+        .map(|fields| ObjectClass { names: fields.names(), above: fields.all("SUP"), must: fields.all("MUST"), may: fields.all("MAY") })
         .collect()
 }
 

@@ -78,5 +78,4 @@ mod tests {
         assert_eq!(object_guid(&bytes).as_deref(), Some("03020100-0504-0706-0809-0a0b0c0d0e0f"));
         assert_eq!(object_guid(&bytes[1..]), None);
     }
-
 }

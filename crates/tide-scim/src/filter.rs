@@ -188,9 +188,7 @@ impl<'a> Reader<'a> {
     pub fn path(&mut self) -> Result<AttrPath, FilterError> {
         self.blanks();
         let rest = self.rest();
-        let end = rest
-            .find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '.' | ':' | '-' | '_' | '$')))
-            .unwrap_or(rest.len());
+        let end = rest.find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '.' | ':' | '-' | '_' | '$'))).unwrap_or(rest.len());
         let word = &rest[..end];
         let path = AttrPath::read(word).ok_or_else(|| self.fail("an attribute's name is missing"))?;
         self.at += end;

@@ -100,7 +100,8 @@ impl FlatSchema {
             listed,
             scim_type: node["type"].as_str().unwrap_or("string").to_owned(),
             many,
-            required: node["required"] == json!(true) && described["required"] == json!(true) || (sub.is_none() && described["required"] == json!(true)),
+            required: node["required"] == json!(true) && described["required"] == json!(true)
+                || (sub.is_none() && described["required"] == json!(true)),
             case_exact: node["caseExact"] == json!(true),
             writable: described["mutability"] != "readOnly" && node["mutability"] != "readOnly",
         };
@@ -273,8 +274,7 @@ impl FlatAttribute {
                     }
                 }
             }
-            let new: Vec<Value> =
-                after.iter().filter(|value| self.kind.is_some() || !before.contains(value)).cloned().collect();
+            let new: Vec<Value> = after.iter().filter(|value| self.kind.is_some() || !before.contains(value)).cloned().collect();
             if !new.is_empty() {
                 operations.push(json!({"op": "add", "path": path, "value": self.items(&new)}));
             }

@@ -55,9 +55,8 @@ fn target(text: &str, schemas: &[String]) -> Result<Target, PatchError> {
 
 /// Applies the operations of a PATCH body, all or none.
 pub fn apply(resource: &Value, body: &Value) -> Result<Value, PatchError> {
-    let operations = member(body, "Operations")
-        .and_then(Value::as_array)
-        .ok_or_else(|| fault("invalidSyntax", "the body has no list `Operations`"))?;
+    let operations =
+        member(body, "Operations").and_then(Value::as_array).ok_or_else(|| fault("invalidSyntax", "the body has no list `Operations`"))?;
     let mut schemas: Vec<String> = vec![crate::ENTERPRISE.to_owned()];
     schemas.extend(resource["schemas"].as_array().into_iter().flatten().filter_map(|s| s.as_str().map(str::to_owned)));
     let mut patched = resource.clone();

@@ -86,7 +86,8 @@ fn same_origin(headers: &HeaderMap) -> bool {
 
 async fn caller(service: &Service, headers: &HeaderMap, method: &Method) -> Result<Caller, Refusal> {
     let now = service.engine.now();
-    let signed_out = || Refusal::new(StatusCode::UNAUTHORIZED, "sign-in", "you are not signed in, or no longer").remedy("sign in with a token");
+    let signed_out =
+        || Refusal::new(StatusCode::UNAUTHORIZED, "sign-in", "you are not signed in, or no longer").remedy("sign in with a token");
     if let Some(value) = headers.get(header::AUTHORIZATION) {
         let token = value.to_str().ok().and_then(|text| text.strip_prefix("Bearer ")).map(str::trim).unwrap_or_default();
         let principal = service.engine.store().by_token(token, now).await?;

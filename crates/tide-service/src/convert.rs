@@ -185,7 +185,12 @@ fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
     if mapping.empty == Empty::Leave {
         notes.push("an empty source leaves it");
     }
-    tide_api::RuleLine { name: mapping.attribute.clone(), text: mapping.program.source().into(), note: notes.join(", "), place: place(&mapping.place) }
+    tide_api::RuleLine {
+        name: mapping.attribute.clone(),
+        text: mapping.program.source().into(),
+        note: notes.join(", "),
+        place: place(&mapping.place),
+    }
 }
 
 fn container(word: &str, container: &Container) -> tide_api::RuleLine {
@@ -194,7 +199,12 @@ fn container(word: &str, container: &Container) -> tide_api::RuleLine {
 }
 
 fn condition(condition: &Condition) -> tide_api::RuleLine {
-    tide_api::RuleLine { name: "if".into(), text: condition.when.source().into(), note: format!("else: {}", condition.otherwise), place: place(&condition.place) }
+    tide_api::RuleLine {
+        name: "if".into(),
+        text: condition.when.source().into(),
+        note: format!("else: {}", condition.otherwise),
+        place: place(&condition.place),
+    }
 }
 
 fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::SystemRules {
@@ -239,7 +249,12 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
             identity.attributes.iter().map(move |attribute| {
                 let notes = [(attribute.required, "required"), (attribute.unique, "unique"), (attribute.many, "several values")];
                 let note: Vec<&str> = notes.iter().filter(|(yes, _)| *yes).map(|(_, word)| *word).collect();
-                tide_api::RuleLine { name: attribute.name.clone(), text: kind.word().into(), note: note.join(", "), place: place(&attribute.place) }
+                tide_api::RuleLine {
+                    name: attribute.name.clone(),
+                    text: kind.word().into(),
+                    note: note.join(", "),
+                    place: place(&attribute.place),
+                }
             })
         })
         .collect();

@@ -15,7 +15,10 @@ const LOOK: Duration = Duration::from_secs(2);
 
 /// What happens from now on: changes of systems, readings, progress of runs.
 #[utoipa::path(get, path = "/api/v1/events", tag = "events", responses((status = 200, description = "Server-sent events", content_type = "text/event-stream", body = String)))]
-pub async fn stream_events(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
+pub async fn stream_events(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
     let events = service.engine.events();
     let state = (service, caller, events, tokio::time::interval(LOOK));
     let stream = futures::stream::unfold(state, |(service, caller, mut events, mut look)| async move {

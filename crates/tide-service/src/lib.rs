@@ -10,7 +10,7 @@ mod events;
 mod problem;
 mod routes;
 
-pub use access::{Grant, GRANTS};
+pub use access::{GRANTS, Grant};
 
 use axum::Router;
 use axum::http::{HeaderName, HeaderValue, header};
@@ -47,7 +47,10 @@ pub enum ServeError {
 impl std::fmt::Display for ServeError {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            ServeError::NeedsTls(at) => write!(f, "{at} is not a loopback address, and listening beyond loopback needs TLS, which is not offered yet: listen on 127.0.0.1 and put a TLS proxy before it on this machine"),
+            ServeError::NeedsTls(at) => write!(
+                f,
+                "{at} is not a loopback address, and listening beyond loopback needs TLS, which is not offered yet: listen on 127.0.0.1 and put a TLS proxy before it on this machine"
+            ),
             ServeError::Bind(at, error) => write!(f, "{at} cannot be listened on: {error}; choose another with --listen"),
             ServeError::Serve(error) => write!(f, "serving ended: {error}"),
         }
@@ -91,7 +94,11 @@ pub async fn listen(at: SocketAddr) -> Result<tokio::net::TcpListener, ServeErro
 }
 
 /// Serves until told to stop; answers that are on their way are finished first.
-pub async fn serve(listener: tokio::net::TcpListener, engine: Arc<Engine>, stop: impl Future<Output = ()> + Send + 'static) -> Result<(), ServeError> {
+pub async fn serve(
+    listener: tokio::net::TcpListener,
+    engine: Arc<Engine>,
+    stop: impl Future<Output = ()> + Send + 'static,
+) -> Result<(), ServeError> {
     let app = router(engine.clone());
     let (ending, mut ended) = tokio::sync::watch::channel(false);
     let serving = axum::serve(listener, app).with_graceful_shutdown(async move {

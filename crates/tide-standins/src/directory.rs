@@ -205,7 +205,10 @@ fn special(dn: &str, attributes: &[(&str, &[&str])]) -> LdapSearchResultEntry {
         dn: dn.to_owned(),
         attributes: attributes
             .iter()
-            .map(|(name, values)| LdapPartialAttribute { atype: (*name).to_owned(), vals: values.iter().map(|v| v.as_bytes().to_vec()).collect() })
+            .map(|(name, values)| LdapPartialAttribute {
+                atype: (*name).to_owned(),
+                vals: values.iter().map(|v| v.as_bytes().to_vec()).collect(),
+            })
             .collect(),
     }
 }
@@ -214,8 +217,25 @@ const TEXT: &str = "EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.1
 
 fn subschema() -> LdapSearchResultEntry {
     let mut types: Vec<String> = [
-        "cn", "sn", "givenName", "displayName", "uid", "mail", "employeeNumber", "departmentNumber", "l", "title", "telephoneNumber", "employeeType",
-        "ou", "dc", "o", "description", "street", "postalCode", "mobile",
+        "cn",
+        "sn",
+        "givenName",
+        "displayName",
+        "uid",
+        "mail",
+        "employeeNumber",
+        "departmentNumber",
+        "l",
+        "title",
+        "telephoneNumber",
+        "employeeType",
+        "ou",
+        "dc",
+        "o",
+        "description",
+        "street",
+        "postalCode",
+        "mobile",
     ]
     .iter()
     .enumerate()
@@ -233,15 +253,22 @@ fn subschema() -> LdapSearchResultEntry {
     special("cn=Subschema", &[("attributeTypes", &types), ("objectClasses", &["( 2.5.6.6 NAME 'person' MUST ( sn $ cn ) )"])])
 }
 
-fn search(shared: &Shared, request: &LdapSearchRequest, controls: &[LdapControl]) -> (Vec<LdapSearchResultEntry>, LdapResult, Option<LdapControl>) {
+fn search(
+    shared: &Shared,
+    request: &LdapSearchRequest,
+    controls: &[LdapControl],
+) -> (Vec<LdapSearchResultEntry>, LdapResult, Option<LdapControl>) {
     if request.base.is_empty() && request.scope == LdapSearchScope::Base {
-        let root = special("", &[
-            ("objectClass", &["top"]),
-            ("vendorName", &["Eager Tide directory stand-in"]),
-            ("namingContexts", &[BASE]),
-            ("subschemaSubentry", &["cn=Subschema"]),
-            ("supportedControl", &["1.2.840.113556.1.4.319"]),
-        ]);
+        let root = special(
+            "",
+            &[
+                ("objectClass", &["top"]),
+                ("vendorName", &["Eager Tide directory stand-in"]),
+                ("namingContexts", &[BASE]),
+                ("subschemaSubentry", &["cn=Subschema"]),
+                ("supportedControl", &["1.2.840.113556.1.4.319"]),
+            ],
+        );
         return (vec![root], ok(), None);
     }
     if request.base.eq_ignore_ascii_case("cn=subschema") {
@@ -328,7 +355,9 @@ fn write(shared: &Shared, op: LdapOp) -> LdapOp {
                         LdapModifyType::Delete if change.modification.vals.is_empty() => values.clear(),
                         LdapModifyType::Delete => values.retain(|v| !change.modification.vals.contains(v)),
                         LdapModifyType::Replace => values = change.modification.vals,
-                        LdapModifyType::Increment => return LdapOp::ModifyResponse(result(LdapResultCode::UnwillingToPerform, "not offered")),
+                        LdapModifyType::Increment => {
+                            return LdapOp::ModifyResponse(result(LdapResultCode::UnwillingToPerform, "not offered"));
+                        }
                     }
                     entries[at].set(&name, values);
                 }

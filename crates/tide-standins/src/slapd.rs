@@ -42,7 +42,9 @@ impl Slapd {
         let folder = tempfile::Builder::new().prefix("harbour-").tempdir()?;
         let certificates = certs::make(&["localhost", "127.0.0.1"])?;
         let at = folder.path();
-        for (name, text) in [("ca.pem", &certificates.ca_pem), ("cert.pem", &certificates.server_pem), ("key.pem", &certificates.server_key_pem)] {
+        for (name, text) in
+            [("ca.pem", &certificates.ca_pem), ("cert.pem", &certificates.server_pem), ("key.pem", &certificates.server_key_pem)]
+        {
             std::fs::write(at.join(name), text)?;
         }
         std::fs::create_dir(at.join("data"))?;
@@ -51,12 +53,7 @@ impl Slapd {
         std::fs::write(at.join("slapd.conf"), configuration(at, &admin_dn, &admin_password))?;
         std::fs::write(at.join("entries.ldif"), ldif::write(entries))?;
         let adder = program("slapadd").context("slapadd is not installed: install Debian's package slapd")?;
-        let added = Command::new(adder)
-            .args(["-q", "-f"])
-            .arg(at.join("slapd.conf"))
-            .arg("-l")
-            .arg(at.join("entries.ldif"))
-            .output()?;
+        let added = Command::new(adder).args(["-q", "-f"]).arg(at.join("slapd.conf")).arg("-l").arg(at.join("entries.ldif")).output()?;
         if !added.status.success() {
             bail!("slapadd failed: {}", String::from_utf8_lossy(&added.stderr));
         }

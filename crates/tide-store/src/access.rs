@@ -42,10 +42,20 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("INSERT INTO principal (id, kind, name, made) VALUES (?,?,?,?)")
-                        .bind(&row.id).bind(kind).bind(&row.name).bind(stamp(now)).execute(&mut *c).await?;
+                        .bind(&row.id)
+                        .bind(kind)
+                        .bind(&row.name)
+                        .bind(stamp(now))
+                        .execute(&mut *c)
+                        .await?;
                     if let Some(hashed) = hashed {
                         sqlx::query("INSERT INTO token (id, principal, hash, made) VALUES (?,?,?,?)")
-                            .bind(uuid::Uuid::now_v7().to_string()).bind(&row.id).bind(hashed).bind(stamp(now)).execute(c).await?;
+                            .bind(uuid::Uuid::now_v7().to_string())
+                            .bind(&row.id)
+                            .bind(hashed)
+                            .bind(stamp(now))
+                            .execute(c)
+                            .await?;
                     }
                     Ok(())
                 })
@@ -58,20 +68,36 @@ impl Store {
     pub async fn by_token(&self, token: &str, now: Timestamp) -> Result<Option<Principal>, StoreError> {
         let row = sqlx::query(
             "SELECT p.id, p.name FROM token t JOIN principal p ON p.id = t.principal
-             WHERE t.hash = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)")
-            .bind(hash(token)).bind(stamp(now)).fetch_optional(&self.reader).await?;
+             WHERE t.hash = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
+        )
+        .bind(hash(token))
+        .bind(stamp(now))
+        .fetch_optional(&self.reader)
+        .await?;
         Ok(row.map(|row| Principal { id: row.get(0), name: row.get(1) }))
     }
 
     /// Begins a session; only the hash of its secret is kept.
-    pub async fn begin_session(&self, principal: &Principal, secret: &str, expires: Timestamp, now: Timestamp) -> Result<String, StoreError> {
+    pub async fn begin_session(
+        &self,
+        principal: &Principal,
+        secret: &str,
+        expires: Timestamp,
+        now: Timestamp,
+    ) -> Result<String, StoreError> {
         let id = uuid::Uuid::now_v7().to_string();
         let (row, principal, hashed) = (id.clone(), principal.id.clone(), hash(secret));
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("INSERT INTO session (id, principal, hash, made, expires) VALUES (?,?,?,?,?)")
-                        .bind(row).bind(principal).bind(hashed).bind(stamp(now)).bind(stamp(expires)).execute(c).await?;
+                        .bind(row)
+                        .bind(principal)
+                        .bind(hashed)
+                        .bind(stamp(now))
+                        .bind(stamp(expires))
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -83,15 +109,22 @@ impl Store {
     pub async fn session(&self, secret: &str, now: Timestamp) -> Result<Option<Session>, StoreError> {
         let row = sqlx::query(
             "SELECT s.id, p.id, p.name FROM session s JOIN principal p ON p.id = s.principal
-             WHERE s.hash = ? AND s.ended IS NULL AND p.ended IS NULL AND s.expires > ?")
-            .bind(hash(secret)).bind(stamp(now)).fetch_optional(&self.reader).await?;
+             WHERE s.hash = ? AND s.ended IS NULL AND p.ended IS NULL AND s.expires > ?",
+        )
+        .bind(hash(secret))
+        .bind(stamp(now))
+        .fetch_optional(&self.reader)
+        .await?;
         Ok(row.map(|row| Session { id: row.get(0), principal: Principal { id: row.get(1), name: row.get(2) } }))
     }
 
     /// Is this session still good?
     pub async fn session_lasts(&self, id: &str, now: Timestamp) -> Result<bool, StoreError> {
         let count: i64 = sqlx::query_scalar("SELECT count(*) FROM session WHERE id = ? AND ended IS NULL AND expires > ?")
-            .bind(id).bind(stamp(now)).fetch_one(&self.reader).await?;
+            .bind(id)
+            .bind(stamp(now))
+            .fetch_one(&self.reader)
+            .await?;
         Ok(count > 0)
     }
 

@@ -63,7 +63,11 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("INSERT INTO reading (system, object, started, state) VALUES (?,?,?,'running')")
-                        .bind(system).bind(object.word()).bind(stamp(now)).execute(c).await?;
+                        .bind(system)
+                        .bind(object.word())
+                        .bind(stamp(now))
+                        .execute(c)
+                        .await?;
                     Ok(done.last_insert_rowid())
                 })
             })
@@ -72,7 +76,14 @@ impl Store {
 
     /// Keeps a batch of what a reading showed. What we wrote after the reading began is newer than
     /// what it shows, and stays.
-    pub async fn observe(&self, reading: i64, system: &str, object: ObjectType, started: Timestamp, batch: Vec<Observed>) -> Result<(), StoreError> {
+    pub async fn observe(
+        &self,
+        reading: i64,
+        system: &str,
+        object: ObjectType,
+        started: Timestamp,
+        batch: Vec<Observed>,
+    ) -> Result<(), StoreError> {
         let system = system.to_owned();
         self.writer
             .run(move |c| {
@@ -81,7 +92,10 @@ impl Store {
                         upsert(c, reading, &system, object, started, rows).await?;
                     }
                     sqlx::query("UPDATE reading SET seen = seen + ? WHERE id = ?")
-                        .bind(batch.len() as i64).bind(reading).execute(c).await?;
+                        .bind(batch.len() as i64)
+                        .bind(reading)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -119,7 +133,11 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE reading SET state = 'broken', ended = ?, error = ? WHERE id = ?")
-                        .bind(stamp(now)).bind(error).bind(reading).execute(c).await?;
+                        .bind(stamp(now))
+                        .bind(error)
+                        .bind(reading)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -129,7 +147,8 @@ impl Store {
     /// The last reading of each system and type.
     pub async fn last_readings(&self) -> Result<Vec<Reading>, StoreError> {
         let rows = sqlx::query("SELECT * FROM reading WHERE id IN (SELECT max(id) FROM reading GROUP BY system, object)")
-            .fetch_all(&self.reader).await?;
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| Reading {
@@ -149,8 +168,10 @@ impl Store {
     pub async fn account_counts(&self) -> Result<Vec<(String, i64, i64)>, StoreError> {
         let rows = sqlx::query(
             "SELECT a.system, count(*), count(l.id) FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL
-             WHERE a.absent_since IS NULL GROUP BY a.system")
-            .fetch_all(&self.reader).await?;
+             WHERE a.absent_since IS NULL GROUP BY a.system",
+        )
+        .fetch_all(&self.reader)
+        .await?;
         Ok(rows.iter().map(|row| (row.get(0), row.get(1), row.get(2))).collect())
     }
 
@@ -158,11 +179,15 @@ impl Store {
     pub async fn accounts(&self, system: &str, search: &str, after: &str, limit: i64) -> Result<Vec<AccountRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT a.*, l.identity AS linked FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL
-             WHERE a.system = ? AND a.name > ? AND instr(lower(a.name), lower(?)) > 0 ORDER BY a.name LIMIT ?")
-            .bind(system).bind(after).bind(search).bind(limit).fetch_all(&self.reader).await?;
-        rows.iter()
-            .map(|row| Ok(AccountRow { account: read_account(row)?, seen: row.get("seen"), identity: row.get("linked") }))
-            .collect()
+             WHERE a.system = ? AND a.name > ? AND instr(lower(a.name), lower(?)) > 0 ORDER BY a.name LIMIT ?",
+        )
+        .bind(system)
+        .bind(after)
+        .bind(search)
+        .bind(limit)
+        .fetch_all(&self.reader)
+        .await?;
+        rows.iter().map(|row| Ok(AccountRow { account: read_account(row)?, seen: row.get("seen"), identity: row.get("linked") })).collect()
     }
 
     /// One account.
@@ -172,10 +197,17 @@ impl Store {
     }
 }
 
-async fn upsert(c: &mut SqliteConnection, reading: i64, system: &str, object: ObjectType, started: Timestamp, rows: &[Observed]) -> Result<(), StoreError> {
+async fn upsert(
+    c: &mut SqliteConnection,
+    reading: i64,
+    system: &str,
+    object: ObjectType,
+    started: Timestamp,
+    rows: &[Observed],
+) -> Result<(), StoreError> {
     let at = stamp(started);
-    let mut query: QueryBuilder<Sqlite> = QueryBuilder::new(
-        "INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen, reading) ");
+    let mut query: QueryBuilder<Sqlite> =
+        QueryBuilder::new("INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen, reading) ");
     query.push_values(rows, |mut row, account| {
         row.push_bind(system.to_owned())
             .push_bind(object.word())
@@ -193,7 +225,8 @@ async fn upsert(c: &mut SqliteConnection, reading: i64, system: &str, object: Ob
           name = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.name ELSE account.name END,
           attributes = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.attributes ELSE account.attributes END,
           hash = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.hash ELSE account.hash END,
-          fault = excluded.fault, absent_since = NULL");
+          fault = excluded.fault, absent_since = NULL",
+    );
     query.build().execute(&mut *c).await?;
     for account in rows {
         keep_references(c, system, object, account).await?;
@@ -206,23 +239,35 @@ async fn keep_references(c: &mut SqliteConnection, system: &str, object: ObjectT
     let pointing: Vec<(&str, &str)> = account
         .attributes
         .iter()
-        .flat_map(|(name, values)| values.iter().filter_map(move |v| match v {
-            Value::Reference(raw) => Some((name, raw.as_str())),
-            _ => None,
-        }))
+        .flat_map(|(name, values)| {
+            values.iter().filter_map(move |v| match v {
+                Value::Reference(raw) => Some((name, raw.as_str())),
+                _ => None,
+            })
+        })
         .collect();
     let id: i64 = sqlx::query_scalar("SELECT id FROM account WHERE system = ? AND key = ?")
-        .bind(system).bind(&account.key).fetch_one(&mut *c).await?;
+        .bind(system)
+        .bind(&account.key)
+        .fetch_one(&mut *c)
+        .await?;
     sqlx::query("DELETE FROM account_reference WHERE account = ?").bind(id).execute(&mut *c).await?;
     for (name, raw) in &pointing {
         sqlx::query("INSERT INTO account_reference (account, attribute, raw) VALUES (?,?,?) ON CONFLICT DO NOTHING")
-            .bind(id).bind(*name).bind(*raw).execute(&mut *c).await?;
+            .bind(id)
+            .bind(*name)
+            .bind(*raw)
+            .execute(&mut *c)
+            .await?;
     }
     if object == ObjectType::Group {
         sqlx::query("DELETE FROM membership WHERE group_account = ?").bind(id).execute(&mut *c).await?;
         for (_, raw) in pointing.iter().filter(|(name, _)| matches!(name.to_lowercase().as_str(), "member" | "uniquemember" | "members")) {
             sqlx::query("INSERT INTO membership (group_account, raw) VALUES (?,?) ON CONFLICT DO NOTHING")
-                .bind(id).bind(*raw).execute(&mut *c).await?;
+                .bind(id)
+                .bind(*raw)
+                .execute(&mut *c)
+                .await?;
         }
     }
     Ok(())

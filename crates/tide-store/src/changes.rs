@@ -199,13 +199,26 @@ fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
 
 impl Store {
     /// Begins a change set, empty, so that its progress can be followed from its first moment.
-    pub async fn begin_change_set(&self, kind: &'static str, principal: &str, preview: Option<i64>, now: Timestamp) -> Result<i64, StoreError> {
+    pub async fn begin_change_set(
+        &self,
+        kind: &'static str,
+        principal: &str,
+        preview: Option<i64>,
+        now: Timestamp,
+    ) -> Result<i64, StoreError> {
         let principal = principal.to_owned();
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("INSERT INTO change_set (kind, state, rule_version, principal, preview, started) VALUES (?,'reading',0,?,?,?)")
-                        .bind(kind).bind(&principal).bind(preview).bind(stamp(now)).execute(&mut *c).await?;
+                    let done = sqlx::query(
+                        "INSERT INTO change_set (kind, state, rule_version, principal, preview, started) VALUES (?,'reading',0,?,?,?)",
+                    )
+                    .bind(kind)
+                    .bind(&principal)
+                    .bind(preview)
+                    .bind(stamp(now))
+                    .execute(&mut *c)
+                    .await?;
                     let id = done.last_insert_rowid();
                     Entry::new(&principal, &format!("{kind}.started"), &id.to_string()).append(c, now).await?;
                     Ok(id)
@@ -249,13 +262,27 @@ impl Store {
     }
 
     /// Notes where a change set stands.
-    pub async fn set_change_set_state(&self, id: i64, state: &str, note: Option<&str>, ended: bool, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn set_change_set_state(
+        &self,
+        id: i64,
+        state: &str,
+        note: Option<&str>,
+        ended: bool,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (state, note, principal) = (state.to_owned(), note.map(str::to_owned), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended = CASE WHEN ? THEN ? END WHERE id = ?")
-                        .bind(&state).bind(&note).bind(ended).bind(stamp(now)).bind(id).execute(&mut *c).await?;
+                        .bind(&state)
+                        .bind(&note)
+                        .bind(ended)
+                        .bind(stamp(now))
+                        .bind(id)
+                        .execute(&mut *c)
+                        .await?;
                     if ended {
                         let detail = note.unwrap_or_default();
                         Entry::new(&principal, &format!("changes.{state}"), &id.to_string()).detail(&detail).append(c, now).await?;
@@ -268,7 +295,8 @@ impl Store {
 
     /// Change sets, the newest first.
     pub async fn change_sets(&self, limit: i64) -> Result<Vec<ChangeSetRow>, StoreError> {
-        let ids: Vec<i64> = sqlx::query_scalar("SELECT id FROM change_set ORDER BY id DESC LIMIT ?").bind(limit).fetch_all(&self.reader).await?;
+        let ids: Vec<i64> =
+            sqlx::query_scalar("SELECT id FROM change_set ORDER BY id DESC LIMIT ?").bind(limit).fetch_all(&self.reader).await?;
         let mut sets = Vec::with_capacity(ids.len());
         for id in ids {
             sets.push(self.change_set(id).await?);
@@ -278,11 +306,21 @@ impl Store {
 
     /// One change set.
     pub async fn change_set(&self, id: i64) -> Result<ChangeSetRow, StoreError> {
-        let row = sqlx::query("SELECT s.*, coalesce(p.name, s.principal) AS who FROM change_set s LEFT JOIN principal p ON p.id = s.principal WHERE s.id = ?")
-            .bind(id).fetch_optional(&self.reader).await?
-            .ok_or_else(|| StoreError::Missing { what: "change set", name: id.to_string() })?;
-        let verdicts = sqlx::query_as("SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict").bind(id).fetch_all(&self.reader).await?;
-        let states = sqlx::query_as("SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state").bind(id).fetch_all(&self.reader).await?;
+        let row = sqlx::query(
+            "SELECT s.*, coalesce(p.name, s.principal) AS who FROM change_set s LEFT JOIN principal p ON p.id = s.principal WHERE s.id = ?",
+        )
+        .bind(id)
+        .fetch_optional(&self.reader)
+        .await?
+        .ok_or_else(|| StoreError::Missing { what: "change set", name: id.to_string() })?;
+        let verdicts = sqlx::query_as("SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict")
+            .bind(id)
+            .fetch_all(&self.reader)
+            .await?;
+        let states = sqlx::query_as("SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state")
+            .bind(id)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(ChangeSetRow {
             id,
             kind: row.get("kind"),
@@ -300,7 +338,9 @@ impl Store {
 
     /// Runs that were not ended: what a start after a crash has to go on with.
     pub async fn open_change_sets(&self) -> Result<Vec<(i64, String, String, String)>, StoreError> {
-        Ok(sqlx::query_as("SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id").fetch_all(&self.reader).await?)
+        Ok(sqlx::query_as("SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id")
+            .fetch_all(&self.reader)
+            .await?)
     }
 
     /// The lines of a change set.
@@ -309,10 +349,20 @@ impl Store {
             "SELECT d.*, a.name AS account_name FROM decided d LEFT JOIN account a ON a.id = d.account WHERE d.change_set = ? AND d.seq > ?
                AND (? IS NULL OR d.verdict = ?) AND (? IS NULL OR d.system = ?)
                AND (? = '' OR instr(lower(d.label), lower(?)) > 0 OR instr(lower(coalesce(a.name, '')), lower(?)) > 0)
-             ORDER BY d.seq LIMIT ?")
-            .bind(id).bind(filter.after).bind(&filter.word).bind(&filter.word).bind(&filter.system).bind(&filter.system)
-            .bind(&filter.search).bind(&filter.search).bind(&filter.search).bind(filter.limit)
-            .fetch_all(&self.reader).await?;
+             ORDER BY d.seq LIMIT ?",
+        )
+        .bind(id)
+        .bind(filter.after)
+        .bind(&filter.word)
+        .bind(&filter.word)
+        .bind(&filter.system)
+        .bind(&filter.system)
+        .bind(&filter.search)
+        .bind(&filter.search)
+        .bind(&filter.search)
+        .bind(filter.limit)
+        .fetch_all(&self.reader)
+        .await?;
         rows.iter()
             .map(|row| {
                 Ok(DecidedRow {
@@ -336,10 +386,20 @@ impl Store {
     pub async fn changes(&self, id: i64, filter: &ChangeFilter) -> Result<Vec<ChangeRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT * FROM change WHERE change_set = ? AND id > ? AND (? IS NULL OR state = ? OR kind = ?) AND (? IS NULL OR system = ?)
-               AND (? = '' OR instr(lower(label), lower(?)) > 0) ORDER BY id LIMIT ?")
-            .bind(id).bind(filter.after).bind(&filter.word).bind(&filter.word).bind(&filter.word).bind(&filter.system).bind(&filter.system)
-            .bind(&filter.search).bind(&filter.search).bind(filter.limit)
-            .fetch_all(&self.reader).await?;
+               AND (? = '' OR instr(lower(label), lower(?)) > 0) ORDER BY id LIMIT ?",
+        )
+        .bind(id)
+        .bind(filter.after)
+        .bind(&filter.word)
+        .bind(&filter.word)
+        .bind(&filter.word)
+        .bind(&filter.system)
+        .bind(&filter.system)
+        .bind(&filter.search)
+        .bind(&filter.search)
+        .bind(filter.limit)
+        .fetch_all(&self.reader)
+        .await?;
         rows.iter().map(read_change).collect()
     }
 
@@ -353,7 +413,9 @@ impl Store {
     /// What is still to be sent of a run, in order: leavers first, then as queued.
     pub async fn unsettled(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM change WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') ORDER BY id")
-            .bind(id).fetch_all(&self.reader).await?;
+            .bind(id)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter().map(read_change).collect()
     }
 
@@ -363,7 +425,10 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ? WHERE id = ?")
-                        .bind(stamp(now)).bind(change).execute(c).await?;
+                        .bind(stamp(now))
+                        .bind(change)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -410,7 +475,14 @@ impl Store {
 
     /// Settles a change that did not take effect, or puts it aside: `failed`, `unknown`, `queued`
     /// or `cancelled`.
-    pub async fn settle_not_done(&self, change: i64, state: ChangeState, error: &str, remedy: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn settle_not_done(
+        &self,
+        change: i64,
+        state: ChangeState,
+        error: &str,
+        remedy: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (error, remedy) = (error.to_owned(), remedy.to_owned());
         self.writer
             .run(move |c| {
@@ -427,7 +499,9 @@ impl Store {
     pub async fn waiting(&self) -> Result<(i64, i64), StoreError> {
         Ok(sqlx::query_as(
             "SELECT count(*) FILTER (WHERE state = 'failed'), count(*) FILTER (WHERE state = 'held') FROM change
-             WHERE change_set = (SELECT max(id) FROM change_set WHERE kind = 'run')")
-            .fetch_one(&self.reader).await?)
+             WHERE change_set = (SELECT max(id) FROM change_set WHERE kind = 'run')",
+        )
+        .fetch_one(&self.reader)
+        .await?)
     }
 }

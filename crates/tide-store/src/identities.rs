@@ -64,7 +64,13 @@ fn search_text(identity: &Identity, label: &str) -> String {
 
 impl Store {
     /// Keeps identities as they were decided, and makes the links that were decided.
-    pub async fn keep_identities(&self, identities: Vec<(Identity, String)>, links: Vec<NewLink>, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn keep_identities(
+        &self,
+        identities: Vec<(Identity, String)>,
+        links: Vec<NewLink>,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         self.writer
             .run(move |c| {
@@ -90,19 +96,34 @@ impl Store {
     }
 
     /// A page of identities by label, with a text in them.
-    pub async fn identities(&self, search: &str, stage: Option<&str>, after: Option<(&str, &str)>, limit: i64) -> Result<Vec<IdentityRow>, StoreError> {
+    pub async fn identities(
+        &self,
+        search: &str,
+        stage: Option<&str>,
+        after: Option<(&str, &str)>,
+        limit: i64,
+    ) -> Result<Vec<IdentityRow>, StoreError> {
         let (after_label, after_id) = after.unwrap_or(("", ""));
         let rows = sqlx::query(
             "SELECT i.*, (SELECT group_concat(DISTINCT a.system) FROM link l, account a
                WHERE l.identity = i.id AND l.ended IS NULL AND a.id = l.account AND a.absent_since IS NULL) AS systems
              FROM identity i WHERE (i.label, i.id) > (?, ?) AND (? = '' OR instr(i.search, lower(?)) > 0)
-               AND (? IS NULL OR i.stage = ?) ORDER BY i.label, i.id LIMIT ?")
-            .bind(after_label).bind(after_id).bind(search).bind(search).bind(stage).bind(stage).bind(limit)
-            .fetch_all(&self.reader).await?;
+               AND (? IS NULL OR i.stage = ?) ORDER BY i.label, i.id LIMIT ?",
+        )
+        .bind(after_label)
+        .bind(after_id)
+        .bind(search)
+        .bind(search)
+        .bind(stage)
+        .bind(stage)
+        .bind(limit)
+        .fetch_all(&self.reader)
+        .await?;
         rows.iter()
             .map(|row| {
                 let systems: Option<String> = row.get("systems");
-                let mut systems: Vec<String> = systems.unwrap_or_default().split(',').filter(|s| !s.is_empty()).map(str::to_owned).collect();
+                let mut systems: Vec<String> =
+                    systems.unwrap_or_default().split(',').filter(|s| !s.is_empty()).map(str::to_owned).collect();
                 systems.sort();
                 Ok(IdentityRow { identity: read_identity(row)?, label: row.get("label"), changed: row.get("changed"), systems })
             })
@@ -117,8 +138,11 @@ impl Store {
     /// All links of an identity, the newest first.
     pub async fn links_of(&self, identity: &str) -> Result<Vec<LinkRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT l.*, a.system, a.name FROM link l JOIN account a ON a.id = l.account WHERE l.identity = ? ORDER BY l.id DESC")
-            .bind(identity).fetch_all(&self.reader).await?;
+            "SELECT l.*, a.system, a.name FROM link l JOIN account a ON a.id = l.account WHERE l.identity = ? ORDER BY l.id DESC",
+        )
+        .bind(identity)
+        .fetch_all(&self.reader)
+        .await?;
         Ok(rows
             .iter()
             .map(|row| LinkRow {
@@ -141,8 +165,15 @@ impl Store {
                 Box::pin(async move {
                     let ended = sqlx::query(
                         "UPDATE link SET ended = ?, ended_by = 'split by hand', ended_principal = ? WHERE identity = ? AND ended IS NULL
-                         AND account IN (SELECT id FROM account WHERE system = ?)")
-                        .bind(stamp(now)).bind(&principal).bind(&identity).bind(&system).execute(&mut *c).await?.rows_affected();
+                         AND account IN (SELECT id FROM account WHERE system = ?)",
+                    )
+                    .bind(stamp(now))
+                    .bind(&principal)
+                    .bind(&identity)
+                    .bind(&system)
+                    .execute(&mut *c)
+                    .await?
+                    .rows_affected();
                     if ended > 0 {
                         Entry::new(&principal, "identity.split", &identity).detail(&system).append(c, now).await?;
                     }
@@ -154,9 +185,22 @@ impl Store {
 }
 
 /// Makes a link; one that is open already and the same is left alone.
-pub(crate) async fn make_link(c: &mut SqliteConnection, account: AccountId, identity: &str, made_by: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+pub(crate) async fn make_link(
+    c: &mut SqliteConnection,
+    account: AccountId,
+    identity: &str,
+    made_by: &str,
+    principal: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
     let done = sqlx::query("INSERT INTO link (account, identity, made, made_by, principal) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING")
-        .bind(account).bind(identity).bind(stamp(now)).bind(made_by).bind(principal).execute(&mut *c).await?;
+        .bind(account)
+        .bind(identity)
+        .bind(stamp(now))
+        .bind(made_by)
+        .bind(principal)
+        .execute(&mut *c)
+        .await?;
     if done.rows_affected() > 0 {
         Entry::new(principal, "identity.joined", identity).detail(&format!("account {account}: {made_by}")).append(c, now).await?;
     }

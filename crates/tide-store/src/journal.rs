@@ -66,11 +66,21 @@ impl<'a> Entry<'a> {
         let values_hash = self.values.map(|values| Sha256::digest(values.as_bytes()).to_vec());
         let hash = chain(&before.unwrap_or_default(), &[&at, self.principal, self.act, self.subject, self.detail], values_hash.as_deref());
         let done = sqlx::query("INSERT INTO journal (at, principal, act, subject, detail, values_hash, hash) VALUES (?,?,?,?,?,?,?)")
-            .bind(&at).bind(self.principal).bind(self.act).bind(self.subject).bind(self.detail).bind(values_hash).bind(hash)
-            .execute(&mut *c).await?;
+            .bind(&at)
+            .bind(self.principal)
+            .bind(self.act)
+            .bind(self.subject)
+            .bind(self.detail)
+            .bind(values_hash)
+            .bind(hash)
+            .execute(&mut *c)
+            .await?;
         if let Some(values) = self.values {
             sqlx::query("INSERT INTO journal_value (journal, vals) VALUES (?,?)")
-                .bind(done.last_insert_rowid()).bind(values).execute(c).await?;
+                .bind(done.last_insert_rowid())
+                .bind(values)
+                .execute(c)
+                .await?;
         }
         Ok(())
     }
@@ -80,17 +90,21 @@ impl Store {
     /// Writes one entry that stands by itself.
     pub async fn note(&self, principal: &str, act: &str, subject: &str, detail: &str, now: Timestamp) -> Result<(), StoreError> {
         let (principal, act, subject, detail) = (principal.to_owned(), act.to_owned(), subject.to_owned(), detail.to_owned());
-        self.writer
-            .run(move |c| Box::pin(async move { Entry::new(&principal, &act, &subject).detail(&detail).append(c, now).await }))
-            .await
+        self.writer.run(move |c| Box::pin(async move { Entry::new(&principal, &act, &subject).detail(&detail).append(c, now).await })).await
     }
 
     /// A page of the journal, the newest first, before an entry, about a subject if one is given.
     pub async fn journal(&self, subject: Option<&str>, before: Option<i64>, limit: i64) -> Result<Vec<JournalEntry>, StoreError> {
         let rows = sqlx::query(
             "SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id
-             WHERE j.id < ? AND (? IS NULL OR j.subject = ?) ORDER BY j.id DESC LIMIT ?")
-            .bind(before.unwrap_or(i64::MAX)).bind(subject).bind(subject).bind(limit).fetch_all(&self.reader).await?;
+             WHERE j.id < ? AND (? IS NULL OR j.subject = ?) ORDER BY j.id DESC LIMIT ?",
+        )
+        .bind(before.unwrap_or(i64::MAX))
+        .bind(subject)
+        .bind(subject)
+        .bind(limit)
+        .fetch_all(&self.reader)
+        .await?;
         Ok(rows
             .iter()
             .map(|row| JournalEntry {
@@ -108,7 +122,8 @@ impl Store {
     /// Walks the whole chain. `Err` names the first entry that is not as it was written.
     pub async fn verify_journal(&self) -> Result<Result<i64, i64>, StoreError> {
         let rows = sqlx::query("SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id")
-            .fetch_all(&self.reader).await?;
+            .fetch_all(&self.reader)
+            .await?;
         let mut before: Vec<u8> = Vec::new();
         for row in &rows {
             let id: i64 = row.get("id");

@@ -91,12 +91,10 @@ impl Store {
 
 async fn migrate(connection: &mut sqlx::SqliteConnection, path: &Path) -> Result<(), StoreError> {
     let known: i64 = MIGRATOR.iter().map(|m| m.version).max().unwrap_or(0);
-    let tables: i64 = sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'")
-        .fetch_one(&mut *connection)
-        .await?;
+    let tables: i64 =
+        sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'").fetch_one(&mut *connection).await?;
     if tables > 0 {
-        let there: Option<i64> =
-            sqlx::query_scalar("SELECT max(version) FROM _sqlx_migrations").fetch_one(&mut *connection).await?;
+        let there: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM _sqlx_migrations").fetch_one(&mut *connection).await?;
         let there = there.unwrap_or(0);
         if there > known {
             return Err(StoreError::Newer { there, known });

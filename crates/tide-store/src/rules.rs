@@ -22,8 +22,12 @@ pub struct RuleVersion {
 impl Store {
     /// The newest version, if any was published.
     pub async fn rules(&self) -> Result<Option<RuleVersion>, StoreError> {
-        let row = sqlx::query("SELECT r.*, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
-            ORDER BY version DESC LIMIT 1").fetch_optional(&self.reader).await?;
+        let row = sqlx::query(
+            "SELECT r.*, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
+            ORDER BY version DESC LIMIT 1",
+        )
+        .fetch_optional(&self.reader)
+        .await?;
         row.map(|row| {
             Ok(RuleVersion {
                 version: row.get("version"),
@@ -50,7 +54,12 @@ impl Store {
                     }
                     let version = newest.map_or(1, |(version, _)| version + 1);
                     sqlx::query("INSERT INTO rule_set (version, files, made, principal) VALUES (?,?,?,?)")
-                        .bind(version).bind(text).bind(stamp(now)).bind(&principal).execute(&mut *c).await?;
+                        .bind(version)
+                        .bind(text)
+                        .bind(stamp(now))
+                        .bind(&principal)
+                        .execute(&mut *c)
+                        .await?;
                     Entry::new(&principal, "rules.published", &version.to_string()).append(c, now).await?;
                     Ok(version)
                 })

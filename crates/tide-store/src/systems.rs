@@ -56,13 +56,25 @@ impl Store {
     }
 
     /// Adds a system: read-only and not armed, as every system starts.
-    pub async fn add_system(&self, name: &str, kind: &str, settings: &serde_json::Value, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn add_system(
+        &self,
+        name: &str,
+        kind: &str,
+        settings: &serde_json::Value,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (name, kind, text, principal) = (name.to_owned(), kind.to_owned(), settings.to_string(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("INSERT INTO system (name, kind, settings, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING")
-                        .bind(&name).bind(&kind).bind(&text).bind(stamp(now)).execute(&mut *c).await?;
+                        .bind(&name)
+                        .bind(&kind)
+                        .bind(&text)
+                        .bind(stamp(now))
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Exists { what: "system", name });
                     }
@@ -73,13 +85,24 @@ impl Store {
     }
 
     /// Sets which types may be written, and whether the system is paused.
-    pub async fn set_system_state(&self, name: &str, writable: &[ObjectType], paused: bool, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn set_system_state(
+        &self,
+        name: &str,
+        writable: &[ObjectType],
+        paused: bool,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (name, principal, writable) = (name.to_owned(), principal.to_owned(), serde_json::to_string(writable)?);
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("UPDATE system SET writable = ?, paused = ? WHERE name = ?")
-                        .bind(&writable).bind(paused).bind(&name).execute(&mut *c).await?;
+                        .bind(&writable)
+                        .bind(paused)
+                        .bind(&name)
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "system", name });
                     }
@@ -91,14 +114,25 @@ impl Store {
     }
 
     /// Keeps what a system said of itself when it was tested.
-    pub async fn set_system_check(&self, name: &str, steps: &serde_json::Value, schema: Option<&BTreeMap<ObjectType, Schema>>, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn set_system_check(
+        &self,
+        name: &str,
+        steps: &serde_json::Value,
+        schema: Option<&BTreeMap<ObjectType, Schema>>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (name, steps) = (name.to_owned(), steps.to_string());
         let schema = schema.map(serde_json::to_string).transpose()?;
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE system SET checked = ?, checked_at = ?, schema = coalesce(?, schema) WHERE name = ?")
-                        .bind(steps).bind(stamp(now)).bind(schema).bind(name).execute(c).await?;
+                        .bind(steps)
+                        .bind(stamp(now))
+                        .bind(schema)
+                        .bind(name)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })

@@ -62,10 +62,16 @@ async fn secrets_are_sealed_and_bound_to_their_place() {
     let read = store.secret("harbour", "password").await.expect("opens");
     assert_eq!(read.as_ref().map(|s| s.as_str()), Some("canary-4711"));
     // Moved to another row, it does not open.
-    store.writer.run(|c| Box::pin(async move {
-        sqlx::query("UPDATE secret SET owner = 'berthing'").execute(c).await?;
-        Ok(())
-    })).await.expect("moved");
+    store
+        .writer
+        .run(|c| {
+            Box::pin(async move {
+                sqlx::query("UPDATE secret SET owner = 'berthing'").execute(c).await?;
+                Ok(())
+            })
+        })
+        .await
+        .expect("moved");
     assert!(matches!(store.secret("berthing", "password").await, Err(StoreError::Sealed { .. })));
     store.close().await;
     for entry in std::fs::read_dir(folder.path()).expect("listed") {
@@ -81,16 +87,27 @@ async fn the_journal_cannot_be_rewritten_unseen() {
         store.note("p", "test", &n.to_string(), "", at(n)).await.expect("kept");
     }
     assert_eq!(store.verify_journal().await.expect("read"), Ok(5));
-    let refused = store.writer.run(|c| Box::pin(async move {
-        sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
-        Ok(())
-    })).await;
+    let refused = store
+        .writer
+        .run(|c| {
+            Box::pin(async move {
+                sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
+                Ok(())
+            })
+        })
+        .await;
     assert!(refused.expect_err("refused").to_string().contains("append-only"));
-    store.writer.run(|c| Box::pin(async move {
-        sqlx::query("DROP TRIGGER journal_no_update").execute(&mut *c).await?;
-        sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
-        Ok(())
-    })).await.expect("forged");
+    store
+        .writer
+        .run(|c| {
+            Box::pin(async move {
+                sqlx::query("DROP TRIGGER journal_no_update").execute(&mut *c).await?;
+                sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
+                Ok(())
+            })
+        })
+        .await
+        .expect("forged");
     assert_eq!(store.verify_journal().await.expect("read"), Err(3));
 }
 

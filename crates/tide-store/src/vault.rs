@@ -32,9 +32,7 @@ impl MasterKey {
 
     /// Reads a key from its text: 32 octets in base64.
     pub fn parse(text: &str) -> Result<Self, StoreError> {
-        let bytes = Zeroizing::new(
-            BASE64.decode(text.trim()).map_err(|_| StoreError::Key("the key is not base64".into()))?,
-        );
+        let bytes = Zeroizing::new(BASE64.decode(text.trim()).map_err(|_| StoreError::Key("the key is not base64".into()))?);
         let bytes: [u8; 32] = bytes
             .as_slice()
             .try_into()
@@ -142,7 +140,10 @@ impl Store {
     /// Opens a secret, for use on the wire and nowhere else.
     pub async fn secret(&self, owner: &str, field: &str) -> Result<Option<Zeroizing<String>>, StoreError> {
         let Some(row) = sqlx::query("SELECT wrapped, sealed FROM secret WHERE owner = ? AND field = ?")
-            .bind(owner).bind(field).fetch_optional(&self.reader).await?
+            .bind(owner)
+            .bind(field)
+            .fetch_optional(&self.reader)
+            .await?
         else {
             return Ok(None);
         };

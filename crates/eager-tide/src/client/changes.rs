@@ -116,11 +116,17 @@ fn line_row(line: &Line) -> Vec<String> {
 
 async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<()> {
     for count in set.verdicts.iter().filter(|c| !["in_step", "source"].contains(&c.word.as_str())) {
-        let (rows, more): (Vec<Line>, bool) = client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.word.clone())], each).await?;
+        let (rows, more): (Vec<Line>, bool) =
+            client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.word.clone())], each).await?;
         output::line(&format!("\n{} ({})", output::word(&count.word), count.count));
         output::table(&["person", "system", "account", "why", "rule"], rows.iter().map(line_row));
         if more {
-            output::line(&format!("  … and {} more: eager-tide changes show {} --verdict {}", count.count - rows.len() as i64, set.id, count.word.replace('_', "-")));
+            output::line(&format!(
+                "  … and {} more: eager-tide changes show {} --verdict {}",
+                count.count - rows.len() as i64,
+                set.id,
+                count.word.replace('_', "-")
+            ));
         }
     }
     Ok(())
@@ -136,9 +142,13 @@ async fn print_changes(client: &Client, id: i64, query: &[(&str, String)], limit
                 output::line(&format!("  {word:<6} {text}"));
             }
         }
-        output::table(&["  attribute", "before", "after", "rule"], change.values.iter().map(|v| {
-            vec![format!("  {}", v.attribute), output::values(&v.before), output::values(&v.after), v.rule.clone()]
-        }));
+        output::table(
+            &["  attribute", "before", "after", "rule"],
+            change
+                .values
+                .iter()
+                .map(|v| vec![format!("  {}", v.attribute), output::values(&v.before), output::values(&v.after), v.rule.clone()]),
+        );
     }
     if changes.is_empty() {
         output::line("no change fits");
@@ -161,7 +171,10 @@ impl Preview {
         } else {
             summary(&set);
             lines(&client, &set, self.each).await?;
-            output::line(&format!("\nnothing was written. With values: `eager-tide changes show {} --values`. Do exactly this: `eager-tide run --preview {}`", set.id, set.id));
+            output::line(&format!(
+                "\nnothing was written. With values: `eager-tide changes show {} --values`. Do exactly this: `eager-tide run --preview {}`",
+                set.id, set.id
+            ));
         }
         Ok(if set.state == "done" { ExitCode::SUCCESS } else { ExitCode::from(1) })
     }
@@ -180,7 +193,10 @@ impl Run {
             output::json(&set)?;
         } else {
             summary(&set);
-            output::line(&format!("\nchanges: {done} done, {failed} failed, {held} held{}", if done + failed + held == 0 { " — everything was as it should be" } else { "" }));
+            output::line(&format!(
+                "\nchanges: {done} done, {failed} failed, {held} held{}",
+                if done + failed + held == 0 { " — everything was as it should be" } else { "" }
+            ));
             for state in ["failed", "held"] {
                 if count(state) > 0 {
                     print_changes(&client, set.id, &[("filter", state.into())], 10).await?;
@@ -207,11 +223,21 @@ impl Changes {
                 } else if sets.is_empty() {
                     output::line("no preview and no run yet: `eager-tide preview` shows what a run would do");
                 } else {
-                    output::table(&["id", "kind", "state", "started", "by", "changes", "note"], sets.iter().map(|s| {
-                        let states: Vec<String> = s.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
-                        vec![s.id.to_string(), s.kind.clone(), s.state.clone(), output::time(&s.started), s.principal.clone(),
-                            if states.is_empty() { "none".into() } else { states.join(", ") }, s.note.clone().unwrap_or_default()]
-                    }));
+                    output::table(
+                        &["id", "kind", "state", "started", "by", "changes", "note"],
+                        sets.iter().map(|s| {
+                            let states: Vec<String> = s.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
+                            vec![
+                                s.id.to_string(),
+                                s.kind.clone(),
+                                s.state.clone(),
+                                output::time(&s.started),
+                                s.principal.clone(),
+                                if states.is_empty() { "none".into() } else { states.join(", ") },
+                                s.note.clone().unwrap_or_default(),
+                            ]
+                        }),
+                    );
                 }
             }
             Changes::Show { id, verdict, values, system, search, limit } => {

@@ -63,17 +63,22 @@ pub fn print(found: &Explanation) {
         output::table(&["  value of", "is", "because", "rule", "place"], value_rows(&found.values));
     }
     for account in &found.accounts {
-        output::line(&format!("\n{}: {}", account.system, match account.verdict.as_str() {
-            "in_step" => "as it should be".to_owned(),
-            "source" => "gives values".to_owned(),
-            "create" => "an account will be made".to_owned(),
-            "join" => "an existing account will be joined".to_owned(),
-            "out_of_scope" if account.key.is_some() => "takes no part any more".to_owned(),
-            "out_of_scope" => "no account".to_owned(),
-            "held" => "held".to_owned(),
-            other => format!("will get a {}", output::word(other)),
-        }));
-        let mut facts = vec![("why", format!("{}{}", account.reason, account.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()))];
+        output::line(&format!(
+            "\n{}: {}",
+            account.system,
+            match account.verdict.as_str() {
+                "in_step" => "as it should be".to_owned(),
+                "source" => "gives values".to_owned(),
+                "create" => "an account will be made".to_owned(),
+                "join" => "an existing account will be joined".to_owned(),
+                "out_of_scope" if account.key.is_some() => "takes no part any more".to_owned(),
+                "out_of_scope" => "no account".to_owned(),
+                "held" => "held".to_owned(),
+                other => format!("will get a {}", output::word(other)),
+            }
+        ));
+        let mut facts =
+            vec![("why", format!("{}{}", account.reason, account.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()))];
         if let (Some(name), Some(key)) = (&account.name, &account.key) {
             facts.push(("account", format!("{name}  (key {key})")));
         }
@@ -84,10 +89,19 @@ pub fn print(found: &Explanation) {
             output::line(&format!("  {word:<8} {text}"));
         }
         if !account.values.is_empty() {
-            output::table(&["  attribute", "there", "wanted", "state", "because", "place"], account.values.iter().map(|v| {
-                vec![format!("  {}", v.attribute), v.there.clone().unwrap_or_default(), v.value.clone(), v.state.clone().unwrap_or_default(),
-                    format!("{} ({})", v.expression, reading(&v.read)), v.rule.clone()]
-            }));
+            output::table(
+                &["  attribute", "there", "wanted", "state", "because", "place"],
+                account.values.iter().map(|v| {
+                    vec![
+                        format!("  {}", v.attribute),
+                        v.there.clone().unwrap_or_default(),
+                        v.value.clone(),
+                        v.state.clone().unwrap_or_default(),
+                        format!("{} ({})", v.expression, reading(&v.read)),
+                        v.rule.clone(),
+                    ]
+                }),
+            );
         }
     }
 }
@@ -105,10 +119,22 @@ impl Identities {
                 if reach.json() {
                     output::json(&found)?;
                 } else {
-                    let value = |i: &Identity, name: &str| i.attributes.iter().find(|a| a.name == name).map_or_else(|| "—".into(), |a| output::values(&a.values));
-                    output::table(&["name", "number", "mail", "stage", "systems", "id"], found.iter().map(|i| {
-                        vec![i.label.clone(), value(i, "employeeNumber"), value(i, "mail"), i.stage.clone(), i.systems.join(", "), i.id.clone()]
-                    }));
+                    let value = |i: &Identity, name: &str| {
+                        i.attributes.iter().find(|a| a.name == name).map_or_else(|| "—".into(), |a| output::values(&a.values))
+                    };
+                    output::table(
+                        &["name", "number", "mail", "stage", "systems", "id"],
+                        found.iter().map(|i| {
+                            vec![
+                                i.label.clone(),
+                                value(i, "employeeNumber"),
+                                value(i, "mail"),
+                                i.stage.clone(),
+                                i.systems.join(", "),
+                                i.id.clone(),
+                            ]
+                        }),
+                    );
                     if found.is_empty() {
                         output::line("nobody fits: the first run makes identities");
                     }
@@ -124,14 +150,30 @@ impl Identities {
                 } else {
                     print(&detail.explanation);
                     output::line("\nlinks");
-                    output::table(&["  system", "account", "made", "by", "ended"], detail.links.iter().map(|l| {
-                        let ended = l.ended.as_ref().map_or_else(|| "—".into(), |at| format!("{} {}", output::time(at), l.ended_by.clone().unwrap_or_default()));
-                        vec![format!("  {}", l.system), l.account.clone(), output::time(&l.made), l.made_by.clone(), ended]
-                    }));
+                    output::table(
+                        &["  system", "account", "made", "by", "ended"],
+                        detail.links.iter().map(|l| {
+                            let ended = l.ended.as_ref().map_or_else(
+                                || "—".into(),
+                                |at| format!("{} {}", output::time(at), l.ended_by.clone().unwrap_or_default()),
+                            );
+                            vec![format!("  {}", l.system), l.account.clone(), output::time(&l.made), l.made_by.clone(), ended]
+                        }),
+                    );
                     output::line("\nhistory, the newest first");
-                    output::table(&["  when", "run", "what", "system", "state", "why"], detail.history.iter().map(|c| {
-                        vec![format!("  {}", c.settled.as_deref().map_or_else(|| "—".into(), output::time)), c.change_set.to_string(), c.kind.clone(), c.system.clone(), c.state.clone(), c.reason.clone()]
-                    }));
+                    output::table(
+                        &["  when", "run", "what", "system", "state", "why"],
+                        detail.history.iter().map(|c| {
+                            vec![
+                                format!("  {}", c.settled.as_deref().map_or_else(|| "—".into(), output::time)),
+                                c.change_set.to_string(),
+                                c.kind.clone(),
+                                c.system.clone(),
+                                c.state.clone(),
+                                c.reason.clone(),
+                            ]
+                        }),
+                    );
                 }
             }
             Identities::Split { id, system } => {
@@ -153,9 +195,16 @@ impl Why {
         }
         if found.len() > 3 {
             output::line(&format!("{} people fit `{}`. Give a number, an address or an id:\n", found.len(), self.person));
-            output::table(&["name", "identity", "account"], found.iter().take(20).map(|f| {
-                vec![f.label.clone(), f.identity.clone().unwrap_or_else(|| "—".into()), f.accounts.iter().find_map(|a| a.name.clone()).unwrap_or_default()]
-            }));
+            output::table(
+                &["name", "identity", "account"],
+                found.iter().take(20).map(|f| {
+                    vec![
+                        f.label.clone(),
+                        f.identity.clone().unwrap_or_else(|| "—".into()),
+                        f.accounts.iter().find_map(|a| a.name.clone()).unwrap_or_default(),
+                    ]
+                }),
+            );
             return Ok(ExitCode::SUCCESS);
         }
         for (n, one) in found.iter().enumerate() {

@@ -32,8 +32,10 @@ impl Journal {
                 if reach.json() {
                     output::json(&entries)?;
                 } else {
-                    output::table(&["entry", "when", "act", "subject", "detail"],
-                        entries.into_iter().map(|e| vec![e.id.to_string(), output::time(&e.at), e.act, e.subject, e.detail]));
+                    output::table(
+                        &["entry", "when", "act", "subject", "detail"],
+                        entries.into_iter().map(|e| vec![e.id.to_string(), output::time(&e.at), e.act, e.subject, e.detail]),
+                    );
                 }
             }
             Journal::Check => {

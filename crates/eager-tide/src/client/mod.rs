@@ -59,9 +59,13 @@ impl Reach {
     pub fn client(&self) -> anyhow::Result<Client> {
         let token = match (&self.token, &self.token_file) {
             (Some(token), _) => token.clone(),
-            (None, Some(file)) => std::fs::read_to_string(file).with_context(|| format!("the token file {} cannot be read", file.display()))?,
+            (None, Some(file)) => {
+                std::fs::read_to_string(file).with_context(|| format!("the token file {} cannot be read", file.display()))?
+            }
             (None, None) => {
-                return Err(anyhow!("no token was given: set EAGER_TIDE_TOKEN, or EAGER_TIDE_TOKEN_FILE to the file that the service wrote at its first start (DATA/first-token)"));
+                return Err(anyhow!(
+                    "no token was given: set EAGER_TIDE_TOKEN, or EAGER_TIDE_TOKEN_FILE to the file that the service wrote at its first start (DATA/first-token)"
+                ));
             }
         };
         let http = reqwest::Client::builder().tls_backend_rustls().no_proxy().build()?;

@@ -96,7 +96,9 @@ impl Rules {
                     return Ok(ExitCode::SUCCESS);
                 }
                 match (&rules.made, &rules.principal) {
-                    (Some(made), Some(who)) => output::line(&format!("version {} · published {} by {who}", rules.version, output::time(made))),
+                    (Some(made), Some(who)) => {
+                        output::line(&format!("version {} · published {} by {who}", rules.version, output::time(made)))
+                    }
                     _ => output::line("no rules were published yet: `eager-tide rules publish FOLDER`"),
                 }
                 section("identities hold", &rules.identities);

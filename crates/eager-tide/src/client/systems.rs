@@ -115,17 +115,29 @@ pub fn print(systems: &[System]) {
         output::line("no system is connected yet: `eager-tide systems add --help`");
         return;
     }
-    output::table(&["system", "kind", "health", "accounts", "linked", "writes", "last read", "address"], systems.iter().map(|s| {
-        let health = match s.healthy {
-            None => "not tested",
-            Some(true) => "well",
-            Some(false) => "failing",
-        };
-        let writes = if s.writable.is_empty() { "read-only".into() } else { s.writable.join(", ") };
-        let read = s.readings.first().map_or_else(|| "never".into(), |r| format!("{} {}", r.state, output::time(&r.started)));
-        let paused = if s.paused { " (paused)" } else { "" };
-        vec![s.name.clone(), s.kind.clone(), health.into(), s.accounts.to_string(), s.linked.to_string(), format!("{writes}{paused}"), read, s.address.clone()]
-    }));
+    output::table(
+        &["system", "kind", "health", "accounts", "linked", "writes", "last read", "address"],
+        systems.iter().map(|s| {
+            let health = match s.healthy {
+                None => "not tested",
+                Some(true) => "well",
+                Some(false) => "failing",
+            };
+            let writes = if s.writable.is_empty() { "read-only".into() } else { s.writable.join(", ") };
+            let read = s.readings.first().map_or_else(|| "never".into(), |r| format!("{} {}", r.state, output::time(&r.started)));
+            let paused = if s.paused { " (paused)" } else { "" };
+            vec![
+                s.name.clone(),
+                s.kind.clone(),
+                health.into(),
+                s.accounts.to_string(),
+                s.linked.to_string(),
+                format!("{writes}{paused}"),
+                read,
+                s.address.clone(),
+            ]
+        }),
+    );
 }
 
 fn print_check(report: &CheckReport) {
@@ -189,8 +201,10 @@ impl Systems {
                     output::json(&schema)?;
                 } else {
                     let yes = |truth: bool| if truth { "yes" } else { "" }.to_owned();
-                    output::table(&["attribute", "kind", "several", "required", "writable"],
-                        schema.into_iter().map(|a| vec![a.name, a.kind, yes(a.many), yes(a.required), yes(a.writable)]));
+                    output::table(
+                        &["attribute", "kind", "several", "required", "writable"],
+                        schema.into_iter().map(|a| vec![a.name, a.kind, yes(a.many), yes(a.required), yes(a.writable)]),
+                    );
                 }
             }
             Systems::Show { name, schema: false } => {
@@ -210,7 +224,11 @@ impl Systems {
             Systems::Add(connection) => return add(&client, reach, connection).await,
             Systems::Check { name } => {
                 let report: CheckReport = client.send(Method::POST, &format!("systems/{}/check", segment(&name)), &()).await?;
-                if reach.json() { output::json(&report)? } else { print_check(&report) }
+                if reach.json() {
+                    output::json(&report)?
+                } else {
+                    print_check(&report)
+                }
                 return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });
             }
             Systems::Set { name, writable, read_only, pause, go_on } => {
@@ -237,9 +255,15 @@ impl Systems {
                 } else {
                     for read in &reads {
                         match &read.error {
-                            None => output::line(&format!("{}: {} accounts of type {}, {} newly absent", name, read.seen, read.object, read.absent)),
+                            None => output::line(&format!(
+                                "{}: {} accounts of type {}, {} newly absent",
+                                name, read.seen, read.object, read.absent
+                            )),
                             Some(error) => {
-                                output::line(&format!("{}: the reading broke off after {}: {error}. Nobody is taken for absent.", name, read.seen));
+                                output::line(&format!(
+                                    "{}: the reading broke off after {}: {error}. Nobody is taken for absent.",
+                                    name, read.seen
+                                ));
                                 output::line(&format!("  to do: {}", read.remedy.clone().unwrap_or_default()));
                             }
                         }
@@ -248,14 +272,28 @@ impl Systems {
                 return Ok(if broken { ExitCode::from(1) } else { ExitCode::SUCCESS });
             }
             Systems::Accounts { name, search, limit } => {
-                let (accounts, more): (Vec<Account>, bool) = client.all(&format!("systems/{}/accounts", segment(&name)), &[("search", search)], limit).await?;
+                let (accounts, more): (Vec<Account>, bool) =
+                    client.all(&format!("systems/{}/accounts", segment(&name)), &[("search", search)], limit).await?;
                 if reach.json() {
                     output::json(&accounts)?;
                 } else {
-                    output::table(&["account", "key", "identity", "seen", "note"], accounts.iter().map(|a| {
-                        let note = a.fault.clone().or_else(|| a.absent_since.as_ref().map(|at| format!("absent since {}", output::time(at)))).unwrap_or_default();
-                        vec![a.name.clone(), a.key.clone(), a.identity.clone().unwrap_or_else(|| "—".into()), output::time(&a.seen), note]
-                    }));
+                    output::table(
+                        &["account", "key", "identity", "seen", "note"],
+                        accounts.iter().map(|a| {
+                            let note = a
+                                .fault
+                                .clone()
+                                .or_else(|| a.absent_since.as_ref().map(|at| format!("absent since {}", output::time(at))))
+                                .unwrap_or_default();
+                            vec![
+                                a.name.clone(),
+                                a.key.clone(),
+                                a.identity.clone().unwrap_or_else(|| "—".into()),
+                                output::time(&a.seen),
+                                note,
+                            ]
+                        }),
+                    );
                     if more {
                         output::line(&format!("… and more: --limit {}", limit * 10));
                     }
@@ -287,7 +325,10 @@ async fn add(client: &super::Client, reach: &Reach, connection: Connection) -> a
     if reach.json() {
         output::json(&added)?;
     } else {
-        output::line(&format!("{} was added, read-only. `eager-tide systems set {} --writable person` lets it be written.", added.name, added.name));
+        output::line(&format!(
+            "{} was added, read-only. `eager-tide systems set {} --writable person` lets it be written.",
+            added.name, added.name
+        ));
     }
     Ok(ExitCode::SUCCESS)
 }

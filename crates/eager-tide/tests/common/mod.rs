@@ -124,10 +124,37 @@ pub fn text(output: &Output) -> String {
 }
 
 /// Adds the demo's two systems to a service and publishes the demo's rules.
-pub fn connect(service: &Service, harbour: &tide_standins::directory::Directory, berthing: &tide_standins::scim_service::ScimService, folder: &Path) {
-    let added = client(&service.url, &service.token, &["systems", "add", "harbour", "--kind", "ldap", "--address", &harbour.url, "--bind-dn", &harbour.admin_dn, "--base-dn", tide_standins::world::BASE], &harbour.password);
+pub fn connect(
+    service: &Service,
+    harbour: &tide_standins::directory::Directory,
+    berthing: &tide_standins::scim_service::ScimService,
+    folder: &Path,
+) {
+    let added = client(
+        &service.url,
+        &service.token,
+        &[
+            "systems",
+            "add",
+            "harbour",
+            "--kind",
+            "ldap",
+            "--address",
+            &harbour.url,
+            "--bind-dn",
+            &harbour.admin_dn,
+            "--base-dn",
+            tide_standins::world::BASE,
+        ],
+        &harbour.password,
+    );
     assert!(added.status.success(), "{}", text(&added));
-    let added = client(&service.url, &service.token, &["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url], &berthing.token);
+    let added = client(
+        &service.url,
+        &service.token,
+        &["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url],
+        &berthing.token,
+    );
     assert!(added.status.success(), "{}", text(&added));
     let rules = folder.join("rules");
     std::fs::create_dir_all(&rules).unwrap();

@@ -19,7 +19,11 @@ pub(super) fn seconds(settings: &LdapSettings) -> Duration {
 
 fn host(url: &str) -> Result<Host, ConnectError> {
     let wrong = |what: &str| {
-        ConnectError::lasting("url", format!("`{url}` is not an LDAP address: {what}"), "for example: ldap://harbour.skerry.example:389 or ldaps://harbour.skerry.example")
+        ConnectError::lasting(
+            "url",
+            format!("`{url}` is not an LDAP address: {what}"),
+            "for example: ldap://harbour.skerry.example:389 or ldaps://harbour.skerry.example",
+        )
     };
     let (tls, rest) = match url.split_once("://") {
         Some(("ldap", rest)) => (false, rest),
@@ -41,7 +45,13 @@ fn host(url: &str) -> Result<Host, ConnectError> {
 async fn resolve(host: &Host) -> Result<Vec<SocketAddr>, ConnectError> {
     let found: Vec<SocketAddr> = tokio::net::lookup_host((host.name.as_str(), host.port))
         .await
-        .map_err(|error| ConnectError::system("name_unknown", format!("the name {} cannot be resolved: {error}", host.name), "check the spelling, and the name servers of this machine"))?
+        .map_err(|error| {
+            ConnectError::system(
+                "name_unknown",
+                format!("the name {} cannot be resolved: {error}", host.name),
+                "check the spelling, and the name servers of this machine",
+            )
+        })?
         .collect();
     for address in &found {
         crate::tls::refuse_address(address.ip())?;
@@ -53,8 +63,16 @@ async fn open(settings: &LdapSettings, host: &Host, addresses: &[SocketAddr]) ->
     let place = format!("{}:{}", host.name, host.port);
     match tokio::time::timeout(seconds(settings), TcpStream::connect(addresses)).await {
         Ok(Ok(stream)) => Ok(stream),
-        Ok(Err(error)) => Err(ConnectError::system("unreachable", format!("nothing answers at {place}: {error}"), "check host, port and firewall, and that the server runs")),
-        Err(_) => Err(ConnectError::system("unreachable", format!("{place} does not answer within {} s", settings.timeout_seconds), "check host, port and firewall, and that the server runs")),
+        Ok(Err(error)) => Err(ConnectError::system(
+            "unreachable",
+            format!("nothing answers at {place}: {error}"),
+            "check host, port and firewall, and that the server runs",
+        )),
+        Err(_) => Err(ConnectError::system(
+            "unreachable",
+            format!("{place} does not answer within {} s", settings.timeout_seconds),
+            "check host, port and firewall, and that the server runs",
+        )),
     }
 }
 
@@ -84,12 +102,13 @@ async fn secure(settings: &LdapSettings, host: &Host, stream: TcpStream, tls: &A
             format!("{} does not offer StartTLS (code {}): {}", host.name, result.rc, result.text),
             "use ldaps:// if the server has it",
         )),
-        Ok(Err(error)) if host.tls || settings.start_tls => {
-            Err(crate::tls::fault(&host.name, &error.to_string()))
-        }
+        Ok(Err(error)) if host.tls || settings.start_tls => Err(crate::tls::fault(&host.name, &error.to_string())),
         Ok(Err(error)) => Err(broken(&settings.url, &error)),
-        Err(_) => Err(ConnectError::system("tls", format!("{} accepts the connection and then says nothing within {} s", host.name, settings.timeout_seconds),
-            "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)")),
+        Err(_) => Err(ConnectError::system(
+            "tls",
+            format!("{} accepts the connection and then says nothing within {} s", host.name, settings.timeout_seconds),
+            "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
+        )),
     }
 }
 
@@ -97,17 +116,37 @@ async fn bind(settings: &LdapSettings, secret: Option<&Secret>, ldap: &mut Ldap)
     let Some(name) = settings.bind_dn.as_deref().filter(|name| !name.is_empty()) else { return Ok(()) };
     let Some(secret) = secret.filter(|secret| !secret.expose().is_empty()) else {
         // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
-        return Err(ConnectError::system("no_password", format!("there is no password for {name}"), "set one: `eager-tide systems secret NAME`"));
+        return Err(ConnectError::system(
+            "no_password",
+            format!("there is no password for {name}"),
+            "set one: `eager-tide systems secret NAME`",
+        ));
     };
-    let result = ldap.with_timeout(seconds(settings)).simple_bind(name, secret.expose()).await.map_err(|error| broken(&settings.url, &error))?;
+    let result =
+        ldap.with_timeout(seconds(settings)).simple_bind(name, secret.expose()).await.map_err(|error| broken(&settings.url, &error))?;
     let text = if result.text.trim().is_empty() { String::new() } else { format!(" ({})", result.text.trim()) };
     match result.rc {
         0 => Ok(()),
-        49 => Err(ConnectError::system("bind_refused", format!("{name} was refused: the name or the password is wrong{text}"),
-            "check both; this server accepts a distinguished name such as cn=eager-tide,ou=services,dc=skerry,dc=example")),
-        8 | 13 => Err(ConnectError::system("tls_needed", format!("the server accepts no password over an unprotected connection{text}"), "use ldaps:// or StartTLS")),
-        34 => Err(ConnectError::system("bind_name", format!("{name} is no name that this server understands{text}"), "give the service account as a distinguished name")),
-        code => Err(ConnectError::system("bind_failed", format!("{name} was refused with code {code}{text}"), "see RFC 4511, appendix A, for the code")),
+        49 => Err(ConnectError::system(
+            "bind_refused",
+            format!("{name} was refused: the name or the password is wrong{text}"),
+            "check both; this server accepts a distinguished name such as cn=eager-tide,ou=services,dc=skerry,dc=example",
+        )),
+        8 | 13 => Err(ConnectError::system(
+            "tls_needed",
+            format!("the server accepts no password over an unprotected connection{text}"),
+            "use ldaps:// or StartTLS",
+        )),
+        34 => Err(ConnectError::system(
+            "bind_name",
+            format!("{name} is no name that this server understands{text}"),
+            "give the service account as a distinguished name",
+        )),
+        code => Err(ConnectError::system(
+            "bind_failed",
+            format!("{name} was refused with code {code}{text}"),
+            "see RFC 4511, appendix A, for the code",
+        )),
     }
 }
 
@@ -122,7 +161,12 @@ pub(super) async fn bound(settings: &LdapSettings, secret: Option<&Secret>, tls:
 }
 
 /// The same, step by step, with what each step found.
-pub(super) async fn check(settings: &LdapSettings, secret: Option<&Secret>, tls: &Arc<rustls::ClientConfig>, report: &mut CheckReport) -> Option<Ldap> {
+pub(super) async fn check(
+    settings: &LdapSettings,
+    secret: Option<&Secret>,
+    tls: &Arc<rustls::ClientConfig>,
+    report: &mut CheckReport,
+) -> Option<Ldap> {
     let host = note(report, "Address", host(&settings.url), |host| format!("{} port {}", host.name, host.port))?;
     let addresses = note(report, "Name resolves", resolve(&host).await, |found| {
         found.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ")
@@ -172,9 +216,17 @@ fn note<T>(report: &mut CheckReport, name: &str, result: Result<T, ConnectError>
 /// What a broken connection means.
 pub(super) fn broken(url: &str, error: &LdapError) -> ConnectError {
     match error {
-        LdapError::Timeout { .. } => ConnectError::passing("timeout", format!("{url} did not answer in time"), "it is tried again; raise the time-out if this stays"),
-        LdapError::FilterParsing => ConnectError::lasting("filter", "the search filter cannot be used", "see RFC 4515 for how a filter is written"),
-        other => ConnectError::passing("cut", format!("the connection with {url} was cut: {other}"), "it is tried again; see whether the server runs"),
+        LdapError::Timeout { .. } => {
+            ConnectError::passing("timeout", format!("{url} did not answer in time"), "it is tried again; raise the time-out if this stays")
+        }
+        LdapError::FilterParsing => {
+            ConnectError::lasting("filter", "the search filter cannot be used", "see RFC 4515 for how a filter is written")
+        }
+        other => ConnectError::passing(
+            "cut",
+            format!("the connection with {url} was cut: {other}"),
+            "it is tried again; see whether the server runs",
+        ),
     }
 }
 

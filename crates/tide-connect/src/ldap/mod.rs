@@ -54,7 +54,13 @@ impl LdapConnector {
     }
 
     /// Reads one page; the cookie of the next one is returned, empty at the end.
-    async fn page(&self, ldap: &mut Ldap, filter: &str, attributes: &[String], cookie: Vec<u8>) -> Result<(Vec<ResultEntry>, Vec<u8>), ConnectError> {
+    async fn page(
+        &self,
+        ldap: &mut Ldap,
+        filter: &str,
+        attributes: &[String],
+        cookie: Vec<u8>,
+    ) -> Result<(Vec<ResultEntry>, Vec<u8>), ConnectError> {
         // Not critical: a server without paging answers in one page, which is complete as well.
         let paged: RawControl = PagedResults { size: i32::from(self.settings.page_size), cookie }.into();
         let answer = ldap
@@ -72,7 +78,9 @@ impl LdapConnector {
             None => Ok((answer.0, Vec::new())),
             Some(Ok(cookie)) => Ok((answer.0, cookie)),
             // The library's parser panics on a malformed control; for us it is a broken server.
-            Some(Err(_)) => Err(ConnectError::passing("page_broken", "the server's paging control cannot be read", "report it to the server's keeper")),
+            Some(Err(_)) => {
+                Err(ConnectError::passing("page_broken", "the server's paging control cannot be read", "report it to the server's keeper"))
+            }
         }
     }
 
@@ -120,7 +128,11 @@ impl LdapConnector {
         let mut ldap = self.line().await?;
         let filter = self.known(&mut ldap).await?.key_filter(key);
         self.search(&filter).await?.into_iter().next().ok_or_else(|| {
-            ConnectError::lasting("gone", format!("{name} is not there any more"), "read the system again; what was deleted there is shown after it")
+            ConnectError::lasting(
+                "gone",
+                format!("{name} is not there any more"),
+                "read the system again; what was deleted there is shown after it",
+            )
         })
     }
 }
@@ -144,16 +156,51 @@ fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
     let text = if result.text.trim().is_empty() { String::new() } else { format!(" ({})", result.text.trim()) };
     Err(match result.rc {
         0 => return Ok(()),
-        32 => ConnectError::lasting("no_such_object", format!("{doing}: the entry does not exist{text}"),
-            if result.matched.is_empty() { "check the name".to_owned() } else { format!("the nearest entry that exists is {}", result.matched) }),
-        50 => ConnectError::lasting("rights", format!("{doing}: the service account may not do this{text}"), "give the service account the right, or leave this out of the rules"),
+        32 => ConnectError::lasting(
+            "no_such_object",
+            format!("{doing}: the entry does not exist{text}"),
+            if result.matched.is_empty() {
+                "check the name".to_owned()
+            } else {
+                format!("the nearest entry that exists is {}", result.matched)
+            },
+        ),
+        50 => ConnectError::lasting(
+            "rights",
+            format!("{doing}: the service account may not do this{text}"),
+            "give the service account the right, or leave this out of the rules",
+        ),
         51 | 52 => ConnectError::passing("busy", format!("{doing}: the server is busy{text}"), "it is tried again by itself"),
-        3 | 4 | 11 => ConnectError::passing("limit", format!("{doing}: the server's limit was reached (code {}){text}", result.rc), "raise the limit for the service account, or make the pages smaller"),
-        68 => ConnectError::lasting("exists", format!("{doing}: an entry of this name exists{text}"), "read the system again, so that it can be matched"),
-        19 | 21 => ConnectError::lasting("value", format!("{doing}: the server refuses a value{text}"), "correct the mapping of the attribute that it names"),
-        17 | 65 => ConnectError::lasting("schema", format!("{doing}: the server's schema does not allow this{text}"), "correct the mapping: object classes and attributes must fit"),
-        10 => ConnectError::lasting("referral", format!("{doing}: the server refers to another server, and referrals are not followed{text}"), "connect to the server that holds the entries"),
-        code => ConnectError::lasting("refused", format!("{doing}: the server answered code {code}{text}"), "see RFC 4511, appendix A, for the code"),
+        3 | 4 | 11 => ConnectError::passing(
+            "limit",
+            format!("{doing}: the server's limit was reached (code {}){text}", result.rc),
+            "raise the limit for the service account, or make the pages smaller",
+        ),
+        68 => ConnectError::lasting(
+            "exists",
+            format!("{doing}: an entry of this name exists{text}"),
+            "read the system again, so that it can be matched",
+        ),
+        19 | 21 => ConnectError::lasting(
+            "value",
+            format!("{doing}: the server refuses a value{text}"),
+            "correct the mapping of the attribute that it names",
+        ),
+        17 | 65 => ConnectError::lasting(
+            "schema",
+            format!("{doing}: the server's schema does not allow this{text}"),
+            "correct the mapping: object classes and attributes must fit",
+        ),
+        10 => ConnectError::lasting(
+            "referral",
+            format!("{doing}: the server refers to another server, and referrals are not followed{text}"),
+            "connect to the server that holds the entries",
+        ),
+        code => ConnectError::lasting(
+            "refused",
+            format!("{doing}: the server answered code {code}{text}"),
+            "see RFC 4511, appendix A, for the code",
+        ),
     })
 }
 
@@ -170,15 +217,28 @@ impl Connector for LdapConnector {
             report.failed("Base DN readable", &error);
             return report;
         }
-        let base = ldap.with_timeout(dial::seconds(&self.settings))
-            .search(&self.settings.base_dn, Scope::Base, "(objectClass=*)", vec!["1.1"]).await;
+        let base = ldap
+            .with_timeout(dial::seconds(&self.settings))
+            .search(&self.settings.base_dn, Scope::Base, "(objectClass=*)", vec!["1.1"])
+            .await;
         match base {
             Err(error) => report.failed("Base DN readable", &dial::broken(&self.settings.url, &error)),
             Ok(answer) if answer.1.rc == 32 => {
-                let near = if answer.1.matched.is_empty() { String::new() } else { format!("; the nearest entry that exists is {}", answer.1.matched) };
+                let near = if answer.1.matched.is_empty() {
+                    String::new()
+                } else {
+                    format!("; the nearest entry that exists is {}", answer.1.matched)
+                };
                 let contexts = schema::naming_contexts(&mut ldap).await;
-                let help = if contexts.is_empty() { "check the base DN".to_owned() } else { format!("this server holds: {}", contexts.join(" · ")) };
-                report.failed("Base DN readable", &ConnectError::lasting("base_missing", format!("the base DN {} does not exist{near}", self.settings.base_dn), help));
+                let help = if contexts.is_empty() {
+                    "check the base DN".to_owned()
+                } else {
+                    format!("this server holds: {}", contexts.join(" · "))
+                };
+                report.failed(
+                    "Base DN readable",
+                    &ConnectError::lasting("base_missing", format!("the base DN {} does not exist{near}", self.settings.base_dn), help),
+                );
             }
             Ok(answer) => match accept(&answer.1, "reading the base DN") {
                 Err(error) => report.failed("Base DN readable", &error),
@@ -205,7 +265,11 @@ impl Connector for LdapConnector {
                 let count = entries.iter().filter(|e| !e.is_ref()).count();
                 let more = if next.is_empty() { "in all" } else { "on the first page, and more follow" };
                 if count == 0 {
-                    report.warned("First entries", "no person is readable below the base DN", "check the base DN, and that the service account may read entries");
+                    report.warned(
+                        "First entries",
+                        "no person is readable below the base DN",
+                        "check the base DN, and that the service account may read entries",
+                    );
                 } else {
                     report.passed("First entries", format!("{count} persons {more}"));
                 }
@@ -243,11 +307,17 @@ impl Connector for LdapConnector {
         match done {
             write::Done::Keyed(key, name) => self.by_key(&key, &name).await,
             write::Done::Named(dn) => {
-                let answer = ldap.search(&dn, Scope::Base, "(objectClass=*)", known.requested()).await
+                let answer = ldap
+                    .search(&dn, Scope::Base, "(objectClass=*)", known.requested())
+                    .await
                     .map_err(|error| dial::broken(&self.settings.url, &error))?;
                 accept(&answer.1, &format!("reading {dn} back"))?;
                 let entry = answer.0.into_iter().find(|e| !e.is_ref()).ok_or_else(|| {
-                    ConnectError::unknown("not_read_back", format!("{dn} was made and cannot be read"), "give the service account the right to read what it makes")
+                    ConnectError::unknown(
+                        "not_read_back",
+                        format!("{dn} was made and cannot be read"),
+                        "give the service account the right to read what it makes",
+                    )
                 })?;
                 entry::observed(entry, known)
             }

@@ -11,8 +11,16 @@ use tide_ldap::schema::{attribute_types, object_classes};
 
 /// Values that are never read into a record, whatever the server gives away.
 pub(super) const NEVER: [&str; 10] = [
-    "userPassword", "unicodePwd", "dBCSPwd", "lmPwdHistory", "ntPwdHistory", "supplementalCredentials", "pwdHistory", "sambaNTPassword",
-    "sambaLMPassword", "krbPrincipalKey",
+    "userPassword",
+    "unicodePwd",
+    "dBCSPwd",
+    "lmPwdHistory",
+    "ntPwdHistory",
+    "supplementalCredentials",
+    "pwdHistory",
+    "sambaNTPassword",
+    "sambaLMPassword",
+    "krbPrincipalKey",
 ];
 
 /// How the server keeps whether an account is usable.
@@ -44,7 +52,13 @@ fn text_of(entry: &SearchEntry, name: &str) -> Vec<String> {
     entry.attrs.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.clone()).unwrap_or_default()
 }
 
-async fn base_entry(ldap: &mut Ldap, settings: Option<&LdapSettings>, dn: &str, filter: &str, attributes: Vec<&str>) -> Result<Option<SearchEntry>, ConnectError> {
+async fn base_entry(
+    ldap: &mut Ldap,
+    settings: Option<&LdapSettings>,
+    dn: &str,
+    filter: &str,
+    attributes: Vec<&str>,
+) -> Result<Option<SearchEntry>, ConnectError> {
     let url = settings.map_or("", |s| s.url.as_str());
     if let Some(settings) = settings {
         ldap.with_timeout(dial::seconds(settings));

@@ -38,20 +38,26 @@ fn set(values: &[Value]) -> HashSet<Octets> {
 /// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
 fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectError {
     let fault = dial::broken(&settings.url, error);
-    if adding {
-        ConnectError::unknown(fault.code, fault.said, "it is looked for before anything is sent again")
-    } else {
-        fault
-    }
+    if adding { ConnectError::unknown(fault.code, fault.said, "it is looked for before anything is sent again") } else { fault }
 }
 
-pub(super) async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &Write, _permit: &Permit) -> Result<Done, ConnectError> {
+pub(super) async fn send(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    known: &Known,
+    write: &Write,
+    _permit: &Permit,
+) -> Result<Done, ConnectError> {
     let ours = |value: &&ValueChange| ["dn", "enabled", "container"].iter().any(|n| value.attribute.eq_ignore_ascii_case(n));
     let named = write.values.iter().find(|v| v.attribute.eq_ignore_ascii_case("dn")).and_then(|v| v.after.first()).map(Value::to_string);
     let wait = dial::seconds(settings);
     if write.kind == ChangeKind::Create {
         let dn = named.ok_or_else(|| {
-            ConnectError::lasting("no_dn", "a new entry needs a name, and no mapping gives one", "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'")
+            ConnectError::lasting(
+                "no_dn",
+                "a new entry needs a name, and no mapping gives one",
+                "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'",
+            )
         })?;
         let attributes: Vec<(Octets, HashSet<Octets>)> =
             write.values.iter().filter(|v| !ours(v)).map(|v| (v.attribute.clone().into_bytes(), set(&v.after))).collect();
@@ -70,7 +76,8 @@ pub(super) async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known
                 .map_err(|error: tide_ldap::DnError| ConnectError::lasting("dn", error.to_string(), "correct the mapping of `dn`"))?;
             let rdn = target.rdn_text().unwrap_or_default();
             let parent = target.parent().map(|p| p.to_string());
-            let result = ldap.with_timeout(wait).modifydn(&name, &rdn, true, parent.as_deref()).await.map_err(|e| lost(settings, &e, false))?;
+            let result =
+                ldap.with_timeout(wait).modifydn(&name, &rdn, true, parent.as_deref()).await.map_err(|e| lost(settings, &e, false))?;
             accept(&result, &format!("renaming {name}"))?;
         }
         ChangeKind::Delete => {
@@ -85,12 +92,8 @@ pub(super) async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known
             }
         }
         _ => {
-            let changes: Vec<Mod<Octets>> = write
-                .values
-                .iter()
-                .filter(|v| !ours(v))
-                .map(|v| Mod::Replace(v.attribute.clone().into_bytes(), set(&v.after)))
-                .collect();
+            let changes: Vec<Mod<Octets>> =
+                write.values.iter().filter(|v| !ours(v)).map(|v| Mod::Replace(v.attribute.clone().into_bytes(), set(&v.after))).collect();
             let result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
             accept(&result, &format!("changing {name}"))?;
         }
@@ -116,7 +119,11 @@ fn state_change(state: State, disable: bool, values: &[ValueChange]) -> Result<M
             Mod::Replace(b"userAccountControl".to_vec(), one(&flags.to_string()))
         }
         (State::None, _) => {
-            return Err(ConnectError::lasting("no_state", "this directory keeps no account state", "load its password policy overlay, or map the attribute that your applications obey"));
+            return Err(ConnectError::lasting(
+                "no_state",
+                "this directory keeps no account state",
+                "load its password policy overlay, or map the attribute that your applications obey",
+            ));
         }
     })
 }

@@ -25,12 +25,22 @@ pub(super) fn segment(text: &str) -> String {
 }
 
 pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
-    ConnectError::system("not_scim", format!("/{path} did not answer as a SCIM service does: {what}"), "check the base URL: it usually ends with /scim/v2")
+    ConnectError::system(
+        "not_scim",
+        format!("/{path} did not answer as a SCIM service does: {what}"),
+        "check the base URL: it usually ends with /scim/v2",
+    )
 }
 
 impl Http {
     pub fn new(settings: &ScimSettings, token: Option<Secret>) -> Result<Self, ConnectError> {
-        let wrong = |what: String| ConnectError::lasting("url", format!("`{}` is not a usable base URL: {what}", settings.url), "for example: https://berthing.skerry.example/scim/v2");
+        let wrong = |what: String| {
+            ConnectError::lasting(
+                "url",
+                format!("`{}` is not a usable base URL: {what}", settings.url),
+                "for example: https://berthing.skerry.example/scim/v2",
+            )
+        };
         let mut base = Url::parse(&settings.url).map_err(|error| wrong(error.to_string()))?;
         if !matches!(base.scheme(), "http" | "https") {
             return Err(wrong("it begins neither with https:// nor with http://".into()));
@@ -65,7 +75,14 @@ impl Http {
         let found: Vec<_> = match tokio::net::lookup_host((host.as_str(), port)).await {
             Ok(found) => found.collect(),
             Err(error) => {
-                report.failed("Name resolves", &ConnectError::system("name_unknown", format!("the name {host} cannot be resolved: {error}"), "check the spelling, and the name servers of this machine"));
+                report.failed(
+                    "Name resolves",
+                    &ConnectError::system(
+                        "name_unknown",
+                        format!("the name {host} cannot be resolved: {error}"),
+                        "check the spelling, and the name servers of this machine",
+                    ),
+                );
                 return false;
             }
         };
@@ -123,7 +140,11 @@ impl Http {
         let kind = response.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
         let body = read(response).await.map_err(|error| self.lost(&error, making))?;
         let Some(body) = body else {
-            return Err(ConnectError::lasting("too_large", format!("the answer to /{path} is larger than {} MiB", MAX_BODY >> 20), "make the pages smaller"));
+            return Err(ConnectError::lasting(
+                "too_large",
+                format!("the answer to /{path} is larger than {} MiB", MAX_BODY >> 20),
+                "make the pages smaller",
+            ));
         };
         meaning(status, &kind, &body, path, making)
     }
@@ -133,7 +154,9 @@ impl Http {
         let port = self.base.port_or_known_default().unwrap_or(443);
         let chain = causes(error);
         if error.is_connect() {
-            if self.base.scheme() == "https" && (chain.contains("certificate") || chain.contains("UnknownIssuer") || chain.contains("TLS") || chain.contains("tls")) {
+            if self.base.scheme() == "https"
+                && (chain.contains("certificate") || chain.contains("UnknownIssuer") || chain.contains("TLS") || chain.contains("tls"))
+            {
                 return crate::tls::fault(host, &chain);
             }
             return unreachable(host, port, &chain);
@@ -149,7 +172,11 @@ impl Http {
 }
 
 fn unreachable(host: &str, port: u16, why: &str) -> ConnectError {
-    ConnectError::system("unreachable", format!("nothing answers at {host}:{port}: {why}"), "check host, port and firewall, and that the service runs")
+    ConnectError::system(
+        "unreachable",
+        format!("nothing answers at {host}:{port}: {why}"),
+        "check host, port and firewall, and that the service runs",
+    )
 }
 
 fn causes(error: &reqwest::Error) -> String {
@@ -182,20 +209,48 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
     let detail = json.as_ref().and_then(|j| j["detail"].as_str()).map(|d| format!(": {}", clip(d))).unwrap_or_default();
     let page = kind.contains("html") || body.trim_ascii_start().first() == Some(&b'<');
     match status.as_u16() {
-        401 | 403 => Err(ConnectError::system("token_refused", format!("the service refuses the token (HTTP {}){detail}", status.as_u16()), "set a valid token: `eager-tide systems secret NAME`")),
+        401 | 403 => Err(ConnectError::system(
+            "token_refused",
+            format!("the service refuses the token (HTTP {}){detail}", status.as_u16()),
+            "set a valid token: `eager-tide systems secret NAME`",
+        )),
         300..=399 => Err(not_scim(path, &format!("it redirects (HTTP {}), perhaps to a log-in page", status.as_u16()))),
         404 if making || !path.contains('/') => Err(not_scim(path, "HTTP 404, there is no such address")),
-        404 => Err(ConnectError::lasting("gone", format!("the account is not there any more (HTTP 404){detail}"), "read the system again; what was deleted there is shown after it")),
-        409 => Err(ConnectError::lasting("conflict", format!("the service holds another account with one of these values (HTTP 409){detail}"), "read the system again, so that it can be matched, or correct the value")),
-        412 => Err(ConnectError::passing("changed", format!("the account was changed meanwhile (HTTP 412){detail}"), "it is decided again at the next run")),
-        429 => Err(ConnectError::passing("rate", format!("the service asks for fewer requests (HTTP 429){detail}"), "it is tried again by itself")),
-        500 | 502 | 503 | 504 => Err(ConnectError::passing("server_error", format!("the service failed (HTTP {}){detail}", status.as_u16()), "it is tried again; if it stays, ask the service's keeper")),
+        404 => Err(ConnectError::lasting(
+            "gone",
+            format!("the account is not there any more (HTTP 404){detail}"),
+            "read the system again; what was deleted there is shown after it",
+        )),
+        409 => Err(ConnectError::lasting(
+            "conflict",
+            format!("the service holds another account with one of these values (HTTP 409){detail}"),
+            "read the system again, so that it can be matched, or correct the value",
+        )),
+        412 => Err(ConnectError::passing(
+            "changed",
+            format!("the account was changed meanwhile (HTTP 412){detail}"),
+            "it is decided again at the next run",
+        )),
+        429 => Err(ConnectError::passing(
+            "rate",
+            format!("the service asks for fewer requests (HTTP 429){detail}"),
+            "it is tried again by itself",
+        )),
+        500 | 502 | 503 | 504 => Err(ConnectError::passing(
+            "server_error",
+            format!("the service failed (HTTP {}){detail}", status.as_u16()),
+            "it is tried again; if it stays, ask the service's keeper",
+        )),
         code if status.is_success() => match json {
             Some(json) => Ok(json),
             None if page => Err(not_scim(path, "it sent a web page (HTML)")),
             None => Err(not_scim(path, &format!("HTTP {code}, and the body is not JSON"))),
         },
-        code => Err(ConnectError::lasting("refused", format!("the service refuses this (HTTP {code}){detail}"), "correct the mapping that gives the refused value")),
+        code => Err(ConnectError::lasting(
+            "refused",
+            format!("the service refuses this (HTTP {code}){detail}"),
+            "correct the mapping that gives the refused value",
+        )),
     }
 }
 

@@ -58,7 +58,8 @@ impl ScimConnector {
                     let Some(kind) = types.iter().find(|t| t["schema"] == core) else { continue };
                     let extensions = kind["schemaExtensions"].as_array().into_iter().flatten().filter_map(|e| e["schema"].as_str());
                     let urns: Vec<&str> = std::iter::once(core).chain(extensions).collect();
-                    let own: Vec<Json> = schemas.iter().filter(|s| s["id"].as_str().is_some_and(|id| urns.contains(&id))).cloned().collect();
+                    let own: Vec<Json> =
+                        schemas.iter().filter(|s| s["id"].as_str().is_some_and(|id| urns.contains(&id))).cloned().collect();
                     let path = kind["endpoint"].as_str().unwrap_or("/Users").trim_start_matches('/').to_owned();
                     endpoints.insert(object, Endpoint { path, core, flat: FlatSchema::read(&own, core) });
                 }
@@ -77,7 +78,11 @@ impl ScimConnector {
 
     async fn endpoint(&self, object: ObjectType) -> Result<&Endpoint, ConnectError> {
         self.known().await?.endpoints.get(&object).ok_or_else(|| {
-            ConnectError::lasting("no_such_type", format!("the service keeps no resources of type {object}"), "leave this type out of the system's rules")
+            ConnectError::lasting(
+                "no_such_type",
+                format!("the service keeps no resources of type {object}"),
+                "leave this type out of the system's rules",
+            )
         })
     }
 
@@ -105,12 +110,20 @@ impl ScimConnector {
             if start > total {
                 // Resources that moved between pages while we read could have been missed.
                 if keys.len() != total {
-                    return Err(ConnectError::passing("page_shift", format!("{} of {total} resources were shown: the list changed while it was read", keys.len()), "it is read again"));
+                    return Err(ConnectError::passing(
+                        "page_shift",
+                        format!("{} of {total} resources were shown: the list changed while it was read", keys.len()),
+                        "it is read again",
+                    ));
                 }
                 return Ok(total);
             }
             if count == 0 {
-                return Err(ConnectError::passing("page_empty", format!("the service says that it holds {total} resources and shows {}", keys.len()), "read again; if it stays, make the pages smaller"));
+                return Err(ConnectError::passing(
+                    "page_empty",
+                    format!("the service says that it holds {total} resources and shows {}", keys.len()),
+                    "read again; if it stays, make the pages smaller",
+                ));
             }
         }
     }
@@ -178,9 +191,16 @@ impl Connector for ScimConnector {
         };
         report.passed("Service answers", "SCIM 2.0, token accepted");
         let word = |yes: bool, what: &str| if yes { what.to_owned() } else { format!("no {what}") };
-        report.passed("Abilities", [word(known.patch, "PATCH"), word(known.filter, "filters"), format!("{} schemas", known.schemas.len())].join(" · "));
+        report.passed(
+            "Abilities",
+            [word(known.patch, "PATCH"), word(known.filter, "filters"), format!("{} schemas", known.schemas.len())].join(" · "),
+        );
         if !known.patch {
-            report.warned("Changes", "the service offers no PATCH, and changing whole resources is not offered yet", "it can be read, and accounts can be made");
+            report.warned(
+                "Changes",
+                "the service offers no PATCH, and changing whole resources is not offered yet",
+                "it can be read, and accounts can be made",
+            );
         }
         for (object, endpoint) in &known.endpoints {
             match self.http.get(&format!("{}?startIndex=1&count=1", endpoint.path)).await {
@@ -219,7 +239,8 @@ impl Connector for ScimConnector {
             own.name_attribute = has(&own, "userName").or_else(|| has(&own, "displayName"));
             schema.insert(*object, own);
         }
-        let abilities = [("PATCH", known.patch), ("filter", known.filter)].iter().filter(|(_, yes)| *yes).map(|(what, _)| (*what).to_owned()).collect();
+        let abilities =
+            [("PATCH", known.patch), ("filter", known.filter)].iter().filter(|(_, yes)| *yes).map(|(what, _)| (*what).to_owned()).collect();
         Ok(Description { schema, abilities })
     }
 
@@ -265,7 +286,11 @@ impl Connector for ScimConnector {
             return Err(ConnectError::lasting("not_offered", format!("deleting {name} is not offered yet"), "delete it in the service"));
         }
         if !self.known().await?.patch {
-            return Err(ConnectError::lasting("no_patch", "the service offers no PATCH, and changing whole resources is not offered yet", "change it in the service"));
+            return Err(ConnectError::lasting(
+                "no_patch",
+                "the service offers no PATCH, and changing whole resources is not offered yet",
+                "change it in the service",
+            ));
         }
         let operations: Vec<Json> = write
             .values

@@ -248,13 +248,13 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
         }
     }
     // Leavers first; within a kind by system and name, so that the order is always the same.
-    outcome.changes.sort_by(|a, b| {
-        (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity))
-    });
+    outcome.changes.sort_by(|a, b| (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity)));
     guard(rules, population, &mut outcome);
     // What needs somebody's eyes comes first, what needs nobody's comes last.
     outcome.decided.sort_by(|a, b| {
-        let key = |line: &Decided| (Verdict::SHOWN.iter().position(|v| *v == line.verdict), line.system.clone(), line.label.clone(), line.account);
+        let key = |line: &Decided| {
+            (Verdict::SHOWN.iter().position(|v| *v == line.verdict), line.system.clone(), line.label.clone(), line.account)
+        };
         key(a).cmp(&key(b))
     });
     outcome

@@ -66,21 +66,13 @@ pub(crate) fn account_label(account: &Account) -> String {
         .map_or_else(|| account.name.clone(), |values| show(&values[..1]))
 }
 
-pub(crate) fn assemble(
-    rules: &RuleSet,
-    population: &Population,
-    kind: ObjectType,
-    outcome: &mut Outcome,
-) -> Vec<Person> {
+pub(crate) fn assemble(rules: &RuleSet, population: &Population, kind: ObjectType, outcome: &mut Outcome) -> Vec<Person> {
     let by_id: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, a)| (a.id, at)).collect();
     let owner: HashMap<i64, &str> = population.links.iter().map(|l| (l.account, l.identity.as_str())).collect();
     let known: Vec<&Identity> = population.identities.iter().filter(|i| i.kind == kind).collect();
     let taken: HashSet<&str> = known.iter().map(|i| i.id.as_str()).collect();
 
-    let mut people: BTreeMap<String, Person> = known
-        .iter()
-        .map(|identity| (identity.id.clone(), existing(identity)))
-        .collect();
+    let mut people: BTreeMap<String, Person> = known.iter().map(|identity| (identity.id.clone(), existing(identity))).collect();
     for link in &population.links {
         if let (Some(person), Some(&at)) = (people.get_mut(&link.identity), by_id.get(&link.account)) {
             person.linked.push(at);
@@ -220,23 +212,39 @@ fn place(
     if let Some((found, rule)) = with.index.find(account) {
         let named = |at: usize| with.population.accounts[at].name.clone();
         if found.len() > 1 {
-            line(Verdict::Held, Reason::by(format!("matches {} identities by {}: a person must say which", found.len(), rule.name), &rule.place));
+            line(
+                Verdict::Held,
+                Reason::by(format!("matches {} identities by {}: a person must say which", found.len(), rule.name), &rule.place),
+            );
             return;
         }
         if let Some(person) = found.first().and_then(|id| people.get_mut(*id)) {
             let rival = person.sources.iter().find(|&&other| with.population.accounts[other].system == with.system);
             if let Some(&other) = rival {
-                line(Verdict::Held, Reason::by(format!("matches by {} an identity that {} already feeds", rule.name, named(other)), &rule.place));
+                line(
+                    Verdict::Held,
+                    Reason::by(format!("matches by {} an identity that {} already feeds", rule.name, named(other)), &rule.place),
+                );
                 return;
             }
             person.sources.push(at);
             person.linked.push(at);
-            outcome.links.push(NewLink { account: account.id, identity: person.id.clone(), made_by: format!("match rule \"{}\"", rule.name), source: true });
+            outcome.links.push(NewLink {
+                account: account.id,
+                identity: person.id.clone(),
+                made_by: format!("match rule \"{}\"", rule.name),
+                source: true,
+            });
             return;
         }
     }
     let id = new_id(kind, account, with.taken);
-    outcome.links.push(NewLink { account: account.id, identity: id.clone(), made_by: format!("first seen in {}", with.system), source: true });
+    outcome.links.push(NewLink {
+        account: account.id,
+        identity: id.clone(),
+        made_by: format!("first seen in {}", with.system),
+        source: true,
+    });
     people.insert(
         id.clone(),
         Person {

@@ -73,8 +73,7 @@ impl Target<'_> {
         }
         let mut joined: HashSet<usize> = HashSet::new();
         for (place, person) in people.iter().enumerate() {
-            let (verdict, account, reason) =
-                self.one(person, found[place].take(), &claims, &owned, people, &mut joined, outcome);
+            let (verdict, account, reason) = self.one(person, found[place].take(), &claims, &owned, people, &mut joined, outcome);
             let Some(verdict) = verdict else { continue };
             outcome.decided.push(Decided {
                 system: self.system.to_owned(),
@@ -147,12 +146,24 @@ impl Target<'_> {
         }
         if let Some(at) = absent {
             let name = &self.population.accounts[at].name;
-            return (Some(Verdict::Held), Some(at), Reason::new(format!(
-                "its account {name} was deleted in {} itself: `eager-tide identities split` lets a new one be made", self.system)));
+            return (
+                Some(Verdict::Held),
+                Some(at),
+                Reason::new(format!(
+                    "its account {name} was deleted in {} itself: `eager-tide identities split` lets a new one be made",
+                    self.system
+                )),
+            );
         }
         if !self.facts.read.contains(&self.kind) {
-            return (Some(Verdict::Held), None, Reason::new(format!(
-                "{} has not been read completely yet, so it cannot be told whether an account exists there", self.system)));
+            return (
+                Some(Verdict::Held),
+                None,
+                Reason::new(format!(
+                    "{} has not been read completely yet, so it cannot be told whether an account exists there",
+                    self.system
+                )),
+            );
         }
         self.match_or_make(person, found.unwrap_or(Found::Nobody), claims, owned, people, joined, outcome)
     }
@@ -179,9 +190,7 @@ impl Target<'_> {
             }
             _ => {}
         }
-        let held = |text: String, rule: usize, at| {
-            (Some(Verdict::Held), at, Reason::by(text, &self.types.matching[rule].place))
-        };
+        let held = |text: String, rule: usize, at| (Some(Verdict::Held), at, Reason::by(text, &self.types.matching[rule].place));
         match found {
             Found::Several { accounts, rule } => {
                 let names: Vec<String> = accounts.iter().map(|&at| name(at)).collect();
@@ -197,17 +206,32 @@ impl Target<'_> {
                 if owned.contains(&account) {
                     return held(format!("{} matches by {by}, and belongs to somebody else already", name(account)), rule, Some(account));
                 }
-                let rivals: Vec<&str> = claims.get(&account).into_iter().flatten()
-                    .map(|&place| &people[place]).filter(|p| p.id != person.id).map(|p| p.label.as_str()).collect();
+                let rivals: Vec<&str> = claims
+                    .get(&account)
+                    .into_iter()
+                    .flatten()
+                    .map(|&place| &people[place])
+                    .filter(|p| p.id != person.id)
+                    .map(|p| p.label.as_str())
+                    .collect();
                 if !rivals.is_empty() {
-                    return held(format!("claimed twice: {} matches {} by {by} too", name(account), rivals.join(" and ")), rule, Some(account));
+                    return held(
+                        format!("claimed twice: {} matches {} by {by} too", name(account), rivals.join(" and ")),
+                        rule,
+                        Some(account),
+                    );
                 }
                 if let Some(fault) = &self.population.accounts[account].fault {
                     return held(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), rule, Some(account));
                 }
                 joined.insert(account);
                 let made_by = format!("match rule \"{by}\"");
-                outcome.links.push(NewLink { account: self.population.accounts[account].id, identity: person.id.clone(), made_by, source: false });
+                outcome.links.push(NewLink {
+                    account: self.population.accounts[account].id,
+                    identity: person.id.clone(),
+                    made_by,
+                    source: false,
+                });
                 let reason = Reason::by(format!("{} exists and matches by {by}", name(account)), &self.types.matching[rule].place);
                 let (verdict, at, kept) = self.keep(person, account, Verdict::Join, outcome);
                 match verdict {

@@ -46,10 +46,11 @@ active = 'true'
 "#;
 
 fn rules_with(guards: &str) -> RuleSet {
-    let files: Vec<RuleFile> = [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", BERTHING), ("guards.toml", guards)]
-        .into_iter()
-        .map(|(name, text)| RuleFile { name: name.into(), text: text.into() })
-        .collect();
+    let files: Vec<RuleFile> =
+        [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", BERTHING), ("guards.toml", guards)]
+            .into_iter()
+            .map(|(name, text)| RuleFile { name: name.into(), text: text.into() })
+            .collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
     let errors: Vec<String> = faults.iter().filter(|f| f.severity == Severity::Error).map(ToString::to_string).collect();
     assert_eq!(errors, Vec::<String>::new());
@@ -169,7 +170,8 @@ fn a_newcomer_is_created_and_the_next_decision_is_silent() {
 fn an_existing_account_is_joined_and_only_what_differs_changes() {
     let mut world = World::new();
     ada(&mut world);
-    let there = world.account("berthing", "b1", &[("userName", "ADA@skerry.example"), ("displayName", "ada"), ("number", "1"), ("active", "true")]);
+    let there =
+        world.account("berthing", "b1", &[("userName", "ADA@skerry.example"), ("displayName", "ada"), ("number", "1"), ("active", "true")]);
     let outcome = world.decide();
     assert_eq!(outcome.links.len(), 2);
     assert_eq!(outcome.changes.len(), 1);
@@ -289,10 +291,10 @@ fn what_a_target_makes_of_a_value_is_not_chased() {
     let id = world.population.accounts.last().expect("made").id;
     world.at(id).attributes.set("displayName", vec![Value::text("ADA LIND")]);
     assert_eq!(world.decide().changes.len(), 1);
-    world.population.normalised.insert(
-        (id, "displayName".into()),
-        Normalised { sent: vec![Value::text("Ada Lind")], returned: vec![Value::text("ADA LIND")] },
-    );
+    world
+        .population
+        .normalised
+        .insert((id, "displayName".into()), Normalised { sent: vec![Value::text("Ada Lind")], returned: vec![Value::text("ADA LIND")] });
     assert!(world.decide().changes.is_empty());
     world.at(id).attributes.set("displayName", vec![Value::text("ADA")]);
     assert_eq!(world.decide().changes.len(), 1, "a third value is drift again");
@@ -328,8 +330,10 @@ fn a_guard_holds_a_landslide_and_lets_the_harmless_go_on() {
     let outcome = world.decide();
     let held: Vec<bool> = outcome.changes.iter().map(|c| c.hold.is_some()).collect();
     assert_eq!(held, [true, true, true, false]);
-    assert_eq!(outcome.changes[0].hold.as_ref().map(|h| h.text.as_str()),
-        Some("held by a guard: 3 accounts of berthing would get a disable, and the limit is 2"));
+    assert_eq!(
+        outcome.changes[0].hold.as_ref().map(|h| h.text.as_str()),
+        Some("held by a guard: 3 accounts of berthing would get a disable, and the limit is 2")
+    );
     world.at(ids[0]).absent_since = None;
     assert!(world.decide().changes.iter().all(|c| c.hold.is_none()));
 }

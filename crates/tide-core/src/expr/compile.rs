@@ -56,7 +56,11 @@ pub(super) enum Binary {
 pub(super) enum Op {
     Literal(super::Datum),
     /// An attribute; `list` when it is read as all its values.
-    Attribute { root: Root, name: String, list: bool },
+    Attribute {
+        root: Root,
+        name: String,
+        list: bool,
+    },
     Local(String),
     Not(Box<Node>),
     Negate(Box<Node>),
@@ -68,7 +72,12 @@ pub(super) enum Op {
     List(Vec<Node>),
     Call(Function, Vec<Node>),
     Matches(Box<Node>, regex::Regex),
-    Lookup { table: BTreeMap<String, String>, name: String, key: Box<Node>, other: Option<Box<Node>> },
+    Lookup {
+        table: BTreeMap<String, String>,
+        name: String,
+        key: Box<Node>,
+        other: Option<Box<Node>>,
+    },
     Fold(Box<Fold>),
 }
 
@@ -91,11 +100,8 @@ pub(super) fn compile(source: &str, known: &Known<'_>) -> Result<Compiled, ExprE
         return Err(ExprError::new(0, "the expression is empty").help("write null for no value"));
     }
     if length > MAX_SOURCE {
-        return Err(ExprError::new(
-            MAX_SOURCE,
-            format!("the expression has {length} characters, and {MAX_SOURCE} are allowed"),
-        )
-        .help("move part of it into a look-up table or a second attribute"));
+        return Err(ExprError::new(MAX_SOURCE, format!("the expression has {length} characters, and {MAX_SOURCE} are allowed"))
+            .help("move part of it into a look-up table or a second attribute"));
     }
     scan_nesting(source)?;
     let (tree, info) = parse(source)?;
@@ -124,8 +130,9 @@ fn scan_nesting(source: &str) -> Result<(), ExprError> {
             (None, '(' | '[' | '{' | '!' | '-' | '?') => {
                 depth += 1;
                 if depth > MAX_NESTING {
-                    return Err(ExprError::new(at, format!("nested more than {MAX_NESTING} deep"))
-                        .help("split the expression in two attributes"));
+                    return Err(
+                        ExprError::new(at, format!("nested more than {MAX_NESTING} deep")).help("split the expression in two attributes")
+                    );
                 }
             }
             (None, ')' | ']' | '}') => depth = depth.saturating_sub(1),
@@ -146,9 +153,7 @@ fn parse(source: &str) -> Result<(IdedExpr, SourceInfo), ExprError> {
             std::panic::catch_unwind(|| {
                 cel::parser::Parser::new().parse_with_source_info(&text).map_err(|errors| {
                     let first = errors.errors.into_iter().next();
-                    first.map_or((0, String::from("cannot be read")), |error| {
-                        (usize::try_from(error.pos.1).unwrap_or(0), error.msg)
-                    })
+                    first.map_or((0, String::from("cannot be read")), |error| (usize::try_from(error.pos.1).unwrap_or(0), error.msg))
                 })
             })
         })
@@ -161,8 +166,7 @@ fn parse(source: &str) -> Result<(IdedExpr, SourceInfo), ExprError> {
             Err(ExprError::new(column.saturating_sub(1), format!("cannot be read: {message}"))
                 .help("check quotes, brackets and operators near this place"))
         }
-        Ok(Err(_)) | Err(_) => Err(ExprError::new(0, "cannot be read")
-            .help("check quotes, brackets and operators")),
+        Ok(Err(_)) | Err(_) => Err(ExprError::new(0, "cannot be read").help("check quotes, brackets and operators")),
     }
 }
 
@@ -199,9 +203,7 @@ impl Compiler<'_, '_> {
                     }
                 }
             }
-            Expr::List(list) => {
-                Op::List(list.elements.iter().map(|item| self.node(item)).collect::<Result<_, _>>()?)
-            }
+            Expr::List(list) => Op::List(list.elements.iter().map(|item| self.node(item)).collect::<Result<_, _>>()?),
             Expr::Call(call) => self.call(tree, call, offset)?,
             Expr::Comprehension(fold) => {
                 if fold.iter_var2.is_some() {
@@ -216,19 +218,12 @@ impl Compiler<'_, '_> {
                 let step = self.node(&fold.loop_step)?;
                 let result = self.node(&fold.result)?;
                 self.locals.truncate(depth);
-                Op::Fold(Box::new(Fold {
-                    range,
-                    item: fold.iter_var.clone(),
-                    held: fold.accu_var.clone(),
-                    init,
-                    going,
-                    step,
-                    result,
-                }))
+                Op::Fold(Box::new(Fold { range, item: fold.iter_var.clone(), held: fold.accu_var.clone(), init, going, step, result }))
             }
             Expr::Map(_) | Expr::Struct(_) | Expr::Unspecified => {
-                return Err(ExprError::new(offset, "maps and structures are not supported")
-                    .help("use a look-up table: lookup(\"table\", key)"));
+                return Err(
+                    ExprError::new(offset, "maps and structures are not supported").help("use a look-up table: lookup(\"table\", key)")
+                );
             }
         };
         Ok(Node { offset, op })
@@ -253,9 +248,7 @@ impl Compiler<'_, '_> {
     /// `account.a.b` and `account["a"]` name one attribute; `None` when the tree spells no name.
     fn attribute(&mut self, tree: &IdedExpr, offset: usize) -> Result<Option<Op>, ExprError> {
         let Some((root_word, name)) = spelled(tree) else { return Ok(None) };
-        let Some((root, names)) =
-            self.known.roots.iter().find(|(root, _)| root.word() == root_word).copied()
-        else {
+        let Some((root, names)) = self.known.roots.iter().find(|(root, _)| root.word() == root_word).copied() else {
             return Err(self.lone_name(&root_word, offset));
         };
         let (name, list) = match names {
@@ -306,9 +299,7 @@ impl Compiler<'_, '_> {
         }
         let count = nodes.len();
         let mut take = nodes.into_iter();
-        let mut next = || {
-            take.next().map(Box::new).ok_or_else(|| ExprError::new(offset, "an operand is missing"))
-        };
+        let mut next = || take.next().map(Box::new).ok_or_else(|| ExprError::new(offset, "an operand is missing"));
         let binary = match call.func_name.as_str() {
             operators::CONDITIONAL => return Ok(Op::Choose(next()?, next()?, next()?)),
             operators::LOGICAL_AND => return Ok(Op::And(next()?, next()?)),
@@ -356,14 +347,11 @@ impl Compiler<'_, '_> {
             return Err(ExprError::new(offset, "the pattern of `matches` must be written out")
                 .help("a pattern from data could be made to run for ever"));
         };
-        let regex = regex::RegexBuilder::new(pattern.inner())
-            .size_limit(1 << 18)
-            .build()
-            .map_err(|error| {
-                let text = error.to_string();
-                let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
-                ExprError::new(offset, format!("the pattern is not valid: {last}"))
-            })?;
+        let regex = regex::RegexBuilder::new(pattern.inner()).size_limit(1 << 18).build().map_err(|error| {
+            let text = error.to_string();
+            let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
+            ExprError::new(offset, format!("the pattern is not valid: {last}"))
+        })?;
         Ok(Op::Matches(Box::new(self.node(text)?), regex))
     }
 
@@ -434,9 +422,9 @@ fn literal_datum(literal: &LiteralValue, offset: usize) -> Result<super::Datum, 
     Ok(match literal {
         LiteralValue::Boolean(truth) => Datum::Bool(*truth.inner()),
         LiteralValue::Int(number) => Datum::Int(*number.inner()),
-        LiteralValue::UInt(number) => i64::try_from(*number.inner())
-            .map(Datum::Int)
-            .map_err(|_| ExprError::new(offset, "the number is too large"))?,
+        LiteralValue::UInt(number) => {
+            i64::try_from(*number.inner()).map(Datum::Int).map_err(|_| ExprError::new(offset, "the number is too large"))?
+        }
         LiteralValue::Null => Datum::Null,
         LiteralValue::String(text) => Datum::Text(text.inner().to_owned()),
         LiteralValue::Double(_) | LiteralValue::Bytes(_) => {

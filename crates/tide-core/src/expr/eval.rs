@@ -97,30 +97,21 @@ impl Context<'_> {
         match self.fuel.get().checked_sub(1) {
             Some(left) => self.fuel.set(left),
             None => {
-                return Err(ExprError::new(at, format!("needs more than {MAX_FUEL} steps"))
-                    .help("loop over fewer values"));
+                return Err(ExprError::new(at, format!("needs more than {MAX_FUEL} steps")).help("loop over fewer values"));
             }
         }
         Ok(match &node.op {
             Op::Literal(datum) => datum.clone(),
             Op::Attribute { root, name, list } => self.attribute(*root, name, *list),
-            Op::Local(name) => locals
-                .iter()
-                .rev()
-                .find(|(local, _)| local == name)
-                .map_or(Datum::Null, |(_, datum)| datum.clone()),
+            Op::Local(name) => locals.iter().rev().find(|(local, _)| local == name).map_or(Datum::Null, |(_, datum)| datum.clone()),
             Op::Not(inner) => Datum::Bool(!self.truth(inner, locals)?),
             Op::Negate(inner) => match self.eval(inner, locals)? {
                 Datum::Int(number) => Datum::Int(number.checked_neg().ok_or_else(|| overflow(at))?),
                 Datum::Null => Datum::Null,
                 other => return Err(unfit(at, "-", &other)),
             },
-            Op::And(left, right) => {
-                Datum::Bool(self.truth(left, locals)? && self.truth(right, locals)?)
-            }
-            Op::Or(left, right) => {
-                Datum::Bool(self.truth(left, locals)? || self.truth(right, locals)?)
-            }
+            Op::And(left, right) => Datum::Bool(self.truth(left, locals)? && self.truth(right, locals)?),
+            Op::Or(left, right) => Datum::Bool(self.truth(left, locals)? || self.truth(right, locals)?),
             Op::Choose(when, then, otherwise) => {
                 let branch = if self.truth(when, locals)? { then } else { otherwise };
                 self.eval(branch, locals)?
@@ -131,19 +122,17 @@ impl Context<'_> {
                 binary(*op, left, right, at)?
             }
             Op::Index(list, index) => match (self.eval(list, locals)?, self.eval(index, locals)?) {
-                (Datum::List(items), Datum::Int(index)) => usize::try_from(index)
-                    .ok()
-                    .and_then(|index| items.get(index).cloned())
-                    .unwrap_or(Datum::Null),
+                (Datum::List(items), Datum::Int(index)) => {
+                    usize::try_from(index).ok().and_then(|index| items.get(index).cloned()).unwrap_or(Datum::Null)
+                }
                 (Datum::Null, _) => Datum::Null,
                 (other, _) => return Err(unfit(at, "[…]", &other)),
             },
             Op::List(nodes) => Datum::List(self.all(nodes, locals)?),
             Op::Call(function, nodes) => {
                 let arguments = self.all(nodes, locals)?;
-                let result = (function.run)(arguments).map_err(|message| {
-                    ExprError::new(at, message).help(format!("for example: {}", function.example))
-                })?;
+                let result = (function.run)(arguments)
+                    .map_err(|message| ExprError::new(at, message).help(format!("for example: {}", function.example)))?;
                 bounded(result, at)?
             }
             Op::Matches(text, regex) => match self.eval(text, locals)? {
@@ -205,10 +194,7 @@ impl Context<'_> {
         match self.eval(node, locals)? {
             Datum::Bool(truth) => Ok(truth),
             Datum::Null => Ok(false),
-            other => Err(ExprError::new(
-                node.offset,
-                format!("true or false is needed here, and this is {}", other.kind()),
-            )),
+            other => Err(ExprError::new(node.offset, format!("true or false is needed here, and this is {}", other.kind()))),
         }
     }
 

@@ -99,9 +99,7 @@ fn on_text(arguments: Vec<Datum>, run: fn(&str) -> String) -> Result<Datum, Stri
         match datum {
             Datum::Null => Ok(Datum::Null),
             Datum::Text(text) => Ok(Datum::Text(run(&text))),
-            Datum::List(items) => {
-                items.into_iter().map(|item| each(item, run)).collect::<Result<_, _>>().map(Datum::List)
-            }
+            Datum::List(items) => items.into_iter().map(|item| each(item, run)).collect::<Result<_, _>>().map(Datum::List),
             other => Err(format!("text is needed, and this is {}", other.kind())),
         }
     }
@@ -151,9 +149,9 @@ fn join(arguments: Vec<Datum>) -> Result<Datum, String> {
 
 fn split(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
-        [Datum::Text(text), Datum::Text(separator)] if !separator.is_empty() => Ok(Datum::List(
-            text.split(separator.as_str()).map(|part| Datum::Text(part.trim().to_owned())).collect(),
-        )),
+        [Datum::Text(text), Datum::Text(separator)] if !separator.is_empty() => {
+            Ok(Datum::List(text.split(separator.as_str()).map(|part| Datum::Text(part.trim().to_owned())).collect()))
+        }
         [Datum::Null, _] => Ok(Datum::Null),
         _ => Err("a text and a separator are needed".into()),
     }
@@ -237,8 +235,8 @@ mod tests {
     #[test]
     fn every_example_gives_what_it_says() {
         for function in FUNCTIONS {
-            let program = Program::compile(function.example, &Known::open(&[]))
-                .unwrap_or_else(|error| panic!("{}: {error}", function.name));
+            let program =
+                Program::compile(function.example, &Known::open(&[])).unwrap_or_else(|error| panic!("{}: {error}", function.name));
             let found = program.run(&Values::default()).expect("runs");
             assert_eq!(show(&found), function.gives, "{}", function.example);
         }

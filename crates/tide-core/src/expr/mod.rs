@@ -21,8 +21,8 @@ pub(crate) mod compile;
 mod eval;
 mod functions;
 
-pub use compile::{Known, Names};
 pub(crate) use compile::closest;
+pub use compile::{Known, Names};
 pub use eval::{Datum, Values};
 pub use functions::catalogue;
 
@@ -129,11 +129,8 @@ impl Program {
         match eval::evaluate(&self.node, values)? {
             Datum::Bool(truth) => Ok(truth),
             Datum::Null => Ok(false),
-            other => Err(ExprError::new(
-                0,
-                format!("a condition must be true or false, and this one is {}", other.kind()),
-            )
-            .help("compare the value with something, for example `!= null`")),
+            other => Err(ExprError::new(0, format!("a condition must be true or false, and this one is {}", other.kind()))
+                .help("compare the value with something, for example `!= null`")),
         }
     }
 

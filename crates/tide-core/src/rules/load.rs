@@ -17,10 +17,8 @@ const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "
 pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault>) {
     let faults = RefCell::new(Vec::new());
     let mut rules = RuleSet::default();
-    let sources: Vec<Source<'_>> =
-        files.iter().map(|file| Source { name: &file.name, text: &file.text, faults: &faults }).collect();
-    let parsed: Vec<(&Source<'_>, Spanned<DeTable<'_>>)> =
-        sources.iter().filter_map(|source| Some((source, parse(source)?))).collect();
+    let sources: Vec<Source<'_>> = files.iter().map(|file| Source { name: &file.name, text: &file.text, faults: &faults }).collect();
+    let parsed: Vec<(&Source<'_>, Spanned<DeTable<'_>>)> = sources.iter().filter_map(|source| Some((source, parse(source)?))).collect();
     let named = |name: &str| parsed.iter().find(|(source, _)| source.name == name);
 
     if let Some((source, table)) = named(TABLES) {
@@ -83,18 +81,23 @@ fn check_whole(rules: &RuleSet, sources: &[Source<'_>]) {
     for (kind, identity) in &rules.identities {
         let Some(source) = sources.iter().find(|source| source.name == IDENTITIES) else { return };
         for attribute in &identity.attributes {
-            let filled = rules
-                .sources(*kind)
-                .any(|(_, from)| from.inbound.iter().any(|m| m.attribute.eq_ignore_ascii_case(&attribute.name)));
+            let filled =
+                rules.sources(*kind).any(|(_, from)| from.inbound.iter().any(|m| m.attribute.eq_ignore_ascii_case(&attribute.name)));
             let line = source.text.lines().take(attribute.place.line.saturating_sub(1)).map(|l| l.len() + 1).sum();
             if attribute.required && !filled {
-                source.error(line, format!("`{}` is required, and no system gives it a value", attribute.name),
-                    Some(format!("add it to a source system's [{kind}.inbound]")));
+                source.error(
+                    line,
+                    format!("`{}` is required, and no system gives it a value", attribute.name),
+                    Some(format!("add it to a source system's [{kind}.inbound]")),
+                );
             }
             for system in &attribute.authority {
                 if rules.of(system, *kind).is_none_or(|from| !from.is_source()) {
-                    source.error(line, format!("`{}` names the authority `{system}`, which gives {kind} identities nothing", attribute.name),
-                        Some("an authority is a system whose file has an inbound mapping".into()));
+                    source.error(
+                        line,
+                        format!("`{}` names the authority `{system}`, which gives {kind} identities nothing", attribute.name),
+                        Some("an authority is a system whose file has an inbound mapping".into()),
+                    );
                 }
             }
         }
@@ -105,7 +108,11 @@ fn tables(root: &Section<'_>) -> Tables {
     let mut tables = Tables::new();
     for (name, at, value) in root.entries() {
         let DeValue::Table(rows) = value.get_ref() else {
-            root.source.error(at, format!("`{name}` must be a table of rows"), Some(format!("write [{name}] and below it \"key\" = \"value\"")));
+            root.source.error(
+                at,
+                format!("`{name}` must be a table of rows"),
+                Some(format!("write [{name}] and below it \"key\" = \"value\"")),
+            );
             continue;
         };
         let mut read = BTreeMap::new();
@@ -114,7 +121,9 @@ fn tables(root: &Section<'_>) -> Tables {
                 DeValue::String(text) => {
                     read.insert(key.get_ref().to_string(), text.to_string());
                 }
-                other => root.source.error(value.span().start, format!("a row of a look-up table is text, and this is {}", kind(other)), None),
+                other => {
+                    root.source.error(value.span().start, format!("a row of a look-up table is text, and this is {}", kind(other)), None)
+                }
             }
         }
         tables.insert(name.to_owned(), read);
@@ -123,10 +132,7 @@ fn tables(root: &Section<'_>) -> Tables {
 }
 
 fn type_sections<'a>(root: &Section<'a>) -> Vec<(ObjectType, Section<'a>)> {
-    ObjectType::ALL
-        .into_iter()
-        .filter_map(|kind| root.section(kind.word()).map(|section| (kind, section)))
-        .collect()
+    ObjectType::ALL.into_iter().filter_map(|kind| root.section(kind.word()).map(|section| (kind, section))).collect()
 }
 
 fn identities(root: Section<'_>) -> BTreeMap<ObjectType, IdentityRules> {
@@ -136,8 +142,7 @@ fn identities(root: Section<'_>) -> BTreeMap<ObjectType, IdentityRules> {
         let label = section.text("label");
         if let Some(attributes) = section.section("attributes") {
             for (name, at, value) in attributes.entries() {
-                let mut attribute =
-                    IdentityAttribute { name: name.to_owned(), place: root.source.place(at), ..Default::default() };
+                let mut attribute = IdentityAttribute { name: name.to_owned(), place: root.source.place(at), ..Default::default() };
                 if let Some(options) = attributes.as_section(name, value, format!("attribute {name}")) {
                     attribute.many = options.truth("many").unwrap_or_default();
                     attribute.required = options.truth("required").unwrap_or_default();
@@ -145,7 +150,11 @@ fn identities(root: Section<'_>) -> BTreeMap<ObjectType, IdentityRules> {
                     for item in options.list("authority") {
                         match item.get_ref() {
                             DeValue::String(system) => attribute.authority.push(system.to_string()),
-                            other => root.source.error(item.span().start, format!("a system's name is needed, and this is {}", super::read::kind(other)), None),
+                            other => root.source.error(
+                                item.span().start,
+                                format!("a system's name is needed, and this is {}", super::read::kind(other)),
+                                None,
+                            ),
                         }
                     }
                     options.done();
@@ -155,7 +164,11 @@ fn identities(root: Section<'_>) -> BTreeMap<ObjectType, IdentityRules> {
         }
         if let Some((label, span)) = label {
             if rules.get(&label).is_none() {
-                root.source.error(span.start, format!("`label` names `{label}`, which is not declared"), Some("declare it in the attributes below".into()));
+                root.source.error(
+                    span.start,
+                    format!("`label` names `{label}`, which is not declared"),
+                    Some("declare it in the attributes below".into()),
+                );
             }
             rules.label = Some(label);
         }
@@ -188,7 +201,11 @@ fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
             root.source.error(section.at, "a guard needs the kind of change", Some("for example: change = \"disable\"".into()));
         }
         if guard.most.is_none() && guard.share.is_none() {
-            root.source.error(section.at, "a guard without a limit guards nothing", Some("add `most = 20` or `share = 10` (percent)".into()));
+            root.source.error(
+                section.at,
+                "a guard without a limit guards nothing",
+                Some("add `most = 20` or `share = 10` (percent)".into()),
+            );
         }
         section.done();
         all.push(guard);
@@ -284,8 +301,11 @@ fn type_rules(section: Section<'_>, kind: ObjectType, scopes: &Scopes<'_>, schem
                 && identity.get(name).is_none()
             {
                 let near = crate::expr::closest(name, identity.attributes.iter().map(|a| a.name.as_str()));
-                source.error(at, format!("identities.toml declares no attribute `{name}`"),
-                    Some(near.map_or_else(|| "declare it there, or remove this line".into(), |near| format!("did you mean `{near}`?"))));
+                source.error(
+                    at,
+                    format!("identities.toml declares no attribute `{name}`"),
+                    Some(near.map_or_else(|| "declare it there, or remove this line".into(), |near| format!("did you mean `{near}`?"))),
+                );
             }
         });
     }
@@ -295,8 +315,14 @@ fn type_rules(section: Section<'_>, kind: ObjectType, scopes: &Scopes<'_>, schem
             match schema.get(name) {
                 None => {
                     let near = crate::expr::closest(name, schema.names());
-                    source.error(at, format!("the system has no attribute `{name}`"),
-                        Some(near.map_or_else(|| "`eager-tide systems show SYSTEM --schema` lists what it has".into(), |near| format!("did you mean `{near}`?"))));
+                    source.error(
+                        at,
+                        format!("the system has no attribute `{name}`"),
+                        Some(near.map_or_else(
+                            || "`eager-tide systems show SYSTEM --schema` lists what it has".into(),
+                            |near| format!("did you mean `{near}`?"),
+                        )),
+                    );
                 }
                 Some(def) if !def.writable => source.error(at, format!("the system lets nobody write `{name}`"), None),
                 Some(_) => {}
@@ -310,12 +336,13 @@ fn type_rules(section: Section<'_>, kind: ObjectType, scopes: &Scopes<'_>, schem
             }
         }
     }
-    types.when_out = section
-        .word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)])
-        .unwrap_or_default();
+    types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
-        source.warn(section.at, "without a match rule every existing account is left unowned, and new ones are made beside them",
-            Some("add [[person.match]] with an account and an identity side".into()));
+        source.warn(
+            section.at,
+            "without a match rule every existing account is left unowned, and new ones are made beside them",
+            Some("add [[person.match]] with an account and an identity side".into()),
+        );
     }
     section.done();
     types
@@ -405,7 +432,11 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: impl Fn(&str, usize
                 text
             }),
             other => {
-                source.error(value.span().start, format!("the mapping of `{name}` is an expression in quotes, and this is {}", kind(other)), None);
+                source.error(
+                    value.span().start,
+                    format!("the mapping of `{name}` is an expression in quotes, and this is {}", kind(other)),
+                    None,
+                );
                 None
             }
         };

@@ -20,29 +20,15 @@ impl Source<'_> {
     pub fn place(&self, at: usize) -> Place {
         let before = self.text.get(..at).unwrap_or(self.text);
         let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
-        Place {
-            file: self.name.to_owned(),
-            line: before.matches('\n').count() + 1,
-            column: before[line_start..].chars().count() + 1,
-        }
+        Place { file: self.name.to_owned(), line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
     }
 
     pub fn error(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault {
-            severity: Severity::Error,
-            place: self.place(at),
-            message: message.into(),
-            help,
-        });
+        self.faults.borrow_mut().push(Fault { severity: Severity::Error, place: self.place(at), message: message.into(), help });
     }
 
     pub fn warn(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault {
-            severity: Severity::Warning,
-            place: self.place(at),
-            message: message.into(),
-            help,
-        });
+        self.faults.borrow_mut().push(Fault { severity: Severity::Warning, place: self.place(at), message: message.into(), help });
     }
 
     /// An expression's fault, at its column inside the TOML string where that can be told.
@@ -86,11 +72,7 @@ impl<'a> Section<'a> {
     }
 
     fn wrong(&self, key: &str, value: &Spanned<DeValue<'_>>, wanted: &str) {
-        self.source.error(
-            value.span().start,
-            format!("`{key}` must be {wanted}, and this is {}", kind(value.get_ref())),
-            None,
-        );
+        self.source.error(value.span().start, format!("`{key}` must be {wanted}, and this is {}", kind(value.get_ref())), None);
     }
 
     pub fn text(&self, key: &'static str) -> Option<(String, Range<usize>)> {
@@ -133,11 +115,7 @@ impl<'a> Section<'a> {
         let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
         if found.is_none() {
             let all: Vec<String> = words.iter().map(|(word, _)| format!("\"{word}\"")).collect();
-            self.source.error(
-                span.start,
-                format!("`{key}` cannot be \"{text}\""),
-                Some(format!("choose one of {}", all.join(", "))),
-            );
+            self.source.error(span.start, format!("`{key}` cannot be \"{text}\""), Some(format!("choose one of {}", all.join(", "))));
         }
         found
     }

@@ -39,7 +39,11 @@ pub async fn list_change_sets(State(service): State<Service>, Query(query): Quer
 /// Begins a preview or a run. It goes on by itself; its progress comes as events.
 #[utoipa::path(post, path = "/api/v1/change-sets", tag = "changes", request_body = NewChangeSet,
     responses((status = 202, body = ChangeSet), (status = 409, body = Problem, content_type = "application/problem+json")))]
-pub async fn begin_change_set(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(new): Json<NewChangeSet>) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
+pub async fn begin_change_set(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Json(new): Json<NewChangeSet>,
+) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
     let carry_out = match new.kind.as_str() {
         "preview" => false,
         "run" => true,
@@ -58,7 +62,11 @@ pub async fn show_change_set(State(service): State<Service>, Path(id): Path<i64>
 
 /// What was decided, person by person and system by system. `filter` is a verdict.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/lines", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<Line>)))]
-pub async fn list_lines(State(service): State<Service>, Path(id): Path<i64>, Query(query): Query<ListQuery>) -> Result<Json<Page<Line>>, Refusal> {
+pub async fn list_lines(
+    State(service): State<Service>,
+    Path(id): Path<i64>,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<Page<Line>>, Refusal> {
     let filter = filter(query);
     let rows = service.engine.store().decided(id, &filter).await?;
     let next = (rows.len() as i64 == filter.limit).then(|| rows.last().map(|row| row.seq.to_string())).flatten();
@@ -67,7 +75,11 @@ pub async fn list_lines(State(service): State<Service>, Path(id): Path<i64>, Que
 
 /// The changes, with their values before and after. `filter` is a state or a kind.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/changes", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<Change>)))]
-pub async fn list_changes(State(service): State<Service>, Path(id): Path<i64>, Query(query): Query<ListQuery>) -> Result<Json<Page<Change>>, Refusal> {
+pub async fn list_changes(
+    State(service): State<Service>,
+    Path(id): Path<i64>,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<Page<Change>>, Refusal> {
     let filter = filter(query);
     let rows = service.engine.store().changes(id, &filter).await?;
     let next = (rows.len() as i64 == filter.limit).then(|| rows.last().map(|row| row.id.to_string())).flatten();

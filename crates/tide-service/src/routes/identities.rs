@@ -47,7 +47,11 @@ pub async fn show_identity(State(service): State<Service>, Path(id): Path<String
 /// Splits an identity from its account in a system. The next run matches or makes one anew.
 #[utoipa::path(delete, path = "/api/v1/identities/{id}/links/{system}", tag = "identities", params(("id" = String, Path), ("system" = String, Path)),
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn split_identity(State(service): State<Service>, Extension(caller): Extension<Caller>, Path((id, system)): Path<(String, String)>) -> Result<StatusCode, Refusal> {
+pub async fn split_identity(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path((id, system)): Path<(String, String)>,
+) -> Result<StatusCode, Refusal> {
     match service.engine.store().split(&id, &system, &caller.principal.id, service.engine.now()).await? {
         0 => Err(Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("identity `{id}` has no open link in `{system}`"))),
         _ => Ok(StatusCode::NO_CONTENT),

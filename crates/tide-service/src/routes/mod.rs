@@ -15,8 +15,14 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 #[derive(OpenApi)]
-#[openapi(info(title = "Eager Tide", description = "Synchronizes directory identities to and from connected systems.", license(name = "Apache-2.0", identifier = "Apache-2.0")),
-    components(schemas(tide_api::Problem)))]
+#[openapi(
+    info(
+        title = "Eager Tide",
+        description = "Synchronizes directory identities to and from connected systems.",
+        license(name = "Apache-2.0", identifier = "Apache-2.0")
+    ),
+    components(schemas(tide_api::Problem))
+)]
 struct Document;
 
 /// The routes that the OpenAPI document describes.

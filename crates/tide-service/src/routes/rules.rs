@@ -11,7 +11,9 @@ use tide_core::rules::{RuleFile, Severity};
 
 fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
     for file in &given.files {
-        let plain = file.name.ends_with(".toml") && !file.name.starts_with('.') && file.name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
+        let plain = file.name.ends_with(".toml")
+            && !file.name.starts_with('.')
+            && file.name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
         if !plain {
             return Err(Refusal::bad(format!("`{}` cannot be a rule file's name: letters, digits, - and _, ending with .toml", file.name)));
         }
@@ -51,7 +53,11 @@ pub async fn check_rules(State(service): State<Service>, Json(given): Json<RuleF
 /// Publishes a rule set that has no error. Nothing is sent by that.
 #[utoipa::path(put, path = "/api/v1/rules", tag = "rules", request_body = RuleFiles,
     responses((status = 200, body = Published), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn publish_rules(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(given): Json<RuleFiles>) -> Result<Json<Published>, Refusal> {
+pub async fn publish_rules(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Json(given): Json<RuleFiles>,
+) -> Result<Json<Published>, Refusal> {
     let (version, faults) = service.engine.publish_rules(&files(given)?, &caller.principal.id).await?;
     Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
 }

@@ -24,7 +24,8 @@ pub async fn sign_in(State(service): State<Service>, Json(sign_in): Json<SignIn>
     let now = service.engine.now();
     let store = service.engine.store();
     let Some(principal) = store.by_token(sign_in.token.trim(), now).await? else {
-        return Err(Refusal::new(StatusCode::UNAUTHORIZED, "token", "this token is not valid").remedy("copy the whole token; the service wrote it to a file at its first start"));
+        return Err(Refusal::new(StatusCode::UNAUTHORIZED, "token", "this token is not valid")
+            .remedy("copy the whole token; the service wrote it to a file at its first start"));
     };
     let secret: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
     store.begin_session(&principal, &secret, now + SignedDuration::from_hours(HOURS), now).await?;

@@ -7,7 +7,10 @@ use crate::problem::Refusal;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Account, CheckReport, CheckStep, ListQuery, NewSecret, NewSystem, Page, Problem, ReadResult, Reading, SchemaAttribute, System, SystemState};
+use tide_api::{
+    Account, CheckReport, CheckStep, ListQuery, NewSecret, NewSystem, Page, Problem, ReadResult, Reading, SchemaAttribute, System,
+    SystemState,
+};
 use tide_connect::Secret;
 use tide_core::{ObjectType, RuleSet};
 use tide_store::SystemRow;
@@ -51,7 +54,14 @@ fn system(row: SystemRow, counts: &[(String, i64, i64)], readings: &[tide_store:
         readings: readings
             .iter()
             .filter(|reading| reading.system == row.name)
-            .map(|r| Reading { object: r.object.clone(), state: r.state.clone(), seen: r.seen, started: r.started.clone(), ended: r.ended.clone(), error: r.error.clone() })
+            .map(|r| Reading {
+                object: r.object.clone(),
+                state: r.state.clone(),
+                seen: r.seen,
+                started: r.started.clone(),
+                ended: r.ended.clone(),
+                error: r.error.clone(),
+            })
             .collect(),
         roles,
         name: row.name,
@@ -79,7 +89,11 @@ pub async fn list_systems(State(service): State<Service>) -> Result<Json<Vec<Sys
 /// Adds a system. It is read-only until it is made writable.
 #[utoipa::path(post, path = "/api/v1/systems", tag = "systems", request_body = NewSystem,
     responses((status = 201, body = System), (status = 409, body = Problem, content_type = "application/problem+json")))]
-pub async fn add_system(State(service): State<Service>, Extension(caller): Extension<Caller>, Json(new): Json<NewSystem>) -> Result<(StatusCode, Json<System>), Refusal> {
+pub async fn add_system(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Json(new): Json<NewSystem>,
+) -> Result<(StatusCode, Json<System>), Refusal> {
     let name = new.name.clone();
     let secret = new.secret.as_deref().map(Secret::new);
     let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret, secret_text: new.secret };
@@ -102,13 +116,20 @@ pub async fn show_system(State(service): State<Service>, Path(name): Path<String
 
 /// Makes a system writable or read-only, pauses it or lets it go on.
 #[utoipa::path(patch, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), request_body = SystemState, responses((status = 200, body = System)))]
-pub async fn set_system(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(state): Json<SystemState>) -> Result<Json<System>, Refusal> {
+pub async fn set_system(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Json(state): Json<SystemState>,
+) -> Result<Json<System>, Refusal> {
     let writable = state
         .writable
         .map(|words| {
             words
                 .iter()
-                .map(|word| ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("`{word}` is no type: person, service or group"))))
+                .map(|word| {
+                    ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("`{word}` is no type: person, service or group")))
+                })
                 .collect::<Result<Vec<_>, _>>()
         })
         .transpose()?;
@@ -118,7 +139,12 @@ pub async fn set_system(State(service): State<Service>, Extension(caller): Exten
 
 /// Replaces a system's secret. It is sealed and never shown again.
 #[utoipa::path(put, path = "/api/v1/systems/{name}/secret", tag = "systems", params(("name" = String, Path)), request_body = NewSecret, responses((status = 204)))]
-pub async fn set_secret(State(service): State<Service>, Extension(caller): Extension<Caller>, Path(name): Path<String>, Json(new): Json<NewSecret>) -> Result<StatusCode, Refusal> {
+pub async fn set_secret(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Json(new): Json<NewSecret>,
+) -> Result<StatusCode, Refusal> {
     service.engine.set_secret(&name, &new.secret, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -149,10 +175,18 @@ pub async fn read_system(State(service): State<Service>, Path(name): Path<String
 
 /// The accounts of a system, by name.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/accounts", tag = "systems", params(("name" = String, Path), ListQuery), responses((status = 200, body = Page<Account>)))]
-pub async fn list_accounts(State(service): State<Service>, Path(name): Path<String>, Query(query): Query<ListQuery>) -> Result<Json<Page<Account>>, Refusal> {
+pub async fn list_accounts(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<Page<Account>>, Refusal> {
     let limit = super::changes::limit(&query);
     service.engine.store().system(&name).await?;
-    let rows = service.engine.store().accounts(&name, query.search.as_deref().unwrap_or_default(), query.after.as_deref().unwrap_or_default(), limit).await?;
+    let rows = service
+        .engine
+        .store()
+        .accounts(&name, query.search.as_deref().unwrap_or_default(), query.after.as_deref().unwrap_or_default(), limit)
+        .await?;
     let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| row.account.name.clone())).flatten();
     Ok(Json(Page { items: rows.into_iter().map(convert::account).collect(), next }))
 }
