@@ -3,7 +3,7 @@ import type { Change } from '@/api/client'
 import { time, values } from '@/words'
 import Mark from './Mark.vue'
 
-defineProps<{ changes: Change[]; person?: boolean }>()
+defineProps<{ changes: Change[]; nameless?: boolean }>()
 </script>
 
 <template>
@@ -11,7 +11,7 @@ defineProps<{ changes: Change[]; person?: boolean }>()
     <summary>
       <Mark :word="change.kind" />
       <Mark :word="change.state" />
-      <strong v-if="person !== false"
+      <strong v-if="!nameless"
         ><bdi>{{ change.label }}</bdi></strong
       >
       <span class="faint">in {{ change.system }}</span>

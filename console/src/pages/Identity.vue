@@ -125,7 +125,7 @@ const tone = (state: string | null | undefined) =>
 
       <section class="sheet">
         <h2>History</h2>
-        <ChangeList :changes="data.history" :person="false" />
+        <ChangeList :changes="data.history" nameless />
         <p v-if="!data.history.length" class="faint">Nothing was changed yet.</p>
       </section>
     </template>

@@ -190,7 +190,7 @@ async fn serve_until(
 fn welcome(stage: &Stage) {
     let (admin, password) = stage.harbour.admin();
     println!(
-        "\nReady. {} people in harbour, {} accounts in berthing.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  export LDAPURI={ldap}\n  ldapmodify -x -D {admin} -w {password} <<END\n  dn: {dn}\n  changetype: modify\n  replace: title\n  title: Harbour Master\n  END\n\nCtrl-C ends the demo.",
+        "\nReady. {} people in harbour, {} accounts in berthing.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  ldapmodify -x -H {ldap} -D {admin} -w {password} <<END\ndn: {dn}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\nEND\n\nCtrl-C ends the demo.",
         stage.people.len(),
         stage.berthing.users().len(),
         url = stage.url,

@@ -45,7 +45,7 @@ pub(crate) fn client(ca_pem: Option<&str>) -> Result<Arc<ClientConfig>, ConnectE
 /// What a failed handshake means, in words.
 pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
-    if lower.contains("unknownissuer") || lower.contains("unknown issuer") || lower.contains("caused by other") {
+    if lower.contains("unknownissuer") || lower.contains("unknown issuer") || lower.contains("badsignature") {
         ConnectError::system(
             "tls_untrusted",
             format!("the certificate of {host} is not signed by an authority that is trusted here"),

@@ -121,7 +121,7 @@ impl Engine {
                 }
             }
         }
-        Ok(Share { row, connector, queue: Mutex::new(queue), down: Mutex::new(None) })
+        Ok(Share { queue: Mutex::new(queue), down: Mutex::new(None), row, connector })
     }
 
     async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {

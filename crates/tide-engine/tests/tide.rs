@@ -1,109 +1,14 @@
 //! The whole path against stand-ins: a real LDAP server, a real SCIM service, a real store.
 
-use std::sync::Arc;
-use std::time::Duration;
-use tide_connect::Secret;
+#[allow(dead_code)]
+mod common;
+
+use common::{PASSWORD, Tide, count, edit, set};
 use tide_core::ObjectType;
-use tide_core::rules::RuleFile;
-use tide_engine::{Engine, NewSystem, Plan, SystemClock};
-use tide_standins::directory::{Directory, Temper};
-use tide_standins::scim_service::{Mischief, ScimService};
-use tide_standins::world::{self, BASE, Crew};
-use tide_store::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, MasterKey, Store};
-
-const PASSWORD: &str = "harbour-secret";
-
-struct Tide {
-    _folder: tempfile::TempDir,
-    engine: Arc<Engine>,
-    harbour: Directory,
-    berthing: ScimService,
-    people: Vec<Crew>,
-}
-
-impl Tide {
-    async fn start(count: usize) -> Tide {
-        let people = world::people(world::SEED, count);
-        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
-        let berthing = ScimService::start(world::berthing(&people), "berth-token").await.expect("starts");
-        let folder = tempfile::tempdir().expect("a folder");
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
-        let engine = Engine::new(store, Arc::new(SystemClock));
-        for (name, kind, settings, secret) in [
-            (
-                "harbour",
-                "ldap",
-                serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 5}),
-                PASSWORD,
-            ),
-            ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 5}), "berth-token"),
-        ] {
-            let new = NewSystem {
-                name: name.into(),
-                kind: kind.into(),
-                settings,
-                secret: Some(Secret::new(secret)),
-                secret_text: Some(secret.into()),
-            };
-            engine.add_system(new, "tester").await.expect("added");
-            assert!(engine.check_system(name).await.expect("tested").healthy());
-        }
-        let files: Vec<RuleFile> =
-            world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
-        let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
-        assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
-        Tide { _folder: folder, engine, harbour, berthing, people }
-    }
-
-    async fn writable() -> Tide {
-        let tide = Self::start(60).await;
-        tide.engine.set_system("berthing", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
-        tide
-    }
-
-    async fn go(&self, plan: Plan) -> ChangeSetRow {
-        let id = self.engine.begin(plan, "tester").await.expect("begins");
-        for _ in 0..600 {
-            let set = self.engine.store().change_set(id).await.expect("read");
-            // The lock is let go a moment after the end is noted.
-            if set.ended.is_some() {
-                tokio::time::sleep(Duration::from_millis(20)).await;
-                return set;
-            }
-            tokio::time::sleep(Duration::from_millis(20)).await;
-        }
-        panic!("change set {id} does not end");
-    }
-
-    async fn run(&self) -> ChangeSetRow {
-        self.go(Plan { carry_out: true, ..Plan::default() }).await
-    }
-
-    async fn changes(&self, set: &ChangeSetRow, word: Option<&str>) -> Vec<ChangeRow> {
-        let filter = ChangeFilter { word: word.map(str::to_owned), limit: 10_000, ..ChangeFilter::default() };
-        self.engine.store().changes(set.id, &filter).await.expect("read")
-    }
-
-    async fn lines(&self, set: &ChangeSetRow, word: &str) -> Vec<DecidedRow> {
-        let filter = ChangeFilter { word: Some(word.into()), limit: 10_000, ..ChangeFilter::default() };
-        self.engine.store().decided(set.id, &filter).await.expect("read")
-    }
-}
-
-fn count(pairs: &[(String, i64)], word: &str) -> i64 {
-    pairs.iter().find(|(w, _)| w == word).map_or(0, |(_, n)| *n)
-}
-
-async fn edit(tide: &Tide) -> ldap3::Ldap {
-    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&tide.harbour.url).await.expect("connects");
-    tokio::spawn(async move { connection.drive().await });
-    ldap.simple_bind(&tide.harbour.admin_dn, PASSWORD).await.expect("binds").success().expect("accepted");
-    ldap
-}
-
-fn set(text: &str) -> std::collections::HashSet<&str> {
-    std::collections::HashSet::from([text])
-}
+use tide_engine::Plan;
+use tide_standins::directory::Temper;
+use tide_standins::scim_service::Mischief;
+use tide_standins::world::{BASE, Crew};
 
 #[tokio::test]
 async fn preview_run_and_a_silent_second_run() {
@@ -278,7 +183,7 @@ async fn secrets_stand_nowhere_in_clear() {
     let everything = format!("{:?}{:?}", run, tide.engine.store().journal(None, None, 1000).await.expect("read"));
     for canary in [PASSWORD, "canary-new-token", "berth-token"] {
         assert!(!everything.contains(canary));
-        for entry in std::fs::read_dir(tide._folder.path()).expect("listed") {
+        for entry in std::fs::read_dir(tide.folder.path()).expect("listed") {
             let bytes = std::fs::read(entry.expect("entry").path()).expect("read");
             assert!(!bytes.windows(canary.len()).any(|w| w == canary.as_bytes()), "{canary}");
         }

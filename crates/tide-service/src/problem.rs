@@ -1,6 +1,8 @@
 //! Errors as RFC 9457 problem documents.
 
 use axum::Json;
+use axum::extract::{FromRequest, FromRequestParts, Request};
+use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use tide_api::Problem;
@@ -73,3 +75,42 @@ impl From<EngineError> for Refusal {
         }
     }
 }
+
+/// A JSON body; one that cannot be read is refused with a problem document.
+pub struct Body<T>(pub T);
+
+impl<S: Send + Sync, T: serde::de::DeserializeOwned> FromRequest<S> for Body<T> {
+    type Rejection = Refusal;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
+        match Json::<T>::from_request(request, state).await {
+            Ok(Json(body)) => Ok(Body(body)),
+            Err(refused) => {
+                Err(Refusal::new(refused.status(), "body", refused.body_text()).remedy("see /api/v1/openapi.json for what is expected"))
+            }
+        }
+    }
+}
+
+/// Parameters of the path or the query; ones that cannot be read are refused likewise.
+pub struct Path<T>(pub T);
+/// See [`Path`].
+pub struct Query<T>(pub T);
+
+macro_rules! extractor {
+    ($name:ident) => {
+        impl<S: Send + Sync, T: serde::de::DeserializeOwned + Send> FromRequestParts<S> for $name<T> {
+            type Rejection = Refusal;
+
+            async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Refusal> {
+                match axum::extract::$name::<T>::from_request_parts(parts, state).await {
+                    Ok(axum::extract::$name(given)) => Ok($name(given)),
+                    Err(refused) => Err(Refusal::new(refused.status(), "parameters", refused.body_text())),
+                }
+            }
+        }
+    };
+}
+
+extractor!(Path);
+extractor!(Query);

@@ -71,6 +71,7 @@ pub fn print(found: &Explanation) {
                 "source" => "gives values".to_owned(),
                 "create" => "an account will be made".to_owned(),
                 "join" => "an existing account will be joined".to_owned(),
+                "out_of_scope" if found.identity.is_none() => "does not take part".to_owned(),
                 "out_of_scope" if account.key.is_some() => "takes no part any more".to_owned(),
                 "out_of_scope" => "no account".to_owned(),
                 "held" => "held".to_owned(),
@@ -83,25 +84,18 @@ pub fn print(found: &Explanation) {
             facts.push(("account", format!("{name}  (key {key})")));
         }
         if let Some(by) = &account.linked_by {
-            facts.push(("joined", by.clone()));
+            facts.push(("link", by.clone()));
         }
         for (word, text) in facts {
             output::line(&format!("  {word:<8} {text}"));
         }
         if !account.values.is_empty() {
-            output::table(
-                &["  attribute", "there", "wanted", "state", "because", "place"],
-                account.values.iter().map(|v| {
-                    vec![
-                        format!("  {}", v.attribute),
-                        v.there.clone().unwrap_or_default(),
-                        v.value.clone(),
-                        v.state.clone().unwrap_or_default(),
-                        format!("{} ({})", v.expression, reading(&v.read)),
-                        v.rule.clone(),
-                    ]
-                }),
-            );
+            let rows = account.values.iter().map(|v| {
+                let there = v.there.clone().unwrap_or_default();
+                let value = if there == v.value { there } else { format!("{there}  (wanted: {})", v.value) };
+                vec![format!("  {}", v.attribute), value, v.state.clone().unwrap_or_default(), v.expression.clone(), v.rule.clone()]
+            });
+            output::table(&["  attribute", "is", "state", "because", "place"], rows);
         }
     }
 }

@@ -150,3 +150,6 @@ impl Program {
             .collect()
     }
 }
+
+#[cfg(test)]
+mod tests;

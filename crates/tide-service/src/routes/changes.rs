@@ -3,8 +3,8 @@
 use crate::Service;
 use crate::access::Caller;
 use crate::convert;
-use crate::problem::Refusal;
-use axum::extract::{Path, Query, State};
+use crate::problem::{Body, Path, Query, Refusal};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{Change, ChangeSet, Line, ListQuery, NewChangeSet, Page, Problem};
@@ -42,7 +42,7 @@ pub async fn list_change_sets(State(service): State<Service>, Query(query): Quer
 pub async fn begin_change_set(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
-    Json(new): Json<NewChangeSet>,
+    Body(new): Body<NewChangeSet>,
 ) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
     let carry_out = match new.kind.as_str() {
         "preview" => false,

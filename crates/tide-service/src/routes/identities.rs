@@ -3,8 +3,8 @@
 use crate::Service;
 use crate::access::Caller;
 use crate::convert;
-use crate::problem::Refusal;
-use axum::extract::{Path, Query, State};
+use crate::problem::{Path, Query, Refusal};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{Explanation, Identity, IdentityDetail, Link, ListQuery, Page, Problem, WhyQuery};

@@ -3,9 +3,9 @@
 use super::systems::all_systems;
 use crate::Service;
 use crate::convert;
-use crate::problem::Refusal;
+use crate::problem::{Query, Refusal};
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::State;
 use tide_api::{Count, JournalCheck, JournalEntry, ListQuery, Overview, Page};
 
 /// Is everything well, what waits, what happened last?

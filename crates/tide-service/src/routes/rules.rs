@@ -3,7 +3,7 @@
 use crate::Service;
 use crate::access::Caller;
 use crate::convert;
-use crate::problem::Refusal;
+use crate::problem::{Body, Refusal};
 use axum::extract::State;
 use axum::{Extension, Json};
 use tide_api::{Problem, Published, RuleCheck, RuleFiles, Rules};
@@ -44,7 +44,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
 
 /// Checks a rule set; nothing is kept.
 #[utoipa::path(post, path = "/api/v1/rules/check", tag = "rules", request_body = RuleFiles, responses((status = 200, body = RuleCheck)))]
-pub async fn check_rules(State(service): State<Service>, Json(given): Json<RuleFiles>) -> Result<Json<RuleCheck>, Refusal> {
+pub async fn check_rules(State(service): State<Service>, Body(given): Body<RuleFiles>) -> Result<Json<RuleCheck>, Refusal> {
     let (_, faults) = service.engine.check_rules(&files(given)?).await?;
     let usable = !faults.iter().any(|fault| fault.severity == Severity::Error);
     Ok(Json(RuleCheck { usable, faults: faults.iter().map(convert::fault).collect() }))
@@ -56,7 +56,7 @@ pub async fn check_rules(State(service): State<Service>, Json(given): Json<RuleF
 pub async fn publish_rules(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
-    Json(given): Json<RuleFiles>,
+    Body(given): Body<RuleFiles>,
 ) -> Result<Json<Published>, Refusal> {
     let (version, faults) = service.engine.publish_rules(&files(given)?, &caller.principal.id).await?;
     Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))

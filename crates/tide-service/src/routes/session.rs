@@ -2,7 +2,7 @@
 
 use crate::Service;
 use crate::access::{COOKIE, Caller};
-use crate::problem::Refusal;
+use crate::problem::{Body, Refusal};
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{AppendHeaders, IntoResponse, Response};
@@ -20,7 +20,7 @@ fn me_of(name: &str) -> Me {
 /// Begins a session with a token. The cookie is HttpOnly and SameSite=Strict.
 #[utoipa::path(post, path = "/api/v1/session", tag = "session", request_body = SignIn,
     responses((status = 200, body = Me), (status = 401, body = Problem, content_type = "application/problem+json")))]
-pub async fn sign_in(State(service): State<Service>, Json(sign_in): Json<SignIn>) -> Result<Response, Refusal> {
+pub async fn sign_in(State(service): State<Service>, Body(sign_in): Body<SignIn>) -> Result<Response, Refusal> {
     let now = service.engine.now();
     let store = service.engine.store();
     let Some(principal) = store.by_token(sign_in.token.trim(), now).await? else {

@@ -3,8 +3,8 @@
 use crate::Service;
 use crate::access::Caller;
 use crate::convert;
-use crate::problem::Refusal;
-use axum::extract::{Path, Query, State};
+use crate::problem::{Body, Path, Query, Refusal};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
@@ -92,7 +92,7 @@ pub async fn list_systems(State(service): State<Service>) -> Result<Json<Vec<Sys
 pub async fn add_system(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
-    Json(new): Json<NewSystem>,
+    Body(new): Body<NewSystem>,
 ) -> Result<(StatusCode, Json<System>), Refusal> {
     let name = new.name.clone();
     let secret = new.secret.as_deref().map(Secret::new);
@@ -103,7 +103,7 @@ pub async fn add_system(
 
 /// Tests a system before it is added; nothing is kept.
 #[utoipa::path(post, path = "/api/v1/systems/check", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
-pub async fn check_new_system(State(service): State<Service>, Json(new): Json<NewSystem>) -> Result<Json<CheckReport>, Refusal> {
+pub async fn check_new_system(State(service): State<Service>, Body(new): Body<NewSystem>) -> Result<Json<CheckReport>, Refusal> {
     let secret = new.secret.as_deref().map(Secret::new);
     Ok(Json(report(service.engine.check_unsaved(&new.kind, &new.settings, secret).await?)))
 }
@@ -120,7 +120,7 @@ pub async fn set_system(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
-    Json(state): Json<SystemState>,
+    Body(state): Body<SystemState>,
 ) -> Result<Json<System>, Refusal> {
     let writable = state
         .writable
@@ -143,7 +143,7 @@ pub async fn set_secret(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
-    Json(new): Json<NewSecret>,
+    Body(new): Body<NewSecret>,
 ) -> Result<StatusCode, Refusal> {
     service.engine.set_secret(&name, &new.secret, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)

@@ -1,0 +1,185 @@
+import { mount } from '@vue/test-utils'
+import { describe, expect, it } from 'vitest'
+import type { Change, RuleLine, System } from '@/api/client'
+import { Refusal } from '@/api/client'
+import ChangeList from './ChangeList.vue'
+import Fetched from './Fetched.vue'
+import Mark from './Mark.vue'
+import RuleTable from './RuleTable.vue'
+import SystemSheet from './SystemSheet.vue'
+
+const stubs = { RouterLink: { props: ['to'], template: '<a><slot /></a>' } }
+const global = {
+  stubs: { ...stubs, Button: { props: ['label'], template: '<button>{{ label }}</button>' }, Skeleton: true },
+}
+
+function change(over: Partial<Change> = {}): Change {
+  return {
+    id: 7,
+    change_set: 2,
+    system: 'berthing',
+    object: 'person',
+    identity: 'i1',
+    label: 'Ada <b>Lind</b>',
+    kind: 'update',
+    state: 'done',
+    values: [{ attribute: 'title', before: [], after: ['Mate', 'Cook'], rule: 'berthing.toml:24' }],
+    reason: 'title differs',
+    rule: 'berthing.toml:24',
+    hold: null,
+    error: null,
+    remedy: null,
+    attempts: 1,
+    settled: null,
+    ...over,
+  }
+}
+
+function system(over: Partial<System> = {}): System {
+  return {
+    name: 'harbour',
+    kind: 'ldap',
+    address: 'ldap://127.0.0.1:389',
+    settings: {},
+    writable: [],
+    paused: false,
+    healthy: true,
+    checked_at: null,
+    steps: [],
+    accounts: 306,
+    linked: 293,
+    readings: [],
+    roles: ['source'],
+    ...over,
+  }
+}
+
+describe('a mark', () => {
+  it('says the word as people read it, in its tone', () => {
+    const mark = mount(Mark, { props: { word: 'out_of_scope' } })
+    expect(mark.text()).toBe('out of scope')
+    expect(mark.classes()).toContain('plain')
+    expect(mount(Mark, { props: { word: 'failed' } }).classes()).toContain('bad')
+  })
+})
+
+describe('a list of changes', () => {
+  it('shows values before and after, and data is never markup', () => {
+    const list = mount(ChangeList, { props: { changes: [change()] } })
+    expect(list.find('.before').text()).toBe('—')
+    expect(list.find('.after').text()).toBe('Mate · Cook')
+    expect(list.find('b').exists()).toBe(false)
+    expect(list.text()).toContain('Ada <b>Lind</b>')
+  })
+
+  it('says why a change is held, and what to do about one that failed', () => {
+    const held = mount(ChangeList, {
+      props: { changes: [change({ state: 'held', hold: 'berthing is paused' })] },
+    })
+    expect(held.text()).toContain('Held: berthing is paused')
+    const failed = mount(ChangeList, {
+      props: { changes: [change({ state: 'failed', error: 'HTTP 409', remedy: 'correct the value' })] },
+    })
+    expect(failed.find('.error').text()).toContain('HTTP 409')
+    expect(failed.text()).toContain('to do: correct the value')
+  })
+
+  it('opens a few at once and keeps many closed', () => {
+    const many = [1, 2, 3, 4, 5].map((id) => change({ id }))
+    expect(
+      mount(ChangeList, { props: { changes: many } })
+        .find('details')
+        .attributes('open'),
+    ).toBeUndefined()
+    expect(
+      mount(ChangeList, { props: { changes: [change()] } })
+        .find('details')
+        .attributes('open'),
+    ).toBeDefined()
+  })
+})
+
+describe('a system', () => {
+  const text = (over: Partial<System>) => mount(SystemSheet, { props: { system: system(over) }, global })
+
+  it('is well, failing, not tested or paused, and says which', () => {
+    expect(text({}).text()).toContain('well')
+    expect(text({ healthy: null }).text()).toContain('not tested')
+    expect(text({ paused: true }).text()).toContain('paused')
+    const failing = text({
+      healthy: false,
+      steps: [
+        {
+          name: 'Bind accepted',
+          state: 'failed',
+          said: 'the password is wrong',
+          remedy: 'check it',
+          code: 'bind_refused',
+        },
+      ],
+    })
+    expect(failing.classes()).toContain('bad')
+    expect(failing.text()).toContain('Bind accepted: the password is wrong. To do: check it')
+  })
+
+  it('says that a broken reading is no complete one', () => {
+    const reading = {
+      object: 'person',
+      state: 'broken',
+      seen: 30,
+      started: '2026-11-23T08:00:00Z',
+      ended: null,
+      error: 'cut',
+    }
+    const broken = text({ readings: [reading] })
+    expect(broken.text()).toContain('last read broke off')
+    expect(broken.text()).toContain('cut')
+  })
+
+  it('says what may be written and what it is for', () => {
+    expect(text({}).text()).toContain('read-only')
+    expect(text({ writable: ['person'], roles: ['target'] }).text()).toContain('gets accounts')
+    expect(text({ roles: [] }).text()).toContain('nothing yet')
+  })
+})
+
+describe('a table of rules', () => {
+  it('shows each rule with its place, and nothing for none', () => {
+    const lines: RuleLine[] = [
+      { name: 'mail', text: 'lower(account.mail)', note: 'required', place: 'harbour.toml:28' },
+    ]
+    const head: [string, string] = ['Attribute', 'Expression']
+    const table = mount(RuleTable, { props: { title: 'Inbound', lines, head } })
+    expect(table.find('code').text()).toBe('lower(account.mail)')
+    expect(table.text()).toContain('harbour.toml:28')
+    expect(mount(RuleTable, { props: { title: 'Inbound', lines: [], head } }).text()).toBe('')
+  })
+})
+
+describe('what is fetched', () => {
+  const slots = { default: '<p>content</p>', empty: 'nobody yet' }
+
+  it('is loading, empty, broken or there, and never two of them', () => {
+    const of = (props: { loading: boolean; error: Refusal | null; empty?: boolean }) =>
+      mount(Fetched, { props, slots, global })
+    expect(of({ loading: true, error: null }).attributes('aria-busy')).toBe('true')
+    expect(of({ loading: false, error: null, empty: true }).text()).toBe('nobody yet')
+    expect(of({ loading: false, error: null }).text()).toBe('content')
+    const error = new Refusal({ detail: 'the store failed', remedy: 'see the log' }, 500)
+    const broken = of({ loading: true, error })
+    expect(broken.attributes('role')).toBe('alert')
+    expect(broken.text()).toContain('the store failed')
+    expect(broken.text()).toContain('To do: see the log')
+    expect(broken.text()).not.toContain('content')
+  })
+
+  it('asks again when it is told to', async () => {
+    const broken = mount(Fetched, {
+      props: { loading: false, error: new Refusal({ detail: 'x' }, 500) },
+      slots,
+      global,
+    })
+    await broken.find('button').trigger('click')
+    expect(broken.emitted('retry')).toHaveLength(1)
+  })
+})

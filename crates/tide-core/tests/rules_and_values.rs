@@ -1,0 +1,266 @@
+//! Rules read from files, and what they make of accounts: authority, options of mappings, and the
+//! relation between what is wanted and what is there.
+
+use std::collections::HashMap;
+use tide_core::compare::{Relation, differences, relation};
+use tide_core::compose::{desired, identity};
+use tide_core::model::Normalised;
+use tide_core::rules::{Fault, RuleFile, RuleSet, Schemas, Severity, WhenOut};
+use tide_core::schema::ValueKind;
+use tide_core::value::show;
+use tide_core::{Account, AttributeDef, Attributes, ObjectType, Schema, Value};
+
+fn file(name: &str, text: &str) -> RuleFile {
+    RuleFile { name: name.into(), text: text.into() }
+}
+
+fn load(files: &[(&str, &str)]) -> (RuleSet, Vec<Fault>) {
+    let files: Vec<RuleFile> = files.iter().map(|(name, text)| file(name, text)).collect();
+    RuleSet::load(&files, &Schemas::default())
+}
+
+fn sound(files: &[(&str, &str)]) -> RuleSet {
+    let (rules, faults) = load(files);
+    let errors: Vec<String> = faults.iter().filter(|f| f.severity == Severity::Error).map(ToString::to_string).collect();
+    assert_eq!(errors, Vec::<String>::new());
+    rules
+}
+
+fn account(system: &str, pairs: &[(&str, &[&str])]) -> Account {
+    let attributes: Attributes =
+        pairs.iter().map(|(name, values)| ((*name).to_owned(), values.iter().map(|v| Value::text(*v)).collect())).collect();
+    Account {
+        id: 1,
+        system: system.into(),
+        kind: ObjectType::Person,
+        key: system.into(),
+        name: system.into(),
+        attributes,
+        absent_since: None,
+        fault: None,
+    }
+}
+
+const TWO_SOURCES: &[(&str, &str)] = &[
+    ("identities.toml", "[person.attributes]\nmail = { authority = [\"postroom\", \"harbour\"] }\nname = {}\nphones = { many = true }\n"),
+    (
+        "harbour.toml",
+        "system = \"harbour\"\n[person.inbound]\nmail = 'account.mail'\nname = 'account.cn'\nphones = 'every(account.phone)'\n",
+    ),
+    ("postroom.toml", "system = \"postroom\"\n[person.inbound]\nmail = 'account.address'\nname = 'account.shown'\n"),
+];
+
+#[test]
+fn authority_decides_whose_value_wins_and_a_blank_passes_the_word_on() {
+    let rules = sound(TWO_SOURCES);
+    let declared = &rules.identities[&ObjectType::Person];
+    let types = |system: &str| rules.of(system, ObjectType::Person).expect("read");
+    let harbour = account("harbour", &[("mail", &["h@skerry.example"]), ("cn", &["From Harbour"]), ("phone", &["2", "1"])]);
+    let postroom = account("postroom", &[("address", &["p@skerry.example"]), ("shown", &["From Postroom"])]);
+    let both = [("harbour", types("harbour"), &harbour), ("postroom", types("postroom"), &postroom)];
+    let composed = identity(declared, &both, true);
+    assert_eq!(show(composed.attributes.get("mail")), "p@skerry.example", "postroom is the authority for mail");
+    assert_eq!(show(composed.attributes.get("name")), "From Harbour", "without an authority the first system by name wins");
+    assert_eq!(show(composed.attributes.get("phones")), "1 · 2");
+    let reason = composed.reasons.iter().find(|r| r.attribute == "mail").expect("explained");
+    assert_eq!((reason.from_system.as_deref(), reason.rule.file.as_str(), reason.rule.line), (Some("postroom"), "postroom.toml", 3));
+
+    let blank = account("postroom", &[("address", &["  "])]);
+    let both = [("harbour", types("harbour"), &harbour), ("postroom", types("postroom"), &blank)];
+    assert_eq!(show(identity(declared, &both, false).attributes.get("mail")), "h@skerry.example");
+    assert!(identity(declared, &[], false).attributes.is_empty());
+}
+
+#[test]
+fn an_expression_that_fails_is_a_problem_and_not_a_value() {
+    let rules = sound(&[
+        ("identities.toml", "[person.attributes]\nname = {}\n"),
+        ("harbour.toml", "system = \"harbour\"\n[person.inbound]\nname = 'account.cn + 1'\n"),
+    ]);
+    let harbour = account("harbour", &[("cn", &["Ada"])]);
+    let sources = [("harbour", rules.of("harbour", ObjectType::Person).expect("read"), &harbour)];
+    let composed = identity(&rules.identities[&ObjectType::Person], &sources, false);
+    assert!(composed.attributes.is_empty());
+    assert_eq!(composed.problems.len(), 1);
+    assert!(composed.problems[0].text.contains("`name` cannot be computed"), "{}", composed.problems[0].text);
+    assert_eq!(composed.problems[0].rule.as_ref().map(|place| place.line), Some(3));
+}
+
+const TARGET: &[(&str, &str)] = &[
+    ("identities.toml", "[person.attributes]\nname = {}\ntitle = {}\nmail = {}\n"),
+    (
+        "berthing.toml",
+        "system = \"berthing\"\n[person]\nwhen_out = \"leave\"\n[[person.match]]\naccount = 'account.m'\nidentity = 'identity.mail'\n[person.outbound]\n\
+         userName = { value = 'identity.mail', required = true }\nfirst = { value = 'identity.name', keep = \"once\" }\n\
+         filled = { value = 'identity.name', keep = \"fill blank\" }\nkept = { value = 'identity.title', empty = \"leave\" }\ncleared = 'identity.title'\n\
+         groups = 'identity.name'\n",
+    ),
+];
+
+fn target_schema() -> Schema {
+    let mut schema = Schema::default();
+    for name in ["userName", "first", "filled", "kept", "cleared"] {
+        schema.put(AttributeDef::text(name));
+    }
+    schema.put(AttributeDef { derived: true, ..AttributeDef::text("groups") });
+    schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+    schema
+}
+
+#[test]
+fn the_options_of_a_mapping_say_when_it_is_written() {
+    let rules = sound(TARGET);
+    let types = rules.of("berthing", ObjectType::Person).expect("read");
+    assert_eq!(types.when_out, WhenOut::Leave);
+    let person: Attributes = [("name".into(), vec![Value::text("Ada")]), ("mail".into(), vec![Value::text("a@e")])].into_iter().collect();
+    let wanted = desired(types, &person);
+    assert!(wanted.problems.is_empty());
+    let there =
+        account("berthing", &[("first", &["Old"]), ("filled", &["Old"]), ("kept", &["Old"]), ("cleared", &["Old"]), ("groups", &["x"])]);
+    let schema = target_schema();
+    let none = HashMap::new();
+    let of = |name: &str, account: &Account| {
+        let wanted = wanted.wanted.iter().find(|w| w.attribute == name).expect("mapped");
+        relation(wanted, account, Some(&schema), &none)
+    };
+    assert_eq!(of("userName", &there), Relation::Differs);
+    assert!(matches!(of("first", &there), Relation::LeftAlone(why) if why.contains("set once")));
+    assert!(matches!(of("filled", &there), Relation::LeftAlone(why) if why.contains("while blank")));
+    assert_eq!(of("filled", &account("berthing", &[])), Relation::Differs, "a blank is filled");
+    assert!(matches!(of("kept", &there), Relation::LeftAlone(why) if why.contains("the source is empty")));
+    assert_eq!(of("cleared", &there), Relation::Differs);
+    assert!(matches!(of("groups", &there), Relation::LeftAlone(why) if why.contains("computes")), "derived values are never compared");
+
+    let changes = differences(&wanted, &there, Some(&schema), &none);
+    let names: Vec<&str> = changes.iter().map(|c| c.attribute.as_str()).collect();
+    assert_eq!(names, ["userName", "cleared"]);
+    assert!(changes[1].after.is_empty() && show(&changes[1].before) == "Old");
+}
+
+#[test]
+fn a_required_value_that_is_missing_says_what_it_waits_for() {
+    let rules = sound(TARGET);
+    let wanted = desired(rules.of("berthing", ObjectType::Person).expect("read"), &Attributes::new());
+    assert_eq!(wanted.problems.len(), 1);
+    assert_eq!(wanted.problems[0].text, "waits for a value of identity.mail: `userName` is required");
+}
+
+#[test]
+fn what_was_normalised_is_known_again_only_as_it_was() {
+    let rules = sound(TARGET);
+    let types = rules.of("berthing", ObjectType::Person).expect("read");
+    let person: Attributes = [("mail".into(), vec![Value::text("a b@e")])].into_iter().collect();
+    let wanted = desired(types, &person);
+    let user_name = &wanted.wanted[0];
+    let known: HashMap<(i64, String), Normalised> =
+        [((1, "userName".to_owned()), Normalised { sent: vec![Value::text("a b@e")], returned: vec![Value::text("ab@e")] })].into();
+    let there = |value: &str| account("berthing", &[("userName", &[value])]);
+    assert_eq!(relation(user_name, &there("ab@e"), None, &known), Relation::Normalised);
+    assert_eq!(relation(user_name, &there("xy@e"), None, &known), Relation::Differs);
+    assert_eq!(relation(user_name, &there("a b@e"), None, &known), Relation::Same);
+}
+
+/// Each whole rule set, and what is said of it.
+#[test]
+fn faults_that_only_the_whole_rule_set_shows() {
+    let harbour = "system = \"harbour\"\n[person.inbound]\nname = 'account.cn'\n";
+    let cases: &[(&[(&str, &str)], &str)] = &[
+        (&[("harbour.toml", harbour)], "the rule set has no identities.toml"),
+        (
+            &[("identities.toml", "[person.attributes]\nname = {}\nmail = { required = true }\n"), ("harbour.toml", harbour)],
+            "identities.toml:3:1: `mail` is required, and no system gives it a value",
+        ),
+        (
+            &[("identities.toml", "[person.attributes]\nname = { authority = [\"nowhere\"] }\n"), ("harbour.toml", harbour)],
+            "names the authority `nowhere`",
+        ),
+        (
+            &[("identities.toml", "[person]\nlabel = \"shown\"\n[person.attributes]\nname = {}\n"), ("harbour.toml", harbour)],
+            "`label` names `shown`",
+        ),
+        (&[("identities.toml", "[person.attributes]\nname = { requird = true }\n"), ("harbour.toml", harbour)], "did you mean `required`?"),
+        (
+            &[("identities.toml", "[person.attributes]\nname = {}\n"), ("a.toml", harbour), ("b.toml", harbour)],
+            "system `harbour` has rules in a.toml already",
+        ),
+        (
+            &[("identities.toml", "[person.attributes]\nname = {}\n"), ("x.toml", "[person.inbound]\nname = 'account.cn'\n")],
+            "begin it with: system",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("g.toml", "system = \"g\"\n[group.inbound]\nname = 'account.cn'\n"),
+            ],
+            "identities.toml declares no group",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("harbour.toml", harbour),
+                ("guards.toml", "[[guard]]\nchange = \"disable\"\n"),
+            ],
+            "a guard without a limit guards nothing",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("harbour.toml", harbour),
+                ("guards.toml", "[[guard]]\nchange = \"vanish\"\nmost = 1\n"),
+            ],
+            "`change` cannot be \"vanish\"",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("harbour.toml", harbour),
+                ("guards.toml", "[[guard]]\nsystem = \"x\"\nchange = \"create\"\nmost = 1\n"),
+            ],
+            "no file has rules for a system `x`",
+        ),
+        (&[("identities.toml", "[person.attributes]\nname = {}\n"), ("tables.toml", "ports = 5\n")], "`ports` must be a table of rows"),
+        (
+            &[("identities.toml", "[person.attributes]\nname = {}\n"), ("tables.toml", "[ports]\n\"1\" = 5\n")],
+            "a row of a look-up table is text",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("t.toml", "system = \"t\"\n[person.outbound]\nx = 'identity.name'\n"),
+            ],
+            "without a match rule every existing account is left unowned",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("t.toml", "system = \"t\"\n[[person.match]]\nname = \"n\"\naccount = 'account.x'\n"),
+            ],
+            "a match rule has two sides",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("t.toml", "system = \"t\"\n[[person.scope.condition]]\nelse = \"no\"\n"),
+            ],
+            "a condition needs `when`",
+        ),
+    ];
+    for (files, wanted) in cases {
+        let (_, faults) = load(files);
+        let said: Vec<String> = faults.iter().map(ToString::to_string).collect();
+        assert!(said.iter().any(|fault| fault.contains(wanted)), "wanted: {wanted}\nfound: {said:#?}");
+    }
+}
+
+#[test]
+fn comments_and_order_do_not_matter_and_places_are_right() {
+    let rules = sound(&[
+        ("identities.toml", "# about people\n\n[person.attributes]\n# the name\nname = {} # shown\n"),
+        ("harbour.toml", "system = \"harbour\"\n\n# in\n[person.inbound]\n\nname = '''\n  account.cn\n'''\n"),
+    ]);
+    assert_eq!(rules.identities[&ObjectType::Person].attributes[0].place.line, 5);
+    let mapping = &rules.of("harbour", ObjectType::Person).expect("read").inbound[0];
+    assert_eq!((mapping.place.line, mapping.place.column), (6, 1));
+    assert_eq!(rules.sources(ObjectType::Person).count(), 1);
+    assert_eq!(rules.targets(ObjectType::Person).count(), 0);
+}

@@ -1,0 +1,118 @@
+//! What the tests of the engine share: a directory, a service, a store and the engine between them.
+
+use std::sync::Arc;
+use std::time::Duration;
+use tide_connect::Secret;
+use tide_core::ObjectType;
+use tide_core::rules::RuleFile;
+use tide_engine::{Engine, NewSystem, Plan, SystemClock};
+use tide_standins::directory::Directory;
+use tide_standins::scim_service::ScimService;
+use tide_standins::world::{self, BASE, Crew};
+use tide_store::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, MasterKey, Store};
+
+/// The directory's password.
+pub const PASSWORD: &str = "harbour-secret";
+
+/// Everything that a test needs.
+pub struct Tide {
+    pub folder: tempfile::TempDir,
+    pub engine: Arc<Engine>,
+    pub harbour: Directory,
+    pub berthing: ScimService,
+    pub people: Vec<Crew>,
+}
+
+impl Tide {
+    pub async fn start(count: usize) -> Tide {
+        let people = world::people(world::SEED, count);
+        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+        let berthing = ScimService::start(world::berthing(&people), "berth-token").await.expect("starts");
+        let folder = tempfile::tempdir().expect("a folder");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let engine = Engine::new(store, Arc::new(SystemClock));
+        for (name, kind, settings, secret) in [
+            (
+                "harbour",
+                "ldap",
+                serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 5}),
+                PASSWORD,
+            ),
+            ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 5}), "berth-token"),
+        ] {
+            let new = NewSystem {
+                name: name.into(),
+                kind: kind.into(),
+                settings,
+                secret: Some(Secret::new(secret)),
+                secret_text: Some(secret.into()),
+            };
+            engine.add_system(new, "tester").await.expect("added");
+            assert!(engine.check_system(name).await.expect("tested").healthy());
+        }
+        let files: Vec<RuleFile> =
+            world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
+        assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
+        Tide { folder, engine, harbour, berthing, people }
+    }
+
+    pub async fn writable() -> Tide {
+        let tide = Self::start(60).await;
+        tide.engine.set_system("berthing", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
+        tide
+    }
+
+    pub async fn go(&self, plan: Plan) -> ChangeSetRow {
+        let id = self.engine.begin(plan, "tester").await.expect("begins");
+        self.ended(id).await
+    }
+
+    /// Waits until a change set has ended.
+    pub async fn ended(&self, id: i64) -> ChangeSetRow {
+        for _ in 0..900 {
+            let set = self.engine.store().change_set(id).await.expect("read");
+            // The lock is let go a moment after the end is noted.
+            if set.ended.is_some() {
+                tokio::time::sleep(Duration::from_millis(20)).await;
+                return set;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        panic!("change set {id} does not end");
+    }
+
+    /// Another engine over the same store, as after a restart.
+    pub fn again(&self) -> Arc<Engine> {
+        Engine::new(self.engine.store().clone(), Arc::new(SystemClock))
+    }
+
+    pub async fn run(&self) -> ChangeSetRow {
+        self.go(Plan { carry_out: true, ..Plan::default() }).await
+    }
+
+    pub async fn changes(&self, set: &ChangeSetRow, word: Option<&str>) -> Vec<ChangeRow> {
+        let filter = ChangeFilter { word: word.map(str::to_owned), limit: 10_000, ..ChangeFilter::default() };
+        self.engine.store().changes(set.id, &filter).await.expect("read")
+    }
+
+    pub async fn lines(&self, set: &ChangeSetRow, word: &str) -> Vec<DecidedRow> {
+        let filter = ChangeFilter { word: Some(word.into()), limit: 10_000, ..ChangeFilter::default() };
+        self.engine.store().decided(set.id, &filter).await.expect("read")
+    }
+}
+
+pub fn count(pairs: &[(String, i64)], word: &str) -> i64 {
+    pairs.iter().find(|(w, _)| w == word).map_or(0, |(_, n)| *n)
+}
+
+pub async fn edit(tide: &Tide) -> ldap3::Ldap {
+    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&tide.harbour.url).await.expect("connects");
+    tokio::spawn(async move { connection.drive().await });
+    ldap.simple_bind(&tide.harbour.admin_dn, PASSWORD).await.expect("binds").success().expect("accepted");
+    ldap
+}
+
+pub fn set(text: &str) -> std::collections::HashSet<&str> {
+    std::collections::HashSet::from([text])
+}

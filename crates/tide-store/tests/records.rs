@@ -1,0 +1,321 @@
+//! The records over their life: accounts, identities, links, change sets and the queue.
+
+use jiff::Timestamp;
+use tide_core::compare::ValueChange;
+use tide_core::decide::{Change, ChangeKind, Decided, NewLink, Verdict};
+use tide_core::model::Observed;
+use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
+use tide_store::{ChangeFilter, ChangeState, MasterKey, NewChangeSet, Settled, Store, StoreError};
+
+struct Records {
+    folder: tempfile::TempDir,
+    store: Store,
+}
+
+fn at(second: i64) -> Timestamp {
+    Timestamp::from_second(second).expect("in range")
+}
+
+fn record(pairs: &[(&str, &str)]) -> Attributes {
+    pairs.iter().map(|(name, value)| ((*name).to_owned(), vec![Value::text(*value)])).collect()
+}
+
+fn observed(key: &str, pairs: &[(&str, &str)]) -> Observed {
+    Observed { key: key.into(), name: format!("name of {key}"), attributes: record(pairs), fault: None }
+}
+
+fn identity(id: &str, name: &str, stage: Stage) -> (Identity, String) {
+    let attributes = record(&[("name", name), ("mail", &format!("{id}@skerry.example"))]);
+    (Identity { id: id.into(), kind: ObjectType::Person, attributes, stage }, name.to_owned())
+}
+
+fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) -> Change {
+    Change {
+        system: "berthing".into(),
+        object: ObjectType::Person,
+        identity: identity.into(),
+        account,
+        label: format!("Person {identity}"),
+        kind,
+        values: vec![ValueChange { attribute: "title".into(), before: vec![], after: vec![Value::text("Mate")], rule: Place::default() }],
+        reason: Reason::new("because"),
+        hold: hold.then(|| Reason::new("wait")),
+        fingerprint: format!("{identity}-{kind}"),
+    }
+}
+
+fn line(label: &str, verdict: Verdict) -> Decided {
+    Decided {
+        system: "berthing".into(),
+        object: ObjectType::Person,
+        identity: None,
+        account: None,
+        label: label.into(),
+        verdict,
+        reason: Reason::by("so", &Place { file: "berthing.toml".into(), line: 3, column: 1 }),
+    }
+}
+
+impl Records {
+    async fn new() -> Records {
+        let folder = tempfile::tempdir().expect("a folder");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        for (name, kind) in [("harbour", "ldap"), ("berthing", "scim")] {
+            store.add_system(name, kind, &serde_json::json!({"url": "x"}), "tester", at(0)).await.expect("added");
+        }
+        Records { folder, store }
+    }
+
+    async fn read(&self, system: &str, object: ObjectType, second: i64, accounts: Vec<Observed>) -> u64 {
+        let reading = self.store.begin_reading(system, object, at(second)).await.expect("begins");
+        self.store.observe(reading, system, object, at(second), accounts).await.expect("kept");
+        self.store.complete_reading(reading, at(second + 1)).await.expect("ends")
+    }
+
+    async fn run(&self, decided: Vec<Decided>, changes: Vec<Change>) -> i64 {
+        let id = self.store.begin_change_set("run", "tester", None, at(50)).await.expect("begins");
+        let set = NewChangeSet { kind: "run", rule_version: 1, principal: "tester".into(), preview: None, decided, changes };
+        self.store.fill_change_set(id, set, at(51)).await.expect("filled");
+        id
+    }
+
+    async fn changes(&self, id: i64, word: Option<&str>) -> Vec<tide_store::ChangeRow> {
+        let filter = ChangeFilter { word: word.map(str::to_owned), limit: 100, ..ChangeFilter::default() };
+        self.store.changes(id, &filter).await.expect("read")
+    }
+}
+
+#[tokio::test]
+async fn what_we_wrote_masks_an_older_read() {
+    let records = Records::new().await;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")])]).await;
+    records
+        .store
+        .keep_identities(
+            vec![identity("i1", "Ada", Stage::Active)],
+            vec![NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false }],
+            "tester",
+            at(20),
+        )
+        .await
+        .expect("kept");
+    let run = records.run(vec![], vec![change("i1", ChangeKind::Update, Some(1), false)]).await;
+    let row = records.changes(run, None).await.remove(0);
+    records.store.mark_sending(row.id, at(60)).await.expect("marked");
+    let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], note: None };
+    records.store.settle_done(&row, settled, "tester", at(61)).await.expect("settled");
+
+    // A reading that began before the write shows what was there before it.
+    let stale = records.store.begin_reading("berthing", ObjectType::Person, at(55)).await.expect("begins");
+    records.store.observe(stale, "berthing", ObjectType::Person, at(55), vec![observed("b1", &[("title", "Old")])]).await.expect("kept");
+    assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("Mate")]);
+    // Nor does a stale reading that missed it make it absent.
+    let stale = records.store.begin_reading("berthing", ObjectType::Person, at(56)).await.expect("begins");
+    assert_eq!(records.store.complete_reading(stale, at(70)).await.expect("ends"), 0);
+    // A later one counts.
+    records.read("berthing", ObjectType::Person, 80, vec![observed("b1", &[("title", "By hand")])]).await;
+    assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("By hand")]);
+}
+
+#[tokio::test]
+async fn references_and_memberships_are_rows_that_find_their_targets() {
+    let records = Records::new().await;
+    let mut deputy = observed("p2", &[("cn", "Bo")]);
+    deputy.attributes.set("manager", vec![Value::Reference("name of p1".into())]);
+    records.read("harbour", ObjectType::Person, 10, vec![observed("p1", &[("cn", "Ada")]), deputy]).await;
+    let mut group = observed("g1", &[("cn", "deck-watch")]);
+    group.attributes.set("member", vec![Value::Reference("name of p1".into()), Value::Reference("name of p2".into())]);
+    records.read("harbour", ObjectType::Group, 12, vec![group]).await;
+    records.store.close().await;
+    let pool = sqlx::SqlitePool::connect(&format!("sqlite://{}", records.folder.path().join("tide.db").display())).await.expect("opens");
+    let rows: Vec<(i64, String, Option<i64>)> =
+        sqlx::query_as("SELECT account, attribute, target FROM account_reference ORDER BY account, raw")
+            .fetch_all(&pool)
+            .await
+            .expect("read");
+    assert_eq!(rows, [(2, "manager".to_owned(), Some(1)), (3, "member".to_owned(), Some(1)), (3, "member".to_owned(), Some(2))]);
+    let members: i64 = sqlx::query_scalar("SELECT count(*) FROM membership WHERE group_account = 3").fetch_one(&pool).await.expect("read");
+    assert_eq!(members, 2);
+}
+
+#[tokio::test]
+async fn an_account_that_returns_is_the_same_account() {
+    let records = Records::new().await;
+    records.read("harbour", ObjectType::Person, 10, vec![observed("p1", &[]), observed("p2", &[])]).await;
+    assert_eq!(records.read("harbour", ObjectType::Person, 20, vec![observed("p1", &[])]).await, 1);
+    assert_eq!(records.read("harbour", ObjectType::Person, 30, vec![observed("p1", &[])]).await, 0, "absent once, not anew at each read");
+    let gone = records.store.account(2).await.expect("kept");
+    assert_eq!(gone.absent_since, Some(at(21)));
+    records.read("harbour", ObjectType::Person, 40, vec![observed("p1", &[]), observed("p2", &[("cn", "Back")])]).await;
+    let back = records.store.account(2).await.expect("there");
+    assert_eq!((back.absent_since, back.id), (None, 2));
+    assert_eq!(records.store.account_counts().await.expect("read"), [("harbour".to_owned(), 2, 0)]);
+    let listed = records.store.accounts("harbour", "P2", "", 10).await.expect("listed");
+    assert_eq!(listed.len(), 1, "names are searched without regard to case");
+    let page = records.store.accounts("harbour", "", "name of p1", 10).await.expect("listed");
+    assert_eq!(page.len(), 1, "the next page begins after the name");
+    let readings = records.store.last_readings().await.expect("read");
+    assert_eq!((readings.len(), readings[0].seen, readings[0].state.as_str()), (1, 2, "complete"));
+}
+
+#[tokio::test]
+async fn the_queue_keeps_every_change_until_it_is_settled() {
+    let records = Records::new().await;
+    records
+        .store
+        .keep_identities(vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)], vec![], "tester", at(1))
+        .await
+        .expect("kept");
+    let changes = vec![
+        change("i1", ChangeKind::Create, None, false),
+        change("i2", ChangeKind::Create, None, false),
+        change("i2", ChangeKind::Update, None, true),
+    ];
+    let run = records.run(vec![line("Ada", Verdict::Create), line("Bo", Verdict::Held)], changes).await;
+    assert_eq!(records.store.unsettled(run).await.expect("read").len(), 2, "what is held is not in the queue");
+    let rows = records.changes(run, None).await;
+    records.store.mark_sending(rows[0].id, at(60)).await.expect("marked");
+    records.store.settle_not_done(rows[0].id, ChangeState::Unknown, "answer lost", "it is looked for", at(61)).await.expect("noted");
+    let again = records.store.unsettled(run).await.expect("read");
+    assert_eq!((again[0].state, again[0].attempts, again[0].error.as_deref()), (ChangeState::Unknown, 1, Some("answer lost")));
+    assert!(again[0].settled.is_none());
+
+    let made = Settled {
+        account: observed("b7", &[("title", "mate")]),
+        normalised: vec![("title".into(), vec![Value::text("Mate")], vec![Value::text("mate")])],
+        note: Some("found by its values".into()),
+    };
+    let account = records.store.settle_done(&again[0], made, "tester", at(62)).await.expect("settled");
+    records.store.settle_not_done(rows[1].id, ChangeState::Failed, "refused", "correct it", at(63)).await.expect("noted");
+    assert!(records.store.unsettled(run).await.expect("read").is_empty());
+    let set = records.store.change_set(run).await.expect("read");
+    assert_eq!(set.states, [("done".to_owned(), 1), ("failed".to_owned(), 1), ("held".to_owned(), 1)]);
+    assert_eq!(set.verdicts, [("create".to_owned(), 1), ("held".to_owned(), 1)]);
+    assert_eq!(records.store.waiting().await.expect("read"), (1, 1));
+    assert_eq!(records.store.links_of("i1").await.expect("read")[0].made_by, "made by us");
+    let population = records.store.population().await.expect("read");
+    assert_eq!(population.links.len(), 1);
+    let known = &population.normalised[&(account, "title".to_owned())];
+    assert_eq!((known.sent.as_slice(), known.returned.as_slice()), (&[Value::text("Mate")][..], &[Value::text("mate")][..]));
+
+    assert_eq!(records.changes(run, Some("failed")).await.len(), 1, "by state");
+    assert_eq!(records.changes(run, Some("create")).await.len(), 2, "by kind");
+    let filter = ChangeFilter { search: "person I2".into(), limit: 10, ..ChangeFilter::default() };
+    assert_eq!(records.store.changes(run, &filter).await.expect("read").len(), 2, "by name, without regard to case");
+    let filter = ChangeFilter { after: rows[1].id, limit: 10, ..ChangeFilter::default() };
+    assert_eq!(records.store.changes(run, &filter).await.expect("read").len(), 1, "from a place on");
+    let filter = ChangeFilter { word: Some("held".into()), limit: 10, ..ChangeFilter::default() };
+    let lines = records.store.decided(run, &filter).await.expect("read");
+    assert_eq!((lines.len(), lines[0].decided.reason.rule.as_ref().map(|p| p.line)), (1, Some(3)));
+    let filter = ChangeFilter { system: Some("harbour".into()), limit: 10, ..ChangeFilter::default() };
+    assert!(records.store.decided(run, &filter).await.expect("read").is_empty());
+    assert_eq!(records.store.changes_of("i1", 10).await.expect("read").len(), 1);
+}
+
+#[tokio::test]
+async fn a_preview_is_never_in_the_queue() {
+    let records = Records::new().await;
+    let id = records.store.begin_change_set("preview", "tester", None, at(1)).await.expect("begins");
+    assert_eq!(records.store.open_change_sets().await.expect("read"), [(id, "preview".into(), "reading".into(), "tester".into())]);
+    let set = NewChangeSet {
+        kind: "preview",
+        rule_version: 4,
+        principal: "tester".into(),
+        preview: None,
+        decided: vec![],
+        changes: vec![change("i1", ChangeKind::Create, None, false)],
+    };
+    records.store.fill_change_set(id, set, at(2)).await.expect("filled");
+    assert!(records.store.unsettled(id).await.expect("read").is_empty());
+    assert_eq!(records.changes(id, None).await[0].state, ChangeState::Proposed);
+    let set = records.store.change_set(id).await.expect("read");
+    assert_eq!((set.state.as_str(), set.rule_version, set.ended.is_some()), ("done", 4, true));
+    assert!(records.store.open_change_sets().await.expect("read").is_empty());
+    assert!(records.store.changes_of("i1", 10).await.expect("read").is_empty(), "a proposal is no history");
+    assert!(matches!(records.store.change_set(99).await, Err(StoreError::Missing { .. })));
+}
+
+#[tokio::test]
+async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
+    let records = Records::new().await;
+    let people = vec![
+        identity("i1", "Ada Lind", Stage::Active),
+        identity("i2", "Ørjan Holm", Stage::Active),
+        identity("i3", "Bo Lind", Stage::Left),
+    ];
+    records.store.keep_identities(people.clone(), vec![], "tester", at(10)).await.expect("kept");
+    records.store.keep_identities(people, vec![], "tester", at(20)).await.expect("kept again");
+    let all = records.store.identities("", None, None, 10).await.expect("listed");
+    assert_eq!(all.iter().map(|row| row.label.as_str()).collect::<Vec<_>>(), ["Ada Lind", "Bo Lind", "Ørjan Holm"]);
+    assert!(all.iter().all(|row| row.changed.starts_with("1970-01-01T00:00:10")), "nothing changed at the second time");
+    let found = |search: &'static str, stage: Option<&'static str>| {
+        let store = records.store.clone();
+        async move {
+            store.identities(search, stage, None, 10).await.expect("listed").into_iter().map(|row| row.identity.id).collect::<Vec<_>>()
+        }
+    };
+    assert_eq!(found("lind", None).await, ["i1", "i3"]);
+    assert_eq!(found("i2@skerry", None).await, ["i2"]);
+    assert_eq!(found("lind", Some("left")).await, ["i3"]);
+    assert_eq!(found("%", None).await, Vec::<String>::new(), "a sign of SQL is a sign");
+    let next = records.store.identities("", None, Some(("Ada Lind", "i1")), 1).await.expect("listed");
+    assert_eq!(next[0].identity.id, "i3");
+    assert_eq!(records.store.identity_counts().await.expect("read"), [("active".to_owned(), 2), ("left".to_owned(), 1)]);
+}
+
+#[tokio::test]
+async fn links_are_closed_and_never_deleted() {
+    let records = Records::new().await;
+    records.read("berthing", ObjectType::Person, 1, vec![observed("b1", &[])]).await;
+    let link = || vec![NewLink { account: 1, identity: "i1".into(), made_by: "match rule".into(), source: false }];
+    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], link(), "tester", at(2)).await.expect("kept");
+    records.store.keep_identities(vec![], link(), "tester", at(3)).await.expect("the same link again is no new one");
+    assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
+    assert_eq!(records.store.split("i1", "harbour", "tester", at(4)).await.expect("asked"), 0);
+    assert_eq!(records.store.split("i1", "berthing", "tester", at(5)).await.expect("split"), 1);
+    records.store.keep_identities(vec![], link(), "tester", at(6)).await.expect("joined anew");
+    let links = records.store.links_of("i1").await.expect("read");
+    assert_eq!(links.len(), 2);
+    assert_eq!((links[0].ended.is_none(), links[1].ended_by.as_deref()), (true, Some("split by hand")));
+    let acts: Vec<String> = records.store.journal(Some("i1"), None, 10).await.expect("read").into_iter().map(|e| e.act).collect();
+    assert_eq!(acts, ["identity.joined", "identity.split", "identity.joined"]);
+}
+
+#[tokio::test]
+async fn rules_are_kept_in_versions_and_the_same_files_make_none() {
+    let records = Records::new().await;
+    let files = |text: &str| vec![tide_core::rules::RuleFile { name: "harbour.toml".into(), text: text.into() }];
+    assert!(records.store.rules().await.expect("read").is_none());
+    assert_eq!(records.store.publish_rules(&files("# one\n"), "tester", at(1)).await.expect("published"), 1);
+    assert_eq!(records.store.publish_rules(&files("# one\n"), "tester", at(2)).await.expect("published"), 1);
+    assert_eq!(records.store.publish_rules(&files("# two, with a comment\n"), "tester", at(3)).await.expect("published"), 2);
+    let newest = records.store.rules().await.expect("read").expect("there");
+    assert_eq!((newest.version, newest.files[0].text.as_str()), (2, "# two, with a comment\n"));
+}
+
+#[tokio::test]
+async fn a_backup_is_whole_and_opens_with_its_key_only_for_secrets() {
+    let records = Records::new().await;
+    records.store.put_secret("harbour", "password", "canary-backup", at(1)).await.expect("kept");
+    records.read("harbour", ObjectType::Person, 10, vec![observed("p1", &[("cn", "Ada")])]).await;
+    let copy = records.folder.path().join("copy.db");
+    records.store.backup(&copy).await.expect("copied");
+    let bytes = std::fs::read(&copy).expect("read");
+    assert!(!bytes.windows(13).any(|w| w == b"canary-backup"));
+    let other = Store::open(&copy, MasterKey::generate()).await.expect("opens with another key");
+    assert_eq!(other.population().await.expect("read").accounts.len(), 1);
+    assert!(matches!(other.secret("harbour", "password").await, Err(StoreError::Sealed { .. })));
+    assert!(records.store.backup(&copy).await.is_err(), "a backup never replaces a file");
+}
+
+#[tokio::test]
+async fn a_closed_store_and_a_wrong_key_say_so() {
+    let records = Records::new().await;
+    records.store.close().await;
+    assert!(matches!(records.store.note("p", "a", "s", "", at(1)).await, Err(StoreError::Closed)));
+    assert!(MasterKey::parse("c2hvcnQ=").expect_err("short").to_string().contains("32 octets"));
+    assert!(MasterKey::parse("***").expect_err("no base64").to_string().contains("not base64"));
+    let missing = records.folder.path().join("no/such/folder/tide.db");
+    let error = Store::open(&missing, MasterKey::generate()).await.err().expect("refused");
+    assert!(error.to_string().contains("check that the folder exists"), "{error}");
+}
