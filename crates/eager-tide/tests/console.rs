@@ -136,7 +136,40 @@ impl Browser {
     }
 }
 
-async fn story(browser: &Browser, console: &str) -> WebDriverResult<()> {
+/// Adds one person, changes one, renames one, moves one out of scope and deletes one, with the
+/// directory's own tool as the demo shows it.
+fn edit_directory(shown: &str) {
+    let people = tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
+    let free: Vec<_> = people
+        .iter()
+        .enumerate()
+        .filter(|(n, p)| (20..60).contains(n) && n % 10 > 4 && !p.locked && p.mail.ends_with("@skerry.example"))
+        .map(|(_, p)| p)
+        .collect();
+    let [changed, renamed, moved, deleted] = [free[0], free[1], free[2], free[3]];
+    let base = tide_standins::world::BASE;
+    let ldif = format!(
+        "dn: uid=tove.quay,ou=Deck,ou=people,{base}\nchangetype: add\nobjectClass: inetOrgPerson\nuid: tove.quay\ncn: Tove Quay\nsn: Quay\ngivenName: Tove\nemployeeNumber: 7001\nmail: tove.quay@skerry.example\n\n\
+         dn: {}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\n\n\
+         dn: {}\nchangetype: modify\nreplace: mail\nmail: newly.wed@skerry.example\n\n\
+         dn: {}\nchangetype: modrdn\nnewrdn: uid=newly.wed\ndeleteoldrdn: 1\n\n\
+         dn: {}\nchangetype: modrdn\nnewrdn: uid={}\ndeleteoldrdn: 1\nnewsuperior: ou=former,{base}\n\n\
+         dn: {}\nchangetype: delete\n",
+        changed.dn(),
+        renamed.dn(),
+        renamed.dn(),
+        moved.dn(),
+        moved.uid,
+        deleted.dn()
+    );
+    let words: Vec<&str> = shown.split_whitespace().take_while(|word| *word != "<<END").collect();
+    let mut tool =
+        Command::new(words[0]).args(&words[1..]).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().expect("ldap-utils are installed");
+    std::io::Write::write_all(&mut tool.stdin.take().unwrap(), ldif.as_bytes()).unwrap();
+    assert!(tool.wait().unwrap().success(), "{shown}");
+}
+
+async fn story(browser: &Browser, console: &str, directory: &str) -> WebDriverResult<()> {
     let driver = &browser.driver;
     // A wrong token is refused in words, and a page asked for is reached after signing in.
     let root = console.split('#').next().unwrap();
@@ -198,6 +231,20 @@ async fn story(browser: &Browser, console: &str) -> WebDriverResult<()> {
     browser.text("lines are held").await?;
     browser.look("overview").await?;
 
+    // 6: the directory changes; the preview shows it, the run does it, and then nothing is left to do.
+    edit_directory(directory);
+    browser.button("Preview a run").await?;
+    browser.text("Do exactly this (6 changes)").await?;
+    browser.text("out of scope in harbour").await?;
+    browser.look("preview-leavers").await?;
+    browser.button("Do exactly this").await?;
+    driver.query(By::Css(".p-dialog:focus-within")).first().await?;
+    browser.click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']").await?;
+    browser.text("6 changes done").await?;
+    browser.page("Changes").await?;
+    browser.button("Preview a run").await?;
+    browser.text("Nothing to do").await?;
+
     // 7: why, and why not.
     browser.page("Identities").await?;
     browser.text("Farrokhzad").await?;
@@ -232,14 +279,15 @@ async fn story(browser: &Browser, console: &str) -> WebDriverResult<()> {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_seven_steps_in_the_console() {
     drop(common::http());
-    let demo = Running::start(&["demo", "--slow", "150", "--listen", "127.0.0.1:0"]);
+    let demo = Running::start(&["demo", "--slow", "100", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
     let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
+    let directory = demo.line("ldapmodify -x").trim().to_owned();
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = std::sync::Arc::new(Browser::open(driver.port, profile.path()).await.expect("Chromium starts"));
     // In a task of its own: a panic with a live session would wait for minutes.
     let told = browser.clone();
-    let ended = tokio::spawn(async move { story(&told, &console).await }).await;
+    let ended = tokio::spawn(async move { story(&told, &console, &directory).await }).await;
     if !matches!(ended, Ok(Ok(())))
         && let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES")
     {
