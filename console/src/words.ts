@@ -75,3 +75,8 @@ export function ago(stamp: string | null | undefined, now = Date.now()): string 
 export function values(list: string[] | undefined): string {
   return list && list.length > 0 ? list.join(' · ') : '—'
 }
+
+/** A number with its noun. */
+export function plural(number: number, noun: string): string {
+  return `${number} ${noun}${number === 1 ? '' : 's'}`
+}

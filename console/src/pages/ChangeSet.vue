@@ -14,7 +14,7 @@ import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
 import { useFetched } from '@/components/fetched'
 import { useLive, type LiveEvent } from '@/stores/live'
-import { count, time, verdict } from '@/words'
+import { count, plural, time, verdict } from '@/words'
 
 const props = defineProps<{ id: string }>()
 const route = useRoute()
@@ -109,7 +109,12 @@ async function run() {
   }
 }
 async function cancel() {
-  await take(api.POST('/api/v1/change-sets/{id}/cancel', { params: path() }))
+  try {
+    await take(api.POST('/api/v1/change-sets/{id}/cancel', { params: path() }))
+  } catch (problem) {
+    // It may have ended just now: its state says so.
+    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
+  }
 }
 </script>
 
@@ -128,7 +133,7 @@ async function cancel() {
         <Button v-if="going" label="Cancel" severity="secondary" @click="cancel" />
         <Button
           v-else-if="set.data.value.kind === 'preview'"
-          :label="toSend ? `Do exactly this (${toSend} changes)…` : 'Nothing to do'"
+          :label="toSend ? `Do exactly this (${plural(toSend, 'change')})…` : 'Nothing to do'"
           icon="pi pi-play"
           :disabled="!toSend"
           @click="asking = true"
@@ -233,7 +238,7 @@ async function cancel() {
       </section>
     </template>
   </Fetched>
-  <Dialog v-model:visible="asking" modal :header="`Send ${toSend} changes?`" :style="{ width: '32rem' }">
+  <Dialog v-model:visible="asking" modal :header="`Send ${plural(toSend, 'change')}?`" :style="{ width: '32rem' }">
     <ul>
       <li
         v-for="entry in verdicts.filter((v) =>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed } from 'vue'
+import { useToast } from 'primevue/usetoast'
 import { useRouter } from 'vue-router'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
@@ -10,6 +11,7 @@ import { useFetched } from '@/components/fetched'
 import { ago, count } from '@/words'
 
 const router = useRouter()
+const toast = useToast()
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/overview')),
   (event) => event.event !== 'progress' && event.event !== 'reading',
@@ -58,10 +60,14 @@ const sentence = computed(() => {
 })
 
 async function preview() {
-  const begun = await take(
-    api.POST('/api/v1/change-sets', { body: { kind: 'preview', preview: null, without_reading: false } }),
-  )
-  await router.push({ name: 'change-set', params: { id: begun.id } })
+  try {
+    const begun = await take(
+      api.POST('/api/v1/change-sets', { body: { kind: 'preview', preview: null, without_reading: false } }),
+    )
+    await router.push({ name: 'change-set', params: { id: begun.id } })
+  } catch (problem) {
+    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
+  }
 }
 </script>
 

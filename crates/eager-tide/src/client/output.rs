@@ -27,17 +27,24 @@ pub fn json<T: Serialize>(value: &T) -> anyhow::Result<()> {
 /// Prints a table. It fits the terminal, or 140 columns where there is none.
 pub fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) {
     let mut table = Table::new();
-    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
-    if !table.is_tty() {
+    let bold = table.is_tty();
+    if !bold {
         table.set_width(140);
     }
-    table.set_header(head.iter().map(|text| Cell::new(text.to_uppercase()).add_attribute(Attribute::Bold)));
+    // Each cell was cleaned; cleaning the whole would take the head's own bold letters for somebody's.
+    let _ = write!(std::io::stdout(), "{}", laid_out(table, head, rows, bold));
+}
+
+fn laid_out(mut table: Table, head: &[&str], rows: impl IntoIterator<Item = Vec<String>>, bold: bool) -> String {
+    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    table.set_header(head.iter().map(|text| {
+        let cell = Cell::new(text.to_uppercase());
+        if bold { cell.add_attribute(Attribute::Bold) } else { cell }
+    }));
     for row in rows {
         table.add_row(row.iter().map(|text| Cell::new(clean(text))));
     }
-    for text in table.to_string().lines() {
-        line(text.trim_end());
-    }
+    table.to_string().lines().map(|line| format!("{}\n", line.trim_end())).collect()
 }
 
 /// A fault of a rule set as one line: file, line, column, what, and what to do.
@@ -66,5 +73,18 @@ mod tests {
     #[test]
     fn nothing_steers_the_terminal() {
         assert_eq!(super::clean("a\u{1b}[31mb\u{202e}c\u{7}\nd"), "a[31mbc\nd");
+    }
+
+    #[test]
+    fn a_table_is_bold_by_its_own_hand_only() {
+        let rows = || vec![vec!["Ada\u{1b}[31m".to_owned(), "in step".to_owned()]];
+        let mut wide = comfy_table::Table::new();
+        wide.set_width(60);
+        let plain = super::laid_out(wide, &["person", "state"], rows(), false);
+        assert_eq!(plain, " PERSON    STATE\n Ada[31m  in step\n");
+        let mut wide = comfy_table::Table::new();
+        wide.set_width(60).enforce_styling();
+        let bold = super::laid_out(wide, &["person", "state"], rows(), true);
+        assert!(bold.starts_with('\u{1b}') && bold.contains("Ada[31m") && !bold.contains("Ada\u{1b}"), "{bold:?}");
     }
 }

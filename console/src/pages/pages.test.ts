@@ -1,0 +1,317 @@
+import { flushPromises, mount } from '@vue/test-utils'
+import { createPinia, setActivePinia } from 'pinia'
+import PrimeVue from 'primevue/config'
+import ToastService from 'primevue/toastservice'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
+import { createMemoryHistory, createRouter } from 'vue-router'
+
+const calls = vi.hoisted(() => ({
+  GET: vi.fn(),
+  POST: vi.fn(),
+  PATCH: vi.fn(),
+  PUT: vi.fn(),
+  DELETE: vi.fn(),
+}))
+vi.mock('@/api/client', async (original) => ({ ...(await original<object>()), api: calls }))
+
+import ChangeSet from './ChangeSet.vue'
+import Identities from './Identities.vue'
+import Overview from './Overview.vue'
+import Rules from './Rules.vue'
+import SignIn from './SignIn.vue'
+import System from './System.vue'
+
+type Answers = Record<string, unknown>
+
+/** Answers each path with its data; what is not there is refused. */
+function answer(answers: Answers) {
+  const reply = (path: string) =>
+    path in answers
+      ? Promise.resolve({ data: answers[path], response: new Response(null, { status: 200 }) })
+      : Promise.resolve({
+          error: { detail: `nothing at ${path}` },
+          response: new Response(null, { status: 404 }),
+        })
+  for (const call of Object.values(calls)) call.mockReset().mockImplementation(reply)
+}
+
+async function open(page: object, props: Record<string, unknown> = {}, at = '/') {
+  const routes = ['overview', 'systems', 'identities', 'changes', 'rules', 'sign-in'].map((name) => ({
+    path: name === 'overview' ? '/' : `/${name}`,
+    name,
+    component: { template: '<div />' },
+  }))
+  const router = createRouter({
+    history: createMemoryHistory(),
+    routes: [
+      ...routes,
+      { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
+      { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
+      { path: '/changes/:id', name: 'change-set', component: { template: '<div />' } },
+    ],
+  })
+  await router.push(at)
+  const pinia = createPinia()
+  setActivePinia(pinia)
+  const wrapper = mount(page, {
+    props,
+    global: { plugins: [pinia, router, [PrimeVue, {}], ToastService] },
+    attachTo: document.body,
+  })
+  await flushPromises()
+  return { wrapper, router }
+}
+
+const system = {
+  name: 'harbour',
+  kind: 'ldap',
+  address: 'ldap://127.0.0.1:389',
+  settings: {},
+  writable: [],
+  paused: false,
+  healthy: true,
+  checked_at: '2026-11-23T08:00:00Z',
+  steps: [{ name: 'Bind accepted', state: 'passed', said: 'cn=eager-tide', remedy: null, code: null }],
+  accounts: 306,
+  linked: 0,
+  readings: [],
+  roles: ['source'],
+}
+const run = {
+  id: 2,
+  kind: 'run',
+  state: 'done',
+  rule_version: 1,
+  principal: 'first operator',
+  preview: 1,
+  started: '2026-11-23T08:00:00Z',
+  ended: '2026-11-23T08:00:02Z',
+  note: null,
+  verdicts: [{ word: 'in_step', count: 290 }],
+  states: [{ word: 'done', count: 302 }],
+}
+const overview = {
+  systems: [system],
+  identities: [{ word: 'active', count: 293 }],
+  rule_version: 1,
+  last_run: run,
+  last_preview: null,
+  failed: 0,
+  held: 0,
+}
+
+beforeEach(() => {
+  document.body.innerHTML = ''
+})
+
+describe('the overview', () => {
+  const sentence = async (over: object) => {
+    answer({ '/api/v1/overview': { ...overview, ...over } })
+    return (await open(Overview)).wrapper.find('h1').text()
+  }
+
+  it('says in one sentence whether everything is well', async () => {
+    expect(await sentence({})).toBe('All is well.')
+    expect(await sentence({ systems: [] })).toContain('No system is connected yet')
+    expect(await sentence({ rule_version: 0 })).toContain('no rules are published yet')
+    expect(await sentence({ last_run: null })).toContain('begin with a preview')
+    expect(await sentence({ failed: 3 })).toBe('3 changes of the last run failed.')
+    expect(await sentence({ held: 2 })).toContain('2 changes of the last run are held')
+    expect(await sentence({ systems: [{ ...system, healthy: false }] })).toContain(
+      'harbour cannot be used as it should',
+    )
+    const held = { ...run, verdicts: [{ word: 'held', count: 11 }] }
+    expect(await sentence({ last_run: held })).toContain('11 lines are held')
+  })
+
+  it('says what is wrong when the service does not answer well, and tries again', async () => {
+    answer({})
+    const { wrapper } = await open(Overview)
+    expect(wrapper.find('[role=alert]').text()).toContain('nothing at /api/v1/overview')
+    answer({ '/api/v1/overview': overview })
+    await wrapper.find('[role=alert] button').trigger('click')
+    await flushPromises()
+    expect(wrapper.find('h1').text()).toBe('All is well.')
+  })
+
+  it('begins a preview and goes to it', async () => {
+    answer({ '/api/v1/overview': overview, '/api/v1/change-sets': { ...run, id: 7 } })
+    const { wrapper, router } = await open(Overview)
+    await wrapper
+      .findAll('button')
+      .find((b) => b.text().includes('Preview a run'))!
+      .trigger('click')
+    await flushPromises()
+    expect(calls.POST.mock.calls[0]![1]).toMatchObject({ body: { kind: 'preview' } })
+    expect(router.currentRoute.value.fullPath).toBe('/changes/7')
+  })
+})
+
+describe('signing in', () => {
+  it('waits for a token, says what is wrong with it, and goes where one wanted to go', async () => {
+    answer({})
+    const { wrapper, router } = await open(SignIn, {}, '/sign-in?to=/changes/3')
+    const button = () => wrapper.find('button[type=submit]')
+    expect(button().attributes('disabled')).toBeDefined()
+    await wrapper.find('#token').setValue('wrong')
+    expect(button().attributes('disabled')).toBeUndefined()
+    await wrapper.find('form').trigger('submit')
+    await flushPromises()
+    expect(wrapper.find('[role=alert]').text()).toContain('nothing at /api/v1/session')
+    vi.stubGlobal(
+      'EventSource',
+      class {
+        close() {}
+      },
+    )
+    answer({ '/api/v1/session': { name: 'first operator', version: '0' } })
+    await wrapper.find('form').trigger('submit')
+    await flushPromises()
+    expect(router.currentRoute.value.fullPath).toBe('/changes/3')
+  })
+
+  it('never leads to another site', async () => {
+    vi.stubGlobal(
+      'EventSource',
+      class {
+        close() {}
+      },
+    )
+    for (const to of ['//elsewhere.example', 'https://elsewhere.example', '/\\elsewhere.example']) {
+      answer({ '/api/v1/session': { name: 'x', version: '0' } })
+      const { wrapper, router } = await open(SignIn, {}, `/sign-in?to=${encodeURIComponent(to)}`)
+      await wrapper.find('#token').setValue('t')
+      await wrapper.find('form').trigger('submit')
+      await flushPromises()
+      expect(router.currentRoute.value.fullPath).toBe('/')
+    }
+  })
+})
+
+describe('a change set', () => {
+  const line = (seq: number, verdict: string, label: string) => ({
+    seq,
+    system: 'berthing',
+    object: 'person',
+    identity: `i${seq}`,
+    account: null,
+    label,
+    verdict,
+    reason: `because ${seq}`,
+    rule: 'berthing.toml:4',
+  })
+  const lines = {
+    items: [line(1, 'held', 'Ada'), line(2, 'create', 'Bo'), line(3, 'in_step', 'Cy')],
+    next: null,
+  }
+  const preview = {
+    ...run,
+    id: 1,
+    kind: 'preview',
+    verdicts: [
+      { word: 'create', count: 1 },
+      { word: 'held', count: 1 },
+      { word: 'in_step', count: 1 },
+    ],
+    states: [{ word: 'proposed', count: 1 }],
+  }
+
+  it('shows who needs attention first, and leaves out who needs none', async () => {
+    answer({ '/api/v1/change-sets/{id}': preview, '/api/v1/change-sets/{id}/lines': lines })
+    const { wrapper } = await open(ChangeSet, { id: '1' })
+    expect(wrapper.text()).toContain('Nothing was written.')
+    expect(wrapper.findAll('button.verdict').map((b) => b.find('.what').text())).toEqual([
+      'held',
+      'create',
+      'in step',
+    ])
+    expect(wrapper.text()).toContain('because 1')
+    expect(wrapper.text()).not.toContain('because 3')
+    expect(wrapper.findAll('button').some((b) => b.text() === 'Do exactly this (1 change)…')).toBe(true)
+  })
+
+  it('has nothing to do when nothing is proposed, and says so on the button', async () => {
+    answer({
+      '/api/v1/change-sets/{id}': { ...preview, states: [] },
+      '/api/v1/change-sets/{id}/lines': lines,
+    })
+    const { wrapper } = await open(ChangeSet, { id: '1' })
+    const button = wrapper.findAll('button').find((b) => b.text() === 'Nothing to do')!
+    expect(button.attributes('disabled')).toBeDefined()
+  })
+
+  it('sums a run up, failures and all', async () => {
+    const failed = {
+      ...run,
+      states: [
+        { word: 'done', count: 3 },
+        { word: 'failed', count: 2 },
+      ],
+      note: 'harbour could not be read',
+    }
+    answer({
+      '/api/v1/change-sets/{id}': failed,
+      '/api/v1/change-sets/{id}/lines': { items: [], next: null },
+    })
+    const { wrapper } = await open(ChangeSet, { id: '2' })
+    expect(wrapper.find('.run-counts').text().replace(/\s+/g, ' ')).toContain(
+      '3 changes done, 2 failed, 0 held',
+    )
+    expect(wrapper.text()).toContain('harbour could not be read')
+    expect(wrapper.text()).toContain('No line fits.')
+  })
+})
+
+describe('a system', () => {
+  it('stays read-only until somebody has read what that means', async () => {
+    answer({
+      '/api/v1/systems/{name}': system,
+      '/api/v1/systems/{name}/accounts': { items: [], next: null },
+    })
+    const { wrapper } = await open(System, { name: 'harbour' })
+    expect(wrapper.text()).toContain('No account fits.')
+    await wrapper
+      .findAll('button')
+      .find((b) => b.text().includes('Let it be written'))!
+      .trigger('click')
+    await flushPromises()
+    expect(calls.PATCH).not.toHaveBeenCalled()
+    expect(document.body.textContent).toContain('may create, change and disable accounts')
+  })
+})
+
+describe('the rules', () => {
+  it('say how to publish some while there are none', async () => {
+    answer({
+      '/api/v1/rules': { version: 0, files: [], systems: [], identities: [], guards: [], faults: [] },
+    })
+    expect((await open(Rules)).wrapper.text()).toContain('eager-tide rules publish FOLDER')
+  })
+})
+
+describe('identities', () => {
+  it('tell why somebody has none', async () => {
+    const account = {
+      system: 'harbour',
+      verdict: 'out_of_scope',
+      reason: 'address outside our domain',
+      rule: 'harbour.toml:12',
+      values: [],
+    }
+    answer({
+      '/api/v1/identities': { items: [], next: null },
+      '/api/v1/why': [
+        { label: 'Ticket Kiosk', identity: null, stage: null, values: [], accounts: [account] },
+      ],
+    })
+    const { wrapper } = await open(Identities)
+    expect(wrapper.text()).toContain('The first run makes identities.')
+    await wrapper.find('input').setValue('kiosk')
+    await wrapper
+      .findAll('button')
+      .find((b) => b.text().includes('Why, or why not?'))!
+      .trigger('click')
+    await flushPromises()
+    expect(wrapper.text()).toContain('address outside our domain')
+  })
+})
