@@ -238,7 +238,12 @@ async function cancel() {
       </section>
     </template>
   </Fetched>
-  <Dialog v-model:visible="asking" modal :header="`Send ${plural(toSend, 'change')}?`" :style="{ width: '32rem' }">
+  <Dialog
+    v-model:visible="asking"
+    modal
+    :header="`Send ${plural(toSend, 'change')}?`"
+    :style="{ width: '32rem' }"
+  >
     <ul>
       <li
         v-for="entry in verdicts.filter((v) =>

@@ -42,6 +42,21 @@ pub enum Shown {
 /// ends without either was cut, and is not complete.
 pub type Showing = mpsc::Receiver<Result<Shown, ConnectError>>;
 
+/// Runs an enumeration beside its reader; the few places of the channel hold a fast server back.
+pub(crate) fn show<F>(enumerate: impl FnOnce(mpsc::Sender<Result<Shown, ConnectError>>) -> F) -> Showing
+where
+    F: Future<Output = Result<usize, ConnectError>> + Send + 'static,
+{
+    let (out, showing) = mpsc::channel(4);
+    let work = enumerate(out.clone());
+    tokio::spawn(async move {
+        let end = work.await.map(Shown::Complete);
+        // Nobody listens any more: the reading was given up, and there is nobody to tell.
+        let _ = out.send(end).await;
+    });
+    showing
+}
+
 /// One change to be written.
 #[derive(Debug, Clone)]
 pub struct Write {

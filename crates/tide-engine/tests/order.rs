@@ -18,7 +18,7 @@ fn rules_with(change: impl Fn(&str, &str) -> String) -> Vec<RuleFile> {
 #[tokio::test]
 async fn runs_never_overlap_and_one_can_be_cancelled() {
     let tide = Tide::writable().await;
-    tide.berthing.delay(Duration::from_millis(80));
+    tide.berthing.delay(Duration::from_millis(250));
     let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
     assert!(matches!(tide.engine.begin(Plan::default(), "tester").await, Err(EngineError::Busy(busy)) if busy == id));
     assert!(matches!(tide.engine.cancel(id + 1), Err(EngineError::Refused(_))));
@@ -44,7 +44,7 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
 #[tokio::test]
 async fn a_stop_leaves_the_queue_for_the_next_start() {
     let tide = Tide::writable().await;
-    tide.berthing.delay(Duration::from_millis(80));
+    tide.berthing.delay(Duration::from_millis(250));
     let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
     while count(&tide.engine.store().change_set(id).await.expect("read").states, "done") < 4 {
         tokio::time::sleep(Duration::from_millis(10)).await;

@@ -66,7 +66,9 @@ fn and_binds_more_tightly_than_or_and_not_most_of_all() {
 fn values_of_each_kind_compare_as_their_kind() {
     let record = json!({"count": 12, "share": 0.5, "text": "12", "none": null, "list": [1, 2], "flag": false});
     let holds = |text: &str| text.parse::<Filter>().expect("valid").holds(&record);
-    for yes in ["count eq 12", "count gt 9", "share le 0.5", "text eq \"12\"", "flag eq false", "list eq 2", "count ne 13", "missing ne \"x\""] {
+    for yes in
+        ["count eq 12", "count gt 9", "share le 0.5", "text eq \"12\"", "flag eq false", "list eq 2", "count ne 13", "missing ne \"x\""]
+    {
         assert!(holds(yes), "{yes}");
     }
     for no in ["count eq \"12\"", "text eq 12", "none pr", "missing pr", "flag pr and flag eq true", "text gt \"2\"", "count co 1"] {
@@ -77,8 +79,22 @@ fn values_of_each_kind_compare_as_their_kind() {
 #[test]
 fn what_is_no_filter_is_refused_with_its_place() {
     for text in [
-        "", " ", "userName", "userName eq", "eq \"x\"", "userName eq 'x'", "userName is \"x\"", "(userName pr", "userName pr)", "emails[type eq \"work\"",
-        "not userName pr", "userName eq \"x\" and", "a:b eq 1", "userName eq {}", "userName eq [1]", "1abc pr",
+        "",
+        " ",
+        "userName",
+        "userName eq",
+        "eq \"x\"",
+        "userName eq 'x'",
+        "userName is \"x\"",
+        "(userName pr",
+        "userName pr)",
+        "emails[type eq \"work\"",
+        "not userName pr",
+        "userName eq \"x\" and",
+        "a:b eq 1",
+        "userName eq {}",
+        "userName eq [1]",
+        "1abc pr",
     ] {
         let error = text.parse::<Filter>().expect_err(text);
         assert!(error.at >= 1 && error.to_string().contains("RFC 7644"), "{text}: {error}");
@@ -131,7 +147,8 @@ fn remove_removes_what_it_names_and_nothing_else() {
 #[test]
 fn replace_replaces_one_many_or_all() {
     // §3.5.2.3
-    let user = patched(json!([{"op": "replace", "path": "addresses[type eq \"work\"]", "value": {"type": "work", "streetAddress": "911 Pier"}}]));
+    let user =
+        patched(json!([{"op": "replace", "path": "addresses[type eq \"work\"]", "value": {"type": "work", "streetAddress": "911 Pier"}}]));
     assert_eq!(user["addresses"][0]["streetAddress"], "911 Pier");
     let user = patched(json!([{"op": "replace", "path": "addresses[type eq \"work\"].streetAddress", "value": "1010 Pier"}]));
     assert_eq!(user["addresses"][0], json!({"type": "work", "streetAddress": "1010 Pier", "locality": "Northhaven"}));
@@ -151,7 +168,10 @@ fn replace_replaces_one_many_or_all() {
 
 #[test]
 fn a_patch_is_applied_whole_or_not_at_all() {
-    let error = apply(json!([{"op": "replace", "path": "title", "value": "Mate"}, {"op": "replace", "path": "fax[type eq \"x\"].value", "value": "1"}])).expect_err("refused");
+    let error = apply(
+        json!([{"op": "replace", "path": "title", "value": "Mate"}, {"op": "replace", "path": "fax[type eq \"x\"].value", "value": "1"}]),
+    )
+    .expect_err("refused");
     assert_eq!(error.scim_type, "noTarget");
     let refused = patch::apply(&user(), &json!({"schemas": [PATCH_OP]})).expect_err("no operations");
     assert_eq!(refused.scim_type, "invalidSyntax");

@@ -84,10 +84,32 @@ async fn whatever_is_wrong_is_a_problem_document() {
     is_problem(&api.get("/api/v1/identities/nobody").await, 409, "no rules");
     is_problem(&api.get("/api/v1/nothing/here").await, 404, "there is nothing at");
     is_problem(&api.raw(Method::DELETE, "/api/v1/systems", &[], Body::empty()).await, 403, "granted to nobody");
-    is_problem(&api.send(Method::POST, "/api/v1/systems", json!({"name": "UPPER", "kind": "ldap", "settings": {"url": "ldap://x", "base_dn": BASE}})).await, 400, "cannot be a system's name");
-    is_problem(&api.send(Method::POST, "/api/v1/systems/check", json!({"kind": "ldap", "settings": {"url": "nonsense", "base_dn": "x", "extra": 1}})).await, 422, "extra");
+    is_problem(
+        &api.send(
+            Method::POST,
+            "/api/v1/systems",
+            json!({"name": "UPPER", "kind": "ldap", "settings": {"url": "ldap://x", "base_dn": BASE}}),
+        )
+        .await,
+        400,
+        "cannot be a system's name",
+    );
+    is_problem(
+        &api.send(
+            Method::POST,
+            "/api/v1/systems/check",
+            json!({"kind": "ldap", "settings": {"url": "nonsense", "base_dn": "x", "extra": 1}}),
+        )
+        .await,
+        422,
+        "extra",
+    );
     is_problem(&api.send(Method::PATCH, "/api/v1/systems/nowhere", json!({"paused": true})).await, 404, "nowhere");
-    is_problem(&api.send(Method::PUT, "/api/v1/rules", json!({"files": [{"name": "x.txt", "text": ""}]})).await, 400, "cannot be a rule file's name");
+    is_problem(
+        &api.send(Method::PUT, "/api/v1/rules", json!({"files": [{"name": "x.txt", "text": ""}]})).await,
+        400,
+        "cannot be a rule file's name",
+    );
     is_problem(&api.send(Method::PUT, "/api/v1/rules", json!({"files": [{"name": "x.toml", "text": "system ="}]})).await, 422, "errors");
 }
 
@@ -112,7 +134,11 @@ async fn answers_carry_the_headers_that_protect_a_browser() {
     for path in ["/", "/systems", "/api/v1/overview", "/api/v1/nothing"] {
         let answer = api.get(path).await;
         let value = |name: &str| answer.headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
-        assert!(value("content-security-policy").contains("default-src 'self'") && value("content-security-policy").contains("frame-ancestors 'none'"), "{path}");
+        assert!(
+            value("content-security-policy").contains("default-src 'self'")
+                && value("content-security-policy").contains("frame-ancestors 'none'"),
+            "{path}"
+        );
         assert_eq!((value("x-content-type-options").as_str(), value("x-frame-options").as_str()), ("nosniff", "DENY"), "{path}");
     }
     let page = api.get("/changes/12").await;
@@ -172,7 +198,12 @@ async fn lists_come_in_pages_that_fit_together() {
     let mut after = String::new();
     let mut pages = 0;
     loop {
-        let page = api.get(&format!("/api/v1/systems/harbour/accounts?limit=20&after={}", after.replace('=', "%3D").replace(',', "%2C").replace(' ', "%20"))).await;
+        let page = api
+            .get(&format!(
+                "/api/v1/systems/harbour/accounts?limit=20&after={}",
+                after.replace('=', "%3D").replace(',', "%2C").replace(' ', "%20")
+            ))
+            .await;
         for account in page.body["items"].as_array().expect("items") {
             assert!(seen.insert(account["key"].to_string()), "nobody is shown twice");
             assert!(!account.to_string().contains("userPassword"));
@@ -196,5 +227,7 @@ async fn lists_come_in_pages_that_fit_together() {
     assert!(rest.body["items"][0]["id"].as_i64() < journal.body["items"][1]["id"].as_i64());
     assert_eq!(api.get("/api/v1/journal/check").await.body["sound"], true);
     let schema = api.get("/api/v1/systems/harbour/schema").await;
-    assert!(schema.body.as_array().is_some_and(|all| all.iter().any(|a| a["name"] == "sn") && !all.iter().any(|a| a["name"] == "userPassword")));
+    assert!(
+        schema.body.as_array().is_some_and(|all| all.iter().any(|a| a["name"] == "sn") && !all.iter().any(|a| a["name"] == "userPassword"))
+    );
 }

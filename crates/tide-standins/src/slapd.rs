@@ -20,7 +20,7 @@ pub struct Slapd {
     pub admin_password: String,
     /// The authority that signed its certificate.
     pub certificates: Certificates,
-    folder: tempfile::TempDir,
+    folder: std::sync::Arc<tempfile::TempDir>,
     child: Child,
     ports: (u16, u16),
 }
@@ -39,9 +39,10 @@ pub fn available() -> bool {
 impl Slapd {
     /// Starts a slapd that holds these entries, the top entry first.
     pub fn start(entries: &[Entry]) -> anyhow::Result<Slapd> {
-        let folder = tempfile::Builder::new().prefix("harbour-").tempdir()?;
+        let folder = std::sync::Arc::new(tempfile::Builder::new().prefix("harbour-").tempdir()?);
         let certificates = certs::make(&["localhost", "127.0.0.1"])?;
-        let at = folder.path();
+        let at = folder.path().to_owned();
+        let at = at.as_path();
         for (name, text) in
             [("ca.pem", &certificates.ca_pem), ("cert.pem", &certificates.server_pem), ("key.pem", &certificates.server_key_pem)]
         {
@@ -57,20 +58,26 @@ impl Slapd {
         if !added.status.success() {
             bail!("slapadd failed: {}", String::from_utf8_lossy(&added.stderr));
         }
-        let ports = (crate::free_port()?, crate::free_port()?);
-        let child = launch(at, ports)?;
-        let mut slapd = Slapd {
-            url: format!("ldap://127.0.0.1:{}", ports.0),
-            tls_url: format!("ldaps://127.0.0.1:{}", ports.1),
-            admin_dn,
-            admin_password,
-            certificates,
-            folder,
-            child,
-            ports,
-        };
-        slapd.wait()?;
-        Ok(slapd)
+        let mut last = None;
+        // A port that was free a moment ago may be taken by now: another pair is tried.
+        for _ in 0..3 {
+            let ports = (crate::free_port()?, crate::free_port()?);
+            let mut slapd = Slapd {
+                url: format!("ldap://127.0.0.1:{}", ports.0),
+                tls_url: format!("ldaps://127.0.0.1:{}", ports.1),
+                admin_dn: admin_dn.clone(),
+                admin_password: admin_password.clone(),
+                certificates: certificates.clone(),
+                child: launch(folder.path(), ports)?,
+                folder: folder.clone(),
+                ports,
+            };
+            match slapd.wait() {
+                Ok(()) => return Ok(slapd),
+                Err(error) => last = Some(error),
+            }
+        }
+        Err(last.unwrap_or_else(|| anyhow::anyhow!("slapd does not start")))
     }
 
     fn wait(&mut self) -> anyhow::Result<()> {

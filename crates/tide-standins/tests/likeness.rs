@@ -52,7 +52,10 @@ async fn script(url: &str, admin: &str, password: &str) -> Vec<String> {
     told.push(format!("replace {}", ldap.modify(&dn, vec![Mod::Replace("title", set("Mate"))]).await.expect("answered").rc));
     told.push(format!("add a value {}", ldap.modify(&dn, vec![Mod::Add("mail", set("n@skerry.example"))]).await.expect("answered").rc));
     told.push(format!("clear {}", ldap.modify(&dn, vec![Mod::Replace("title", HashSet::new())]).await.expect("answered").rc));
-    told.push(format!("change nobody {}", ldap.modify(&format!("uid=x,{people}"), vec![Mod::Replace("title", set("x"))]).await.expect("answered").rc));
+    told.push(format!(
+        "change nobody {}",
+        ldap.modify(&format!("uid=x,{people}"), vec![Mod::Replace("title", set("x"))]).await.expect("answered").rc
+    ));
     let uuid = |answer: Vec<ldap3::ResultEntry>| answer.into_iter().next().map(|e| SearchEntry::construct(e).attrs.remove("entryUUID"));
     let before = uuid(ldap.search(&dn, Scope::Base, "(objectClass=*)", vec!["entryUUID"]).await.expect("answered").0);
     told.push(format!("rename {}", ldap.modifydn(&dn, "uid=old.hand", true, None).await.expect("answered").rc));

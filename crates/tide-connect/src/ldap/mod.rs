@@ -285,13 +285,7 @@ impl Connector for LdapConnector {
     }
 
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
-        let (out, showing) = mpsc::channel(4);
-        tokio::spawn(async move {
-            let end = self.enumerate(object, &out).await.map(Shown::Complete);
-            // Nobody listens any more: the reading was given up, and there is nobody to tell.
-            let _ = out.send(end).await;
-        });
-        showing
+        crate::show(move |out| async move { self.enumerate(object, &out).await })
     }
 
     async fn find(&self, _object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
