@@ -81,7 +81,7 @@ mod tests {
         let mut wide = comfy_table::Table::new();
         wide.set_width(60);
         let plain = super::laid_out(wide, &["person", "state"], rows(), false);
-        assert_eq!(plain, " PERSON    STATE\n Ada[31m  in step\n");
+        assert_eq!(plain, " PERSON   STATE\n Ada[31m  in step\n");
         let mut wide = comfy_table::Table::new();
         wide.set_width(60).enforce_styling();
         let bold = super::laid_out(wide, &["person", "state"], rows(), true);
