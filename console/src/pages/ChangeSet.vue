@@ -7,18 +7,19 @@ import InputText from 'primevue/inputtext'
 import ProgressBar from 'primevue/progressbar'
 import { useToast } from 'primevue/usetoast'
 import { computed, onUnmounted, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRoute } from 'vue-router'
 import { api, take, type Change, type Line } from '@/api/client'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
+import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
 import { useLive, type LiveEvent } from '@/stores/live'
 import { count, plural, time, verdict } from '@/words'
 
 const props = defineProps<{ id: string }>()
 const route = useRoute()
-const router = useRouter()
+const { begin } = useBegin()
 const toast = useToast()
 const number = computed(() => Number(props.id))
 const path = () => ({ path: { id: number.value } })
@@ -97,16 +98,7 @@ async function expand(event: { data: Line }) {
 const asking = ref(false)
 async function run() {
   asking.value = false
-  try {
-    const begun = await take(
-      api.POST('/api/v1/change-sets', {
-        body: { kind: 'run', preview: number.value, without_reading: false },
-      }),
-    )
-    await router.push({ name: 'change-set', params: { id: begun.id } })
-  } catch (problem) {
-    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
-  }
+  await begin('run', number.value)
 }
 async function cancel() {
   try {

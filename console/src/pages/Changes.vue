@@ -2,30 +2,18 @@
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
-import { useToast } from 'primevue/usetoast'
-import { useRouter } from 'vue-router'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
+import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
-const router = useRouter()
-const toast = useToast()
+const { preview } = useBegin()
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/change-sets', { params: { query: { limit: 100 } } })),
   (event) => event.event === 'change_set',
 )
-async function preview() {
-  try {
-    const begun = await take(
-      api.POST('/api/v1/change-sets', { body: { kind: 'preview', preview: null, without_reading: false } }),
-    )
-    await router.push({ name: 'change-set', params: { id: begun.id } })
-  } catch (problem) {
-    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
-  }
-}
 </script>
 
 <template>

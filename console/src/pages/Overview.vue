@@ -1,17 +1,15 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed } from 'vue'
-import { useToast } from 'primevue/usetoast'
-import { useRouter } from 'vue-router'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
+import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
 import { ago, count } from '@/words'
 
-const router = useRouter()
-const toast = useToast()
+const { preview } = useBegin()
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/overview')),
   (event) => event.event !== 'progress' && event.event !== 'reading',
@@ -58,17 +56,6 @@ const sentence = computed(() => {
     }
   return { text: 'All is well.', tone: 'good' }
 })
-
-async function preview() {
-  try {
-    const begun = await take(
-      api.POST('/api/v1/change-sets', { body: { kind: 'preview', preview: null, without_reading: false } }),
-    )
-    await router.push({ name: 'change-set', params: { id: begun.id } })
-  } catch (problem) {
-    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
-  }
-}
 </script>
 
 <template>

@@ -227,6 +227,11 @@ impl Engine {
             .change
             .values
             .iter()
+            // A system may write a text in its own way. A state that is not what we sent is no way of
+            // writing it: it is drift, and is put right by the next run.
+            .filter(|value| {
+                schema.and_then(|schema| schema.state_attribute.as_ref()).is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
+            })
             .filter_map(|value| {
                 let returned = account.attributes.get(&value.attribute);
                 let def = schema.and_then(|schema| schema.get(&value.attribute));

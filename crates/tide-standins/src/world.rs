@@ -341,12 +341,15 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<Entry> {
     entries.extend(people.iter().map(Crew::entry));
     let members: Vec<String> = people.iter().filter(|p| p.department == "10").map(Crew::dn).collect();
     let members: Vec<&str> = members.iter().map(String::as_str).collect();
-    entries.push(
-        Entry::new(format!("cn=deck-watch,ou=groups,{BASE}"))
-            .with("objectClass", &["groupOfNames"])
-            .with("cn", &["deck-watch"])
-            .with("member", &members),
-    );
+    // A group of this class cannot be empty.
+    if !members.is_empty() {
+        entries.push(
+            Entry::new(format!("cn=deck-watch,ou=groups,{BASE}"))
+                .with("objectClass", &["groupOfNames"])
+                .with("cn", &["deck-watch"])
+                .with("member", &members),
+        );
+    }
     entries
 }
 

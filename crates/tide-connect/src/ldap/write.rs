@@ -59,8 +59,13 @@ pub(super) async fn send(
                 "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'",
             )
         })?;
-        let attributes: Vec<(Octets, HashSet<Octets>)> =
+        let mut attributes: Vec<(Octets, HashSet<Octets>)> =
             write.values.iter().filter(|v| !ours(v)).map(|v| (v.attribute.clone().into_bytes(), set(&v.after))).collect();
+        // Who is to be disabled is never usable, not even between two operations.
+        let disabled = write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(false)]);
+        if disabled && let Mod::Replace(name, values) = state_change(known.state, true, &[])? {
+            attributes.push((name, values));
+        }
         let result = ldap.with_timeout(wait).add(&dn, attributes).await.map_err(|e| lost(settings, &e, true))?;
         accept(&result, &format!("adding {dn}"))?;
         return Ok(Done::Named(dn));

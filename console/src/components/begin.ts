@@ -1,0 +1,22 @@
+import { useToast } from 'primevue/usetoast'
+import { useRouter } from 'vue-router'
+import { api, take } from '@/api/client'
+
+/** Begins a preview or a run and goes to its page; a refusal is said in a toast. */
+export function useBegin() {
+  const router = useRouter()
+  const toast = useToast()
+
+  async function begin(kind: 'preview' | 'run', preview: number | null = null) {
+    try {
+      const begun = await take(
+        api.POST('/api/v1/change-sets', { body: { kind, preview, without_reading: false } }),
+      )
+      await router.push({ name: 'change-set', params: { id: begun.id } })
+    } catch (problem) {
+      toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
+    }
+  }
+
+  return { begin, preview: () => begin('preview') }
+}

@@ -1,0 +1,119 @@
+//! Previews, runs and what is in them.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::Count;
+
+/// A preview or a run to begin.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewChangeSet {
+    /// `preview` or `run`.
+    pub kind: String,
+    /// For a run: send only what this preview showed.
+    #[serde(default)]
+    pub preview: Option<i64>,
+    /// Decide from what was read before.
+    #[serde(default)]
+    pub without_reading: bool,
+}
+
+/// A preview or a run.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChangeSet {
+    /// Its number.
+    pub id: i64,
+    /// `preview` or `run`.
+    pub kind: String,
+    /// `reading`, `deciding`, `running`, `done`, `failed` or `cancelled`.
+    pub state: String,
+    /// The rules it was decided by.
+    pub rule_version: i64,
+    /// Who asked for it.
+    pub principal: String,
+    /// The preview that a run was bound to.
+    pub preview: Option<i64>,
+    /// When it began.
+    pub started: String,
+    /// When it ended.
+    pub ended: Option<String>,
+    /// What is to be said of the whole of it.
+    pub note: Option<String>,
+    /// Lines by verdict.
+    pub verdicts: Vec<Count>,
+    /// Changes by state.
+    pub states: Vec<Count>,
+}
+
+/// What was decided about one person in one system.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Line {
+    /// Its place.
+    pub seq: i64,
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: String,
+    /// The identity, if there is or will be one.
+    pub identity: Option<String>,
+    /// What people call the account, if there is one.
+    pub account: Option<String>,
+    /// Whom it is about.
+    pub label: String,
+    /// `create`, `join`, `update`, `rename`, `enable`, `disable`, `in_step`, `source`, `out_of_scope`, `held` or `unowned`.
+    pub verdict: String,
+    /// Why.
+    pub reason: String,
+    /// The rule behind it, as `file:line`.
+    pub rule: Option<String>,
+}
+
+/// One value that changes.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ValueChange {
+    /// The attribute.
+    pub attribute: String,
+    /// What is there.
+    pub before: Vec<String>,
+    /// What will be there.
+    pub after: Vec<String>,
+    /// The rule, as `file:line`.
+    pub rule: String,
+}
+
+/// One operation on one account.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// Its number.
+    pub id: i64,
+    /// Its change set.
+    pub change_set: i64,
+    /// The target.
+    pub system: String,
+    /// The type.
+    pub object: String,
+    /// The identity behind it.
+    pub identity: String,
+    /// Whom it is about.
+    pub label: String,
+    /// `create`, `update`, `rename`, `enable`, `disable`, …
+    pub kind: String,
+    /// `proposed`, `held`, `queued`, `sending`, `unknown`, `done`, `failed` or `cancelled`.
+    pub state: String,
+    /// The values.
+    pub values: Vec<ValueChange>,
+    /// Why.
+    pub reason: String,
+    /// The rule behind it, as `file:line`.
+    pub rule: Option<String>,
+    /// Why it is not sent, if it is not.
+    pub hold: Option<String>,
+    /// What the system answered, if it refused.
+    pub error: Option<String>,
+    /// What to do about it.
+    pub remedy: Option<String>,
+    /// How often it was sent.
+    pub attempts: i64,
+    /// When it was settled.
+    pub settled: Option<String>,
+}

@@ -1,0 +1,115 @@
+//! Identities, and why they are as they are.
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use crate::{Attribute, Change};
+
+/// An identity in a list.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Identity {
+    /// Its lasting name.
+    pub id: String,
+    /// What people call it.
+    pub label: String,
+    /// Its stage.
+    pub stage: String,
+    /// The systems in which it has an account.
+    pub systems: Vec<String>,
+    /// Some values, to tell people of one name apart.
+    pub attributes: Vec<Attribute>,
+    /// When it last changed.
+    pub changed: String,
+}
+
+/// One value and where it comes from.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ValueReason {
+    /// The attribute.
+    pub attribute: String,
+    /// The value that the rules want.
+    pub value: String,
+    /// The value that is there, for an account.
+    pub there: Option<String>,
+    /// How the two stand to each other, for an account.
+    pub state: Option<String>,
+    /// The rule, as `file:line`.
+    pub rule: String,
+    /// Its expression.
+    pub expression: String,
+    /// What the expression read.
+    pub read: Vec<Attribute>,
+    /// The system whose value won, for a value of an identity.
+    pub from_system: Option<String>,
+}
+
+/// One account of a person, or its absence.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AccountReason {
+    /// The system.
+    pub system: String,
+    /// What is decided about it.
+    pub verdict: String,
+    /// Why.
+    pub reason: String,
+    /// The rule behind it, as `file:line`.
+    pub rule: Option<String>,
+    /// Its name there.
+    pub name: Option<String>,
+    /// Its lasting key there.
+    pub key: Option<String>,
+    /// What made the link.
+    pub linked_by: Option<String>,
+    /// The values, for a target.
+    pub values: Vec<ValueReason>,
+}
+
+/// Why a person's accounts are as they are, or why there are none.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Explanation {
+    /// What people call it.
+    pub label: String,
+    /// The identity.
+    pub identity: Option<String>,
+    /// Its stage.
+    pub stage: Option<String>,
+    /// Its values and where each comes from.
+    pub values: Vec<ValueReason>,
+    /// Its accounts.
+    pub accounts: Vec<AccountReason>,
+}
+
+/// A link of an identity, open or ended.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Link {
+    /// The system.
+    pub system: String,
+    /// The account's name there.
+    pub account: String,
+    /// When it was made.
+    pub made: String,
+    /// By which rule or act.
+    pub made_by: String,
+    /// When it was ended.
+    pub ended: Option<String>,
+    /// Why it was ended.
+    pub ended_by: Option<String>,
+}
+
+/// An identity with its accounts, links and history.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct IdentityDetail {
+    /// Everything about it, explained.
+    pub explanation: Explanation,
+    /// Its links.
+    pub links: Vec<Link>,
+    /// Its changes, the newest first.
+    pub history: Vec<Change>,
+}
+
+/// Whom to explain.
+#[derive(Debug, Clone, Serialize, Deserialize, IntoParams)]
+pub struct WhyQuery {
+    /// A name, an address, an employee number, a DN or an id.
+    pub person: String,
+}
