@@ -90,7 +90,7 @@ async fn a_directory_is_fed_as_well_as_a_service() {
     let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", person.number)).await.expect("made");
     assert!(dn.to_lowercase().starts_with(&format!("uid={},ou=", person.uid)), "{dn}");
     assert_eq!(found["telephoneNumber"].iter().collect::<HashSet<_>>(), person.phones.iter().collect::<HashSet<_>>());
-    assert_eq!(found["sn"], [person.family.clone()]);
+    assert_eq!(found["sn"], std::slice::from_ref(&person.family));
 
     // The one who existed is joined, renamed and moved to where the rules want the entry, and stays the same entry.
     let joined = &tide.people[5];
