@@ -39,7 +39,7 @@ pub fn log(format: LogFormat, default: &str) {
     let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
     // A second call, in a test, finds logging on already.
     let _ = match format {
-        LogFormat::Text => builder.with_target(false).try_init(),
+        LogFormat::Text => builder.with_target(false).with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr())).try_init(),
         LogFormat::Json => builder.json().try_init(),
     };
 }
@@ -47,7 +47,7 @@ pub fn log(format: LogFormat, default: &str) {
 /// Opens the engine of a data folder. At the first start an operator is made, and its token is
 /// written to a file that only the owner may read; the file's path is returned.
 pub async fn open(data: &Path) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
-    std::fs::create_dir_all(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
+    private_folder(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
     let key = MasterKey::from_environment_or_file(&data.join("key"))?;
     let store = Store::open(&data.join("tide.db"), key).await?;
     let engine = Engine::new(store, Arc::new(SystemClock));
@@ -59,6 +59,19 @@ pub async fn open(data: &Path) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)>
         engine.store().add_principal("operator", "first operator", Some(&token), engine.now()).await?;
     }
     Ok((engine, first.then_some(file)))
+}
+
+/// Makes a folder that only its owner may enter: people's data are in it. One that exists is left as
+/// it is, since somebody chose its rights.
+fn private_folder(path: &Path) -> std::io::Result<()> {
+    let mut builder = std::fs::DirBuilder::new();
+    builder.recursive(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::DirBuilderExt;
+        builder.mode(0o700);
+    }
+    builder.create(path)
 }
 
 fn private(path: &Path, text: &str) -> std::io::Result<()> {
@@ -103,6 +116,13 @@ impl Serve {
         tracing::info!(console = %format!("http://{address}/"), data = %self.data.display(), "Eager Tide is up");
         if let Some(file) = first {
             tracing::info!(file = %file.display(), "first start: the first operator's token is in this file; sign in with it, and set EAGER_TIDE_TOKEN_FILE for the client");
+        }
+        let foreign = engine.store().secrets_of_other_keys().await?;
+        if foreign > 0 {
+            tracing::warn!(
+                secrets = foreign,
+                "some secrets were sealed with another key and cannot be opened: start with that key, or set them again with `eager-tide systems secret NAME`"
+            );
         }
         engine.resume().await?;
         tide_service::serve(listener, engine.clone(), stopped()).await?;

@@ -228,6 +228,27 @@ async fn bad_input_gets_a_message_of_its_own() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn another_key_is_noticed_at_the_start_and_the_folder_is_private() {
+    let mut set = Set::start().await;
+    let data = set.folder.path().join("data");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        assert_eq!(std::fs::metadata(&data).unwrap().permissions().mode() & 0o777, 0o700, "people's data are for the owner alone");
+    }
+    assert!(set.service.running.terminate().success());
+    std::fs::remove_file(data.join("key")).unwrap();
+    let service = Service::start(&data);
+    assert!(service.running.line("sealed with another key").contains("eager-tide systems secret"));
+    let checked = text(&service.client(&["systems", "check", "harbour"]));
+    assert!(checked.contains("cannot be opened with this key"), "{checked}");
+    // Set anew, it works again.
+    let replaced = client(&service.url, &service.token, &["systems", "secret", "harbour"], PASSWORD);
+    assert!(replaced.status.success(), "{}", text(&replaced));
+    assert!(service.client(&["systems", "check", "harbour"]).status.success());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn listening_beyond_loopback_is_refused() {
     let folder = tempfile::tempdir().unwrap();
     let running = common::Running::start(&["serve", "--listen", "0.0.0.0:0", "--data", folder.path().to_str().unwrap()]);

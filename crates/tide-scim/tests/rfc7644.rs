@@ -195,3 +195,65 @@ fn an_error_has_the_body_of_section_3_12() {
     assert_eq!((&body["status"], &body["scimType"]), (&json!("409"), &json!("uniqueness")), "the status is a text");
     assert!(error_body(404, None, "nothing").get("scimType").is_none());
 }
+
+fn schemas() -> Vec<Value> {
+    let address = json!([{"name": "type", "type": "string", "canonicalValues": ["work", "home"]}, {"name": "locality", "type": "string"},
+        {"name": "country", "type": "string"}, {"name": "primary", "type": "boolean"}]);
+    vec![
+        json!({"id": USER, "attributes": [
+            {"name": "userName", "type": "string", "required": true, "caseExact": false},
+            {"name": "displayName", "type": "string", "caseExact": true},
+            {"name": "addresses", "type": "complex", "multiValued": true, "subAttributes": address},
+            {"name": "roles", "type": "string", "multiValued": true},
+            {"name": "password", "type": "string", "mutability": "writeOnly"},
+            {"name": "groups", "type": "complex", "multiValued": true, "mutability": "readOnly", "subAttributes": [{"name": "value", "type": "string"}]},
+        ]}),
+        json!({"id": "urn:skerry:schemas:crew:1.0:User", "attributes": [{"name": "berth", "type": "integer"}]}),
+    ]
+}
+
+#[test]
+fn a_services_own_schema_gets_flat_names() {
+    let flat = tide_scim::FlatSchema::read(&schemas(), USER);
+    let names: Vec<&str> = flat.attributes.keys().map(String::as_str).collect();
+    for name in ["userName", "addresses.work.locality", "addresses.home.country", "crew.berth", "externalId", "id", "roles"] {
+        assert!(names.contains(&name), "{name} in {names:?}");
+    }
+    assert!(!names.iter().any(|name| name.ends_with("primary") || name.ends_with(".type")), "{names:?}");
+    assert!(flat.get("USERNAME").is_some_and(|a| a.required && !a.case_exact && a.writable));
+    assert!(flat.get("id").is_some_and(|a| !a.writable && a.case_exact));
+    assert!(flat.get("groups").is_some_and(|a| !a.writable));
+    assert!(flat.get("crew.berth").is_some_and(|a| a.scim_type == "integer" && a.path() == "urn:skerry:schemas:crew:1.0:User:berth"));
+    assert!(flat.get("nothing").is_none());
+}
+
+#[test]
+fn parts_of_one_address_belong_to_one_address() {
+    let flat = tide_scim::FlatSchema::read(&schemas(), USER);
+    let values = [
+        ("addresses.work.locality", vec![json!("Northhaven")]),
+        ("addresses.work.country", vec![json!("Skerry")]),
+        ("addresses.home.locality", vec![json!("Gull Sound")]),
+        ("roles", vec![json!("mate"), json!("cook")]),
+        ("crew.berth", vec![json!(7)]),
+        ("unknown", vec![json!("x")]),
+        ("displayName", vec![]),
+    ];
+    let made = flat.build(USER, values.iter().map(|(name, values)| (*name, values.clone())));
+    assert_eq!(
+        made["addresses"],
+        json!([{"locality": "Northhaven", "type": "work", "country": "Skerry"}, {"locality": "Gull Sound", "type": "home"}])
+    );
+    assert_eq!(made["roles"], json!(["mate", "cook"]));
+    assert_eq!(made["schemas"], json!([USER, "urn:skerry:schemas:crew:1.0:User"]), "an extension that is used is named");
+    assert!(made.get("unknown").is_none() && made.get("displayName").is_none());
+    let back = flat.flatten(&made);
+    assert_eq!(back["addresses.work.country"], [json!("Skerry")]);
+    assert_eq!(back["crew.berth"], [json!(7)]);
+    // A change of one part touches that part alone.
+    let operations = flat.attributes["addresses.work.locality"].operations(&[json!("Northhaven")], &[json!("Tarn Quay")]);
+    let changed = patch::apply(&made, &json!({"Operations": operations})).expect("applies");
+    assert_eq!(changed["addresses"][0], json!({"locality": "Tarn Quay", "type": "work", "country": "Skerry"}));
+    let operations = flat.attributes["roles"].operations(&[json!("mate")], &[]);
+    assert_eq!(operations, [json!({"op": "remove", "path": "roles"})]);
+}

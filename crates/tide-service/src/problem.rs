@@ -49,6 +49,7 @@ impl From<StoreError> for Refusal {
         match error {
             StoreError::Missing { .. } => Self::new(StatusCode::NOT_FOUND, "not-found", error.to_string()),
             StoreError::Exists { .. } => Self::new(StatusCode::CONFLICT, "exists", error.to_string()),
+            StoreError::Sealed { .. } => Self::new(StatusCode::CONFLICT, "sealed", error.to_string()),
             other => {
                 // What SQLite says may name files and statements: it is for the log.
                 tracing::error!(error = %other, "the store failed");

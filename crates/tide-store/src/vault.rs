@@ -137,6 +137,11 @@ impl Store {
             .await
     }
 
+    /// How many secrets were sealed with another key than the one this store was opened with.
+    pub async fn secrets_of_other_keys(&self) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar("SELECT count(*) FROM secret WHERE key_id <> ?").bind(self.vault.key.id()).fetch_one(&self.reader).await?)
+    }
+
     /// Opens a secret, for use on the wire and nowhere else.
     pub async fn secret(&self, owner: &str, field: &str) -> Result<Option<Zeroizing<String>>, StoreError> {
         let Some(row) = sqlx::query("SELECT wrapped, sealed FROM secret WHERE owner = ? AND field = ?")

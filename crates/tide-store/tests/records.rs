@@ -305,6 +305,7 @@ async fn a_backup_is_whole_and_opens_with_its_key_only_for_secrets() {
     let other = Store::open(&copy, MasterKey::generate()).await.expect("opens with another key");
     assert_eq!(other.population().await.expect("read").accounts.len(), 1);
     assert!(matches!(other.secret("harbour", "password").await, Err(StoreError::Sealed { .. })));
+    assert_eq!((records.store.secrets_of_other_keys().await.expect("read"), other.secrets_of_other_keys().await.expect("read")), (0, 1));
     assert!(records.store.backup(&copy).await.is_err(), "a backup never replaces a file");
 }
 

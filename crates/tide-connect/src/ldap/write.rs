@@ -132,3 +132,56 @@ fn state_change(state: State, disable: bool, values: &[ValueChange]) -> Result<M
         }
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tide_core::Place;
+
+    fn parts(change: Mod<Octets>) -> (String, Vec<String>) {
+        match change {
+            Mod::Replace(name, values) => {
+                let text = |octets: Octets| String::from_utf8(octets).expect("text");
+                (text(name), values.into_iter().map(text).collect())
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn each_directory_is_told_in_its_own_way() {
+        let of = |state, disable| parts(state_change(state, disable, &[]).expect("offered"));
+        assert_eq!(of(State::LockedTime, true), ("pwdAccountLockedTime".into(), vec!["000001010000Z".into()]));
+        assert_eq!(of(State::LockedTime, false), ("pwdAccountLockedTime".into(), vec![]));
+        assert_eq!(of(State::Lock, true), ("nsAccountLock".into(), vec!["TRUE".into()]));
+        assert_eq!(of(State::Lock, false), ("nsAccountLock".into(), vec![]));
+        assert_eq!(of(State::ControlFlags, true), ("userAccountControl".into(), vec!["514".into()]));
+        assert_eq!(of(State::ControlFlags, false), ("userAccountControl".into(), vec!["512".into()]));
+        let refused = state_change(State::None, true, &[]).expect_err("not offered");
+        assert_eq!(refused.code, "no_state");
+    }
+
+    #[test]
+    fn the_other_flags_of_an_account_stay() {
+        let flags =
+            ValueChange { attribute: "userAccountControl".into(), before: vec![Value::Int(66048)], after: vec![], rule: Place::default() };
+        let (_, values) = parts(state_change(State::ControlFlags, true, std::slice::from_ref(&flags)).expect("offered"));
+        assert_eq!(values, ["66050"]);
+    }
+
+    #[test]
+    fn values_are_written_as_ldap_writes_them() {
+        let time = Value::Time("2026-11-23T07:36:46Z".parse().expect("valid"));
+        for (value, wanted) in [
+            (Value::Bool(true), &b"TRUE"[..]),
+            (Value::Bool(false), b"FALSE"),
+            (Value::Int(-5), b"-5"),
+            (time, b"20261123073646Z"),
+            (Value::Bytes(vec![0, 255]), &[0, 255]),
+            (Value::text("é"), "é".as_bytes()),
+            (Value::Reference("cn=x".into()), b"cn=x"),
+        ] {
+            assert_eq!(octets(&value), wanted, "{value:?}");
+        }
+    }
+}

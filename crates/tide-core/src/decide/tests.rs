@@ -397,3 +397,137 @@ fn explaining_a_person_names_rule_and_source_of_each_value() {
     assert_eq!(guest[0].accounts[0].decided.reason.text, "has no number");
     assert!(crate::explain::explain(&world.rules, &world.population, &outcome, "nobody").is_empty());
 }
+
+#[test]
+fn a_share_counts_what_is_linked_and_says_nothing_of_an_empty_target() {
+    let mut world = World::guarded("[[guard]]\nchange = \"disable\"\nshare = 40\n[[guard]]\nchange = \"create\"\nshare = 10\n");
+    let ids: Vec<AccountId> = (0..4)
+        .map(|n| {
+            let (number, mail) = (n.to_string(), format!("p{n}@e"));
+            world.account("harbour", &format!("p{n}"), &[("number", &number), ("cn", &number), ("mail", &mail)])
+        })
+        .collect();
+    let first = world.decide();
+    assert!(first.changes.iter().all(|c| c.hold.is_none()), "a first run of an empty target is no landslide");
+    world.carry_out(&first);
+    world.at(ids[0]).absent_since = Some(Timestamp::UNIX_EPOCH);
+    assert!(world.decide().changes[0].hold.is_none(), "one of four is a quarter");
+    world.at(ids[1]).absent_since = Some(Timestamp::UNIX_EPOCH);
+    let held = world.decide();
+    assert_eq!(held.changes.len(), 2);
+    assert!(
+        held.changes.iter().all(|c| c.hold.as_ref().is_some_and(|h| h.text.ends_with("the limit is 40 % of 4"))),
+        "{:?}",
+        held.changes[0].hold
+    );
+}
+
+#[test]
+fn an_account_that_was_deleted_in_the_target_waits_for_a_word() {
+    let mut world = World::new();
+    ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    let id = world.population.accounts.last().expect("made").id;
+    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    let outcome = world.decide();
+    assert!(outcome.changes.is_empty(), "gone in a target is not gone at the source, and is not made anew in silence");
+    assert!(said(&outcome, "berthing Ada").contains("was deleted in berthing itself: `eager-tide identities split`"));
+    // Split by hand: the link is ended, and a new account may be made.
+    world.population.links.retain(|link| link.account != id);
+    let again = world.decide();
+    assert_eq!((again.changes.len(), again.changes[0].kind), (1, ChangeKind::Create));
+}
+
+#[test]
+fn who_is_here_again_gets_everything_that_changed_meanwhile() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    let gone = world.decide();
+    world.carry_out(&gone);
+    world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
+    assert!(world.decide().changes.is_empty(), "nothing is sent for who is gone");
+    world.at(id).absent_since = None;
+    let back = world.decide();
+    let kinds: Vec<ChangeKind> = back.changes.iter().map(|c| c.kind).collect();
+    assert_eq!(kinds, [ChangeKind::Enable, ChangeKind::Update]);
+    assert_eq!(back.identities[0].0.stage, Stage::Active);
+}
+
+#[test]
+fn a_doubtful_account_is_not_called_nobodys() {
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("berthing", "b1", &[("number", "1")]);
+    world.account("berthing", "b2", &[("number", "1")]);
+    world.account("berthing", "b3", &[("number", "99")]);
+    let outcome = world.decide();
+    assert!(said(&outcome, "berthing b1 unowned").contains("it may be Ada Lind's, who is held until a person decides"));
+    assert!(said(&outcome, "berthing b3 unowned").contains("no identity matches it, and it is left alone"));
+}
+
+#[test]
+fn a_fingerprint_is_the_same_only_for_the_same_change() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let one = world.decide().changes[0].fingerprint.clone();
+    assert_eq!(one, world.decide().changes[0].fingerprint);
+    world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
+    assert_ne!(one, world.decide().changes[0].fingerprint);
+}
+
+#[test]
+fn what_needs_eyes_stands_first() {
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("harbour", "waiting", &[("number", "5"), ("cn", "Zed")]);
+    world.account("harbour", "guest", &[("cn", "Guest")]);
+    let verdicts: Vec<Verdict> = world.decide().decided.iter().map(|line| line.verdict).collect();
+    assert_eq!(verdicts, [Verdict::Held, Verdict::Held, Verdict::Create, Verdict::OutOfScope, Verdict::Source]);
+}
+
+#[test]
+fn an_explanation_tells_each_state_of_a_value() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    let state = |world: &World, attribute: &str| {
+        let outcome = world.decide();
+        let found = crate::explain::explain(&world.rules, &world.population, &outcome, "1");
+        let line = found[0].accounts.iter().find(|a| a.decided.system == "berthing").expect("a line").clone();
+        line.values
+            .iter()
+            .find(|v| v.attribute == attribute)
+            .map(|v| (v.there.clone(), v.wanted.clone(), v.state.clone()))
+            .expect("a value")
+    };
+    assert_eq!(state(&world, "displayName").2, "in step");
+    world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
+    assert_eq!(state(&world, "displayName"), ("Ada Lind".into(), "Ada Holm".into(), "will be changed".into()));
+    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    let outcome = world.decide();
+    let found = crate::explain::explain(&world.rules, &world.population, &outcome, "ada");
+    assert_eq!(found[0].stage.as_deref(), Some("left"));
+    let lines: Vec<(&str, &str)> = found[0].accounts.iter().map(|a| (a.decided.system.as_str(), a.decided.reason.text.as_str())).collect();
+    assert_eq!(lines[0], ("harbour", "harbour no longer holds it"));
+    assert!(lines[1].1.contains("by the complete read of"), "{lines:?}");
+    let created = crate::explain::explain(&world.rules, &World::new().population, &outcome, "ada");
+    assert!(!created.is_empty(), "a person is found by a value of the identity, whatever accounts there are");
+}
+
+#[test]
+fn the_most_exact_meaning_of_a_text_wins() {
+    let mut world = World::new();
+    ada(&mut world);
+    world.account("harbour", "adalbert", &[("number", "10"), ("cn", "Ada Lindgren"), ("mail", "al@e")]);
+    let outcome = world.decide();
+    let found = |text: &str| crate::explain::explain(&world.rules, &world.population, &outcome, text).len();
+    assert_eq!(found("Ada Lind"), 1, "the whole name is one person's");
+    assert_eq!(found("ada lin"), 2, "a part of it is two people's");
+    assert_eq!(found("1"), 1, "a number is a number, not a part of one");
+    assert_eq!(found(""), 0);
+}
