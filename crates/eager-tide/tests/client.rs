@@ -97,7 +97,10 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     assert!(said(service, &["run"], 0).contains("done, 0 failed, 0 held"), "what failed is decided again, and succeeds");
     assert!(said(service, &["run"], 0).contains("everything was as it should be"));
     let status = said(service, &["status"], 0);
-    assert!(status.contains("293 active") && status.contains("waiting      nothing"), "{status}");
+    assert!(
+        status.contains("293 active") && status.contains("waiting      11 lines are held") && status.contains("--verdict held"),
+        "{status}"
+    );
 
     let person = set.people.iter().find(|p| p.family == "D'Amberg").unwrap();
     let why = said(service, &["why", &person.number], 0);

@@ -28,12 +28,23 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         Some(run) => output::line(&format!("last run     {} · {} · {}: {}", run.id, output::time(&run.started), run.state, counts(run))),
         None => output::line("last run     none yet: `eager-tide preview` shows what one would do"),
     }
-    let waits = overview.failed + overview.held;
-    match (&overview.last_run, waits) {
-        (Some(run), 1..) => {
-            output::line(&format!("waiting      {} failed, {} held: `eager-tide changes show {}`", overview.failed, overview.held, run.id))
-        }
-        _ => output::line("waiting      nothing"),
-    }
+    output::line(&format!("waiting      {}", waiting(&overview)));
     Ok(ExitCode::SUCCESS)
+}
+
+/// What waits for somebody: changes that failed or are held, and people who are held before there is
+/// a change.
+fn waiting(overview: &Overview) -> String {
+    let newest = overview.last_run.iter().chain(&overview.last_preview).max_by_key(|set| set.id);
+    let Some(newest) = newest else { return "nothing".into() };
+    let held = newest.verdicts.iter().find(|count| count.word == "held").map_or(0, |count| count.count);
+    let mut parts = Vec::new();
+    if let Some(run) = overview.last_run.as_ref().filter(|_| overview.failed + overview.held > 0) {
+        parts
+            .push(format!("{} changes failed, {} are held: `eager-tide changes show {} --values`", overview.failed, overview.held, run.id));
+    }
+    if held > 0 {
+        parts.push(format!("{held} lines are held, they wait or need a word: `eager-tide changes show {} --verdict held`", newest.id));
+    }
+    if parts.is_empty() { "nothing".into() } else { parts.join("\n             ") }
 }
