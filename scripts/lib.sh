@@ -57,7 +57,7 @@ console() {
     say "installing the console's packages (about half a minute)"
     (cd console && npm ci --no-audit --no-fund --loglevel=error)
   fi
-  if [ ! -f console/dist/index.html ] || [ -n "$(find console/src console/public console/index.html console/vite.config.ts console/openapi.json console/package-lock.json -newer console/dist/index.html -print -quit)" ]; then
+  if [ ! -f console/dist/index.html ] || [ -n "$(find console/src console/public console/index.html console/vite.config.ts console/openapi.json console/package-lock.json ! -name schema.d.ts -newer console/dist/index.html -print -quit)" ]; then
     say "building the console"
     (cd console && npm run --silent build)
   fi
