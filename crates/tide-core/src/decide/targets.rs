@@ -287,6 +287,7 @@ impl Target<'_> {
         let mut rest = compare::differences(&desired, account, self.schema, &self.population.normalised);
         let state = take(&mut rest, self.schema.and_then(|s| s.state_attribute.as_deref()));
         let renamed = take(&mut rest, self.schema.and_then(|s| s.name_attribute.as_deref()));
+        let before = outcome.changes.len();
         let mut done = Vec::new();
         if let Some(state) = state {
             let kind = if state.after == [Value::Bool(false)] { ChangeKind::Disable } else { ChangeKind::Enable };
@@ -310,9 +311,10 @@ impl Target<'_> {
             (_, Some(first)) => *first,
             (_, None) => Verdict::InStep,
         };
-        let reason = match outcome.changes.last() {
-            Some(change) if !done.is_empty() => change.reason.clone(),
-            _ => Reason::by("every value is as the rules want it", &self.types.place),
+        // The reason belongs to the change that gave the verdict, not to one that came after it.
+        let reason = match outcome.changes.get(before) {
+            Some(change) => change.reason.clone(),
+            None => Reason::by("every value is as the rules want it", &self.types.place),
         };
         (Some(verdict), Some(at), reason)
     }
@@ -363,7 +365,7 @@ impl Target<'_> {
     fn push(&self, person: &Person, at: Option<usize>, kind: ChangeKind, values: Vec<ValueChange>, reason: Reason, outcome: &mut Outcome) {
         let account = at.map(|at| &self.population.accounts[at]);
         let key = account.map_or("", |account| account.key.as_str());
-        let fingerprint = fingerprint(&[self.system, self.kind.word(), &person.id, key, kind.word()], &values);
+        let fingerprint = fingerprint(&[self.system, self.kind.word(), kind.word(), &person.id, key], &values);
         let hold = if !self.facts.writable.contains(&self.kind) {
             Some(Reason::new(format!("{} is read-only for type {}: nothing is sent until it is made writable", self.system, self.kind)))
         } else if self.facts.paused {

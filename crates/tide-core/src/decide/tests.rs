@@ -531,3 +531,19 @@ fn the_most_exact_meaning_of_a_text_wins() {
     assert_eq!(found("1"), 1, "a number is a number, not a part of one");
     assert_eq!(found(""), 0);
 }
+
+#[test]
+fn a_verdict_is_explained_by_the_change_that_gave_it() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    let made = world.population.accounts.last().expect("made").id;
+    world.at(made).attributes.set("active", vec![Value::Bool(false)]);
+    world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
+    world.at(id).attributes.set("mail", vec![Value::text("ada.holm@skerry.example")]);
+    let outcome = world.decide();
+    let kinds: Vec<ChangeKind> = outcome.changes.iter().map(|c| c.kind).collect();
+    assert_eq!(kinds, [ChangeKind::Enable, ChangeKind::Rename, ChangeKind::Update]);
+    assert_eq!(said(&outcome, "berthing Ada"), "berthing Ada Holm enable: active should be true");
+}
