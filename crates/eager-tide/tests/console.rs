@@ -84,16 +84,39 @@ impl Browser {
         Ok(())
     }
 
+    /// What the page shows. By the page's own `innerText`: the driver's way of asking takes seconds on a
+    /// page of many rows, and holds the page up meanwhile.
+    async fn says(&self) -> WebDriverResult<String> {
+        self.driver.execute("return document.body.innerText", vec![]).await?.convert()
+    }
+
     /// Waits until the page holds a text.
     async fn text(&self, text: &str) -> WebDriverResult<()> {
-        for _ in 0..200 {
-            if self.driver.find(By::Tag("body")).await?.text().await.unwrap_or_default().contains(text) {
+        for _ in 0..600 {
+            if self.says().await.unwrap_or_default().contains(text) {
                 return Ok(());
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
-        let body = self.driver.find(By::Tag("body")).await?.text().await?;
+        let body: String = self.says().await?.chars().take(3000).collect();
         panic!("the page never says `{text}`; it says:\n{body}");
+    }
+
+    /// Has the page note when it shows a text that may pass before anyone asks for it.
+    async fn watch(&self, text: &str) -> WebDriverResult<()> {
+        let text = serde_json::json!(text);
+        self.driver
+            .execute(
+                "window.passed = false; new MutationObserver(() => { if (document.querySelector('main').textContent.includes(arguments[0])) window.passed = true }).observe(document.body, {subtree: true, childList: true, characterData: true})",
+                vec![text],
+            )
+            .await?;
+        Ok(())
+    }
+
+    /// Whether the text watched for was shown at any time since.
+    async fn passed(&self) -> WebDriverResult<bool> {
+        self.driver.execute("return window.passed", vec![]).await?.convert()
     }
 
     async fn click(&self, xpath: &str) -> WebDriverResult<()> {
@@ -220,10 +243,18 @@ async fn story(browser: &Browser, console: &str, directory: &str) -> WebDriverRe
     browser.button("Do exactly this").await?;
     driver.query(By::Css(".p-dialog:focus-within")).first().await?;
     browser.text("What has changed since this preview is held").await?;
+    browser.watch(" a second").await?;
     browser.click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']").await?;
-    browser.text(" a second").await?;
+    for _ in 0..600 {
+        let says = browser.says().await?;
+        if says.contains(" a second") || says.contains("changes done") {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
     browser.picture("run-live").await?;
     browser.text("changes done").await?;
+    assert!(browser.passed().await?, "the run's progress is shown while it goes on");
     browser.look("run").await?;
     browser.page("Changes").await?;
     browser.text("302 done").await?;
@@ -279,7 +310,7 @@ async fn story(browser: &Browser, console: &str, directory: &str) -> WebDriverRe
 #[tokio::test(flavor = "multi_thread")]
 async fn the_seven_steps_in_the_console() {
     drop(common::http());
-    let demo = Running::start(&["demo", "--slow", "100", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
+    let demo = Running::start(&["demo", "--slow", "200", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
     let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
     let directory = demo.line("ldapmodify -x").trim().to_owned();
     let driver = Driver::start();
