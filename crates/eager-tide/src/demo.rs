@@ -7,7 +7,7 @@ use std::net::SocketAddr;
 use std::process::ExitCode;
 use std::sync::Arc;
 use tide_core::rules::RuleFile;
-use tide_engine::{Engine, NewSystem};
+use tide_engine::{Change, Engine, NewSystem};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::ScimService;
 use tide_standins::slapd::{self, Slapd};
@@ -123,14 +123,20 @@ async fn connect(engine: &Engine, harbour: &Harbour, password: &str, berthing: &
     for (name, kind, settings, secret) in
         [("harbour", "ldap", settings, password), ("berthing", "scim", serde_json::json!({"url": berthing.url}), berthing.token.as_str())]
     {
-        let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: None, secret_text: Some(secret.to_owned()) };
+        let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.to_owned()) };
         engine.add_system(new, "demo").await?;
-        anyhow::ensure!(engine.check_system(name).await?.healthy(), "{name} is not well: this is a fault of the demo");
+        anyhow::ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well: this is a fault of the demo");
         engine.read_by_name(name).await?;
     }
     let files: Vec<RuleFile> = world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     engine.publish_rules(&files, "demo").await?;
-    engine.set_system("berthing", Some(vec![tide_core::ObjectType::Person]), None, "demo").await?;
+    engine
+        .set_system(
+            "berthing",
+            Change { writable: Some(vec![tide_core::ObjectType::Person]), armed: Some(true), ..Change::default() },
+            "demo",
+        )
+        .await?;
     Ok(())
 }
 
@@ -150,7 +156,7 @@ impl Demo {
         println!("    a SCIM 2.0 stand-in at {}", berthing.url);
         berthing.delay(std::time::Duration::from_millis(self.slow));
         println!("  starting Eager Tide, connecting both and publishing the rules …");
-        let (engine, first) = serve::open(folder.path()).await?;
+        let (engine, first) = serve::open(folder.path(), Default::default()).await?;
         connect(&engine, &harbour, &password, &berthing).await?;
         let listener = match tide_service::listen(self.listen).await {
             Ok(listener) => listener,

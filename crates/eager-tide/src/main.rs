@@ -36,6 +36,11 @@ enum Command {
     /// Connect, test, read and set systems
     #[command(subcommand)]
     Systems(client::systems::Systems),
+    /// Who takes part with a system, who does not and who waits, by reason
+    Scope(client::scope::ScopeView),
+    /// Look at a feed's file before it is used
+    #[command(subcommand)]
+    Feeds(client::feeds::Feeds),
     /// Check, publish, show and export the rules
     #[command(subcommand)]
     Rules(client::rules::Rules),
@@ -74,6 +79,8 @@ async fn main() -> ExitCode {
         Command::Demo(demo) => demo.run().await,
         Command::Status => client::status::show(&reach).await,
         Command::Systems(command) => command.run(&reach).await,
+        Command::Scope(view) => view.run(&reach).await,
+        Command::Feeds(command) => command.run(&reach).await,
         Command::Rules(command) => command.run(&reach).await,
         Command::Preview(preview) => preview.run(&reach).await,
         Command::Run(run) => run.run(&reach).await,

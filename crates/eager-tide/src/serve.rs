@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
-use tide_engine::{Engine, SystemClock};
+use tide_engine::{Allowed, Engine, SystemClock};
 use tide_store::{MasterKey, Store};
 use tracing_subscriber::EnvFilter;
 
@@ -28,6 +28,15 @@ pub struct Serve {
     /// Where to listen; beyond loopback a TLS proxy is needed
     #[arg(long, default_value = "127.0.0.1:7480", env = "EAGER_TIDE_LISTEN")]
     listen: SocketAddr,
+    /// A folder that feeds may be read from; DATA/feeds is one already. May be given several times
+    #[arg(long, value_name = "DIR")]
+    feed_folder: Vec<PathBuf>,
+    /// A folder that secrets may be read from (file:PATH)
+    #[arg(long, value_name = "DIR")]
+    secret_folder: Vec<PathBuf>,
+    /// An environment variable that may be used as a secret (env:NAME)
+    #[arg(long, value_name = "NAME")]
+    secret_variable: Vec<String>,
     /// How the log is written; EAGER_TIDE_LOG filters it, for example `info,tide_engine=debug`
     #[arg(long, value_enum, default_value = "text")]
     log_format: LogFormat,
@@ -46,11 +55,14 @@ pub fn log(format: LogFormat, default: &str) {
 
 /// Opens the engine of a data folder. At the first start an operator is made, and its token is
 /// written to a file that only the owner may read; the file's path is returned.
-pub async fn open(data: &Path) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+pub async fn open(data: &Path, mut allowed: Allowed) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
     private_folder(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
     let key = MasterKey::from_environment_or_file(&data.join("key"))?;
     let store = Store::open(&data.join("tide.db"), key).await?;
-    let engine = Engine::new(store, Arc::new(SystemClock));
+    let feeds = data.join("feeds");
+    private_folder(&feeds)?;
+    allowed.feed_folders.push(feeds);
+    let engine = Engine::with(store, Arc::new(SystemClock), allowed);
     let file = data.join("first-token");
     let first = engine.store().has_no_operator().await?;
     if first {
@@ -110,7 +122,12 @@ impl Serve {
     /// Serves until it is told to stop.
     pub async fn run(self) -> anyhow::Result<ExitCode> {
         log(self.log_format, "info,tower_http=warn");
-        let (engine, first) = open(&self.data).await?;
+        let allowed = Allowed {
+            feed_folders: self.feed_folder.clone(),
+            secret_folders: self.secret_folder.clone(),
+            secret_variables: self.secret_variable.clone(),
+        };
+        let (engine, first) = open(&self.data, allowed).await?;
         let listener = tide_service::listen(self.listen).await?;
         let address = listener.local_addr()?;
         tracing::info!(console = %format!("http://{address}/"), data = %self.data.display(), "Eager Tide is up");
@@ -125,6 +142,7 @@ impl Serve {
             );
         }
         engine.resume().await?;
+        engine.watch_feeds();
         tide_service::serve(listener, engine.clone(), stopped()).await?;
         engine.store().close().await;
         tracing::info!("stopped; what was not sent yet goes on at the next start");

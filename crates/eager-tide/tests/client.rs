@@ -91,6 +91,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     assert!(said(service, &["run"], 3).contains("berthing is read-only for type person"), "held changes end with 3");
     assert!(said(service, &["systems", "set", "berthing", "--writable", "persons"], 1).contains("`persons` is no type"));
     said(service, &["systems", "set", "berthing", "--writable", "person"], 0);
+    said(service, &["systems", "arm", "berthing"], 0);
     set.berthing.mischief_on_writes(&[Mischief::Conflict]);
     let run = said(service, &["run"], 1);
     assert!(run.contains(" failed, 0 held") && run.contains("HTTP 409") && run.contains("to do"), "{run}");

@@ -27,6 +27,7 @@ async fn a_kill_in_the_middle_of_a_run_loses_nothing_and_doubles_nothing() {
     let mut service = Service::start(&data);
     connect(&service, &harbour, &berthing, folder.path());
     assert!(service.client(&["systems", "set", "berthing", "--writable", "person"]).status.success());
+    assert!(service.client(&["systems", "arm", "berthing"]).status.success());
     let before = berthing.users().len();
     berthing.delay(Duration::from_millis(250));
 

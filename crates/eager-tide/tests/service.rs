@@ -112,6 +112,7 @@ async fn planted_secrets_are_found_nowhere() {
     let mut set = Set::start().await;
     let service = &set.service;
     assert!(service.client(&["systems", "set", "berthing", "--writable", "person"]).status.success());
+    assert!(service.client(&["systems", "arm", "berthing"]).status.success());
     set.berthing.mischief_on_writes(&[Mischief::Refuse]);
     let mut said = vec![text(&service.client(&["run"])), text(&service.client(&["run"]))];
     for arguments in [

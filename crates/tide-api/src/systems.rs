@@ -44,6 +44,8 @@ pub struct Reading {
     pub ended: Option<String>,
     /// What broke it.
     pub error: Option<String>,
+    /// How many rows were set aside.
+    pub quarantined: i64,
 }
 
 /// A connected system.
@@ -51,7 +53,7 @@ pub struct Reading {
 pub struct System {
     /// Its name.
     pub name: String,
-    /// `ldap` or `scim`.
+    /// `ldap`, `scim`, `feed` or `push`.
     pub kind: String,
     /// Where it is.
     pub address: String,
@@ -62,6 +64,12 @@ pub struct System {
     pub writable: Vec<String>,
     /// Paused by an operator.
     pub paused: bool,
+    /// Armed by an operator: before that, nothing is sent and nothing starts by itself.
+    pub armed: bool,
+    /// The host that answered last, if it was called since the start.
+    pub host: Option<String>,
+    /// What it says of itself.
+    pub profile: Vec<Fact>,
     /// Did the last test find it well? Missing while it was never tested.
     pub healthy: Option<bool>,
     /// When it was last tested.
@@ -84,12 +92,12 @@ pub struct NewSystem {
     /// Its name; may be left out when it is only tested.
     #[serde(default)]
     pub name: String,
-    /// `ldap` or `scim`.
+    /// `ldap`, `scim`, `feed` or `push`.
     pub kind: String,
     /// Its settings.
     #[schema(value_type = Object)]
     pub settings: serde_json::Value,
-    /// The password or token. It is sealed and never shown again.
+    /// The password or token, or `env:NAME` or `file:PATH`. It is sealed and never shown again.
     #[serde(default)]
     pub secret: Option<String>,
 }
@@ -101,6 +109,8 @@ pub struct SystemState {
     pub writable: Option<Vec<String>>,
     /// Paused.
     pub paused: Option<bool>,
+    /// Armed.
+    pub armed: Option<bool>,
 }
 
 /// A new secret.
@@ -134,6 +144,10 @@ pub struct ReadResult {
     pub seen: i64,
     /// How many are absent from now on.
     pub absent: i64,
+    /// How many rows were set aside.
+    pub quarantined: i64,
+    /// Nothing had changed since the last complete reading.
+    pub unchanged: bool,
     /// What broke it. Then nobody is absent by it.
     pub error: Option<String>,
     /// What to do about that.
@@ -161,4 +175,378 @@ pub struct Account {
     pub fault: Option<String>,
     /// Its values.
     pub attributes: Vec<Attribute>,
+}
+
+/// Settings that replace a system's.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct NewSettings {
+    /// The settings, whole.
+    #[schema(value_type = Object)]
+    pub settings: serde_json::Value,
+    /// The secret; it must be given again when it would go to another host.
+    #[serde(default)]
+    pub secret: Option<String>,
+}
+
+/// One thing that a system says of itself.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Fact {
+    /// What it is.
+    pub label: String,
+    /// What is said.
+    pub text: String,
+}
+
+/// A right that a system's service account needs.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Right {
+    /// `read` or `write`.
+    pub act: String,
+    /// What is read or written.
+    pub on: String,
+    /// The attributes; none means whole entries.
+    pub attributes: Vec<String>,
+    /// Which rule needs it.
+    pub because: String,
+}
+
+/// A container of a system's tree.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Branch {
+    /// Its name.
+    pub dn: String,
+    /// Nothing lies below it.
+    pub leaf: bool,
+    /// How many persons lie below it, at any depth.
+    pub people: Option<usize>,
+    /// There are more: counting ended at a limit.
+    pub more: bool,
+}
+
+/// A system that is not kept, and the container below which is looked.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct BrowseNew {
+    /// The system.
+    pub system: NewSystem,
+    /// The container; none is the top.
+    #[serde(default)]
+    pub below: Option<String>,
+}
+
+/// The container below which is looked.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, utoipa::IntoParams)]
+pub struct BranchQuery {
+    /// The container; none is the top.
+    pub below: Option<String>,
+}
+
+/// A container in a scope.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ScopeContainer {
+    /// Its name.
+    pub dn: String,
+    /// Only what lies directly in it.
+    #[serde(default)]
+    pub one_level: bool,
+}
+
+/// A group in a scope.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ScopeGroup {
+    /// Its name.
+    pub name: String,
+    /// The system that holds it, when it is not the scope's own.
+    #[serde(default)]
+    pub system: Option<String>,
+    /// Members of its member groups count too.
+    pub nested: bool,
+}
+
+/// A condition in a scope.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ScopeCondition {
+    /// The expression.
+    pub when: String,
+    /// Said of those for whom it does not hold.
+    #[serde(default)]
+    pub otherwise: Option<String>,
+}
+
+/// A whole scope.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct Scope {
+    /// Containers that are read.
+    pub within: Vec<ScopeContainer>,
+    /// Containers that are left out.
+    pub except: Vec<ScopeContainer>,
+    /// Groups of which one must hold the record.
+    pub groups: Vec<ScopeGroup>,
+    /// Groups whose members are left out.
+    pub not_groups: Vec<ScopeGroup>,
+    /// An LDAP or SCIM filter.
+    pub filter: Option<String>,
+    /// Conditions.
+    pub conditions: Vec<ScopeCondition>,
+}
+
+/// How many stand somewhere for one reason.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ScopeCount {
+    /// `in`, `out` or `held`.
+    pub stand: String,
+    /// Why.
+    pub reason: String,
+    /// The rule behind it.
+    pub rule: Option<String>,
+    /// How many.
+    pub count: usize,
+}
+
+/// One person or account, and where it stands.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ScopeLine {
+    /// `in`, `out` or `held`.
+    pub stand: String,
+    /// Whom it is about.
+    pub label: String,
+    /// What the account is called.
+    pub account: Option<String>,
+    /// The identity, if there is or will be one.
+    pub identity: Option<String>,
+    /// Why.
+    pub reason: String,
+    /// The rule behind it.
+    pub rule: Option<String>,
+}
+
+/// Who takes part with a system, who does not, who waits.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ScopeView {
+    /// The scope.
+    pub scope: Scope,
+    /// The rule file that it stands in.
+    pub file: String,
+    /// By where they stand: `in`, `out`, `held`.
+    pub totals: Vec<crate::Count>,
+    /// By reason.
+    pub counts: Vec<ScopeCount>,
+    /// The people that were asked for, the first of them.
+    pub lines: Vec<ScopeLine>,
+    /// How many were asked for in all.
+    pub found: usize,
+}
+
+/// Which people of a scope are asked for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, utoipa::IntoParams)]
+pub struct ScopeQuery {
+    /// `person`, `service` or `group`; persons, if left out.
+    pub object: Option<String>,
+    /// `in`, `out` or `held`.
+    pub stand: Option<String>,
+    /// Counted under this reason.
+    pub reason: Option<String>,
+    /// With this text in name, account or reason.
+    pub search: Option<String>,
+    /// How many are shown.
+    pub limit: Option<usize>,
+}
+
+/// What an edited scope would change.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ScopeTrial {
+    /// By where they would stand.
+    pub totals: Vec<crate::Count>,
+    /// By reason, as it would be.
+    pub counts: Vec<ScopeCount>,
+    /// Who would take part and does not now.
+    pub enter: Vec<ScopeLine>,
+    /// Who would no longer take part, with why.
+    pub leave: Vec<ScopeLine>,
+    /// The rule file as it would be.
+    pub file: crate::RuleFile,
+}
+
+/// What a new system is for, and whom it takes.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FirstRules {
+    /// `source` or `target`.
+    pub purpose: String,
+    /// Whom it takes.
+    #[serde(default)]
+    pub scope: Scope,
+}
+
+/// The first rule file of a system.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WrittenRules {
+    /// The version that it was published in.
+    pub version: i64,
+    /// The file.
+    pub file: crate::RuleFile,
+}
+
+/// A row of a feed that was set aside.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BadRow {
+    /// The line on which it begins.
+    pub line: i64,
+    /// What is wrong with it.
+    pub reason: String,
+    /// The row as it stands.
+    pub raw: String,
+    /// Its key, if that much can be read.
+    pub key: Option<String>,
+}
+
+/// A column of a feed's file.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FeedColumn {
+    /// Its name.
+    pub name: String,
+    /// `text`, `number`, `date`, `truth` or `address`.
+    pub kind: String,
+    /// Rows in which it has a value.
+    pub filled: usize,
+    /// Rows in which it has none.
+    pub empty: usize,
+    /// Values that stand in more than one row.
+    pub repeated: usize,
+    /// Some of them, for a column that nearly tells rows apart.
+    pub duplicates: Vec<String>,
+    /// It can be the key: every row has a value, and each another one.
+    pub key: bool,
+}
+
+/// What a feed's file looks like.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FeedLook {
+    /// `csv` or `json_lines`.
+    pub format: String,
+    /// The delimiter.
+    pub delimiter: Option<String>,
+    /// The encoding.
+    pub encoding: String,
+    /// It begins with a byte order mark.
+    pub marked: bool,
+    /// Rows that can be read.
+    pub rows: usize,
+    /// Rows that cannot.
+    pub bad: usize,
+    /// Its columns.
+    pub columns: Vec<FeedColumn>,
+    /// The first rows, a text for each column.
+    pub first: Vec<Vec<String>>,
+    /// The first rows that cannot be read.
+    pub bad_rows: Vec<BadRow>,
+}
+
+/// A token of a system that calls us, without itself.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Token {
+    /// Its id, which is no secret.
+    pub id: String,
+    /// What it is for.
+    pub label: String,
+    /// When it was made.
+    pub made: String,
+    /// When it stops being good, if it does.
+    pub expires: Option<String>,
+    /// When it was taken back.
+    pub ended: Option<String>,
+    /// Is it good now?
+    pub good: bool,
+}
+
+/// A token to be made.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewToken {
+    /// What it is for.
+    #[serde(default)]
+    pub label: String,
+}
+
+/// A token that was just made. It is shown this once.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct MadeToken {
+    /// Its id.
+    pub id: String,
+    /// The token.
+    pub token: String,
+}
+
+/// How a system's events are written, learned from a sample.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EventShape {
+    /// Where the kind of event stands, by dots: `data.action`.
+    pub event: String,
+    /// Its words, each with what it means: `joiner`, `mover` or `leaver`.
+    pub words: std::collections::BTreeMap<String, String>,
+    /// Where the key of the record stands.
+    pub key: String,
+    /// Where the record's values stand; empty is the whole event.
+    #[serde(default)]
+    pub record: String,
+    /// Paths that every event must have.
+    #[serde(default)]
+    pub required: Vec<String>,
+    /// The type of each path of the sample: `string`, `number`, `boolean`, `array`.
+    #[serde(default)]
+    pub types: std::collections::BTreeMap<String, String>,
+}
+
+/// A sample to learn the shape of a system's events from.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct EventSample {
+    /// An event as the system sends it.
+    #[schema(value_type = Object)]
+    pub sample: serde_json::Value,
+    /// Where the kind of event stands, when it cannot be guessed.
+    #[serde(default)]
+    pub event: Option<String>,
+    /// Where the key stands, when it cannot be guessed.
+    #[serde(default)]
+    pub key: Option<String>,
+    /// Words of the kind of event, each with what it means.
+    #[serde(default)]
+    pub words: std::collections::BTreeMap<String, String>,
+}
+
+/// What came of an event so far.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct EventState {
+    /// Its id.
+    pub id: String,
+    /// `joiner`, `mover` or `leaver`.
+    pub event: String,
+    /// The key of the record.
+    pub key: String,
+    /// When it came.
+    pub made: String,
+    /// `waiting` until a run has carried it on, `running` while some of its changes are unsettled,
+    /// `done`, or `held` with the reason in the lines.
+    pub state: String,
+    /// Where this can be asked again.
+    pub status: String,
+    /// The account that it is here.
+    pub account: Option<i64>,
+    /// The identity that it belongs to.
+    pub identity: Option<String>,
+    /// What it came to, system by system.
+    pub outcomes: Vec<EventOutcome>,
+}
+
+/// What an event came to in one system.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct EventOutcome {
+    /// The system.
+    pub system: String,
+    /// The account there, by name.
+    pub account: Option<String>,
+    /// Its lasting key there.
+    pub key: Option<String>,
+    /// The groups that it is known to be in.
+    pub groups: Vec<String>,
+    /// What was decided, or done last.
+    pub said: String,
 }

@@ -1,14 +1,25 @@
-//! Read-only, enforced in one place.
+//! What is shared by all connectors to one system: what may be written there, enforced in one
+//! place, and what was learned on the way, such as the host that answers and the token in use.
 
-use crate::ConnectError;
-use std::sync::RwLock;
+use crate::{ConnectError, Secret};
+use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
+use std::collections::HashMap;
+use std::num::NonZeroU32;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::time::{Duration, Instant};
 use tide_core::ObjectType;
+use tokio::sync::Semaphore;
 
-/// What may be written in a system, type by type. Shared by all who hold a connector to it, and
-/// changed while they do.
-#[derive(Debug, Default)]
+/// What may be written in a system, type by type, and what is known of the way there. Shared by all
+/// who hold a connector to it, and changed while they do.
+#[derive(Default)]
 pub struct Access {
     writable: RwLock<Vec<ObjectType>>,
+    hosts: Mutex<Hosts>,
+    pace: Mutex<Option<Pace>>,
+    token: tokio::sync::Mutex<Option<Token>>,
+    feed: Mutex<FeedMemory>,
 }
 
 /// The proof that a write was allowed. Only [`Access::permit`] makes one, and the functions that
@@ -16,21 +27,59 @@ pub struct Access {
 #[derive(Debug)]
 pub struct Permit(());
 
+#[derive(Default)]
+struct Hosts {
+    in_use: Option<String>,
+    failed: HashMap<String, Instant>,
+}
+
+/// How fast requests may go out.
+#[derive(Clone)]
+pub(crate) struct Pace {
+    settings: (u16, Option<u16>),
+    pub places: Arc<Semaphore>,
+    pub rate: Option<Arc<DefaultDirectRateLimiter>>,
+    /// Until when the service asked to be left alone.
+    pub rest: Arc<Mutex<Option<Instant>>>,
+}
+
+/// An access token that was given to us, and when it must be renewed.
+#[derive(Clone)]
+pub(crate) struct Token {
+    pub secret: Secret,
+    pub renew: Instant,
+}
+
+/// What a feed remembers between two readings.
+#[derive(Debug, Clone, Default)]
+pub struct FeedMemory {
+    /// How many rows the last complete reading showed.
+    pub rows: Option<usize>,
+    /// Folders that files may be read from.
+    pub folders: Vec<PathBuf>,
+    /// The tag of the file that was pulled last.
+    pub(crate) etag: Option<String>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    // A poisoned lock holds a whole value: what it guards is replaced, never half edited.
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 impl Access {
     /// Access to these types; to none by default.
     pub fn new(writable: &[ObjectType]) -> Self {
-        Access { writable: RwLock::new(writable.to_vec()) }
+        Access { writable: RwLock::new(writable.to_vec()), ..Access::default() }
     }
 
     /// Changes what may be written, from the next write on.
     pub fn set(&self, writable: &[ObjectType]) {
-        // A poisoned lock holds a whole value: the list is replaced, never edited.
-        *self.writable.write().unwrap_or_else(std::sync::PoisonError::into_inner) = writable.to_vec();
+        *self.writable.write().unwrap_or_else(PoisonError::into_inner) = writable.to_vec();
     }
 
     /// Allows one write, or says why not.
     pub fn permit(&self, object: ObjectType) -> Result<Permit, ConnectError> {
-        let writable = self.writable.read().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let writable = self.writable.read().unwrap_or_else(PoisonError::into_inner);
         if writable.contains(&object) {
             Ok(Permit(()))
         } else {
@@ -40,5 +89,126 @@ impl Access {
                 format!("make it writable first: `eager-tide systems set NAME --writable {object}`"),
             ))
         }
+    }
+
+    /// The host that answered last, if any did.
+    pub fn host_in_use(&self) -> Option<String> {
+        lock(&self.hosts).in_use.clone()
+    }
+
+    /// Hosts in the order in which they should be tried: one that failed a moment ago comes last.
+    pub(crate) fn host_order(&self, hosts: &[String], return_after: Duration) -> Vec<String> {
+        let known = lock(&self.hosts);
+        let resting = |host: &String| known.failed.get(host).is_some_and(|at| at.elapsed() < return_after);
+        let (last, first): (Vec<String>, Vec<String>) = hosts.iter().cloned().partition(resting);
+        first.into_iter().chain(last).collect()
+    }
+
+    pub(crate) fn host_answered(&self, host: &str) {
+        let mut known = lock(&self.hosts);
+        known.failed.remove(host);
+        if known.in_use.as_deref() != Some(host) {
+            if let Some(before) = &known.in_use {
+                tracing::warn!(before, now = host, "another host of the system is in use");
+            }
+            known.in_use = Some(host.to_owned());
+        }
+    }
+
+    pub(crate) fn host_failed(&self, host: &str) {
+        lock(&self.hosts).failed.insert(host.to_owned(), Instant::now());
+    }
+
+    /// The pace for these settings: kept while they stay the same.
+    pub(crate) fn pace(&self, in_flight: u16, per_second: Option<u16>) -> Pace {
+        let mut pace = lock(&self.pace);
+        match pace.as_ref() {
+            Some(known) if known.settings == (in_flight, per_second) => known.clone(),
+            _ => {
+                let rate = per_second.and_then(|n| NonZeroU32::new(n.into())).map(|n| {
+                    // One at a time: a burst at the start of each second would be over the limit of a strict service.
+                    let quota = Quota::per_second(n).allow_burst(NonZeroU32::MIN);
+                    Arc::new(RateLimiter::direct(quota))
+                });
+                let places = Arc::new(Semaphore::new(usize::from(in_flight.max(1))));
+                let new = Pace { settings: (in_flight, per_second), places, rate, rest: Arc::default() };
+                *pace = Some(new.clone());
+                new
+            }
+        }
+    }
+
+    pub(crate) fn token(&self) -> &tokio::sync::Mutex<Option<Token>> {
+        &self.token
+    }
+
+    /// What a feed remembers.
+    pub fn feed(&self) -> FeedMemory {
+        lock(&self.feed).clone()
+    }
+
+    /// Changes what a feed remembers.
+    pub fn set_feed(&self, change: impl FnOnce(&mut FeedMemory)) {
+        change(&mut lock(&self.feed));
+    }
+}
+
+impl std::fmt::Debug for Access {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Access").field("writable", &self.writable).field("host", &self.host_in_use()).finish_non_exhaustive()
+    }
+}
+
+impl Pace {
+    /// Waits until a request may go out; the place is given back when it is dropped.
+    pub async fn wait(&self) -> Option<tokio::sync::SemaphorePermit<'_>> {
+        let place = self.places.acquire().await.ok();
+        if let Some(rate) = &self.rate {
+            rate.until_ready().await;
+        }
+        loop {
+            let rest = lock(&self.rest).and_then(|until| until.checked_duration_since(Instant::now()));
+            match rest {
+                Some(rest) => tokio::time::sleep(rest).await,
+                None => return place,
+            }
+        }
+    }
+
+    /// The service asks to be left alone for a while.
+    pub fn rest_for(&self, pause: Duration) {
+        let until = Instant::now() + pause;
+        let mut rest = lock(&self.rest);
+        if rest.is_none_or(|known| known < until) {
+            *rest = Some(until);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_host_that_failed_comes_last_until_its_rest_is_over() {
+        let access = Access::default();
+        let hosts = ["a".to_owned(), "b".to_owned()];
+        let rest = Duration::from_secs(60);
+        assert_eq!(access.host_order(&hosts, rest), ["a", "b"]);
+        access.host_failed("a");
+        access.host_answered("b");
+        assert_eq!(access.host_order(&hosts, rest), ["b", "a"]);
+        assert_eq!(access.host_in_use().as_deref(), Some("b"));
+        assert_eq!(access.host_order(&hosts, Duration::ZERO), ["a", "b"], "it is tried first again after a while");
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn requests_in_flight_are_bounded() {
+        let pace = Access::default().pace(2, None);
+        let (one, two) = (pace.wait().await, pace.wait().await);
+        assert!(one.is_some() && two.is_some());
+        assert!(tokio::time::timeout(Duration::from_secs(5), pace.wait()).await.is_err(), "a third waits");
+        drop(one);
+        assert!(tokio::time::timeout(Duration::from_secs(5), pace.wait()).await.is_ok());
     }
 }

@@ -1,5 +1,6 @@
 //! `tide-connect` speaks with systems: it tests them, asks what they can do, reads them and writes
-//! one change at a time. [`Connector`] is what the engine sees; `ldap` and `scim` are its kinds.
+//! one change at a time. [`Connector`] is what the engine sees; `ldap`, `scim`, `feed` and `push`
+//! are its kinds.
 //!
 //! Read-only is enforced here, beside the wire: every write passes [`Access::permit`], and the
 //! functions that send need the permit it gives.
@@ -8,18 +9,22 @@
 
 mod access;
 mod error;
+mod feed;
 mod ldap;
+mod push;
 mod report;
 mod scim;
 mod settings;
 mod tls;
 
-pub use access::{Access, Permit};
+pub use access::{Access, FeedMemory, Permit};
 pub use error::{ConnectError, Weight};
+pub use feed::{FeedConnector, FeedLook, LookColumn, look};
 pub use ldap::LdapConnector;
+pub use push::{PushConnector, pushed_account};
 pub use report::{CheckReport, Description, Step, StepState};
 pub use scim::ScimConnector;
-pub use settings::{LdapSettings, ScimSettings, Secret, Settings};
+pub use settings::{FeedFormat, FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings};
 
 use async_trait::async_trait;
 use std::sync::Arc;
@@ -34,8 +39,38 @@ use tokio::sync::mpsc;
 pub enum Shown {
     /// Some accounts.
     Batch(Vec<Observed>),
+    /// Rows that cannot be used, with the reason of each. They are not counted as shown.
+    Quarantined(Vec<BadRow>),
     /// Everything was shown, and this many accounts in all. Nothing follows.
     Complete(usize),
+    /// Nothing changed since the last complete enumeration. Nothing follows.
+    Unchanged,
+}
+
+/// A row of a feed that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BadRow {
+    /// The line on which it begins, from 1.
+    pub line: u64,
+    /// What is wrong with it.
+    pub reason: String,
+    /// The row as it stands, cut to a length.
+    pub raw: String,
+    /// Its key, if that much can be read: the account behind it is then not missing.
+    pub key: Option<String>,
+}
+
+/// A container of a directory's tree.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Branch {
+    /// Its name.
+    pub dn: String,
+    /// It holds nothing.
+    pub leaf: bool,
+    /// How many persons lie below it, at any depth.
+    pub people: Option<usize>,
+    /// There are more: counting ended at a limit.
+    pub more: bool,
 }
 
 /// The stream of an enumeration: it ends with [`Shown::Complete`] or with an error. A stream that
@@ -45,12 +80,12 @@ pub type Showing = mpsc::Receiver<Result<Shown, ConnectError>>;
 /// Runs an enumeration beside its reader; the few places of the channel hold a fast server back.
 pub(crate) fn show<F>(enumerate: impl FnOnce(mpsc::Sender<Result<Shown, ConnectError>>) -> F) -> Showing
 where
-    F: Future<Output = Result<usize, ConnectError>> + Send + 'static,
+    F: Future<Output = Result<Shown, ConnectError>> + Send + 'static,
 {
     let (out, showing) = mpsc::channel(4);
     let work = enumerate(out.clone());
     tokio::spawn(async move {
-        let end = work.await.map(Shown::Complete);
+        let end = work.await;
         // Nobody listens any more: the reading was given up, and there is nobody to tell.
         let _ = out.send(end).await;
     });
@@ -74,10 +109,23 @@ pub struct Write {
 #[async_trait]
 pub trait Connector: Send + Sync {
     /// Tests the connection step by step. It ends at the first step that fails.
-    async fn check(&self) -> CheckReport;
+    async fn check(&self, report: &mut CheckReport);
+
+    /// The same, for whoever does not watch.
+    async fn tested(&self) -> CheckReport {
+        let mut report = CheckReport::default();
+        self.check(&mut report).await;
+        report
+    }
 
     /// What the system can do, and which attributes it has.
     async fn describe(&self) -> Result<Description, ConnectError>;
+
+    /// The containers directly below one, with how many persons lie in each; the top one first. A
+    /// system without a tree has none.
+    async fn browse(&self, _below: Option<&str>) -> Result<Vec<Branch>, ConnectError> {
+        Ok(Vec::new())
+    }
 
     /// Enumerates all accounts of a type.
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing;
@@ -94,5 +142,7 @@ pub fn connect(settings: &Settings, secret: Option<Secret>, access: Arc<Access>)
     Ok(match settings {
         Settings::Ldap(settings) => Arc::new(LdapConnector::new(settings.clone(), secret, access)?),
         Settings::Scim(settings) => Arc::new(ScimConnector::new(settings.clone(), secret, access)?),
+        Settings::Feed(settings) => Arc::new(FeedConnector::new(settings.clone(), secret, access)?),
+        Settings::Push(_) => Arc::new(PushConnector),
     })
 }

@@ -4,6 +4,7 @@ use crate::ConnectError;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use tide_core::{ObjectType, Schema};
+use tokio::sync::mpsc;
 
 /// How a step ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,10 +34,13 @@ pub struct Step {
 }
 
 /// What a test found.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Default, Serialize, Deserialize)]
 pub struct CheckReport {
     /// The steps that were taken, in order.
     pub steps: Vec<Step>,
+    /// Who is told of each step as it is taken.
+    #[serde(skip)]
+    watcher: Option<mpsc::UnboundedSender<Step>>,
 }
 
 impl CheckReport {
@@ -45,16 +49,29 @@ impl CheckReport {
         !self.steps.is_empty() && self.steps.iter().all(|step| step.state != StepState::Failed)
     }
 
+    /// A report whose steps are told as they are taken.
+    pub fn watched(watcher: mpsc::UnboundedSender<Step>) -> Self {
+        CheckReport { steps: Vec::new(), watcher: Some(watcher) }
+    }
+
+    fn push(&mut self, step: Step) {
+        if let Some(watcher) = &self.watcher {
+            // Whoever watched may have gone; the report is kept all the same.
+            let _ = watcher.send(step.clone());
+        }
+        self.steps.push(step);
+    }
+
     pub(crate) fn passed(&mut self, name: &str, said: impl Into<String>) {
-        self.steps.push(Step { name: name.into(), state: StepState::Passed, said: said.into(), remedy: None, code: None });
+        self.push(Step { name: name.into(), state: StepState::Passed, said: said.into(), remedy: None, code: None });
     }
 
     pub(crate) fn warned(&mut self, name: &str, said: impl Into<String>, remedy: impl Into<String>) {
-        self.steps.push(Step { name: name.into(), state: StepState::Warned, said: said.into(), remedy: Some(remedy.into()), code: None });
+        self.push(Step { name: name.into(), state: StepState::Warned, said: said.into(), remedy: Some(remedy.into()), code: None });
     }
 
     pub(crate) fn failed(&mut self, name: &str, error: &ConnectError) {
-        self.steps.push(Step {
+        self.push(Step {
             name: name.into(),
             state: StepState::Failed,
             said: error.said.clone(),
@@ -71,4 +88,8 @@ pub struct Description {
     pub schema: BTreeMap<ObjectType, Schema>,
     /// What it can do, in words.
     pub abilities: Vec<String>,
+    /// What it says of itself, as label and text: product, version, names it holds.
+    pub profile: Vec<(String, String)>,
+    /// The accounts that are ours there, by key or name, in lower case: they are never touched.
+    pub own: Vec<String>,
 }

@@ -1,67 +1,193 @@
-//! TLS, always verified: against the machine's authorities, or one that was given instead.
+//! TLS, always verified: against the machine's authorities, one that was given instead, or one
+//! certificate that was pinned.
 
-use crate::ConnectError;
-use rustls::{ClientConfig, RootCertStore};
-use rustls_pki_types::{CertificateDer, pem::PemObject};
+use crate::{ConnectError, Secret};
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::crypto::CryptoProvider;
+use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime, pem::PemObject};
+use sha2::{Digest, Sha256};
 use std::net::IpAddr;
 use std::sync::Arc;
 
+/// Whom to trust, and who we are.
+#[derive(Default)]
+pub(crate) struct Trust<'a> {
+    /// The authority, as PEM; the machine's, if none is given.
+    pub ca_pem: Option<&'a str>,
+    /// The SHA-256 of the one certificate that is trusted.
+    pub pin: Option<&'a str>,
+    /// Our own certificate and its key, as PEM.
+    pub own: Option<(&'a str, &'a Secret)>,
+}
+
 /// The configuration for one system.
-pub(crate) fn client(ca_pem: Option<&str>) -> Result<Arc<ClientConfig>, ConnectError> {
-    let mut roots = RootCertStore::empty();
-    match ca_pem {
-        Some(pem) => {
+pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectError> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let builder = ClientConfig::builder_with_provider(provider.clone())
+        .with_safe_default_protocol_versions()
+        .map_err(|error| ConnectError::lasting("tls", error.to_string(), "report this"))?;
+    let builder = match trust.pin {
+        Some(pin) => builder.dangerous().with_custom_certificate_verifier(Arc::new(Pinned { digest: digest(pin)?, provider })),
+        None => builder.with_root_certificates(roots(trust.ca_pem)?),
+    };
+    let config = match trust.own {
+        None => builder.with_no_client_auth(),
+        Some((certificate, key)) => {
             let wrong = |what: String| {
                 ConnectError::lasting(
-                    "ca_unreadable",
-                    format!("the certificate authority cannot be read: {what}"),
-                    "give a PEM file that begins with -----BEGIN CERTIFICATE-----",
+                    "client_certificate",
+                    format!("the client certificate cannot be used: {what}"),
+                    "give the certificate as PEM in the settings, and its unencrypted key as PEM as the secret",
                 )
             };
-            let mut any = false;
-            for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
-                let certificate = certificate.map_err(|error| wrong(error.to_string()))?;
-                roots.add(certificate).map_err(|error| wrong(error.to_string()))?;
-                any = true;
-            }
-            if !any {
-                return Err(wrong("it holds no certificate".into()));
-            }
+            let chain: Vec<CertificateDer<'static>> =
+                CertificateDer::pem_slice_iter(certificate.as_bytes()).collect::<Result<_, _>>().map_err(|e| wrong(e.to_string()))?;
+            let key = PrivateKeyDer::from_pem_slice(key.expose().as_bytes()).map_err(|_| wrong("the key is not PEM".into()))?;
+            builder.with_client_auth_cert(chain, key).map_err(|e| wrong(e.to_string()))?
         }
-        None => {
-            // What cannot be read of the machine's store is not trusted, which is the safe side.
-            let _ = roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    };
+    Ok(Arc::new(config))
+}
+
+fn roots(ca_pem: Option<&str>) -> Result<RootCertStore, ConnectError> {
+    let mut roots = RootCertStore::empty();
+    let Some(pem) = ca_pem else {
+        // What cannot be read of the machine's store is not trusted, which is the safe side.
+        let _ = roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+        return Ok(roots);
+    };
+    let wrong = |what: String| {
+        ConnectError::lasting(
+            "ca_unreadable",
+            format!("the certificate authority cannot be read: {what}"),
+            "give a PEM file that begins with -----BEGIN CERTIFICATE-----",
+        )
+    };
+    let mut any = false;
+    for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
+        let certificate = certificate.map_err(|error| wrong(error.to_string()))?;
+        roots.add(certificate).map_err(|error| wrong(error.to_string()))?;
+        any = true;
+    }
+    if any { Ok(roots) } else { Err(wrong("it holds no certificate".into())) }
+}
+
+fn digest(pin: &str) -> Result<[u8; 32], ConnectError> {
+    let hex: String = pin.chars().filter(|c| !matches!(c, ':' | ' ')).collect();
+    let octets: Option<Vec<u8>> = (hex.len() == 64 && hex.is_ascii())
+        .then(|| (0..32).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok()).collect())
+        .flatten();
+    octets.and_then(|octets| octets.try_into().ok()).ok_or_else(|| {
+        ConnectError::lasting(
+            "pin_unreadable",
+            "the pinned certificate is not a SHA-256 in hexadecimal",
+            "`openssl x509 -noout -fingerprint -sha256 -in FILE` prints it",
+        )
+    })
+}
+
+/// Trusts one certificate, whatever it says of itself; that its owner holds the key is still proved.
+#[derive(Debug)]
+struct Pinned {
+    digest: [u8; 32],
+    provider: Arc<CryptoProvider>,
+}
+
+impl ServerCertVerifier for Pinned {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        _intermediates: &[CertificateDer<'_>],
+        _server_name: &ServerName<'_>,
+        _ocsp_response: &[u8],
+        _now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        if Sha256::digest(end_entity.as_ref()).as_slice() == self.digest {
+            Ok(ServerCertVerified::assertion())
+        } else {
+            Err(rustls::Error::InvalidCertificate(rustls::CertificateError::ApplicationVerificationFailure))
         }
     }
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let config = ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .map_err(|error| ConnectError::lasting("tls", error.to_string(), "report this"))?
-        .with_root_certificates(roots)
-        .with_no_client_auth();
-    Ok(Arc::new(config))
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        rustls::crypto::verify_tls12_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        rustls::crypto::verify_tls13_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider.signature_verification_algorithms.supported_schemes()
+    }
 }
 
 /// What a failed handshake means, in words.
 pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
-    if lower.contains("unknownissuer") || lower.contains("unknown issuer") || lower.contains("badsignature") {
+    let says = |words: &[&str]| words.iter().any(|word| lower.contains(word));
+    if says(&["unknownissuer", "unknown issuer", "badsignature", "causedasendentity"]) {
         ConnectError::system(
             "tls_untrusted",
             format!("the certificate of {host} is not signed by an authority that is trusted here"),
-            "give the authority's certificate as PEM (`--ca FILE`)",
+            "give the authority's certificate as PEM (`--ca FILE`), or pin this one certificate",
         )
-    } else if lower.contains("notvalidforname") || lower.contains("not valid for name") {
+    } else if says(&["applicationverificationfailure"]) {
+        ConnectError::system(
+            "tls_pin",
+            format!("{host} shows another certificate than the one that is pinned"),
+            "if it was renewed on purpose, pin the new one; if not, somebody may stand between",
+        )
+    } else if says(&["notvalidforname", "not valid for name"]) {
         ConnectError::system(
             "tls_name",
             format!("the certificate is made out for another name than {host}"),
             "connect by a name that stands in the certificate",
         )
-    } else if lower.contains("expired") || lower.contains("notvalidyet") {
+    } else if says(&["notvalidyet", "not valid yet"]) {
         ConnectError::system(
-            "tls_expired",
-            format!("the certificate of {host} is not valid today: {text}"),
-            "renew the certificate, and check the clocks of both machines",
+            "tls_not_yet",
+            format!("the certificate of {host} is not valid yet"),
+            "check the clocks of both machines, and when the certificate begins",
+        )
+    } else if says(&["expired"]) {
+        ConnectError::system("tls_expired", format!("the certificate of {host} has expired"), "renew the certificate on the server")
+    } else if says(&["handshake eof"]) {
+        ConnectError::system(
+            "tls_version",
+            format!(
+                "{host} breaks off the TLS handshake: it has no version of TLS (1.2, 1.3) or cipher in common with us, or speaks no TLS here"
+            ),
+            "enable TLS 1.2 or newer on the server, and check that this is its port for TLS",
+        )
+    } else if says(&["protocolversion", "handshakefailure", "peerincompatible", "incompatible"]) {
+        ConnectError::system(
+            "tls_version",
+            format!("{host} and this service have no version of TLS in common: 1.2 and 1.3 are spoken here"),
+            "enable TLS 1.2 or newer on the server",
+        )
+    } else if says(&["certificaterequired", "certificate required", "badcertificate"]) {
+        ConnectError::system(
+            "tls_client_certificate",
+            format!("{host} asks for a client certificate, and does not accept ours"),
+            "give a client certificate that the server's authority has signed",
+        )
+    } else if says(&["invalidcontenttype", "corrupt message", "invalidmessage"]) {
+        ConnectError::system(
+            "not_tls",
+            format!("{host} answers on this port, and does not speak TLS there"),
+            "use the port for TLS (636 for LDAPS, 443 for HTTPS), or StartTLS",
         )
     } else {
         ConnectError::system(
@@ -74,11 +200,11 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
 
 /// Refuses addresses at which no connected system lives and secrets could be lured away.
 pub(crate) fn refuse_address(address: IpAddr) -> Result<(), ConnectError> {
-    let local = match address {
-        IpAddr::V4(v4) => v4.is_link_local() || v4.is_broadcast() || v4.is_multicast(),
+    let local = match address.to_canonical() {
+        IpAddr::V4(v4) => v4.is_link_local() || v4.is_broadcast() || v4.is_multicast() || v4.is_unspecified(),
         IpAddr::V6(v6) => {
             let first = v6.segments()[0];
-            first & 0xffc0 == 0xfe80 || v6.is_multicast() || v6.to_string() == "fd00:ec2::254"
+            first & 0xffc0 == 0xfe80 || v6.is_multicast() || v6.is_unspecified() || v6.to_string() == "fd00:ec2::254"
         }
     };
     if local {
@@ -97,7 +223,7 @@ mod tests {
 
     #[test]
     fn metadata_addresses_are_refused() {
-        for bad in ["169.254.169.254", "fe80::1", "fd00:ec2::254", "224.0.0.1"] {
+        for bad in ["169.254.169.254", "fe80::1", "fd00:ec2::254", "224.0.0.1", "::ffff:169.254.169.254", "0.0.0.0"] {
             assert!(refuse_address(bad.parse().expect("valid")).is_err(), "{bad}");
         }
         for good in ["127.0.0.1", "10.0.0.5", "::1"] {
@@ -106,7 +232,8 @@ mod tests {
     }
 
     #[test]
-    fn an_authority_that_is_none_is_said_to_be_none() {
-        assert_eq!(client(Some("hello")).expect_err("refused").code, "ca_unreadable");
+    fn what_is_no_authority_and_no_pin_is_said_to_be_none() {
+        assert_eq!(client(&Trust { ca_pem: Some("hello"), ..Trust::default() }).expect_err("refused").code, "ca_unreadable");
+        assert_eq!(client(&Trust { pin: Some("abc"), ..Trust::default() }).expect_err("refused").code, "pin_unreadable");
     }
 }

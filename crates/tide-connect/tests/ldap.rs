@@ -14,15 +14,8 @@ use tide_standins::world::{self, BASE};
 const PASSWORD: &str = "harbour-secret";
 
 fn settings(url: &str) -> LdapSettings {
-    LdapSettings {
-        url: url.into(),
-        start_tls: false,
-        bind_dn: Some(format!("cn=eager-tide,ou=services,{BASE}")),
-        base_dn: BASE.into(),
-        ca_pem: None,
-        page_size: 50,
-        timeout_seconds: 5,
-    }
+    let bind_dn = Some(format!("cn=eager-tide,ou=services,{BASE}"));
+    LdapSettings { bind_dn, page_size: 50, timeout_seconds: 5, ..LdapSettings::new(url, BASE) }
 }
 
 fn connector(settings: LdapSettings, password: &str) -> Arc<LdapConnector> {
@@ -41,6 +34,7 @@ async fn drain(mut showing: Showing) -> (Vec<Observed>, Result<usize, String>) {
         match shown {
             Ok(Shown::Batch(batch)) => seen.extend(batch),
             Ok(Shown::Complete(count)) => return (seen, Ok(count)),
+            Ok(other) => panic!("{other:?}"),
             Err(error) => return (seen, Err(error.code.into())),
         }
     }
@@ -62,24 +56,24 @@ async fn a_real_directory_is_tested_read_and_written() {
     let start_tls = LdapSettings { start_tls: true, ca_pem: ca.clone(), ..settings(&slapd.url) };
     let ldaps = LdapSettings { ca_pem: ca, ..settings(&slapd.tls_url) };
     for sound in [settings(&slapd.url), start_tls, ldaps.clone()] {
-        let report = connector(sound, PASSWORD).check().await;
+        let report = connector(sound, PASSWORD).tested().await;
         assert!(report.healthy(), "{report:#?}");
         let last = report.steps.last().expect("steps");
-        assert_eq!(last.said, "50 persons on the first page, and more follow");
+        assert!(last.said.starts_with("50 persons on the first page, and more follow; the first: uid="), "{}", last.said);
     }
 
     // Each mistake has a message of its own.
-    let (step, code, _) = failed(&connector(settings(&slapd.url), "wrong").check().await);
+    let (step, code, _) = failed(&connector(settings(&slapd.url), "wrong").tested().await);
     assert_eq!((step.as_str(), code.as_str()), ("Bind accepted", "bind_refused"));
     let wrong_base = LdapSettings { base_dn: format!("ou=crew,{BASE}"), ..settings(&slapd.url) };
-    let (_, code, text) = failed(&connector(wrong_base, PASSWORD).check().await);
+    let (_, code, text) = failed(&connector(wrong_base, PASSWORD).tested().await);
     assert_eq!(code, "base_missing");
     assert!(text.contains(&format!("the nearest entry that exists is {BASE}")), "{text}");
-    let (step, code, _) = failed(&connector(LdapSettings { ca_pem: None, ..ldaps }, PASSWORD).check().await);
+    let (step, code, _) = failed(&connector(LdapSettings { ca_pem: None, ..ldaps }, PASSWORD).tested().await);
     assert_eq!((step.as_str(), code.as_str()), ("TLS verifies", "tls_untrusted"));
-    let (step, code, _) = failed(&connector(settings("ldap://127.0.0.1:1"), PASSWORD).check().await);
+    let (step, code, _) = failed(&connector(settings("ldap://127.0.0.1:1"), PASSWORD).tested().await);
     assert_eq!((step.as_str(), code.as_str()), ("Port answers", "unreachable"));
-    let (step, code, _) = failed(&connector(settings("ldap://no-such-host.skerry.example:389"), PASSWORD).check().await);
+    let (step, code, _) = failed(&connector(settings("ldap://no-such-host.skerry.example:389"), PASSWORD).tested().await);
     assert_eq!((step.as_str(), code.as_str()), ("Name resolves", "name_unknown"));
 
     // Read in pages of 50, with many-valued attributes, state, and without a password.
@@ -203,10 +197,90 @@ async fn a_broken_entry_is_shown_broken_and_the_others_go_on() {
 async fn a_password_is_never_part_of_a_message() {
     let directory = Directory::start(&world::directory(&[], PASSWORD), PASSWORD).await.expect("starts");
     let connector = connector(settings(&directory.url), "canary-wrong-password");
-    let report = connector.check().await;
+    let report = connector.tested().await;
     assert!(!format!("{report:?}").contains("canary"));
-    let none = LdapConnector::new(settings(&directory.url), None, Arc::default()).expect("sound").check().await;
+    let none = LdapConnector::new(settings(&directory.url), None, Arc::default()).expect("sound").tested().await;
     assert_eq!(failed(&none).1, "no_password", "a name without a password would be let in as nobody");
     let weight = self::connector(settings("ldap://127.0.0.1:1"), PASSWORD).describe().await.expect_err("unreachable").weight;
     assert_eq!(weight, Weight::System);
+}
+
+#[tokio::test]
+async fn a_backup_host_is_used_and_left_again() {
+    let entries = world::directory(&world::people(world::SEED, 20), PASSWORD);
+    let mut first = Slapd::start(&entries).expect("slapd starts");
+    let second = Slapd::start(&entries).expect("slapd starts");
+    let dead = "ldap://127.0.0.1:1".to_owned();
+    let several = LdapSettings { backups: vec![dead.clone(), second.url.clone()], return_after_seconds: 1, ..settings(&first.url) };
+    let access = Arc::new(Access::new(&[ObjectType::Person]));
+    let dial = || Arc::new(LdapConnector::new(several.clone(), Some(Secret::new(PASSWORD)), access.clone()).expect("sound"));
+
+    let report = dial().tested().await;
+    assert!(report.healthy(), "a backup that does not answer is a warning: {report:#?}");
+    let backups: Vec<_> = report.steps.iter().filter(|s| s.name == "Backup host").map(|s| s.state).collect();
+    assert_eq!(backups, [StepState::Warned, StepState::Passed]);
+    assert_eq!(access.host_in_use().as_deref(), Some(first.url.as_str()));
+
+    first.stop();
+    let (seen, end) = drain(dial().observe(ObjectType::Person)).await;
+    assert_eq!((end, access.host_in_use().as_deref()), (Ok(seen.len()), Some(second.url.as_str())));
+
+    first.restart().expect("it comes back");
+    tokio::time::sleep(Duration::from_millis(1100)).await;
+    let (_, end) = drain(dial().observe(ObjectType::Person)).await;
+    assert!(end.is_ok());
+    assert_eq!(access.host_in_use().as_deref(), Some(first.url.as_str()), "the first host is used again");
+
+    // A refused password is told at once: another host would count it too.
+    let wrong = Arc::new(LdapConnector::new(several.clone(), Some(Secret::new("wrong")), Arc::default()).expect("sound"));
+    assert_eq!(wrong.describe().await.expect_err("refused").code, "bind_refused");
+}
+
+#[tokio::test]
+async fn a_large_group_is_read_in_ranges_and_a_broken_range_is_no_small_group() {
+    let people = world::people(world::SEED, 300);
+    let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+    directory.temper(Temper { range: Some(7), ..Temper::default() });
+    let (seen, end) = drain(connector(settings(&directory.url), PASSWORD).observe(ObjectType::Group)).await;
+    assert_eq!(end, Ok(1));
+    let members = people.iter().filter(|p| p.department == "10").count();
+    assert!(members > 20);
+    assert_eq!(seen[0].attributes.get("member").len(), members);
+    assert!(!seen[0].attributes.iter().any(|(name, _)| name.contains("range")), "{:?}", seen[0].attributes);
+}
+
+#[tokio::test]
+async fn referrals_are_followed_only_to_hosts_that_were_named() {
+    let people = world::people(world::SEED, 30);
+    let here = Directory::start(&world::directory(&people[..10], PASSWORD), PASSWORD).await.expect("starts");
+    let there = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+    let url = format!("{}/ou=people,{}??sub", there.url, BASE.replace(',', "%2C"));
+    here.temper(Temper { referral: Some(url), ..Temper::default() });
+
+    let (seen, end) = drain(connector(settings(&here.url), PASSWORD).observe(ObjectType::Person)).await;
+    assert_eq!((seen.len(), end), (16, Ok(16)), "by default none is followed");
+    let host = there.url.trim_start_matches("ldap://").to_owned();
+    let asked = LdapSettings { referral_hosts: vec![host], ..settings(&here.url) };
+    let (seen, end) = drain(connector(asked, PASSWORD).observe(ObjectType::Person)).await;
+    // Each stand-in gives its entries ids of its own, so the ten are there twice.
+    assert_eq!((seen.len(), end), (16 + 34, Ok(50)));
+    let elsewhere = LdapSettings { referral_hosts: vec!["other.skerry.example".into()], ..settings(&here.url) };
+    let (_, end) = drain(connector(elsewhere, PASSWORD).observe(ObjectType::Person)).await;
+    assert_eq!(end, Err("referral".into()), "the secret goes to no host that was not named");
+}
+
+#[tokio::test]
+async fn the_tree_is_walked_level_by_level_with_counts() {
+    let people = world::people(world::SEED, 60);
+    let slapd = Slapd::start(&world::directory(&people, PASSWORD)).expect("slapd starts");
+    let reader = connector(settings(&slapd.url), PASSWORD);
+    let top = reader.browse(None).await.expect("the top");
+    assert_eq!((top.len(), top[0].dn.as_str(), top[0].people), (1, BASE, Some(66)));
+    let below = reader.browse(Some(BASE)).await.expect("below");
+    let names: Vec<&str> = below.iter().map(|b| b.dn.as_str()).collect();
+    assert_eq!(names, ["former", "groups", "people", "services"].map(|n| format!("ou={n},{BASE}")));
+    assert_eq!(below[0].people, Some(2));
+    let departments = reader.browse(Some(&format!("ou=people,{BASE}"))).await.expect("departments");
+    assert_eq!(departments.iter().filter_map(|b| b.people).sum::<usize>(), 64);
+    assert_eq!(reader.browse(Some("dc=elsewhere")).await.expect_err("refused").code, "outside");
 }

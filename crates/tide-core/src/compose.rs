@@ -4,7 +4,7 @@
 use crate::expr::{ExprError, Program, Values};
 use crate::model::Account;
 use crate::reasons::{Place, Reason, ValueReason};
-use crate::rules::{Empty, IdentityRules, Keep, Mapping, Need, TypeRules};
+use crate::rules::{Domains, Empty, IdentityRules, Keep, Mapping, Need, TypeRules};
 use crate::value::{Attributes, Value, show};
 
 /// An identity's values, or what keeps them from being composed.
@@ -100,8 +100,22 @@ pub struct Wanted {
 pub struct Desired {
     /// The values in the order of the rules.
     pub wanted: Vec<Wanted>,
-    /// Required values that are missing, and expressions that failed.
+    /// Required values that are missing, addresses outside the system's domains, and expressions that
+    /// failed.
     pub problems: Vec<Reason>,
+    /// Attributes that are wanted and have no value.
+    pub missed: Vec<String>,
+}
+
+/// An address in the domain that it is written with in this system, or why it is not sent there.
+fn address(domains: &Domains, value: &Value) -> Result<Value, String> {
+    let Some((local, domain)) = value.as_text().and_then(|text| text.rsplit_once('@')) else { return Ok(value.clone()) };
+    let domain = domain.trim().to_lowercase();
+    let there = domains.translate.get(&domain).unwrap_or(&domain);
+    if !domains.ours.contains(there) {
+        return Err(format!("the address {value} lies outside the domains that are accepted: {}", domains.ours.join(", ")));
+    }
+    Ok(if *there == domain { value.clone() } else { Value::text(format!("{local}@{there}")) })
 }
 
 /// Computes what a target should hold. `identity` must carry `id` and `stage`.
@@ -111,7 +125,20 @@ pub fn desired(types: &TypeRules, identity: &Attributes) -> Desired {
         let values = Values { account: None, identity: Some(identity) };
         match mapping.program.run(&values).map(tidy) {
             Err(error) => desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
-            Ok(found) => {
+            Ok(mut found) => {
+                if let Some(domains) = &types.domains
+                    && domains.attributes.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute))
+                {
+                    for value in &mut found {
+                        match address(domains, value) {
+                            Ok(there) => *value = there,
+                            Err(why) => desired.problems.push(Reason::by(why, &domains.place)),
+                        }
+                    }
+                }
+                if found.is_empty() && mapping.need == Need::Wanted {
+                    desired.missed.push(mapping.attribute.clone());
+                }
                 if found.is_empty() && mapping.need == Need::Required {
                     let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
                     desired.problems.push(Reason::by(

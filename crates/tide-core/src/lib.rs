@@ -17,6 +17,7 @@ pub mod expr;
 pub mod matching;
 pub mod model;
 pub mod reasons;
+pub mod rights;
 pub mod rules;
 pub mod schema;
 pub mod scope;

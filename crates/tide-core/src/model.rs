@@ -159,6 +159,10 @@ pub struct SystemFacts {
     pub read: Vec<ObjectType>,
     /// Paused by an operator: nothing is sent.
     pub paused: bool,
+    /// Not armed yet: nothing is sent.
+    pub disarmed: bool,
+    /// The names by which the system knows our own service account, in lower case.
+    pub own: Vec<String>,
 }
 
 /// Everything that a decision is made from, but the rules and the time.

@@ -1,8 +1,15 @@
 //! Who takes part with a system, and the reason when not.
 
+mod filters;
+mod groups;
+
+pub use groups::{Groups, Membership};
+
 use crate::expr::Values;
+use crate::model::Account;
 use crate::reasons::Reason;
-use crate::rules::{Container, Scope};
+use crate::rules::{Container, GroupScope, Scope};
+use crate::value::Value;
 use tide_ldap::Dn;
 
 /// Where a record stands to a scope.
@@ -19,17 +26,29 @@ pub enum Standing {
 /// The attribute in which a directory's account carries its name in the tree.
 pub const DN: &str = "dn";
 
-/// Tests a record against a scope. `dn` is its place in a tree, if it has one.
-pub fn standing(scope: &Scope, values: &Values<'_>, dn: Option<&str>) -> Standing {
+/// A record that is tested against a scope.
+#[derive(Default)]
+pub struct Subject<'a> {
+    /// What conditions read.
+    pub values: Values<'a>,
+    /// Its accounts: the one in the scope's own system, or all that feed an identity.
+    pub accounts: &'a [&'a Account],
+}
+
+impl Subject<'_> {
+    fn dn(&self) -> Option<&str> {
+        self.values.account?.get(DN).first().and_then(Value::as_text)
+    }
+}
+
+/// Tests a record against a scope.
+pub fn standing(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> Standing {
+    let values = &subject.values;
     if !scope.within.is_empty() {
-        let Some(place) = dn.and_then(|text| text.parse::<Dn>().ok()) else {
+        let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
             return Standing::Unclear(Reason::by("it has no place in a tree, and the scope names containers", &scope.within[0].place));
         };
-        let inside = |container: &&Container| match place.depth_below(&container.dn) {
-            Some(depth) => !container.one_level || depth <= 1,
-            None => false,
-        };
-        if !scope.within.iter().any(|c| inside(&c)) {
+        if !scope.within.iter().any(|container| inside(&place, container)) {
             let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
             // A scope that is one level too shallow loses people in silence: say so.
             let near = scope.within.iter().any(|c| c.one_level && place.is_under(&c.dn));
@@ -40,9 +59,20 @@ pub fn standing(scope: &Scope, values: &Values<'_>, dn: Option<&str>) -> Standin
             };
             return Standing::Out(Reason::by(text, &scope.within[0].place));
         }
-        if let Some(container) = scope.except.iter().find(inside) {
-            return Standing::Out(Reason::by(format!("its container is left out: {}", container.dn), &container.place));
-        }
+    }
+    if !scope.except.is_empty()
+        && let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok())
+        && let Some(container) = scope.except.iter().find(|container| inside(&place, container))
+    {
+        return Standing::Out(Reason::by(format!("its container is left out: {}", container.dn), &container.place));
+    }
+    if let Some(standing) = by_groups(scope, subject, groups) {
+        return standing;
+    }
+    if let (Some(filter), Some(account)) = (&scope.filter, values.account)
+        && !filters::holds(&filter.filter, account)
+    {
+        return Standing::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place));
     }
     for condition in &scope.conditions {
         match condition.when.holds(values) {
@@ -59,19 +89,58 @@ pub fn standing(scope: &Scope, values: &Values<'_>, dn: Option<&str>) -> Standin
     Standing::In
 }
 
+fn inside(place: &Dn, container: &Container) -> bool {
+    match place.depth_below(&container.dn) {
+        Some(depth) => !container.one_level || depth <= 1,
+        None => false,
+    }
+}
+
+/// What the groups of a scope say; nothing when they let the record through.
+fn by_groups(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> Option<Standing> {
+    let of = |group: &GroupScope| groups.member(group, subject.accounts);
+    for group in &scope.not_groups {
+        match of(group) {
+            Membership::Member => {
+                return Some(Standing::Out(Reason::by(format!("it is a member of {}, which is left out", group.name), &group.place)));
+            }
+            Membership::Unknown(why) => return Some(Standing::Unclear(Reason::by(why, &group.place))),
+            Membership::Not(_) => {}
+        }
+    }
+    let first = scope.groups.first()?;
+    let mut doubts = Vec::new();
+    for group in &scope.groups {
+        match of(group) {
+            Membership::Member => return None,
+            Membership::Unknown(why) => return Some(Standing::Unclear(Reason::by(why, &group.place))),
+            Membership::Not(broken) => doubts.extend(broken),
+        }
+    }
+    let names: Vec<&str> = scope.groups.iter().map(|group| group.name.as_str()).collect();
+    let mut text = format!("it is not a member of {}", names.join(" or "));
+    // One broken group fails alone: the others are answered, and this is told.
+    if !doubts.is_empty() {
+        text.push_str(&format!(" (as far as can be told: {} could not be read)", doubts.join(", ")));
+    }
+    Some(Standing::Out(Reason::by(text, &first.place)))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::expr::{Known, Program, Root};
     use crate::reasons::Place;
-    use crate::value::{Attributes, Value};
+    use crate::value::Attributes;
 
     fn container(dn: &str, one_level: bool) -> Container {
         Container { dn: dn.parse().expect("valid"), one_level, place: Place::default() }
     }
 
     fn of(scope: &Scope, dn: &str) -> String {
-        match standing(scope, &Values::default(), Some(dn)) {
+        let account: Attributes = [(DN.to_owned(), vec![Value::text(dn)])].into_iter().collect();
+        let subject = Subject { values: Values { account: Some(&account), ..Values::default() }, accounts: &[] };
+        match standing(scope, &subject, &Groups::default()) {
             Standing::In => "in".into(),
             Standing::Out(reason) | Standing::Unclear(reason) => reason.text,
         }
@@ -82,7 +151,7 @@ mod tests {
         let scope = Scope {
             within: vec![container("ou=people,dc=e", false)],
             except: vec![container("ou=kiosks,ou=people,dc=e", false)],
-            conditions: vec![],
+            ..Scope::default()
         };
         assert_eq!(of(&scope, "cn=Ada,ou=Deck,OU=People,dc=e"), "in");
         assert_eq!(of(&scope, "cn=Ada,ou=kiosks,ou=people,dc=e"), "its container is left out: ou=kiosks,ou=people,dc=e");
@@ -105,6 +174,7 @@ mod tests {
         };
         let account: Attributes = [("kind".into(), vec![Value::text("guest")])].into_iter().collect();
         let values = Values { account: Some(&account), ..Values::default() };
-        assert_eq!(standing(&scope, &values, None), Standing::Out(Reason::by("not crew", &Place::default())));
+        let subject = Subject { values, accounts: &[] };
+        assert_eq!(standing(&scope, &subject, &Groups::default()), Standing::Out(Reason::by("not crew", &Place::default())));
     }
 }

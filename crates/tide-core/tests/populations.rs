@@ -58,6 +58,8 @@ fn population(harbour: &[Seed], berthing: &[Seed]) -> Population {
     }
     schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
     let facts = |schema: Option<Schema>| SystemFacts {
+        disarmed: false,
+        own: Vec::new(),
         schema: schema.map(|schema| [(ObjectType::Person, schema)].into()).unwrap_or_default(),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],

@@ -5,19 +5,26 @@
 //! `tide-connect`'s.
 
 mod act;
+mod allowed;
 mod clock;
 mod error;
 mod events;
+mod push;
 mod reading;
 mod runs;
+mod scope;
 mod systems;
+mod watch;
 
+pub use allowed::Allowed;
 pub use clock::{Clock, SystemClock};
 pub use error::EngineError;
 pub use events::Event;
+pub use push::{Happening, NewToken};
 pub use reading::Read;
 pub use runs::{Plan, Rules};
-pub use systems::NewSystem;
+pub use scope::{ScopeCount, ScopeLine, ScopeTrial, ScopeView, Stand};
+pub use systems::{Change, NewSystem};
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -30,6 +37,7 @@ use tokio_util::sync::CancellationToken;
 pub struct Engine {
     store: Store,
     clock: Arc<dyn Clock>,
+    allowed: Allowed,
     events: broadcast::Sender<Event>,
     /// What may be written, per system; shared with every connector that is in use.
     access: Mutex<HashMap<String, Arc<Access>>>,
@@ -45,9 +53,15 @@ pub struct Engine {
 impl Engine {
     /// An engine over a store.
     pub fn new(store: Store, clock: Arc<dyn Clock>) -> Arc<Engine> {
+        Self::with(store, clock, Allowed::default())
+    }
+
+    /// An engine that may reach these files and variables of its machine.
+    pub fn with(store: Store, clock: Arc<dyn Clock>, allowed: Allowed) -> Arc<Engine> {
         Arc::new(Engine {
             store,
             clock,
+            allowed,
             events: broadcast::Sender::new(1024),
             access: Mutex::default(),
             busy: Arc::default(),

@@ -16,6 +16,10 @@ pub struct Read {
     pub seen: usize,
     /// How many are absent from now on.
     pub absent: u64,
+    /// How many rows were set aside.
+    pub quarantined: usize,
+    /// Nothing had changed since the last complete reading.
+    pub unchanged: bool,
     /// What broke it, if something did: then nobody is absent by it.
     pub error: Option<ConnectError>,
 }
@@ -34,9 +38,13 @@ impl Engine {
     async fn read_one(&self, row: &SystemRow, object: ObjectType) -> Result<Read, EngineError> {
         let started = self.now();
         let reading = self.store.begin_reading(&row.name, object, started).await?;
-        let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, error: None };
+        let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
         let outcome = self.show(row, object, reading, started, &mut read).await;
         let state = match outcome {
+            Ok(()) if read.unchanged => {
+                self.store.unchanged_reading(reading, self.now()).await?;
+                "complete"
+            }
             Ok(()) => {
                 read.absent = self.store.complete_reading(reading, self.now()).await?;
                 "complete"
@@ -69,6 +77,7 @@ impl Engine {
             // First contact: what the system has is needed to check the rules and to compare.
             let described = connector.describe().await?;
             self.store.set_system_check(&row.name, &serde_json::json!([]), Some(&described.schema), started).await?;
+            self.store.set_system_profile(&row.name, &described.profile, &described.own).await?;
         }
         let mut showing = connector.observe(object);
         while let Some(shown) = showing.recv().await {
@@ -77,6 +86,18 @@ impl Engine {
                     read.seen += batch.len();
                     self.store.observe(reading, &row.name, object, started, batch).await?;
                     self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: "running" });
+                }
+                Shown::Quarantined(rows) => {
+                    read.quarantined += rows.len();
+                    let rows = rows
+                        .into_iter()
+                        .map(|row| tide_store::BadRow { line: row.line as i64, reason: row.reason, raw: row.raw, key: row.key })
+                        .collect();
+                    self.store.quarantine(reading, rows).await?;
+                }
+                Shown::Unchanged => {
+                    read.unchanged = true;
+                    return Ok(());
                 }
                 Shown::Complete(count) if count == read.seen => return Ok(()),
                 Shown::Complete(count) => {

@@ -218,8 +218,12 @@ impl Engine {
         Ok(systems
             .into_iter()
             .map(|row| {
-                let types: BTreeSet<ObjectType> =
+                let mut types: BTreeSet<ObjectType> =
                     set.systems.get(&row.name).map(|rules| rules.types.keys().copied().collect()).unwrap_or_default();
+                if asks_for_groups(&set, &row.name) {
+                    types.insert(ObjectType::Person);
+                    types.insert(ObjectType::Group);
+                }
                 let types = if types.is_empty() { vec![ObjectType::Person] } else { types.into_iter().collect() };
                 (row, types)
             })
@@ -269,6 +273,16 @@ impl Engine {
         }
         Ok(())
     }
+}
+
+/// Does a scope ask who is a member of a group of this system?
+fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
+    set.systems.values().any(|rules| {
+        rules.types.values().any(|types| {
+            let groups = types.scope.groups.iter().chain(&types.scope.not_groups);
+            groups.into_iter().any(|group| group.system.as_deref().unwrap_or(&rules.name) == system)
+        })
+    })
 }
 
 /// The identities that are worth a row: known ones, and new ones that have a link.

@@ -2,22 +2,33 @@
 
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
-use tide_connect::{Access, CheckReport, Connector, Secret, Settings, connect};
+use tide_connect::{Access, Branch, CheckReport, Connector, Settings, Step, connect};
 use tide_core::ObjectType;
+use tide_core::rights::{self, Right};
 use tide_store::SystemRow;
+use tokio::sync::mpsc;
 
 /// A system that is to be added.
 pub struct NewSystem {
     /// Its name: lower-case letters, digits and hyphens.
     pub name: String,
-    /// `ldap` or `scim`.
+    /// `ldap`, `scim`, `feed` or `push`.
     pub kind: String,
     /// Where it is and how it is reached.
     pub settings: serde_json::Value,
-    /// The password or token.
-    pub secret: Option<Secret>,
-    /// The same, to be sealed. Kept apart, since a [`Secret`] cannot be read back.
-    pub secret_text: Option<String>,
+    /// The password or token, or `env:NAME` or `file:PATH` for where it stands.
+    pub secret: Option<String>,
+}
+
+/// What is to change about a system; what is none stays.
+#[derive(Debug, Clone, Default)]
+pub struct Change {
+    /// The types that may be written.
+    pub writable: Option<Vec<ObjectType>>,
+    /// Paused.
+    pub paused: Option<bool>,
+    /// Armed.
+    pub armed: Option<bool>,
 }
 
 fn usable(name: &str) -> Result<(), EngineError> {
@@ -32,31 +43,100 @@ fn usable(name: &str) -> Result<(), EngineError> {
 }
 
 impl Engine {
-    fn access(&self, row: &SystemRow) -> Arc<Access> {
+    pub(crate) fn access(&self, row: &SystemRow) -> Arc<Access> {
         let access = lock(&self.access).entry(row.name.clone()).or_default().clone();
         access.set(&row.writable);
         access
+    }
+
+    /// The host of a system that answered last, if it was called since the start.
+    pub fn host_in_use(&self, system: &str) -> Option<String> {
+        lock(&self.access).get(system).and_then(|access| access.host_in_use())
     }
 
     /// A connector for a system as it is set now.
     pub(crate) async fn connector(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(&row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
-        let secret = secret.map(|text| Secret::new(text.as_str()));
-        Ok(connect(&settings, secret, self.access(row))?)
+        let secret = secret.map(|text| self.allowed.secret(text.as_str())).transpose()?;
+        let access = self.access(row);
+        if row.kind == "feed" {
+            let rows = self.store.last_complete(&row.name, ObjectType::Person).await?;
+            access.set_feed(|memory| {
+                memory.rows = rows.and_then(|rows| usize::try_from(rows).ok()).filter(|rows| *rows > 0);
+                memory.folders = self.allowed.feed_folders.clone();
+            });
+        }
+        Ok(connect(&settings, secret, access)?)
     }
 
-    /// Adds a system. It is read-only until somebody makes it writable.
+    fn unsaved(&self, kind: &str, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
+        let settings = Settings::read(kind, settings)?;
+        let secret = secret.map(|text| self.allowed.secret(text)).transpose()?;
+        let access = Access::default();
+        access.set_feed(|memory| memory.folders = self.allowed.feed_folders.clone());
+        Ok(connect(&settings, secret, Arc::new(access))?)
+    }
+
+    /// Adds a system. It is read-only until somebody makes it writable, and does nothing by itself until
+    /// it is armed.
     pub async fn add_system(&self, new: NewSystem, principal: &str) -> Result<(), EngineError> {
         usable(&new.name)?;
         let settings = Settings::read(&new.kind, &new.settings)?;
         // Made once, so that settings that cannot work are refused before they are kept.
-        connect(&settings, new.secret, Arc::default())?;
+        self.unsaved(&new.kind, &new.settings, new.secret.as_deref())?;
         self.store.add_system(&new.name, &new.kind, &new.settings, principal, self.now()).await?;
-        if let Some(secret) = new.secret_text {
+        if let Some(secret) = new.secret {
             self.store.put_secret(&new.name, settings.secret_field(), &secret, self.now()).await?;
         }
         self.tell(Event::System { name: new.name });
+        Ok(())
+    }
+
+    /// Replaces a system's settings. When its secret would go to another host, the secret must be given
+    /// again: a changed address must not lure it away.
+    pub async fn set_settings(
+        &self,
+        name: &str,
+        settings: serde_json::Value,
+        secret: Option<&str>,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        let row = self.store.system(name).await?;
+        let before = Settings::read(&row.kind, &row.settings)?;
+        let after = Settings::read(&row.kind, &settings)?;
+        let known = self.store.secret(name, before.secret_field()).await?.is_some();
+        let hosts = before.hosts();
+        if let Some(host) = after.hosts().into_iter().find(|host| !hosts.contains(host))
+            && known
+            && secret.is_none()
+        {
+            return Err(EngineError::Refused(format!(
+                "the secret of {name} would go to another host, {host}: give the secret again with the settings"
+            )));
+        }
+        self.unsaved(&row.kind, &settings, secret)?;
+        self.store.set_system_settings(name, &settings, principal, self.now()).await?;
+        if let Some(secret) = secret {
+            self.store.put_secret(name, after.secret_field(), secret, self.now()).await?;
+        }
+        // Hosts, pace and tokens were those of the settings before.
+        lock(&self.access).remove(name);
+        self.tell(Event::System { name: name.to_owned() });
+        Ok(())
+    }
+
+    /// Removes a system that nobody was ever joined in.
+    pub async fn remove_system(&self, name: &str, principal: &str) -> Result<(), EngineError> {
+        self.store.system(name).await?;
+        if self.store.links_of_system(name).await? > 0 {
+            return Err(EngineError::Refused(format!(
+                "{name} holds accounts that were joined, and their history is kept: pause or disarm it instead"
+            )));
+        }
+        self.store.remove_system(name, principal, self.now()).await?;
+        lock(&self.access).remove(name);
+        self.tell(Event::System { name: name.to_owned() });
         Ok(())
     }
 
@@ -64,48 +144,85 @@ impl Engine {
     pub async fn set_secret(&self, name: &str, secret: &str, principal: &str) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         let settings = Settings::read(&row.kind, &row.settings)?;
+        self.allowed.secret(secret)?;
         self.store.put_secret(name, settings.secret_field(), secret, self.now()).await?;
         self.store.note(principal, "system.secret", name, settings.secret_field(), self.now()).await?;
+        lock(&self.access).remove(name);
         Ok(())
     }
 
-    /// Sets which types may be written, and whether the system is paused. Writes that are on
+    /// Sets which types may be written, and whether the system is paused and armed. Writes that are on
     /// their way obey at once.
-    pub async fn set_system(
-        &self,
-        name: &str,
-        writable: Option<Vec<ObjectType>>,
-        paused: Option<bool>,
-        principal: &str,
-    ) -> Result<(), EngineError> {
+    pub async fn set_system(&self, name: &str, change: Change, principal: &str) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
-        let writable = writable.unwrap_or(row.writable);
-        self.store.set_system_state(name, &writable, paused.unwrap_or(row.paused), principal, self.now()).await?;
+        let writable = change.writable.unwrap_or(row.writable);
+        let (paused, armed) = (change.paused.unwrap_or(row.paused), change.armed.unwrap_or(row.armed));
+        self.store.set_system_state(name, &writable, paused, armed, principal, self.now()).await?;
         lock(&self.access).entry(name.to_owned()).or_default().set(&writable);
         self.tell(Event::System { name: name.to_owned() });
         Ok(())
     }
 
-    /// Tests a system that is not kept.
+    /// Tests a system that is not kept; each step is told as it is taken.
     pub async fn check_unsaved(
         &self,
         kind: &str,
         settings: &serde_json::Value,
-        secret: Option<Secret>,
+        secret: Option<&str>,
+        watcher: Option<mpsc::UnboundedSender<Step>>,
     ) -> Result<CheckReport, EngineError> {
-        let settings = Settings::read(kind, settings)?;
-        Ok(connect(&settings, secret, Arc::default())?.check().await)
+        let connector = self.unsaved(kind, settings, secret)?;
+        let mut report = watcher.map_or_else(CheckReport::default, CheckReport::watched);
+        connector.check(&mut report).await;
+        Ok(report)
     }
 
-    /// Tests a system and keeps what it found, with the schema.
-    pub async fn check_system(&self, name: &str) -> Result<CheckReport, EngineError> {
+    /// Tests a system and keeps what it found, with its schema and what it says of itself.
+    pub async fn check_system(&self, name: &str, watcher: Option<mpsc::UnboundedSender<Step>>) -> Result<CheckReport, EngineError> {
         let row = self.store.system(name).await?;
         let connector = self.connector(&row).await?;
-        let report = connector.check().await;
-        let schema = if report.healthy() { Some(connector.describe().await?.schema) } else { None };
+        let mut report = watcher.map_or_else(CheckReport::default, CheckReport::watched);
+        connector.check(&mut report).await;
+        let described = if report.healthy() { Some(connector.describe().await?) } else { None };
         let steps = serde_json::to_value(&report.steps).unwrap_or_default();
-        self.store.set_system_check(name, &steps, schema.as_ref(), self.now()).await?;
+        self.store.set_system_check(name, &steps, described.as_ref().map(|d| &d.schema), self.now()).await?;
+        if let Some(described) = described {
+            self.store.set_system_profile(name, &described.profile, &described.own).await?;
+        }
         self.tell(Event::System { name: name.to_owned() });
         Ok(report)
+    }
+
+    /// The containers directly below one, of a system that has a tree.
+    pub async fn browse(&self, name: &str, below: Option<&str>) -> Result<Vec<Branch>, EngineError> {
+        let row = self.store.system(name).await?;
+        Ok(self.connector(&row).await?.browse(below).await?)
+    }
+
+    /// The same, of a system that is not kept yet.
+    pub async fn browse_unsaved(
+        &self,
+        kind: &str,
+        settings: &serde_json::Value,
+        secret: Option<&str>,
+        below: Option<&str>,
+    ) -> Result<Vec<Branch>, EngineError> {
+        Ok(self.unsaved(kind, settings, secret)?.browse(below).await?)
+    }
+
+    /// The least rights that a system's service account needs for what the published rules do.
+    pub async fn least_rights(&self, name: &str) -> Result<Vec<Right>, EngineError> {
+        let row = self.store.system(name).await?;
+        let rules = match self.store.rules().await? {
+            Some(version) => self.check_rules(&version.files).await?.0,
+            None => return Ok(Vec::new()),
+        };
+        let base = match row.kind.as_str() {
+            "ldap" => row.settings["base_dn"].as_str().unwrap_or_default().to_owned(),
+            "scim" => "/Users".to_owned(),
+            _ => "the file".to_owned(),
+        };
+        let kinds = ObjectType::ALL.into_iter();
+        Ok(kinds.flat_map(|kind| rights::least(&rules, name, kind, row.schema.get(&kind), &base)).collect())
     }
 }

@@ -62,16 +62,19 @@ async fn started() -> (Tide, Slapd) {
     let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await.expect("joined").expect("slapd starts");
     let settings = serde_json::json!({"url": slapd.url, "bind_dn": slapd.admin_dn, "base_dn": BASE, "timeout_seconds": 10});
     let secret = slapd.admin_password.clone();
-    let new = NewSystem { name: "crewhall".into(), kind: "ldap".into(), settings, secret: None, secret_text: Some(secret) };
+    let new = NewSystem { name: "crewhall".into(), kind: "ldap".into(), settings, secret: Some(secret) };
     tide.engine.add_system(new, "tester").await.expect("added");
-    let checked = tide.engine.check_system("crewhall").await.expect("tested");
+    let checked = tide.engine.check_system("crewhall", None).await.expect("tested");
     assert!(checked.healthy(), "{checked:?}");
     let mut files: Vec<RuleFile> =
         world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     files.push(RuleFile { name: "crewhall.toml".into(), text: CREWHALL.into() });
     let (_, faults) = tide.engine.publish_rules(&files, "tester").await.expect("published");
     assert_eq!(faults, vec![]);
-    tide.engine.set_system("crewhall", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
+    tide.engine
+        .set_system("crewhall", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+        .await
+        .expect("set");
     (tide, slapd)
 }
 
@@ -151,7 +154,10 @@ async fn a_directory_that_forbids_writing_says_so_and_the_service_goes_on() {
     let run = tide.run().await;
     assert!(run.note.as_deref().is_some_and(|note| note.contains("crewhall could not be read completely")), "{:?}", run.note);
     assert_eq!(count(&run.states, "done"), 0, "berthing is read-only here");
-    tide.engine.set_system("berthing", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
+    tide.engine
+        .set_system("berthing", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+        .await
+        .expect("set");
     let run = tide.run().await;
     assert!(count(&run.states, "done") > 15, "one system that is down does not hold the others up: {:?}", run.states);
 }

@@ -7,7 +7,7 @@ use common::{PASSWORD, Tide, count, edit, set};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
-use tide_engine::{EngineError, Event, Plan};
+use tide_engine::{Change, EngineError, Event, Plan};
 use tide_standins::scim_service::Mischief;
 use tide_standins::world::{self, BASE};
 
@@ -63,11 +63,11 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
 #[tokio::test]
 async fn a_paused_system_holds_its_changes_and_gets_them_later() {
     let tide = Tide::writable().await;
-    tide.engine.set_system("berthing", None, Some(true), "tester").await.expect("paused");
+    tide.engine.set_system("berthing", Change { paused: Some(true), ..Change::default() }, "tester").await.expect("paused");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0);
     assert!(tide.changes(&run, Some("held")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text == "berthing is paused")));
-    tide.engine.set_system("berthing", None, Some(false), "tester").await.expect("goes on");
+    tide.engine.set_system("berthing", Change { paused: Some(false), ..Change::default() }, "tester").await.expect("goes on");
     assert!(count(&tide.run().await.states, "done") > 20);
 }
 
@@ -167,8 +167,7 @@ async fn progress_is_told_while_it_goes_on() {
 async fn adding_a_system_refuses_what_cannot_work() {
     let tide = Tide::start(5).await;
     let add = |name: &str, kind: &str, settings: serde_json::Value| {
-        let new =
-            tide_engine::NewSystem { name: name.into(), kind: kind.into(), settings, secret: None, secret_text: Some(PASSWORD.into()) };
+        let new = tide_engine::NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(PASSWORD.into()) };
         let engine = tide.engine.clone();
         async move { engine.add_system(new, "tester").await.expect_err("refused").to_string() }
     };
@@ -182,7 +181,12 @@ async fn adding_a_system_refuses_what_cannot_work() {
     assert!(add("other", "scim", serde_json::json!({"url": "ftp://x"})).await.contains("neither with https"));
     assert!(add("other", "scim", serde_json::json!({"url": "https://x", "ca_pem": "nonsense"})).await.contains("no certificate"));
     assert_eq!(tide.engine.store().systems().await.expect("read").len(), 2);
-    assert!(tide.engine.set_system("nowhere", Some(vec![ObjectType::Person]), None, "tester").await.is_err());
+    assert!(
+        tide.engine
+            .set_system("nowhere", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+            .await
+            .is_err()
+    );
 }
 
 /// One request without a client library: the stand-in is plain HTTP on loopback.

@@ -24,7 +24,10 @@ async fn preview_run_and_a_silent_second_run() {
     assert_eq!(count(&refused.states, "done"), 0);
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new(), "nothing was written");
 
-    tide.engine.set_system("berthing", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
+    tide.engine
+        .set_system("berthing", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+        .await
+        .expect("set");
     let before = tide.berthing.users().len();
     let run = tide.run().await;
     assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);

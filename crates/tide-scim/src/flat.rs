@@ -25,6 +25,8 @@ pub struct FlatAttribute {
     pub sub: Option<String>,
     /// For a list of typed values: the `type` of those meant.
     pub kind: Option<String>,
+    /// For the values without a type that is known: the types that are, each with a name of its own.
+    pub others: Vec<String>,
     /// Is the attribute a list of complex values?
     pub listed: bool,
     /// The SCIM type: `string`, `boolean`, `integer`, `dateTime`, `reference`, `binary`, `decimal`.
@@ -73,6 +75,7 @@ impl FlatSchema {
                 attribute: name.into(),
                 sub: None,
                 kind: None,
+                others: Vec::new(),
                 listed: false,
                 scim_type: "string".into(),
                 many: false,
@@ -97,6 +100,7 @@ impl FlatSchema {
             attribute: name.to_owned(),
             sub: sub.map(str::to_owned),
             kind: kind.map(str::to_owned),
+            others: Vec::new(),
             listed,
             scim_type: node["type"].as_str().unwrap_or("string").to_owned(),
             many,
@@ -133,7 +137,8 @@ impl FlatSchema {
             for kind in &kinds {
                 self.put(of(node, format!("{name}.{kind}{tail}"), Some(sub), Some(kind), sub == "value", true));
             }
-            self.put(of(node, format!("{name}{tail}"), Some(sub), None, true, true));
+            let others = kinds.iter().map(|kind| (*kind).to_owned()).collect();
+            self.put(FlatAttribute { others, ..of(node, format!("{name}{tail}"), Some(sub), None, true, true) });
         }
     }
 
@@ -191,7 +196,13 @@ impl FlatAttribute {
         };
         items
             .into_iter()
-            .filter(|item| !self.listed || item.get("type").and_then(Value::as_str) == self.kind.as_deref())
+            .filter(|item| {
+                let kind = item.get("type").and_then(Value::as_str);
+                // A type that the schema does not name has no name of its own: it is not lost.
+                !self.listed
+                    || kind == self.kind.as_deref()
+                    || (self.kind.is_none() && kind.is_some_and(|k| !self.others.iter().any(|o| o == k)))
+            })
             .filter_map(|item| match &self.sub {
                 Some(sub) if item.is_object() => member(item, sub).cloned(),
                 Some(_) if self.listed => Some(item.clone()),
@@ -263,6 +274,17 @@ impl FlatAttribute {
                 return vec![json!({"op": "replace", "path": format!("{path}[type eq {}].{sub}", quote(kind)), "value": new})];
             }
             let mut operations = Vec::new();
+            // Values that stay are not sent: a group of thousands is not rewritten for one member.
+            if let (Some(kind), "value", true) = (&self.kind, sub, before.iter().any(|value| after.contains(value))) {
+                for gone in before.iter().filter(|value| !after.contains(value)) {
+                    operations.push(json!({"op": "remove", "path": format!("{path}[type eq {} and value eq {gone}]", quote(kind))}));
+                }
+                let new: Vec<Value> = after.iter().filter(|value| !before.contains(value)).cloned().collect();
+                if !new.is_empty() {
+                    operations.push(json!({"op": "add", "path": path, "value": self.items(&new)}));
+                }
+                return operations;
+            }
             match &self.kind {
                 Some(kind) if !before.is_empty() => {
                     operations.push(json!({"op": "remove", "path": format!("{path}[type eq {}]", quote(kind))}));

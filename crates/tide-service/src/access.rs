@@ -2,10 +2,13 @@
 
 use crate::Service;
 use crate::problem::Refusal;
+use crate::scim::ScimError;
 use axum::extract::{MatchedPath, Request, State};
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
+use std::num::NonZeroU32;
 use tide_store::Principal;
 
 /// The cookie of a console's session. `__Host-` would need TLS, which a loopback listener has not.
@@ -18,6 +21,10 @@ pub enum Grant {
     Everybody,
     /// To every operator.
     Operators,
+    /// To the system that the path names, by a token of its own.
+    ThatSystem,
+    /// To that system, and to every operator.
+    ThatSystemOrOperators,
 }
 
 /// Every route that is granted, with its method.
@@ -40,6 +47,26 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("POST", "/api/v1/systems/{name}/read", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/accounts", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/schema", Grant::Operators),
+    ("DELETE", "/api/v1/systems/{name}", Grant::Operators),
+    ("POST", "/api/v1/systems/browse", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/tree", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/rights", Grant::Operators),
+    ("PUT", "/api/v1/systems/{name}/settings", Grant::Operators),
+    ("POST", "/api/v1/systems/{name}/rules", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/scope", Grant::Operators),
+    ("PUT", "/api/v1/systems/{name}/scope", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/scope.csv", Grant::Operators),
+    ("POST", "/api/v1/systems/{name}/scope/try", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/quarantine", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/quarantine.csv", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/tokens", Grant::Operators),
+    ("POST", "/api/v1/systems/{name}/tokens", Grant::Operators),
+    ("DELETE", "/api/v1/systems/{name}/tokens/{id}", Grant::Operators),
+    ("POST", "/api/v1/feeds/look", Grant::Operators),
+    ("PUT", "/api/v1/events/{system}/shape", Grant::Operators),
+    ("GET", "/api/v1/events/{system}/schema", Grant::ThatSystemOrOperators),
+    ("POST", "/api/v1/events/{system}", Grant::ThatSystem),
+    ("GET", "/api/v1/events/{system}/{id}", Grant::ThatSystemOrOperators),
     ("GET", "/api/v1/rules", Grant::Operators),
     ("PUT", "/api/v1/rules", Grant::Operators),
     ("POST", "/api/v1/rules/check", Grant::Operators),
@@ -56,6 +83,38 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/journal", Grant::Operators),
     ("GET", "/api/v1/journal/check", Grant::Operators),
 ];
+
+/// Below this everything is the SCIM provider's, whatever the method: a wrong one is told as SCIM tells it.
+const PROVIDER: &str = "/scim/v2/{system}";
+
+/// How many requests one token may send in a second, and how many at once.
+const PACE: (u32, u32) = (2000, 4000);
+/// How many wrong tokens are looked up in a second; the others are refused unseen.
+const GUESSES: u32 = 50;
+
+/// Keeps callers to a pace: each token its own, and all guesses together one.
+pub struct Paces {
+    tokens: std::sync::Mutex<std::collections::HashMap<String, std::sync::Arc<DefaultDirectRateLimiter>>>,
+    guesses: DefaultDirectRateLimiter,
+}
+
+impl Default for Paces {
+    fn default() -> Self {
+        let guesses = NonZeroU32::new(GUESSES).unwrap_or(NonZeroU32::MIN);
+        Paces { tokens: std::sync::Mutex::default(), guesses: RateLimiter::direct(Quota::per_second(guesses)) }
+    }
+}
+
+impl Paces {
+    fn allows(&self, principal: &str) -> bool {
+        let mut tokens = self.tokens.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let pace = tokens.entry(principal.to_owned()).or_insert_with(|| {
+            let [each, burst] = [PACE.0, PACE.1].map(|n| NonZeroU32::new(n).unwrap_or(NonZeroU32::MIN));
+            std::sync::Arc::new(RateLimiter::direct(Quota::per_second(each).allow_burst(burst)))
+        });
+        pace.check().is_ok()
+    }
+}
 
 /// Who calls, put into the request for the handlers.
 #[derive(Debug, Clone)]
@@ -103,6 +162,40 @@ async fn caller(service: &Service, headers: &HeaderMap, method: &Method) -> Resu
     Ok(Caller { principal: session.principal, session: Some(session.id) })
 }
 
+/// The caller, if the route is granted to it.
+async fn granted(service: &Service, headers: &HeaderMap, method: &Method, grant: Grant, system: &str) -> Result<Caller, Refusal> {
+    let brings_token = headers.contains_key(header::AUTHORIZATION);
+    let caller = match caller(service, headers, method).await {
+        Err(refusal) if brings_token && service.paces.guesses.check().is_err() => {
+            let mut refusal = refusal;
+            refusal.0.status = StatusCode::TOO_MANY_REQUESTS.as_u16();
+            return Err(refusal);
+        }
+        other => other?,
+    };
+    let is_system = caller.principal.kind == "system";
+    let allowed = match grant {
+        Grant::Everybody => true,
+        Grant::Operators => !is_system,
+        Grant::ThatSystem => is_system && caller.principal.name == system,
+        Grant::ThatSystemOrOperators => !is_system || caller.principal.name == system,
+    };
+    if !allowed {
+        let what = if is_system {
+            format!("this token belongs to the system {}", caller.principal.name)
+        } else {
+            "this is for the system itself, with a token of its own".into()
+        };
+        return Err(
+            Refusal::new(StatusCode::FORBIDDEN, "not-granted", what).remedy("`eager-tide systems token NAME` gives a system a token")
+        );
+    }
+    if is_system && !service.paces.allows(&caller.principal.id) {
+        return Err(Refusal::new(StatusCode::TOO_MANY_REQUESTS, "rate", "too many requests in this second"));
+    }
+    Ok(caller)
+}
+
 /// Lets a request through if its route is granted to whoever calls.
 pub async fn guard(State(service): State<Service>, mut request: Request, next: Next) -> Response {
     let Some(path) = request.extensions().get::<MatchedPath>().map(|path| path.as_str().to_owned()) else {
@@ -111,15 +204,23 @@ pub async fn guard(State(service): State<Service>, mut request: Request, next: N
     let method = request.method().clone();
     let asked = if method == Method::HEAD { "GET" } else { method.as_str() };
     let grant = GRANTS.iter().find(|(granted, route, _)| *granted == asked && *route == path).map(|(_, _, grant)| *grant);
+    let grant = if path.starts_with(PROVIDER) { Some(Grant::ThatSystem) } else { grant };
     match grant {
         Some(Grant::Everybody) => next.run(request).await,
-        Some(Grant::Operators) => match caller(&service, request.headers(), &method).await {
-            Ok(caller) => {
-                request.extensions_mut().insert(caller);
-                next.run(request).await
+        Some(grant) => {
+            let system = request.uri().path().split('/').nth(if path.starts_with(PROVIDER) { 3 } else { 4 }).unwrap_or_default().to_owned();
+            match granted(&service, request.headers(), &method, grant, &system).await {
+                Ok(caller) => {
+                    request.extensions_mut().insert(caller);
+                    next.run(request).await
+                }
+                Err(refusal) if path.starts_with(PROVIDER) => {
+                    let status = StatusCode::from_u16(refusal.0.status).unwrap_or(StatusCode::UNAUTHORIZED);
+                    ScimError::new(status, None, refusal.0.detail.unwrap_or_default()).into_response()
+                }
+                Err(refusal) => refusal.into_response(),
             }
-            Err(refusal) => refusal.into_response(),
-        },
+        }
         None => Refusal::new(StatusCode::FORBIDDEN, "not-granted", format!("{method} {path} is granted to nobody")).into_response(),
     }
 }

@@ -7,8 +7,10 @@ mod access;
 mod assets;
 mod convert;
 mod events;
+mod events_in;
 mod problem;
 mod routes;
+mod scim;
 
 pub use access::{GRANTS, Grant};
 
@@ -24,13 +26,17 @@ use tower_http::limit::RequestBodyLimitLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::trace::TraceLayer;
 
-/// The largest body that is read, in octets.
-const MAX_BODY: usize = 4 << 20;
+/// The largest body that is read, in octets: a feed's file that is looked at. Other bodies are smaller
+/// by their own limits.
+const MAX_BODY: usize = 64 << 20;
+/// The largest body of everything but a file.
+const MAX_JSON: usize = 4 << 20;
 
 /// What the routes share.
 #[derive(Clone)]
 pub struct Service {
     engine: Arc<Engine>,
+    paces: Arc<access::Paces>,
 }
 
 /// What can keep the service from starting.
@@ -61,14 +67,16 @@ impl std::error::Error for ServeError {}
 
 /// All routes, ready to be served.
 pub fn router(engine: Arc<Engine>) -> Router {
-    let service = Service { engine };
+    let service = Service { engine, paces: Arc::default() };
     let (api, document) = routes::api().split_for_parts();
     let csp = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
     let header = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
     api.merge(routes::open(document))
+        .merge(scim::routes())
         .layer(axum::middleware::from_fn_with_state(service.clone(), access::guard))
         .fallback(assets::serve)
         .with_state(service)
+        .layer(axum::extract::DefaultBodyLimit::max(MAX_JSON))
         .layer(RequestBodyLimitLayer::new(MAX_BODY))
         .layer(CatchPanicLayer::new())
         .layer(CompressionLayer::new().compress_when(tower_http::compression::predicate::DefaultPredicate::new()))

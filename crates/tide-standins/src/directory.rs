@@ -7,7 +7,7 @@ use ldap3_proto::LdapCodec;
 use ldap3_proto::control::LdapControl;
 use ldap3_proto::proto::{
     LdapBindCred, LdapBindResponse, LdapFilter, LdapModifyType, LdapMsg, LdapOp, LdapPartialAttribute, LdapResult, LdapResultCode,
-    LdapSearchRequest, LdapSearchResultEntry, LdapSearchScope,
+    LdapSearchRequest, LdapSearchResultEntry, LdapSearchResultReference, LdapSearchScope,
 };
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -25,6 +25,10 @@ pub struct Temper {
     pub stall: Option<Duration>,
     /// Answer this many searches with "busy".
     pub busy: usize,
+    /// Show at most so many values of an attribute at a time, as a strict domain controller does.
+    pub range: Option<usize>,
+    /// End every search with a reference to this URL.
+    pub referral: Option<String>,
 }
 
 struct Shared {
@@ -184,6 +188,12 @@ async fn serve(stream: TcpStream, shared: Arc<Shared>) {
                             return;
                         }
                     }
+                    if let Some(url) = temper.referral.filter(|_| ordinary && request.scope != LdapSearchScope::Base) {
+                        let reference = LdapOp::SearchResultReference(LdapSearchResultReference { uris: vec![url] });
+                        if framed.send(LdapMsg::new(id, reference)).await.is_err() {
+                            return;
+                        }
+                    }
                     let message = LdapMsg::new_with_ctrls(id, LdapOp::SearchResultDone(done), control.into_iter().collect());
                     if framed.send(message).await.is_err() {
                         return;
@@ -314,6 +324,7 @@ fn search(
         size: 0,
         cookie: if to < found.len() { to.to_string().into_bytes() } else { Vec::new() },
     });
+    let limit = lock(&shared.temper).range;
     let page = found[from..to]
         .iter()
         .map(|entry| LdapSearchResultEntry {
@@ -322,11 +333,28 @@ fn search(
                 .attributes
                 .iter()
                 .filter(|(name, _)| !name.eq_ignore_ascii_case("userPassword"))
-                .map(|(name, vals)| LdapPartialAttribute { atype: name.clone(), vals: vals.clone() })
+                .map(|(name, vals)| part(name, vals, &request.attrs, limit))
                 .collect(),
         })
         .collect();
     (page, ok(), control)
+}
+
+/// An attribute, or the part of it that a strict server shows at a time: `member;range=0-99`.
+fn part(name: &str, values: &[Vec<u8>], asked: &[String], limit: Option<usize>) -> LdapPartialAttribute {
+    let whole = || LdapPartialAttribute { atype: name.to_owned(), vals: values.to_vec() };
+    let Some(limit) = limit else { return whole() };
+    let from = asked.iter().find_map(|a| {
+        let (plain, range) = a.split_once(";range=")?;
+        plain.eq_ignore_ascii_case(name).then(|| range.split('-').next().and_then(|n| n.parse::<usize>().ok())).flatten()
+    });
+    if from.is_none() && values.len() <= limit {
+        return whole();
+    }
+    let from = from.unwrap_or(0).min(values.len());
+    let to = (from + limit).min(values.len());
+    let end = if to == values.len() { "*".to_owned() } else { (to - 1).to_string() };
+    LdapPartialAttribute { atype: format!("{name};range={from}-{end}"), vals: values[from..to].to_vec() }
 }
 
 fn write(shared: &Shared, op: LdapOp) -> LdapOp {

@@ -1,11 +1,12 @@
 //! `tide-standins` holds the simulated systems of the demo and the tests: a SCIM service, a small
-//! real LDAP server, a starter for OpenLDAP's slapd, and the made-up people of Skerry Line.
+//! real LDAP server, a starter for OpenLDAP's slapd and one for Samba's domain controller, and the made-up people of Skerry Line.
 //!
 //! All of them listen on loopback only. Nothing of the service depends on this crate but `demo`
 //! and the tests.
 
 pub mod certs;
 pub mod directory;
+pub mod samba;
 pub mod scim_service;
 pub mod slapd;
 pub mod world;

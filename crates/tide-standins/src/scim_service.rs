@@ -13,6 +13,68 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_scim::{ENTERPRISE, Filter, GROUP, LIST, USER, error_body, patch};
 
+/// What a service offers, and how strict it is.
+#[derive(Debug, Clone)]
+pub struct Manner {
+    /// It takes PATCH; otherwise whole resources (PUT).
+    pub patch: bool,
+    /// It answers filters.
+    pub filter: bool,
+    /// It wants to know which version a PUT replaces (RFC 7644 §3.14).
+    pub versions: bool,
+    /// It pages by cursor (RFC 9865).
+    pub cursor: bool,
+    /// The most operations of one bulk request; none at all when it is zero.
+    pub bulk: usize,
+    /// The most resources of one page.
+    pub page: usize,
+    /// The most requests of one second; more are asked to come later.
+    pub per_second: Option<u32>,
+    /// How callers must make themselves known.
+    pub entrance: Entrance,
+    /// How many accounts may be active at a time.
+    pub seats: Option<usize>,
+    /// It publishes Schemas and ResourceTypes.
+    pub discovery: bool,
+}
+
+/// How callers must make themselves known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Entrance {
+    /// By the token.
+    Bearer,
+    /// By this user, with the token as password.
+    Basic(String),
+    /// By an access token that `/token` gives to this client for the token as its secret; each lasts
+    /// for so many seconds.
+    Oauth(String, u64),
+    /// By a header of this name, with the token as its value.
+    Header(String),
+}
+
+impl Manner {
+    /// A service that offers nearly everything.
+    pub fn full() -> Self {
+        Manner {
+            patch: true,
+            filter: true,
+            versions: false,
+            cursor: false,
+            bulk: 0,
+            page: 100,
+            per_second: None,
+            entrance: Entrance::Bearer,
+            seats: None,
+            discovery: true,
+        }
+    }
+
+    /// A poor one: whole resources only, no filters, small pages, few requests a second, counted seats.
+    pub fn poor() -> Self {
+        Manner { patch: false, filter: false, versions: true, page: 10, per_second: Some(40), seats: Some(200), ..Manner::full() }
+    }
+}
+
 /// One way to misbehave, used up by one request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Deserialize, serde::Serialize)]
 #[serde(rename_all = "snake_case")]
@@ -27,6 +89,20 @@ pub enum Mischief {
     Conflict,
     /// HTTP 429.
     Hurry,
+    /// HTTP 503, with a pause of one second asked for.
+    Later,
+    /// HTTP 403.
+    Forbid,
+    /// A redirect to another host.
+    Astray,
+    /// A redirect to a log-in page.
+    LogIn,
+    /// JSON that ends in the middle.
+    Half,
+    /// A list of the wrong shape.
+    Nonsense,
+    /// An answer of many megabytes.
+    Flood,
     /// The connection is closed, and nothing was done.
     Close,
     /// It is done, and the connection is closed instead of an answer.
@@ -42,11 +118,18 @@ struct Content {
     mischief: VecDeque<(bool, Mischief)>,
     log: Vec<String>,
     delay: Duration,
+    /// The running second, and the requests in it.
+    second: Option<(std::time::Instant, u32)>,
+    /// Access tokens that were given out, with the moment at which each runs out.
+    given: Vec<(String, std::time::Instant)>,
+    /// Requests that were asked to come later.
+    turned_away: usize,
 }
 
 struct Shared {
     content: Mutex<Content>,
     token: String,
+    manner: Manner,
 }
 
 /// A running stand-in.
@@ -62,7 +145,12 @@ pub struct ScimService {
 impl ScimService {
     /// Starts a stand-in that holds these users.
     pub async fn start(users: Vec<Value>, token: &str) -> anyhow::Result<ScimService> {
-        let shared = Arc::new(Shared { content: Mutex::default(), token: token.to_owned() });
+        Self::with_manner(users, token, Manner::full()).await
+    }
+
+    /// Starts a stand-in of another manner.
+    pub async fn with_manner(users: Vec<Value>, token: &str, manner: Manner) -> anyhow::Result<ScimService> {
+        let shared = Arc::new(Shared { content: Mutex::default(), token: token.to_owned(), manner });
         for user in users {
             let mut content = shared.lock();
             content.next += 1;
@@ -94,6 +182,32 @@ impl ScimService {
     /// Waits so long before each answer.
     pub fn delay(&self, delay: Duration) {
         self.shared.lock().delay = delay;
+    }
+
+    /// How many requests were asked to come later.
+    pub fn turned_away(&self) -> usize {
+        self.shared.lock().turned_away
+    }
+
+    /// Takes back every access token that was given out.
+    pub fn forget_tokens(&self) {
+        self.shared.lock().given.clear();
+    }
+
+    /// Adds a group and returns its id.
+    pub fn add_group(&self, name: &str, members: &[String]) -> String {
+        let mut content = self.shared.lock();
+        content.next += 1;
+        let id = content.next;
+        let members: Vec<Value> = members.iter().map(|m| json!({"value": m, "type": "User"})).collect();
+        let group = stamped(json!({"schemas": [GROUP], "displayName": name, "members": members}), id, "Groups");
+        content.groups.insert(id, group);
+        format!("b{id:05}")
+    }
+
+    /// The groups as they are.
+    pub fn groups(&self) -> Vec<Value> {
+        self.shared.lock().groups.values().cloned().collect()
     }
 
     /// The users as they are.
@@ -137,12 +251,60 @@ impl Shared {
 fn router(shared: Arc<Shared>) -> Router {
     let scim = Router::new()
         .route("/ServiceProviderConfig", get(config))
-        .route("/Schemas", get(|| async { Json(listed(schemas())) }))
-        .route("/ResourceTypes", get(|| async { Json(listed(resource_types())) }))
+        .route("/Schemas", get(discovery))
+        .route("/ResourceTypes", get(discovery))
+        .route("/Bulk", axum::routing::post(bulk))
         .route("/{kind}", get(list).post(create))
         .route("/{kind}/{id}", get(read).patch(change).put(replace).delete(remove))
         .layer(middleware::from_fn_with_state(shared.clone(), temper));
-    Router::new().nest("/scim/v2", scim).route("/standin/writes", get(writes)).with_state(shared)
+    Router::new()
+        .nest("/scim/v2", scim)
+        .route("/standin/writes", get(writes))
+        .route("/token", axum::routing::post(give_token))
+        .with_state(shared)
+}
+
+/// Gives an access token for client credentials (RFC 6749 §4.4).
+async fn give_token(State(shared): State<Arc<Shared>>, headers: HeaderMap, body: String) -> Response {
+    let Entrance::Oauth(client, lasts) = &shared.manner.entrance else { return nothing_here() };
+    let wanted = format!("Basic {}", base64::Engine::encode(&base64::prelude::BASE64_STANDARD, format!("{client}:{}", shared.token)));
+    let given = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    if given != wanted || !body.contains("grant_type=client_credentials") {
+        return (StatusCode::UNAUTHORIZED, Json(json!({"error": "invalid_client"}))).into_response();
+    }
+    let token = uuid::Uuid::new_v4().to_string();
+    let until = std::time::Instant::now() + Duration::from_secs(*lasts);
+    let mut content = shared.lock();
+    content.given.push((token.clone(), until));
+    content.log.push("POST /token".into());
+    Json(json!({"access_token": token, "token_type": "Bearer", "expires_in": lasts})).into_response()
+}
+
+async fn discovery(State(shared): State<Arc<Shared>>, request: Request) -> Response {
+    match request.uri().path().ends_with("/Schemas") {
+        _ if !shared.manner.discovery => nothing_here(),
+        true => Json(listed(schemas())).into_response(),
+        false => Json(listed(resource_types())).into_response(),
+    }
+}
+
+/// Does several changes with one request (RFC 7644 §3.7): PATCH only, which is what is tested with it.
+async fn bulk(State(shared): State<Arc<Shared>>, body: String) -> Response {
+    let body: Value = serde_json::from_str(&body).unwrap_or_default();
+    let operations = body["Operations"].as_array().cloned().unwrap_or_default();
+    if operations.is_empty() || operations.len() > shared.manner.bulk {
+        return scim_error(StatusCode::PAYLOAD_TOO_LARGE, None, &format!("at most {} operations", shared.manner.bulk));
+    }
+    let mut answers = Vec::new();
+    for operation in operations {
+        let path: Vec<&str> = operation["path"].as_str().unwrap_or_default().trim_start_matches('/').split('/').collect();
+        let [kind, id] = path[..] else { return scim_error(StatusCode::BAD_REQUEST, Some("invalidPath"), "a path is missing") };
+        let answer = store(&shared, kind, id, |old| {
+            patch::apply(old, &operation["data"]).map_err(|e| scim_error(StatusCode::BAD_REQUEST, Some(e.scim_type), &e.detail))
+        });
+        answers.push(json!({"method": "PATCH", "location": operation["path"], "status": answer.status().as_u16().to_string()}));
+    }
+    scim(StatusCode::OK, json!({"schemas": [tide_scim::BULK_ANSWER], "Operations": answers}))
 }
 
 /// For the demo, whose stand-in lives in another process than the one who checks it.
@@ -167,6 +329,19 @@ async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: 
         Some(Mischief::Fail) => return scim_error(StatusCode::INTERNAL_SERVER_ERROR, None, "out of order, as it was told"),
         Some(Mischief::Refuse) => return scim_error(StatusCode::UNAUTHORIZED, None, "the token is not valid"),
         Some(Mischief::Conflict) => return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken"),
+        Some(Mischief::Later) => {
+            let mut answer = scim_error(StatusCode::SERVICE_UNAVAILABLE, None, "come back in a second");
+            answer.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
+            return answer;
+        }
+        Some(Mischief::Forbid) => return scim_error(StatusCode::FORBIDDEN, None, "this token may not do that"),
+        Some(Mischief::Astray) => return redirect("https://elsewhere.example/scim/v2/Users"),
+        Some(Mischief::LogIn) => return redirect("https://id.skerry.example/login?next=/scim"),
+        Some(Mischief::Half) => {
+            return ([(header::CONTENT_TYPE, "application/scim+json")], r#"{"totalResults": 5, "Resources": [{"id": "#).into_response();
+        }
+        Some(Mischief::Nonsense) => return scim(StatusCode::OK, json!({"totalResults": "many", "Resources": {"id": 7}})),
+        Some(Mischief::Flood) => return scim(StatusCode::OK, json!({"filler": "x".repeat(40 << 20)})),
         Some(Mischief::Hurry) => return scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests"),
         Some(Mischief::Close) => return hang_up(),
         Some(Mischief::DoAndClose) => {
@@ -175,11 +350,51 @@ async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: 
         }
         None => {}
     }
-    let given = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    if given != format!("Bearer {}", shared.token) {
+    if !shared.lets_in(&headers) {
         return scim_error(StatusCode::UNAUTHORIZED, None, "the token is missing or not valid");
     }
+    if shared.too_fast() {
+        let mut answer = scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests in this second");
+        answer.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
+        return answer;
+    }
     next.run(request).await
+}
+
+fn redirect(to: &'static str) -> Response {
+    (StatusCode::FOUND, [(header::LOCATION, to)]).into_response()
+}
+
+impl Shared {
+    fn lets_in(&self, headers: &HeaderMap) -> bool {
+        let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+        let given = text("authorization");
+        match &self.manner.entrance {
+            Entrance::Bearer => given == format!("Bearer {}", self.token),
+            Entrance::Header(name) => text(name) == self.token,
+            Entrance::Basic(user) => {
+                let pair = base64::Engine::encode(&base64::prelude::BASE64_STANDARD, format!("{user}:{}", self.token));
+                given == format!("Basic {pair}")
+            }
+            Entrance::Oauth(..) => {
+                let now = std::time::Instant::now();
+                let token = given.strip_prefix("Bearer ").unwrap_or_default();
+                self.lock().given.iter().any(|(known, until)| known == token && *until > now)
+            }
+        }
+    }
+
+    /// Counts a request, and says whether it is one too many in this second.
+    fn too_fast(&self) -> bool {
+        let Some(most) = self.manner.per_second else { return false };
+        let mut content = self.lock();
+        let now = std::time::Instant::now();
+        let (begun, count) = content.second.filter(|(begun, _)| now.duration_since(*begun) < Duration::from_secs(1)).unwrap_or((now, 0));
+        content.second = Some((begun, count + 1));
+        let over = count >= most;
+        content.turned_away += usize::from(over);
+        over
+    }
 }
 
 fn scim(status: StatusCode, body: Value) -> Response {
@@ -194,13 +409,19 @@ fn listed(items: Vec<Value>) -> Value {
     json!({"schemas": [LIST], "totalResults": items.len(), "startIndex": 1, "itemsPerPage": items.len(), "Resources": items})
 }
 
-async fn config() -> Json<Value> {
-    Json(json!({
+async fn config(State(shared): State<Arc<Shared>>) -> Json<Value> {
+    let manner = &shared.manner;
+    let mut config = json!({
         "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"],
-        "patch": {"supported": true}, "bulk": {"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
-        "filter": {"supported": true, "maxResults": 100}, "changePassword": {"supported": false}, "sort": {"supported": false},
+        "patch": {"supported": manner.patch},
+        "bulk": {"supported": manner.bulk > 0, "maxOperations": manner.bulk, "maxPayloadSize": 1 << 20},
+        "filter": {"supported": manner.filter, "maxResults": manner.page}, "changePassword": {"supported": false}, "sort": {"supported": false},
         "etag": {"supported": true}, "authenticationSchemes": [{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token"}],
-    }))
+    });
+    if manner.cursor {
+        config["pagination"] = json!({"cursor": true, "index": false, "maxPageSize": manner.page});
+    }
+    Json(config)
 }
 
 fn resource_types() -> Vec<Value> {
@@ -332,12 +553,28 @@ async fn list(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, Query
         Ok(filter) => filter,
         Err(error) => return scim_error(StatusCode::BAD_REQUEST, Some("invalidFilter"), &error.to_string()),
     };
+    let manner = &shared.manner;
+    if filter.is_some() && !manner.filter {
+        return scim_error(StatusCode::BAD_REQUEST, Some("invalidFilter"), "this service has no filters");
+    }
     let mut content = shared.lock();
     let Some(shelf) = shelf(&mut content, &kind) else { return nothing_here() };
     let found: Vec<&Value> = shelf.values().filter(|r| filter.as_ref().is_none_or(|f| f.holds(r))).collect();
     let ask = |name: &str, other: usize| query.get(name).and_then(|v| v.parse::<usize>().ok()).unwrap_or(other);
+    let size = ask("count", manner.page).min(manner.page);
+    if manner.cursor && filter.is_none() {
+        // The cursor is the id after which the next page begins, which no change in between moves.
+        let after = number(query.get("cursor").map(String::as_str).unwrap_or_default());
+        let rest: Vec<&Value> = found.iter().filter(|r| number(r["id"].as_str().unwrap_or_default()) > after).copied().collect();
+        let page: Vec<Value> = rest.iter().take(size).map(|v| (*v).clone()).collect();
+        let mut body = json!({"schemas": [LIST], "totalResults": found.len(), "itemsPerPage": page.len(), "Resources": page});
+        if rest.len() > size {
+            body["nextCursor"] = body["Resources"].as_array().and_then(|p| p.last()).map_or(Value::Null, |last| last["id"].clone());
+        }
+        return scim(StatusCode::OK, body);
+    }
     let start = ask("startIndex", 1).max(1);
-    let page: Vec<Value> = found.iter().skip(start - 1).take(ask("count", 100).min(100)).map(|v| (*v).clone()).collect();
+    let page: Vec<Value> = found.iter().skip(start - 1).take(size).map(|v| (*v).clone()).collect();
     scim(
         StatusCode::OK,
         json!({"schemas": [LIST], "totalResults": found.len(), "startIndex": start, "itemsPerPage": page.len(), "Resources": page}),
@@ -368,6 +605,10 @@ async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, bod
     let resource = normalise(resource);
     if kind == "Users" && taken(&content, &resource, 0) {
         return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken");
+    }
+    let active = content.users.values().filter(|u| u["active"] != json!(false)).count();
+    if kind == "Users" && resource["active"] != json!(false) && shared.manner.seats.is_some_and(|seats| active >= seats) {
+        return scim_error(StatusCode::FORBIDDEN, None, "no seat is free");
     }
     content.next += 1;
     let id = content.next;
@@ -407,6 +648,9 @@ fn store(shared: &Shared, kind: &str, id: &str, make: impl Fn(&Value) -> Result<
 
 #[allow(clippy::result_large_err)]
 async fn change(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>, body: String) -> Response {
+    if !shared.manner.patch {
+        return scim_error(StatusCode::NOT_IMPLEMENTED, None, "this service takes whole resources only");
+    }
     let Ok(body) = serde_json::from_str::<Value>(&body) else {
         return scim_error(StatusCode::BAD_REQUEST, Some("invalidSyntax"), "the body is not JSON");
     };
@@ -416,7 +660,19 @@ async fn change(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(Strin
 }
 
 #[allow(clippy::result_large_err)]
-async fn replace(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>, body: String) -> Response {
+async fn replace(
+    State(shared): State<Arc<Shared>>,
+    Path((kind, id)): Path<(String, String)>,
+    headers: HeaderMap,
+    body: String,
+) -> Response {
+    if shared.manner.versions {
+        let given = headers.get(header::IF_MATCH).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+        let held = shelf(&mut shared.lock(), &kind).and_then(|shelf| shelf.get(&number(&id)).map(|r| r["meta"]["version"].clone()));
+        if held.is_some_and(|held| held.as_str() != Some(given.as_str())) {
+            return scim_error(StatusCode::PRECONDITION_FAILED, None, "the resource has another version by now");
+        }
+    }
     let Ok(body) = serde_json::from_str::<Value>(&body) else {
         return scim_error(StatusCode::BAD_REQUEST, Some("invalidSyntax"), "the body is not JSON");
     };

@@ -8,6 +8,21 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tide_ldap::ldif::{self, Entry};
 
+/// How a slapd is set up, beyond the usual.
+#[derive(Debug, Clone, Default)]
+pub struct Setup {
+    /// Lines for the whole server.
+    pub server: String,
+    /// Lines for the database, before its overlays.
+    pub database: String,
+    /// Lines after the password policy overlay.
+    pub policy: String,
+    /// Access rules instead of the usual ones.
+    pub access: Option<String>,
+    /// Its certificates instead of fresh ones for `localhost` and 127.0.0.1.
+    pub certificates: Option<Certificates>,
+}
+
 /// A running slapd.
 pub struct Slapd {
     /// Plain LDAP, with StartTLS.
@@ -25,7 +40,7 @@ pub struct Slapd {
     ports: (u16, u16),
 }
 
-fn program(name: &str) -> Option<PathBuf> {
+pub(crate) fn program(name: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let places = std::env::split_paths(&path).chain(["/usr/sbin", "/usr/local/sbin", "/usr/libexec"].map(PathBuf::from));
     places.map(|place| place.join(name)).find(|file| file.is_file())
@@ -39,8 +54,16 @@ pub fn available() -> bool {
 impl Slapd {
     /// Starts a slapd that holds these entries, the top entry first.
     pub fn start(entries: &[Entry]) -> anyhow::Result<Slapd> {
+        Self::with_setup(entries, &Setup::default())
+    }
+
+    /// Starts a slapd that is set up in another way.
+    pub fn with_setup(entries: &[Entry], setup: &Setup) -> anyhow::Result<Slapd> {
         let folder = std::sync::Arc::new(tempfile::Builder::new().prefix("harbour-").tempdir()?);
-        let certificates = certs::make(&["localhost", "127.0.0.1"])?;
+        let certificates = match &setup.certificates {
+            Some(given) => given.clone(),
+            None => certs::make(&["localhost", "127.0.0.1"])?,
+        };
         let at = folder.path().to_owned();
         let at = at.as_path();
         for (name, text) in
@@ -51,7 +74,7 @@ impl Slapd {
         std::fs::create_dir(at.join("data"))?;
         let admin_dn = format!("cn=admin,{BASE}");
         let admin_password = uuid::Uuid::new_v4().to_string();
-        std::fs::write(at.join("slapd.conf"), configuration(at, &admin_dn, &admin_password))?;
+        std::fs::write(at.join("slapd.conf"), configuration(at, &admin_dn, &admin_password, setup))?;
         std::fs::write(at.join("entries.ldif"), ldif::write(entries))?;
         let adder = program("slapadd").context("slapadd is not installed: install Debian's package slapd")?;
         let added = Command::new(adder).args(["-q", "-f"]).arg(at.join("slapd.conf")).arg("-l").arg(at.join("entries.ldif")).output()?;
@@ -128,8 +151,11 @@ fn launch(at: &Path, ports: (u16, u16)) -> anyhow::Result<Child> {
         .spawn()?)
 }
 
-fn configuration(at: &Path, admin_dn: &str, admin_password: &str) -> String {
+fn configuration(at: &Path, admin_dn: &str, admin_password: &str, setup: &Setup) -> String {
     let dir = at.display();
+    let Setup { server, database, policy, .. } = setup;
+    let usual = "access to attrs=userPassword by self write by anonymous auth by * none\naccess to * by users read by * none";
+    let access = setup.access.as_deref().unwrap_or(usual);
     format!(
         r#"modulepath /usr/lib/ldap
 moduleload back_mdb
@@ -144,6 +170,7 @@ sizelimit unlimited
 TLSCACertificateFile {dir}/ca.pem
 TLSCertificateFile {dir}/cert.pem
 TLSCertificateKeyFile {dir}/key.pem
+{server}
 access to dn.base="" by * read
 access to dn.base="cn=Subschema" by * read
 database mdb
@@ -154,12 +181,13 @@ directory {dir}/data
 maxsize 1073741824
 dbnosync
 index objectClass,uid,cn,mail,member,entryUUID,employeeNumber eq
-access to attrs=userPassword by self write by anonymous auth by * none
-access to * by users read by * none
+{database}
+{access}
 overlay memberof
 overlay refint
 refint_attributes member manager
 overlay ppolicy
+{policy}
 "#
     )
 }

@@ -4,6 +4,7 @@ use crate::{Store, StoreError, stamp, unstamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use std::collections::HashMap;
 use tide_core::model::{AccountId, Observed};
 use tide_core::{Account, Attributes, ObjectType, Value};
 
@@ -26,6 +27,21 @@ pub struct Reading {
     pub ended: Option<String>,
     /// What broke it.
     pub error: Option<String>,
+    /// How many rows were set aside.
+    pub quarantined: i64,
+}
+
+/// A row of a feed that was set aside.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BadRow {
+    /// The line on which it begins.
+    pub line: i64,
+    /// What is wrong with it.
+    pub reason: String,
+    /// The row as it stands.
+    pub raw: String,
+    /// Its key, if that much can be read.
+    pub key: Option<String>,
 }
 
 /// An account with what the lists show beside it.
@@ -102,17 +118,97 @@ impl Store {
             .await
     }
 
-    /// Ends a reading that enumerated everything: what it did not show is absent from now on.
-    /// Returns how many accounts became absent.
+    /// Keeps rows that were set aside. An account whose key stands in one of them is not missing.
+    pub async fn quarantine(&self, reading: i64, rows: Vec<BadRow>) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for row in &rows {
+                        sqlx::query("INSERT INTO quarantine (reading, line, reason, raw, key) VALUES (?,?,?,?,?)")
+                            .bind(reading)
+                            .bind(row.line)
+                            .bind(&row.reason)
+                            .bind(&row.raw)
+                            .bind(&row.key)
+                            .execute(&mut *c)
+                            .await?;
+                    }
+                    sqlx::query("UPDATE reading SET quarantined = quarantined + ? WHERE id = ?")
+                        .bind(rows.len() as i64)
+                        .bind(reading)
+                        .execute(&mut *c)
+                        .await?;
+                    sqlx::query(
+                        "UPDATE account SET reading = ? FROM reading r WHERE r.id = ? AND account.system = r.system
+                         AND account.key IN (SELECT key FROM quarantine WHERE reading = r.id AND key IS NOT NULL)",
+                    )
+                    .bind(reading)
+                    .bind(reading)
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// The rows that the last ended reading of a system set aside.
+    pub async fn quarantined(&self, system: &str) -> Result<Vec<BadRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT * FROM quarantine WHERE reading = (SELECT max(id) FROM reading WHERE system = ? AND state <> 'running' AND seen + quarantined > 0) ORDER BY line",
+        )
+        .bind(system)
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows
+            .iter()
+            .map(|row| BadRow { line: row.get("line"), reason: row.get("reason"), raw: row.get("raw"), key: row.get("key") })
+            .collect())
+    }
+
+    /// How many accounts the last complete reading of a type showed.
+    pub async fn last_complete(&self, system: &str, object: ObjectType) -> Result<Option<i64>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT seen FROM reading WHERE system = ? AND object = ? AND state = 'complete' ORDER BY id DESC LIMIT 1")
+            .bind(system)
+            .bind(object.word())
+            .fetch_optional(&self.reader)
+            .await?)
+    }
+
+    /// Ends a reading that found nothing changed since the one before: nobody becomes absent by it.
+    pub async fn unchanged_reading(&self, reading: i64, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE reading SET state = 'complete', ended = ?, seen = (SELECT count(*) FROM account a
+                           WHERE a.system = reading.system AND a.object = reading.object AND a.absent_since IS NULL) WHERE id = ?",
+                    )
+                    .bind(stamp(now))
+                    .bind(reading)
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Ends a reading that enumerated everything: what it did not show is absent from now on, unless
+    /// some row could not be told whose it is. Returns how many accounts became absent.
     pub async fn complete_reading(&self, reading: i64, now: Timestamp) -> Result<u64, StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let absent = sqlx::query(
+                    let nameless: i64 = sqlx::query_scalar("SELECT count(*) FROM quarantine WHERE reading = ? AND key IS NULL")
+                        .bind(reading)
+                        .fetch_one(&mut *c)
+                        .await?;
+                    let absent = if nameless > 0 { 0 } else { sqlx::query(
                         "UPDATE account SET absent_since = ? FROM reading r WHERE r.id = ? AND account.system = r.system
                          AND account.object = r.object AND account.absent_since IS NULL
                          AND coalesce(account.reading, 0) <> r.id AND coalesce(account.written, '') < r.started")
-                        .bind(stamp(now)).bind(reading).execute(&mut *c).await?.rows_affected();
+                        .bind(stamp(now)).bind(reading).execute(&mut *c).await?.rows_affected() };
                     sqlx::query("UPDATE reading SET state = 'complete', ended = ? WHERE id = ?")
                         .bind(stamp(now)).bind(reading).execute(&mut *c).await?;
                     sqlx::query(
@@ -160,6 +256,7 @@ impl Store {
                 started: row.get("started"),
                 ended: row.get("ended"),
                 error: row.get("error"),
+                quarantined: row.get("quarantined"),
             })
             .collect())
     }
@@ -197,6 +294,8 @@ impl Store {
     }
 }
 
+/// Keeps a batch: what is as it was only gets the mark of the reading, so that reading a large system
+/// again costs little.
 async fn upsert(
     c: &mut SqliteConnection,
     reading: i64,
@@ -206,15 +305,51 @@ async fn upsert(
     rows: &[Observed],
 ) -> Result<(), StoreError> {
     let at = stamp(started);
+    let keys = serde_json::to_string(&rows.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?;
+    let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
+    let known: HashMap<String, (i64, Vec<u8>, bool)> = sqlx::query(
+        "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name
+         FROM account a JOIN json_each(?) k ON k.value = a.key WHERE a.system = ?",
+    )
+    .bind(object.word())
+    .bind(&keys)
+    .bind(system)
+    .fetch_all(&mut *c)
+    .await?
+    .iter()
+    .map(|row| {
+        let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
+        (row.get("key"), (row.get("id"), row.get("hash"), row.get::<bool, _>("sound") && same_name))
+    })
+    .collect();
+    let hashes: Vec<Vec<u8>> = rows.iter().map(|account| account.attributes.hash().to_be_bytes().to_vec()).collect();
+    let (mut same, mut news) = (Vec::new(), Vec::new());
+    for (account, hash) in rows.iter().zip(&hashes) {
+        match known.get(&account.key) {
+            Some((id, there, true)) if there == hash && account.fault.is_none() => same.push(*id),
+            _ => news.push((account, hash)),
+        }
+    }
+    if !same.is_empty() {
+        sqlx::query("UPDATE account SET reading = ?, seen = ? WHERE id IN (SELECT value FROM json_each(?))")
+            .bind(reading)
+            .bind(&at)
+            .bind(serde_json::to_string(&same)?)
+            .execute(&mut *c)
+            .await?;
+    }
+    if news.is_empty() {
+        return Ok(());
+    }
     let mut query: QueryBuilder<Sqlite> =
         QueryBuilder::new("INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen, reading) ");
-    query.push_values(rows, |mut row, account| {
+    query.push_values(&news, |mut row, (account, hash)| {
         row.push_bind(system.to_owned())
             .push_bind(object.word())
             .push_bind(account.key.clone())
             .push_bind(account.name.clone())
             .push_bind(account.attributes.to_blob())
-            .push_bind(account.attributes.hash().to_be_bytes().to_vec())
+            .push_bind((*hash).clone())
             .push_bind(account.fault.clone())
             .push_bind(at.clone())
             .push_bind(at.clone())
@@ -228,8 +363,12 @@ async fn upsert(
           fault = excluded.fault, absent_since = NULL",
     );
     query.build().execute(&mut *c).await?;
-    for account in rows {
-        keep_references(c, system, object, account).await?;
+    for (account, _) in news {
+        // Who is new and points at nobody has no rows to keep.
+        let points = account.attributes.iter().any(|(_, values)| values.iter().any(|v| matches!(v, Value::Reference(_))));
+        if points || known.contains_key(&account.key) {
+            keep_references(c, system, object, account).await?;
+        }
     }
     Ok(())
 }

@@ -38,12 +38,14 @@ impl Store {
             normalised.insert((row.get(0), row.get(1)), known);
         }
         population.normalised = normalised;
-        for row in sqlx::query("SELECT name, writable, paused, schema FROM system").fetch_all(&mut *tx).await? {
+        for row in sqlx::query("SELECT name, writable, paused, armed, own, schema FROM system").fetch_all(&mut *tx).await? {
             let facts = SystemFacts {
                 schema: serde_json::from_str(row.get("schema"))?,
                 writable: serde_json::from_str(row.get("writable"))?,
                 read: Vec::new(),
                 paused: row.get("paused"),
+                disarmed: !row.get::<bool, _>("armed"),
+                own: serde_json::from_str(row.get("own"))?,
             };
             population.systems.insert(row.get("name"), facts);
         }

@@ -21,6 +21,12 @@ pub struct SystemRow {
     pub writable: Vec<ObjectType>,
     /// Paused by an operator.
     pub paused: bool,
+    /// Armed by an operator: before that, nothing is sent, and nothing starts by itself.
+    pub armed: bool,
+    /// What it says of itself, as label and text.
+    pub profile: Vec<(String, String)>,
+    /// The names of our own account there.
+    pub own: Vec<String>,
     /// What it says of its attributes, by type.
     pub schema: BTreeMap<ObjectType, Schema>,
     /// The steps of the last test, as JSON.
@@ -36,6 +42,9 @@ fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
         settings: serde_json::from_str(row.get("settings"))?,
         writable: serde_json::from_str(row.get("writable"))?,
         paused: row.get("paused"),
+        armed: row.get("armed"),
+        profile: serde_json::from_str(row.get("profile"))?,
+        own: serde_json::from_str(row.get("own"))?,
         schema: serde_json::from_str(row.get("schema"))?,
         checked: row.get::<Option<&str>, _>("checked").map(serde_json::from_str).transpose()?,
         checked_at: row.get("checked_at"),
@@ -84,12 +93,85 @@ impl Store {
             .await
     }
 
-    /// Sets which types may be written, and whether the system is paused.
+    /// Replaces a system's settings.
+    pub async fn set_system_settings(
+        &self,
+        name: &str,
+        settings: &serde_json::Value,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (name, text, principal) = (name.to_owned(), settings.to_string(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done =
+                        sqlx::query("UPDATE system SET settings = ? WHERE name = ?").bind(&text).bind(&name).execute(&mut *c).await?;
+                    if done.rows_affected() == 0 {
+                        return Err(StoreError::Missing { what: "system", name });
+                    }
+                    Entry::new(&principal, "system.settings", &name).detail(&text).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// Removes a system that has no link yet, with what was read of it.
+    pub async fn remove_system(&self, name: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (name, principal) = (name.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for sql in [
+                        "DELETE FROM account WHERE system = ?",
+                        "DELETE FROM secret WHERE owner = ?",
+                        "DELETE FROM pushed WHERE system = ?",
+                        "DELETE FROM pushed_member WHERE system = ?",
+                        "DELETE FROM quarantine WHERE reading IN (SELECT id FROM reading WHERE system = ?)",
+                        "DELETE FROM reading WHERE system = ?",
+                        "DELETE FROM system WHERE name = ?",
+                    ] {
+                        sqlx::query(sql).bind(&name).execute(&mut *c).await?;
+                    }
+                    Entry::new(&principal, "system.removed", &name).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// How many links, open or ended, accounts of a system have.
+    pub async fn links_of_system(&self, name: &str) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar("SELECT count(*) FROM link l JOIN account a ON a.id = l.account WHERE a.system = ?")
+            .bind(name)
+            .fetch_one(&self.reader)
+            .await?)
+    }
+
+    /// Keeps what a system says of itself: its profile, and the names of our own account there.
+    pub async fn set_system_profile(&self, name: &str, profile: &[(String, String)], own: &[String]) -> Result<(), StoreError> {
+        let (name, profile, own) = (name.to_owned(), serde_json::to_string(profile)?, serde_json::to_string(own)?);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE system SET profile = ?, own = ? WHERE name = ?")
+                        .bind(profile)
+                        .bind(own)
+                        .bind(name)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Sets which types may be written, and whether the system is paused and armed.
     pub async fn set_system_state(
         &self,
         name: &str,
         writable: &[ObjectType],
         paused: bool,
+        armed: bool,
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
@@ -97,16 +179,17 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE system SET writable = ?, paused = ? WHERE name = ?")
+                    let done = sqlx::query("UPDATE system SET writable = ?, paused = ?, armed = ? WHERE name = ?")
                         .bind(&writable)
                         .bind(paused)
+                        .bind(armed)
                         .bind(&name)
                         .execute(&mut *c)
                         .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "system", name });
                     }
-                    let detail = format!("writable {writable}, paused {paused}");
+                    let detail = format!("writable {writable}, paused {paused}, armed {armed}");
                     Entry::new(&principal, "system.state", &name).detail(&detail).append(c, now).await
                 })
             })

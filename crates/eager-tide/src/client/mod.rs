@@ -1,10 +1,12 @@
 //! The client: it knows the API's types and HTTP, and nothing else of the service.
 
 pub mod changes;
+pub mod feeds;
 pub mod identities;
 pub mod journal;
 pub mod output;
 pub mod rules;
+pub mod scope;
 pub mod status;
 pub mod systems;
 
@@ -91,19 +93,79 @@ fn explain(problem: Problem, status: u16) -> anyhow::Error {
     anyhow!(text)
 }
 
+/// A problem document that came as a line of a stream.
+pub fn explain_json(problem: &serde_json::Value) -> anyhow::Error {
+    match serde_json::from_value::<Problem>(problem.clone()) {
+        Ok(problem) => {
+            let status = problem.status;
+            explain(problem, status)
+        }
+        Err(_) => anyhow!("the service broke off: {problem}"),
+    }
+}
+
 impl Client {
+    /// Sends, and hands on each line of the answer as it comes (application/x-ndjson).
+    pub async fn lines<B: Serialize>(
+        &self,
+        method: Method,
+        path: &str,
+        body: &B,
+        mut each: impl FnMut(&serde_json::Value) -> anyhow::Result<()>,
+    ) -> anyhow::Result<()> {
+        let request = self.http.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.token);
+        let mut response =
+            request.header("accept", "application/x-ndjson").json(body).send().await.map_err(|error| self.unreached(&error))?;
+        if !response.status().is_success() {
+            let status = response.status().as_u16();
+            let body = response.bytes().await?;
+            let problem = serde_json::from_slice::<Problem>(&body);
+            return Err(problem.map_or_else(|_| anyhow!("{} answered HTTP {status}", self.url), |problem| explain(problem, status)));
+        }
+        let mut left: Vec<u8> = Vec::new();
+        while let Some(chunk) = response.chunk().await? {
+            left.extend_from_slice(&chunk);
+            while let Some(end) = left.iter().position(|byte| *byte == b'\n') {
+                let line: Vec<u8> = left.drain(..=end).collect();
+                each(&serde_json::from_slice(&line).context("the answer cannot be read: are client and service of one version?")?)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Sends a file as it is.
+    pub async fn upload<T: DeserializeOwned>(&self, path: &str, octets: Vec<u8>) -> anyhow::Result<T> {
+        let request = self.http.post(format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.token);
+        let response =
+            request.header("content-type", "application/octet-stream").body(octets).send().await.map_err(|e| self.unreached(&e))?;
+        let status = response.status();
+        let body = response.bytes().await?;
+        if status.is_success() {
+            return serde_json::from_slice(&body).context("the answer cannot be read: are client and service of one version?");
+        }
+        let problem = serde_json::from_slice::<Problem>(&body);
+        Err(problem.map_or_else(|_| anyhow!("{} answered HTTP {status}", self.url), |problem| explain(problem, status.as_u16())))
+    }
+
+    /// Asks for a file.
+    pub async fn download(&self, path: &str, query: &[(&str, String)]) -> anyhow::Result<Vec<u8>> {
+        self.call::<()>(Method::GET, path, query, None).await
+    }
+
+    fn unreached(&self, error: &reqwest::Error) -> anyhow::Error {
+        if error.is_connect() {
+            anyhow!("no service answers at {}\n  to do: start it with `eager-tide serve`, or set EAGER_TIDE_URL", self.url)
+        } else {
+            anyhow!("the service at {} broke off: {error}", self.url)
+        }
+    }
+
     async fn call<B: Serialize>(&self, method: Method, path: &str, query: &[(&str, String)], body: Option<&B>) -> anyhow::Result<Vec<u8>> {
         let mut request = self.http.request(method, format!("{}/api/v1/{path}", self.url)).query(query).bearer_auth(&self.token);
         if let Some(body) = body {
             request = request.json(body);
         }
-        let response = request.send().await.map_err(|error| {
-            if error.is_connect() {
-                anyhow!("no service answers at {}\n  to do: start it with `eager-tide serve`, or set EAGER_TIDE_URL", self.url)
-            } else {
-                anyhow!("the service at {} broke off: {error}", self.url)
-            }
-        })?;
+        let response = request.send().await.map_err(|error| self.unreached(&error))?;
         let status = response.status();
         let body = response.bytes().await?;
         if status.is_success() {

@@ -7,7 +7,10 @@ use reqwest::Method;
 use std::io::Read;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use tide_api::{Account, CheckReport, NewSecret, NewSystem, ReadResult, SchemaAttribute, System, SystemState};
+use tide_api::{
+    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewSystem, NewToken,
+    ReadResult, Right, SchemaAttribute, Scope, ScopeContainer, ScopeGroup, System, SystemState, Token, WrittenRules,
+};
 
 /// The kinds of systems.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -16,6 +19,19 @@ pub enum Kind {
     Ldap,
     /// A SCIM 2.0 service
     Scim,
+    /// A CSV or JSON Lines file, from a folder or pulled over HTTP
+    Feed,
+    /// A system that calls us, over SCIM 2.0 or with events
+    Push,
+}
+
+/// What a system is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Purpose {
+    /// It gives identities their values
+    Source,
+    /// Accounts are kept in it
+    Target,
 }
 
 /// Where a system is.
@@ -26,24 +42,84 @@ pub struct Connection {
     /// Its kind
     #[arg(long, value_enum)]
     kind: Kind,
-    /// Its address: ldap://host:389, ldaps://host, https://host/scim/v2
+    /// Its address: ldap://host:389, ldaps://host, https://host/scim/v2, https://host/roster.csv
     #[arg(long = "address", value_name = "URL")]
-    address: String,
-    /// LDAP: ask for TLS on a plain connection
-    #[arg(long)]
-    start_tls: bool,
-    /// LDAP: the service account's DN
-    #[arg(long)]
-    bind_dn: Option<String>,
-    /// LDAP: below which entry is read
-    #[arg(long)]
-    base_dn: Option<String>,
+    address: Option<String>,
     /// A private certificate authority, as a PEM file
     #[arg(long, value_name = "FILE")]
     ca: Option<PathBuf>,
-    /// The environment variable that holds the password or token; without it, it is read from the standard input
+    /// The SHA-256 of the one certificate to trust, in hexadecimal
+    #[arg(long, value_name = "HEX")]
+    pin: Option<String>,
+    /// The environment variable, on this machine, that holds the password or token; without it, it is read from the standard input
     #[arg(long, value_name = "NAME")]
     secret_env: Option<String>,
+    /// Where the service itself finds the secret: env:NAME or file:PATH
+    #[arg(long, value_name = "PLACE", conflicts_with = "secret_env")]
+    secret_at: Option<String>,
+    /// LDAP: a server that holds the same, used when the first fails; may be given several times
+    #[arg(long, value_name = "URL", help_heading = "LDAP")]
+    backup: Vec<String>,
+    /// Ask for TLS on a plain connection
+    #[arg(long, help_heading = "LDAP")]
+    start_tls: bool,
+    /// The service account: a DN, name@domain or domain\\name
+    #[arg(long, help_heading = "LDAP")]
+    bind_dn: Option<String>,
+    /// Below which entry is read
+    #[arg(long, help_heading = "LDAP")]
+    base_dn: Option<String>,
+    /// Our own certificate, as a PEM file; its key is then the secret (SASL EXTERNAL)
+    #[arg(long, value_name = "FILE", help_heading = "LDAP")]
+    client_cert: Option<PathBuf>,
+    /// A host to which referrals are followed, with the same service account
+    #[arg(long, value_name = "HOST", help_heading = "LDAP")]
+    referral_host: Vec<String>,
+    /// The user, for HTTP basic
+    #[arg(long, help_heading = "SCIM")]
+    user: Option<String>,
+    /// The header that carries the secret
+    #[arg(long, value_name = "NAME", help_heading = "SCIM")]
+    header: Option<String>,
+    /// Where access tokens are given out (OAuth 2 client credentials)
+    #[arg(long, value_name = "URL", requires = "client_id", help_heading = "SCIM")]
+    token_url: Option<String>,
+    /// The client that asks for them
+    #[arg(long, help_heading = "SCIM")]
+    client_id: Option<String>,
+    /// What is asked for
+    #[arg(long, help_heading = "SCIM")]
+    token_scope: Option<String>,
+    /// The most requests of one second
+    #[arg(long, value_name = "N", help_heading = "SCIM")]
+    per_second: Option<u16>,
+    /// The most requests that are on their way at a time
+    #[arg(long, value_name = "N", help_heading = "SCIM")]
+    in_flight: Option<u16>,
+    /// The file, or the folder whose newest file counts, on the service's machine
+    #[arg(long, help_heading = "Feed")]
+    path: Option<PathBuf>,
+    /// The column that tells rows apart and never changes
+    #[arg(long, help_heading = "Feed")]
+    key: Option<String>,
+    /// The column that people know a row by
+    #[arg(long, help_heading = "Feed")]
+    label: Option<String>,
+    /// What it is for: its first rule file is written by that
+    #[arg(long = "as", value_enum, value_name = "PURPOSE", help_heading = "Rules")]
+    purpose: Option<Purpose>,
+    /// A container to take people from; may be given several times
+    #[arg(long, value_name = "DN", help_heading = "Rules")]
+    within: Vec<String>,
+    /// A container to leave out
+    #[arg(long, value_name = "DN", help_heading = "Rules")]
+    except: Vec<String>,
+    /// A group whose members take part
+    #[arg(long, value_name = "NAME", help_heading = "Rules")]
+    group: Vec<String>,
+    /// An LDAP or SCIM filter
+    #[arg(long, help_heading = "Rules")]
+    filter: Option<String>,
     /// Only test it; keep nothing
     #[arg(long)]
     only_check: bool,
@@ -68,6 +144,70 @@ pub enum Systems {
     Check {
         /// The system
         name: String,
+    },
+    /// Let a system work by itself: changes are sent to it, and what it brings is read when it arrives
+    Arm {
+        /// The system
+        name: String,
+    },
+    /// Stop that: nothing is sent to it any more
+    Disarm {
+        /// The system
+        name: String,
+    },
+    /// Remove a system in which nobody was ever joined
+    Remove {
+        /// The system
+        name: String,
+    },
+    /// The containers of a directory, one level at a time, with how many people lie in each
+    Tree {
+        /// The system
+        name: String,
+        /// The container to look into; the top, if left out
+        #[arg(long, value_name = "DN")]
+        below: Option<String>,
+    },
+    /// The least rights that the service account needs for what the rules do
+    Rights {
+        /// The system
+        name: String,
+    },
+    /// Give a system that calls us a token; earlier ones stay good for a day
+    Token {
+        /// The system
+        name: String,
+        /// What it is for
+        #[arg(long, default_value = "")]
+        label: String,
+        /// List its tokens instead
+        #[arg(long, conflicts_with = "end")]
+        list: bool,
+        /// Take this one back at once
+        #[arg(long, value_name = "ID")]
+        end: Option<String>,
+    },
+    /// The rows of a feed that were set aside, with line and reason
+    SetAside {
+        /// The system
+        name: String,
+    },
+    /// Learn the shape of a system's events from a sample, or show their JSON Schema
+    Events {
+        /// The system
+        name: String,
+        /// A file with an event as the system sends it
+        #[arg(long, value_name = "FILE")]
+        sample: Option<PathBuf>,
+        /// Where the kind of event stands in it, when it cannot be guessed
+        #[arg(long, value_name = "PATH")]
+        event: Option<String>,
+        /// Where the key stands in it, when it cannot be guessed
+        #[arg(long, value_name = "PATH")]
+        key: Option<String>,
+        /// A word and what it means: hire=joiner
+        #[arg(long, value_name = "WORD=MEANING")]
+        word: Vec<String>,
     },
     /// Make a system writable or read-only, pause it or let it go on
     Set {
@@ -125,7 +265,11 @@ pub fn print(systems: &[System]) {
             };
             let writes = if s.writable.is_empty() { "read-only".into() } else { s.writable.join(", ") };
             let read = s.readings.first().map_or_else(|| "never".into(), |r| format!("{} {}", r.state, output::time(&r.started)));
-            let paused = if s.paused { " (paused)" } else { "" };
+            let paused = match (s.armed, s.paused) {
+                (_, true) => " (paused)",
+                (false, false) => " (not armed)",
+                (true, false) => "",
+            };
             vec![
                 s.name.clone(),
                 s.kind.clone(),
@@ -140,18 +284,41 @@ pub fn print(systems: &[System]) {
     );
 }
 
-fn print_check(report: &CheckReport) {
-    for step in &report.steps {
-        let sign = match step.state.as_str() {
-            "passed" => "ok  ",
-            "warned" => "look",
-            _ => "FAIL",
-        };
-        output::line(&format!("{sign}  {:<22} {}", step.name, step.said));
-        if let Some(remedy) = &step.remedy {
-            output::line(&format!("      {:<22} to do: {remedy}", ""));
-        }
+fn print_step(step: &CheckStep) {
+    let sign = match step.state.as_str() {
+        "passed" => "ok  ",
+        "warned" => "look",
+        _ => "FAIL",
+    };
+    output::line(&format!("{sign}  {:<22} {}", step.name, step.said));
+    if let Some(remedy) = &step.remedy {
+        output::line(&format!("      {:<22} to do: {remedy}", ""));
     }
+}
+
+/// Runs a test, and prints each step as it is taken.
+async fn check<B: serde::Serialize>(client: &super::Client, reach: &Reach, path: &str, body: &B) -> anyhow::Result<CheckReport> {
+    let mut ended: Option<CheckReport> = None;
+    let quiet = reach.json();
+    client
+        .lines(Method::POST, path, body, |line| {
+            if let Some(step) = line.get("step").and_then(|step| serde_json::from_value::<CheckStep>(step.clone()).ok()) {
+                if !quiet {
+                    print_step(&step);
+                }
+            } else if let Some(report) = line.get("report") {
+                ended = serde_json::from_value(report.clone()).ok();
+            } else if let Some(problem) = line.get("problem") {
+                return Err(super::explain_json(problem));
+            }
+            Ok(())
+        })
+        .await?;
+    let report = ended.context("the test was broken off")?;
+    if reach.json() {
+        output::json(&report)?;
+    }
+    Ok(report)
 }
 
 fn secret_from_input() -> anyhow::Result<String> {
@@ -164,25 +331,94 @@ fn secret_from_input() -> anyhow::Result<String> {
     Ok(text)
 }
 
+fn file(path: &PathBuf) -> anyhow::Result<String> {
+    std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))
+}
+
 impl Connection {
-    fn system(self) -> anyhow::Result<NewSystem> {
-        let mut settings = serde_json::json!({"url": self.address});
-        if let Some(ca) = &self.ca {
-            settings["ca_pem"] = std::fs::read_to_string(ca).with_context(|| format!("{} cannot be read", ca.display()))?.into();
-        }
-        let anonymous = self.kind == Kind::Ldap && self.bind_dn.is_none();
-        if self.kind == Kind::Ldap {
-            settings["base_dn"] = self.base_dn.context("a directory needs --base-dn, for example dc=skerry,dc=example")?.into();
-            settings["start_tls"] = self.start_tls.into();
-            settings["bind_dn"] = self.bind_dn.into();
-        }
-        let secret = match self.secret_env {
-            Some(name) => Some(std::env::var(&name).with_context(|| format!("the environment variable {name} is not set"))?),
-            None if anonymous => None,
-            None => Some(secret_from_input()?),
+    fn system(&self) -> anyhow::Result<NewSystem> {
+        let mut settings = serde_json::Map::new();
+        let mut set = |key: &str, value: serde_json::Value| {
+            let nothing = value.is_null() || value.as_array().is_some_and(Vec::is_empty);
+            if !nothing {
+                settings.insert(key.to_owned(), value);
+            }
         };
-        let kind = if self.kind == Kind::Ldap { "ldap" } else { "scim" };
-        Ok(NewSystem { name: self.name, kind: kind.into(), settings, secret })
+        set("url", self.address.clone().into());
+        set("ca_pem", self.ca.as_ref().map(file).transpose()?.into());
+        set("pin_sha256", self.pin.clone().into());
+        let needs_address = matches!(self.kind, Kind::Ldap | Kind::Scim);
+        if needs_address && self.address.is_none() {
+            bail!("--address is missing, for example ldaps://harbour.skerry.example or https://berthing.skerry.example/scim/v2");
+        }
+        match self.kind {
+            Kind::Ldap => {
+                set("base_dn", self.base_dn.clone().context("a directory needs --base-dn, for example dc=skerry,dc=example")?.into());
+                set("start_tls", self.start_tls.into());
+                set("bind_dn", self.bind_dn.clone().into());
+                set("backups", self.backup.clone().into());
+                set("referral_hosts", self.referral_host.clone().into());
+                if let Some(certificate) = &self.client_cert {
+                    set("client_pem", file(certificate)?.into());
+                    set("auth", "external".into());
+                }
+            }
+            Kind::Scim => {
+                set("per_second", self.per_second.into());
+                set("in_flight", self.in_flight.into());
+                let auth = match (&self.user, &self.header, &self.token_url) {
+                    (Some(user), ..) => serde_json::json!({"way": "basic", "user": user}),
+                    (_, Some(name), _) => serde_json::json!({"way": "header", "name": name}),
+                    (_, _, Some(url)) => {
+                        serde_json::json!({"way": "oauth", "token_url": url, "client_id": self.client_id, "scope": self.token_scope})
+                    }
+                    _ => serde_json::json!({"way": "bearer"}),
+                };
+                set("auth", auth);
+            }
+            Kind::Feed => {
+                set("path", self.path.as_ref().map(|path| path.display().to_string()).into());
+                set(
+                    "key",
+                    self.key
+                        .clone()
+                        .context("a feed needs --key, the column that tells rows apart; `eager-tide feeds look FILE` finds it")?
+                        .into(),
+                );
+                set("name", self.label.clone().into());
+            }
+            Kind::Push => {}
+        }
+        let anonymous = match self.kind {
+            Kind::Ldap => self.bind_dn.is_none() && self.client_cert.is_none(),
+            Kind::Feed | Kind::Push => true,
+            Kind::Scim => false,
+        };
+        let secret = match (&self.secret_env, &self.secret_at) {
+            (Some(name), _) => Some(std::env::var(name).with_context(|| format!("the environment variable {name} is not set"))?),
+            (_, Some(place)) if place.starts_with("env:") || place.starts_with("file:") => Some(place.clone()),
+            (_, Some(place)) => bail!("`{place}` is no place of a secret: env:NAME or file:PATH"),
+            _ if anonymous => None,
+            _ => Some(secret_from_input()?),
+        };
+        let kind = match self.kind {
+            Kind::Ldap => "ldap",
+            Kind::Scim => "scim",
+            Kind::Feed => "feed",
+            Kind::Push => "push",
+        };
+        Ok(NewSystem { name: self.name.clone(), kind: kind.into(), settings: settings.into(), secret })
+    }
+
+    fn scope(&self) -> Scope {
+        let containers = |all: &[String]| all.iter().map(|dn| ScopeContainer { dn: dn.clone(), one_level: false }).collect();
+        Scope {
+            within: containers(&self.within),
+            except: containers(&self.except),
+            groups: self.group.iter().map(|name| ScopeGroup { name: name.clone(), system: None, nested: true }).collect(),
+            filter: self.filter.clone(),
+            ..Scope::default()
+        }
     }
 }
 
@@ -214,8 +450,14 @@ impl Systems {
                 } else {
                     print(std::slice::from_ref(&system));
                     output::line("");
-                    let healthy = system.healthy.unwrap_or(false);
-                    print_check(&CheckReport { healthy, steps: system.steps });
+                    for fact in &system.profile {
+                        output::line(&format!("{:<22} {}", fact.label, fact.text));
+                    }
+                    if let Some(host) = &system.host {
+                        output::line(&format!("{:<22} {host}", "Host in use"));
+                    }
+                    output::line("");
+                    system.steps.iter().for_each(print_step);
                     for reading in system.readings.iter().filter(|r| r.error.is_some()) {
                         output::line(&format!("last reading broke off: {}", reading.error.clone().unwrap_or_default()));
                     }
@@ -223,16 +465,82 @@ impl Systems {
             }
             Systems::Add(connection) => return add(&client, reach, connection).await,
             Systems::Check { name } => {
-                let report: CheckReport = client.send(Method::POST, &format!("systems/{}/check", segment(&name)), &()).await?;
-                if reach.json() {
-                    output::json(&report)?
-                } else {
-                    print_check(&report)
-                }
+                let report = check(&client, reach, &format!("systems/{}/check", segment(&name)), &()).await?;
                 return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });
+            }
+            Systems::Arm { name } => set_armed(&client, reach, &name, true).await?,
+            Systems::Disarm { name } => set_armed(&client, reach, &name, false).await?,
+            Systems::Remove { name } => {
+                client.tell::<()>(Method::DELETE, &format!("systems/{}", segment(&name)), None).await?;
+                output::line(&format!("{name} was removed, with what was read of it"));
+            }
+            Systems::Tree { name, below } => {
+                let query: Vec<(&str, String)> = below.into_iter().map(|dn| ("below", dn)).collect();
+                let branches: Vec<Branch> = client.get(&format!("systems/{}/tree", segment(&name)), &query).await?;
+                if reach.json() {
+                    output::json(&branches)?;
+                } else if branches.is_empty() {
+                    output::line("no containers here");
+                } else {
+                    let rows = branches.into_iter().map(|b| {
+                        let people = b.people.map_or_else(|| "—".into(), |n| if b.more { format!("{n}+") } else { n.to_string() });
+                        vec![b.dn, people, if b.leaf { "empty".into() } else { String::new() }]
+                    });
+                    output::table(&["container", "people below", "note"], rows);
+                }
+            }
+            Systems::Rights { name } => {
+                let rights: Vec<Right> = client.get(&format!("systems/{}/rights", segment(&name)), &[]).await?;
+                if reach.json() {
+                    output::json(&rights)?;
+                } else if rights.is_empty() {
+                    output::line(&format!("the published rules do nothing with {name}: its service account needs no right yet"));
+                } else {
+                    let whole = |names: Vec<String>| if names.is_empty() { "(whole entries)".into() } else { names.join(", ") };
+                    output::table(
+                        &["may", "where", "attributes", "because"],
+                        rights.into_iter().map(|r| vec![r.act, r.on, whole(r.attributes), r.because]),
+                    );
+                }
+            }
+            Systems::Token { name, label, list, end } => return tokens(&client, reach, &name, label, list, end).await,
+            Systems::SetAside { name } => {
+                let rows: Vec<BadRow> = client.get(&format!("systems/{}/quarantine", segment(&name)), &[]).await?;
+                if reach.json() {
+                    output::json(&rows)?;
+                } else if rows.is_empty() {
+                    output::line("the last reading set no row aside");
+                } else {
+                    output::table(&["line", "reason", "row"], rows.into_iter().map(|r| vec![r.line.to_string(), r.reason, r.raw]));
+                }
+            }
+            Systems::Events { name, sample, event, key, word } => {
+                let name = segment(&name);
+                let Some(path) = sample else {
+                    let schema: serde_json::Value = client.get(&format!("events/{name}/schema"), &[]).await?;
+                    output::json(&schema)?;
+                    return Ok(ExitCode::SUCCESS);
+                };
+                let sample = serde_json::from_str(&file(&path)?).with_context(|| format!("{} holds no JSON", path.display()))?;
+                let words = word.iter().filter_map(|pair| pair.split_once('=')).map(|(a, b)| (a.to_owned(), b.to_owned())).collect();
+                let learned: EventShape =
+                    client.send(Method::PUT, &format!("events/{name}/shape"), &EventSample { sample, event, key, words }).await?;
+                if reach.json() {
+                    output::json(&learned)?;
+                } else {
+                    let words: Vec<String> = learned.words.iter().map(|(word, meaning)| format!("{word} = {meaning}")).collect();
+                    output::line(&format!("kind of event   {} ({})", learned.event, words.join(", ")));
+                    output::line(&format!("key             {}", learned.key));
+                    output::line(&format!(
+                        "record          {}",
+                        if learned.record.is_empty() { "the whole event" } else { &learned.record }
+                    ));
+                    output::line(&format!("required        {}", learned.required.join(", ")));
+                }
             }
             Systems::Set { name, writable, read_only, pause, go_on } => {
                 let state = SystemState {
+                    armed: None,
                     writable: if read_only { Some(Vec::new()) } else { writable },
                     paused: if pause || go_on { Some(pause) } else { None },
                 };
@@ -255,10 +563,19 @@ impl Systems {
                 } else {
                     for read in &reads {
                         match &read.error {
-                            None => output::line(&format!(
-                                "{}: {} accounts of type {}, {} newly absent",
-                                name, read.seen, read.object, read.absent
-                            )),
+                            None if read.unchanged => output::line(&format!("{name}: nothing new since the last reading")),
+                            None => {
+                                output::line(&format!(
+                                    "{}: {} accounts of type {}, {} newly absent",
+                                    name, read.seen, read.object, read.absent
+                                ));
+                                if read.quarantined > 0 {
+                                    output::line(&format!(
+                                        "  {} rows were set aside: `eager-tide systems set-aside {name}` shows them",
+                                        read.quarantined
+                                    ));
+                                }
+                            }
                             Some(error) => {
                                 output::line(&format!(
                                     "{}: the reading broke off after {}: {error}. Nobody is taken for absent.",
@@ -304,31 +621,89 @@ impl Systems {
     }
 }
 
-async fn add(client: &super::Client, reach: &Reach, connection: Connection) -> anyhow::Result<ExitCode> {
-    let only_check = connection.only_check;
-    let system = connection.system()?;
-    let report: CheckReport = client.send(Method::POST, "systems/check", &system).await?;
-    if !reach.json() {
-        print_check(&report);
+async fn set_armed(client: &super::Client, reach: &Reach, name: &str, armed: bool) -> anyhow::Result<()> {
+    let state = SystemState { armed: Some(armed), ..SystemState::default() };
+    let system: System = client.send(Method::PATCH, &format!("systems/{}", segment(name)), &state).await?;
+    if reach.json() {
+        output::json(&system)?
+    } else {
+        print(std::slice::from_ref(&system))
     }
-    if !report.healthy || only_check {
+    Ok(())
+}
+
+async fn tokens(
+    client: &super::Client,
+    reach: &Reach,
+    name: &str,
+    label: String,
+    list: bool,
+    end: Option<String>,
+) -> anyhow::Result<ExitCode> {
+    let path = format!("systems/{}/tokens", segment(name));
+    if let Some(id) = end {
+        client.tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None).await?;
+        output::line("the token is no longer good");
+        return Ok(ExitCode::SUCCESS);
+    }
+    if list {
+        let tokens: Vec<Token> = client.get(&path, &[]).await?;
         if reach.json() {
-            output::json(&report)?;
-        } else if !report.healthy {
+            output::json(&tokens)?;
+        } else {
+            let rows = tokens.into_iter().map(|t| {
+                let state = match (&t.ended, &t.expires, t.good) {
+                    (Some(at), ..) => format!("taken back {}", output::time(at)),
+                    (_, Some(at), true) => format!("good until {}", output::time(at)),
+                    (_, Some(at), false) => format!("expired {}", output::time(at)),
+                    _ => "good".into(),
+                };
+                vec![t.id, t.label, output::time(&t.made), state]
+            });
+            output::table(&["id", "for", "made", "state"], rows);
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    let made: MadeToken = client.send(Method::POST, &path, &NewToken { label }).await?;
+    if reach.json() {
+        output::json(&made)?;
+    } else {
+        output::line(&made.token);
+        eprintln!("this is the only time that the token is shown; earlier ones stay good for a day");
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn add(client: &super::Client, reach: &Reach, connection: Connection) -> anyhow::Result<ExitCode> {
+    let system = connection.system()?;
+    let report = check(client, reach, "systems/check", &system).await?;
+    if !report.healthy || connection.only_check {
+        if !reach.json() && !report.healthy {
             output::line("nothing was added: correct the step that fails, and try again");
         }
         return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });
     }
     let added: System = client.send(Method::POST, "systems", &system).await?;
+    let name = segment(&added.name);
     // Tested again under its name, so that its schema is known to the rules.
-    let _: CheckReport = client.send(Method::POST, &format!("systems/{}/check", segment(&added.name)), &()).await?;
+    let _: CheckReport = client.send(Method::POST, &format!("systems/{name}/check"), &()).await?;
+    let mut written = None;
+    if let Some(purpose) = connection.purpose {
+        let purpose = if purpose == Purpose::Source { "source" } else { "target" };
+        let first = FirstRules { purpose: purpose.into(), scope: connection.scope() };
+        let rules: WrittenRules = client.send(Method::POST, &format!("systems/{name}/rules"), &first).await?;
+        written = Some(rules);
+    }
     if reach.json() {
         output::json(&added)?;
-    } else {
-        output::line(&format!(
-            "{} was added, read-only. `eager-tide systems set {} --writable person` lets it be written.",
-            added.name, added.name
-        ));
+        return Ok(ExitCode::SUCCESS);
     }
+    let name = &added.name;
+    output::line(&format!("{name} was added: read-only and not armed, so that nothing happens by itself."));
+    if let Some(written) = written {
+        output::line(&format!("Its first rules are in {}, published as version {}.", written.file.name, written.version));
+    }
+    output::line(&format!("Next: `eager-tide systems read {name}`, then `eager-tide scope {name}` and `eager-tide preview`;"));
+    output::line(&format!("to write: `eager-tide systems set {name} --writable person`, `eager-tide systems arm {name}`."));
     Ok(ExitCode::SUCCESS)
 }

@@ -1,16 +1,40 @@
-//! Dialling: name, port, TLS, bind. Each step that fails has a message of its own.
+//! The one way in which connections to directories are made: resolve, connect, protect, bind; with
+//! backup hosts that are used when the first fails. Each step has its own faults.
 
-use crate::{CheckReport, ConnectError, LdapSettings, Secret};
-use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, StdStream};
+use super::schema;
+use crate::settings::LdapAuth;
+use crate::tls::Trust;
+use crate::{Access, CheckReport, ConnectError, LdapSettings, Secret};
+use ldap3::controls::{Control, RawControl};
+use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, LdapResult, StdStream};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::net::TcpStream;
 
+/// The control of password policies (draft-behera-ldap-password-policy §6.1).
+const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
+
+/// Makes connections to one directory.
+pub(super) struct Dialer {
+    pub settings: LdapSettings,
+    secret: Option<Secret>,
+    access: Arc<Access>,
+    tls: Arc<rustls::ClientConfig>,
+}
+
+#[derive(Clone)]
 struct Host {
+    url: String,
     tls: bool,
     name: String,
     port: u16,
+}
+
+impl Host {
+    fn place(&self) -> String {
+        format!("{}:{}", self.name, self.port)
+    }
 }
 
 pub(super) fn seconds(settings: &LdapSettings) -> Duration {
@@ -36,10 +60,10 @@ fn host(url: &str) -> Result<Host, ConnectError> {
         _ => (rest, if tls { 636 } else { 389 }),
     };
     let name = name.trim_start_matches('[').trim_end_matches(']');
-    if name.is_empty() || name.contains(['/', '@', '?']) {
+    if name.is_empty() || name.contains(['/', '@', '?', ' ']) {
         return Err(wrong("it names no host"));
     }
-    Ok(Host { tls, name: name.to_owned(), port })
+    Ok(Host { url: url.to_owned(), tls, name: name.to_owned(), port })
 }
 
 async fn resolve(host: &Host) -> Result<Vec<SocketAddr>, ConnectError> {
@@ -59,145 +83,300 @@ async fn resolve(host: &Host) -> Result<Vec<SocketAddr>, ConnectError> {
     Ok(found)
 }
 
-async fn open(settings: &LdapSettings, host: &Host, addresses: &[SocketAddr]) -> Result<TcpStream, ConnectError> {
-    let place = format!("{}:{}", host.name, host.port);
-    match tokio::time::timeout(seconds(settings), TcpStream::connect(addresses)).await {
-        Ok(Ok(stream)) => Ok(stream),
-        Ok(Err(error)) => Err(ConnectError::system(
-            "unreachable",
-            format!("nothing answers at {place}: {error}"),
-            "check host, port and firewall, and that the server runs",
-        )),
-        Err(_) => Err(ConnectError::system(
-            "unreachable",
-            format!("{place} does not answer within {} s", settings.timeout_seconds),
-            "check host, port and firewall, and that the server runs",
-        )),
-    }
+/// Does this fault say that the host itself is not to be had, so that another may be?
+fn host_is_out(error: &ConnectError) -> bool {
+    ["name_unknown", "unreachable", "silent", "not_ldap", "timeout", "cut", "busy", "unavailable"].contains(&error.code)
+        || error.code.starts_with("tls")
+        || error.code == "not_tls"
 }
 
-async fn secure(settings: &LdapSettings, host: &Host, stream: TcpStream, tls: &Arc<rustls::ClientConfig>) -> Result<Ldap, ConnectError> {
-    let local = |error: std::io::Error| ConnectError::passing("socket", format!("the connection cannot be prepared: {error}"), "try again");
-    // Without this every small answer over TLS waits for the peer's delayed acknowledgement.
-    stream.set_nodelay(true).map_err(local)?;
-    let stream = stream.into_std().map_err(local)?;
-    let options = LdapConnSettings::new()
-        .set_conn_timeout(seconds(settings))
-        .set_starttls(settings.start_tls && !host.tls)
-        .set_config(tls.clone())
-        .set_std_stream(StdStream::Tcp(stream));
-    let connected = tokio::time::timeout(seconds(settings), LdapConnAsync::with_settings(options, &settings.url)).await;
-    match connected {
-        Ok(Ok((connection, ldap))) => {
-            tokio::spawn(async move {
-                // Every waiting operation is told of the end by its own error.
-                if let Err(error) = connection.drive().await {
-                    tracing::debug!(%error, "an LDAP connection ended");
-                }
-            });
-            Ok(ldap)
+impl Dialer {
+    pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+        let own = match (settings.auth, &settings.client_pem, &secret) {
+            (LdapAuth::External, Some(pem), Some(key)) => Some((pem.as_str(), key)),
+            (LdapAuth::External, _, _) => {
+                return Err(ConnectError::lasting(
+                    "client_certificate",
+                    "SASL EXTERNAL needs a client certificate and its key",
+                    "give the certificate as PEM in `client_pem`, and its key as PEM as the secret",
+                ));
+            }
+            _ => None,
+        };
+        let trust = Trust { ca_pem: settings.ca_pem.as_deref(), pin: settings.pin_sha256.as_deref(), own };
+        let tls = crate::tls::client(&trust)?;
+        Ok(Dialer { settings, secret, access, tls })
+    }
+
+    fn hosts(&self) -> Vec<String> {
+        std::iter::once(&self.settings.url).chain(&self.settings.backups).cloned().collect()
+    }
+
+    async fn open(&self, host: &Host, addresses: &[SocketAddr]) -> Result<TcpStream, ConnectError> {
+        let remedy = "check host, port and firewall, and that the server runs";
+        match tokio::time::timeout(seconds(&self.settings), TcpStream::connect(addresses)).await {
+            Ok(Ok(stream)) => Ok(stream),
+            Ok(Err(error)) => Err(ConnectError::system("unreachable", format!("nothing answers at {}: {error}", host.place()), remedy)),
+            Err(_) => Err(ConnectError::system(
+                "unreachable",
+                format!("{} does not answer within {} s", host.place(), self.settings.timeout_seconds),
+                remedy,
+            )),
         }
-        Ok(Err(LdapError::LdapResult { result })) => Err(ConnectError::system(
-            "start_tls_refused",
-            format!("{} does not offer StartTLS (code {}): {}", host.name, result.rc, result.text),
-            "use ldaps:// if the server has it",
-        )),
-        Ok(Err(error)) if host.tls || settings.start_tls => Err(crate::tls::fault(&host.name, &error.to_string())),
-        Ok(Err(error)) => Err(broken(&settings.url, &error)),
-        Err(_) => Err(ConnectError::system(
-            "tls",
-            format!("{} accepts the connection and then says nothing within {} s", host.name, settings.timeout_seconds),
-            "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
-        )),
+    }
+
+    async fn secure(&self, host: &Host, stream: TcpStream) -> Result<Ldap, ConnectError> {
+        let settings = &self.settings;
+        let local =
+            |error: std::io::Error| ConnectError::passing("socket", format!("the connection cannot be prepared: {error}"), "try again");
+        // Without this every small answer over TLS waits for the peer's delayed acknowledgement.
+        stream.set_nodelay(true).map_err(local)?;
+        let stream = stream.into_std().map_err(local)?;
+        let options = LdapConnSettings::new()
+            .set_conn_timeout(seconds(settings))
+            .set_starttls(settings.start_tls && !host.tls)
+            .set_config(self.tls.clone())
+            .set_std_stream(StdStream::Tcp(stream));
+        let connected = tokio::time::timeout(seconds(settings), LdapConnAsync::with_settings(options, &host.url)).await;
+        match connected {
+            Ok(Ok((connection, ldap))) => {
+                tokio::spawn(async move {
+                    // Every waiting operation is told of the end by its own error.
+                    if let Err(error) = connection.drive().await {
+                        tracing::debug!(%error, "an LDAP connection ended");
+                    }
+                });
+                Ok(ldap)
+            }
+            Ok(Err(LdapError::LdapResult { result })) => Err(ConnectError::system(
+                "start_tls_refused",
+                format!("{} does not offer StartTLS (code {}): {}", host.name, result.rc, result.text),
+                "use ldaps:// if the server has it",
+            )),
+            Err(_) | Ok(Err(LdapError::Timeout { .. })) => Err(ConnectError::system(
+                "silent",
+                format!("{} accepts the connection and then says nothing within {} s", host.place(), settings.timeout_seconds),
+                "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
+            )),
+            Ok(Err(error)) if host.tls || settings.start_tls => Err(crate::tls::fault(&host.name, &error.to_string())),
+            Ok(Err(error)) => Err(broken(&host.url, &error)),
+        }
+    }
+
+    async fn bind(&self, host: &Host, ldap: &mut Ldap) -> Result<(), ConnectError> {
+        let settings = &self.settings;
+        if settings.auth == LdapAuth::External {
+            let result = ldap.with_timeout(seconds(settings)).sasl_external_bind().await.map_err(|error| broken(&host.url, &error))?;
+            let text = clip(&result.text);
+            return match result.rc {
+                0 => Ok(()),
+                7 => Err(ConnectError::system(
+                    "external_refused",
+                    format!("the server offers no SASL EXTERNAL on this connection{text}"),
+                    "use ldaps:// or StartTLS, and let the server ask for client certificates",
+                )),
+                code => Err(ConnectError::system(
+                    "bind_refused",
+                    format!("the client certificate was refused (code {code}){text}"),
+                    "check which certificates the server maps to an account",
+                )),
+            };
+        }
+        let Some(name) = settings.bind_dn.as_deref().filter(|name| !name.is_empty()) else { return Ok(()) };
+        let Some(secret) = self.secret.as_ref().filter(|secret| !secret.expose().is_empty()) else {
+            // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
+            return Err(ConnectError::system(
+                "no_password",
+                format!("there is no password for {name}"),
+                "set one: `eager-tide systems secret NAME`",
+            ));
+        };
+        let policy = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: None };
+        let result = ldap
+            .with_controls(vec![policy])
+            .with_timeout(seconds(settings))
+            .simple_bind(name, secret.expose())
+            .await
+            .map_err(|error| broken(&host.url, &error))?;
+        if result.rc == 0 {
+            return Ok(());
+        }
+        let forms = schema::name_forms(ldap).await;
+        Err(refused(name, &result, forms))
+    }
+
+    async fn one(&self, host: &Host) -> Result<Ldap, ConnectError> {
+        let addresses = resolve(host).await?;
+        let stream = self.open(host, &addresses).await?;
+        let mut ldap = self.secure(host, stream).await?;
+        self.bind(host, &mut ldap).await?;
+        Ok(ldap)
+    }
+
+    /// A connection that is ready for use, with the first host that is to be had.
+    pub async fn bound(&self) -> Result<Ldap, ConnectError> {
+        let rest = Duration::from_secs(self.settings.return_after_seconds.into());
+        let mut first = None;
+        for url in self.access.host_order(&self.hosts(), rest) {
+            let host = host(&url)?;
+            match self.one(&host).await {
+                Ok(ldap) => {
+                    self.access.host_answered(&url);
+                    return Ok(ldap);
+                }
+                // A refused password would be refused by the next host too, and counted there.
+                Err(error) if !host_is_out(&error) => return Err(error),
+                Err(error) => {
+                    self.access.host_failed(&url);
+                    first.get_or_insert(error);
+                }
+            }
+        }
+        Err(first.unwrap_or_else(|| ConnectError::lasting("url", "no host is named", "give an address")))
+    }
+
+    /// A connection to a host that a referral names, if it is one of those that may be followed to.
+    pub async fn follow(&self, url: &str) -> Result<Ldap, ConnectError> {
+        let target = host(url.split_once("://").map_or(url, |(scheme, rest)| {
+            let end = rest.find('/').unwrap_or(rest.len());
+            &url[..scheme.len() + 3 + end]
+        }))?;
+        let allowed = self.settings.referral_hosts.iter().any(|h| {
+            let h = h.split_once("://").map_or(h.as_str(), |(_, rest)| rest).trim_end_matches('/');
+            h.eq_ignore_ascii_case(&target.name) || h.eq_ignore_ascii_case(&target.place())
+        });
+        if !allowed {
+            return Err(ConnectError::lasting(
+                "referral",
+                format!("the server refers to {}, and referrals are not followed there", target.place()),
+                "add the host to the system's `referral_hosts` if our service account may be shown to it, or leave that part of the tree out",
+            ));
+        }
+        self.one(&target).await
+    }
+
+    /// Connects step by step, with what each step found.
+    pub async fn check(&self, report: &mut CheckReport) -> Option<Ldap> {
+        let host = note(report, "Address", host(&self.settings.url), |host| format!("{} port {}", host.name, host.port))?;
+        let addresses = note(report, "Name resolves", resolve(&host).await, |found| {
+            found.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ")
+        })?;
+        let stream = note(report, "Port answers", self.open(&host, &addresses).await, |_| host.place())?;
+        let mut ldap = match self.secure(&host, stream).await {
+            Ok(ldap) => ldap,
+            Err(error) => {
+                report.failed("TLS verifies", &error);
+                return None;
+            }
+        };
+        let loopback = addresses.iter().all(|address| address.ip().is_loopback());
+        if host.tls || self.settings.start_tls {
+            report.passed("TLS verifies", if host.tls { "LDAPS, certificate trusted" } else { "StartTLS, certificate trusted" });
+        } else if loopback {
+            report.passed("TLS verifies", "not used: the connection stays on this machine");
+        } else {
+            report.warned("TLS verifies", "not used: password and data cross the network in clear text", "use ldaps:// or StartTLS");
+        }
+        if let Err(error) = schema::hello(&mut ldap, &self.settings).await {
+            report.failed("Speaks LDAP", &error);
+            return None;
+        }
+        match self.bind(&host, &mut ldap).await {
+            Ok(()) => {
+                let who = match (&self.settings.auth, &self.settings.bind_dn) {
+                    (LdapAuth::External, _) => "by the client certificate".to_owned(),
+                    (_, Some(name)) if !name.is_empty() => name.clone(),
+                    _ => "without a name".to_owned(),
+                };
+                report.passed("Bind accepted", who);
+            }
+            Err(error) => {
+                report.failed("Bind accepted", &error);
+                return None;
+            }
+        }
+        self.access.host_answered(&self.settings.url);
+        Some(ldap)
+    }
+
+    /// Tries each backup host by itself; one that fails is a warning, since the first one answers.
+    pub async fn check_backups(&self, report: &mut CheckReport) {
+        for url in &self.settings.backups {
+            let tried = match host(url) {
+                Ok(host) => self.one(&host).await,
+                Err(error) => Err(error),
+            };
+            match tried {
+                Ok(mut ldap) => {
+                    report.passed("Backup host", format!("{url} answers, and accepts the service account"));
+                    // Failing to say good-bye changes nothing.
+                    let _ = ldap.unbind().await;
+                }
+                Err(error) => report.warned("Backup host", format!("{url}: {}", error.said), error.remedy),
+            }
+        }
     }
 }
 
-async fn bind(settings: &LdapSettings, secret: Option<&Secret>, ldap: &mut Ldap) -> Result<(), ConnectError> {
-    let Some(name) = settings.bind_dn.as_deref().filter(|name| !name.is_empty()) else { return Ok(()) };
-    let Some(secret) = secret.filter(|secret| !secret.expose().is_empty()) else {
-        // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
-        return Err(ConnectError::system(
-            "no_password",
-            format!("there is no password for {name}"),
-            "set one: `eager-tide systems secret NAME`",
-        ));
-    };
-    let result =
-        ldap.with_timeout(seconds(settings)).simple_bind(name, secret.expose()).await.map_err(|error| broken(&settings.url, &error))?;
-    let text = if result.text.trim().is_empty() { String::new() } else { format!(" ({})", result.text.trim()) };
-    match result.rc {
-        0 => Ok(()),
-        49 => Err(ConnectError::system(
-            "bind_refused",
-            format!("{name} was refused: the name or the password is wrong{text}"),
-            "check both; this server accepts a distinguished name such as cn=eager-tide,ou=services,dc=skerry,dc=example",
-        )),
-        8 | 13 => Err(ConnectError::system(
+fn clip(text: &str) -> String {
+    let text: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
+    if text.trim().is_empty() { String::new() } else { format!(" ({})", text.trim()) }
+}
+
+/// The error of a password policy's answer: `[1]` of its value (draft-behera §6.2).
+fn policy_error(result: &LdapResult) -> Option<u8> {
+    let value = result.ctrls.iter().find_map(|Control(_, raw)| (raw.ctype == PASSWORD_POLICY).then(|| raw.val.clone()).flatten())?;
+    value.windows(3).rev().find(|w| w[0] == 0x81 && w[1] == 1).map(|w| w[2])
+}
+
+/// What a refused bind means. A domain controller says it by a number in its text.
+fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
+    let text = clip(&result.text);
+    let sub = result.text.split("data ").nth(1).map(|rest| rest.chars().take_while(char::is_ascii_hexdigit).collect::<String>());
+    let account = |code, what: &str, remedy: &str| ConnectError::system(code, format!("{name} {what}{text}"), remedy);
+    match (result.rc, policy_error(result), sub.as_deref()) {
+        (49, Some(1), _) | (_, _, Some("775")) => account(
+            "account_locked",
+            "is locked after too many wrong passwords",
+            "unlock the service account in the directory, then give the right password here",
+        ),
+        (49, Some(0), _) | (_, _, Some("532")) => {
+            account("password_expired", "has a password that has expired", "set a new one, and exempt the service account from expiry")
+        }
+        (_, _, Some("773")) => account("password_expired", "must change its password first", "set its password, and clear that demand"),
+        (_, _, Some("533")) => account("account_disabled", "is disabled", "enable the service account in the directory"),
+        (_, _, Some("701")) => account("account_expired", "has expired", "extend the service account in the directory"),
+        (49 | 34, _, _) if !name.contains(['=', '@', '\\']) => ConnectError::system(
+            "bind_name",
+            format!("{name} is no name that this server understands{text}"),
+            format!("give the service account as {forms}"),
+        ),
+        (49, _, _) => {
+            account("bind_refused", "was refused: the name or the password is wrong", &format!("check both; this server accepts {forms}"))
+        }
+        (34, _, _) => ConnectError::system(
+            "bind_name",
+            format!("{name} is no name that this server understands{text}"),
+            format!("give the service account as {forms}"),
+        ),
+        (8 | 13, _, _) => ConnectError::system(
             "tls_needed",
             format!("the server accepts no password over an unprotected connection{text}"),
             "use ldaps:// or StartTLS",
-        )),
-        34 => Err(ConnectError::system(
-            "bind_name",
-            format!("{name} is no name that this server understands{text}"),
-            "give the service account as a distinguished name",
-        )),
-        code => Err(ConnectError::system(
+        ),
+        (48, _, _) => {
+            account("auth_unsuited", "may not bind with a password", "give it a password in the directory, or use a client certificate")
+        }
+        (50, _, _) => account("bind_rights", "may not bind", "allow the service account to authenticate in the directory's access rules"),
+        (51 | 52, _, _) => {
+            ConnectError::passing("unavailable", format!("the server is busy or going down{text}"), "it is tried again by itself")
+        }
+        (code, _, _) => ConnectError::system(
             "bind_failed",
             format!("{name} was refused with code {code}{text}"),
             "see RFC 4511, appendix A, for the code",
-        )),
+        ),
     }
-}
-
-/// A connection that is ready for use.
-pub(super) async fn bound(settings: &LdapSettings, secret: Option<&Secret>, tls: &Arc<rustls::ClientConfig>) -> Result<Ldap, ConnectError> {
-    let host = host(&settings.url)?;
-    let addresses = resolve(&host).await?;
-    let stream = open(settings, &host, &addresses).await?;
-    let mut ldap = secure(settings, &host, stream, tls).await?;
-    bind(settings, secret, &mut ldap).await?;
-    Ok(ldap)
-}
-
-/// The same, step by step, with what each step found.
-pub(super) async fn check(
-    settings: &LdapSettings,
-    secret: Option<&Secret>,
-    tls: &Arc<rustls::ClientConfig>,
-    report: &mut CheckReport,
-) -> Option<Ldap> {
-    let host = note(report, "Address", host(&settings.url), |host| format!("{} port {}", host.name, host.port))?;
-    let addresses = note(report, "Name resolves", resolve(&host).await, |found| {
-        found.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ")
-    })?;
-    let stream = note(report, "Port answers", open(settings, &host, &addresses).await, |_| format!("{}:{}", host.name, host.port))?;
-    let protected = host.tls || settings.start_tls;
-    let mut ldap = match secure(settings, &host, stream, tls).await {
-        Ok(ldap) => {
-            let loopback = addresses.iter().all(|address| address.ip().is_loopback());
-            if protected {
-                report.passed("TLS verifies", if host.tls { "LDAPS, certificate trusted" } else { "StartTLS, certificate trusted" });
-            } else if loopback {
-                report.passed("TLS verifies", "not used: the connection stays on this machine");
-            } else {
-                report.warned("TLS verifies", "not used: password and data cross the network in clear text", "use ldaps:// or StartTLS");
-            }
-            ldap
-        }
-        Err(error) => {
-            report.failed("TLS verifies", &error);
-            return None;
-        }
-    };
-    match bind(settings, secret, &mut ldap).await {
-        Ok(()) => report.passed("Bind accepted", settings.bind_dn.clone().unwrap_or_else(|| "without a name".into())),
-        Err(error) => {
-            report.failed("Bind accepted", &error);
-            return None;
-        }
-    }
-    Some(ldap)
 }
 
 fn note<T>(report: &mut CheckReport, name: &str, result: Result<T, ConnectError>, said: impl Fn(&T) -> String) -> Option<T> {
@@ -243,5 +422,20 @@ mod tests {
         for bad in ["http://harbour", "harbour", "ldap://", "ldap://a:b", "ldap://a@b"] {
             assert_eq!(of(bad), Err("url"), "{bad}");
         }
+    }
+
+    #[test]
+    fn a_controllers_numbers_have_meanings() {
+        let of = |rc: u32, text: &str| {
+            let result = LdapResult { rc, matched: String::new(), text: text.into(), refs: vec![], ctrls: vec![] };
+            refused("crew@skerry.example", &result, "a DN").code
+        };
+        let said = |data: &str| format!("80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data {data}, v1db1");
+        assert_eq!(of(49, &said("52e")), "bind_refused");
+        assert_eq!(of(49, &said("775")), "account_locked");
+        assert_eq!(of(49, &said("533")), "account_disabled");
+        assert_eq!(of(49, &said("701")), "account_expired");
+        assert_eq!(of(49, &said("773")), "password_expired");
+        assert_eq!(of(8, ""), "tls_needed");
     }
 }

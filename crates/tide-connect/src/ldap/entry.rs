@@ -1,6 +1,6 @@
 //! From an entry to an account.
 
-use super::schema::{Known, NEVER, State};
+use super::schema::{Known, NEVER, State, is_file_time};
 use crate::ConnectError;
 use ldap3::{ResultEntry, SearchEntry};
 use tide_core::model::Observed;
@@ -11,12 +11,24 @@ use tide_ldap::{Dn, syntax};
 /// Attributes that hold octets, for a server that publishes no schema.
 const OCTETS: [&str; 8] = ["jpegPhoto", "userCertificate", "objectGUID", "objectSid", "audio", "photo", "thumbnailPhoto", "cACertificate"];
 
-pub(super) fn observed(entry: ResultEntry, known: &Known) -> Result<Observed, ConnectError> {
-    // The library panics on an entry that it cannot read at all; without its name it cannot be
-    // told whose it is, so the reading as a whole is not complete.
-    let entry = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| SearchEntry::construct(entry))).map_err(|_| {
+/// Takes an entry apart. The library panics on one that it cannot read at all; without its name it
+/// cannot be told whose it is, so the reading as a whole is not complete.
+pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| SearchEntry::construct(entry))).map_err(|_| {
         ConnectError::passing("entry_broken", "the server sent an entry that cannot be read", "report it to the server's keeper")
-    })?;
+    })
+}
+
+/// An attribute of which the server showed a part only: its plain name, and the place after the
+/// last value that came. `None` for a whole attribute and for the last part.
+pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
+    let (plain, options) = name.split_once(';')?;
+    let range = options.split(';').find_map(|option| option.get(..6).filter(|p| p.eq_ignore_ascii_case("range=")).map(|_| &option[6..]))?;
+    let (_, end) = range.split_once('-')?;
+    Some((plain, end.parse::<usize>().ok()? + 1))
+}
+
+pub(super) fn observed(entry: &SearchEntry, known: &Known) -> Observed {
     let dn = entry.dn.clone();
     let mut fault = None;
     let mut attributes = Attributes::new();
@@ -31,8 +43,21 @@ pub(super) fn observed(entry: ResultEntry, known: &Known) -> Result<Observed, Co
             key = values.first().cloned();
         }
         // Written as the schema writes it, so that a rule's name fits whatever the server sends.
-        let name = def.map_or(name.as_str(), |def| def.name.as_str());
+        let name = def.map_or(name.split(";range=").next().unwrap_or(name), |def| def.name.as_str());
+        if known.controller && is_file_time(name) {
+            // "Never" is no instant: the attribute is then not there.
+            attributes.set(name, values.iter().filter_map(|text| syntax::file_time(text)).map(Value::Time).collect());
+            continue;
+        }
         attributes.set(name, values.iter().map(|text| value(kind, text)).collect());
+    }
+    // The library takes octets that happen to be text for text: a SID with small numbers may be.
+    for (name, values) in entry.attrs.iter().filter(|(name, _)| name.eq_ignore_ascii_case("objectSid")) {
+        attributes.set(name.as_str(), values.iter().filter_map(|text| syntax::object_sid(text.as_bytes())).map(Value::Text).collect());
+    }
+    for (name, values) in entry.attrs.iter().filter(|(name, _)| name.eq_ignore_ascii_case("objectGUID")) {
+        key = values.first().and_then(|text| syntax::object_guid(text.as_bytes()));
+        attributes.set(name.as_str(), key.iter().cloned().map(Value::Text).collect());
     }
     for (name, values) in &entry.bin_attrs {
         if secret(name) {
@@ -42,6 +67,10 @@ pub(super) fn observed(entry: ResultEntry, known: &Known) -> Result<Observed, Co
         if plain.eq_ignore_ascii_case("objectGUID") {
             key = values.first().and_then(|bytes| syntax::object_guid(bytes));
             attributes.set("objectGUID", key.iter().cloned().map(Value::Text).collect());
+            continue;
+        }
+        if plain.eq_ignore_ascii_case("objectSid") {
+            attributes.set("objectSid", values.iter().filter_map(|bytes| syntax::object_sid(bytes)).map(Value::Text).collect());
             continue;
         }
         let octets = match known.def(name) {
@@ -61,13 +90,17 @@ pub(super) fn observed(entry: ResultEntry, known: &Known) -> Result<Observed, Co
         fault.get_or_insert(format!("the name {dn} cannot be read"));
     }
     attributes.set("dn", vec![Value::text(&dn)]);
+    if let (true, Some(Value::Int(flags))) = (known.controller, attributes.get("userAccountControl").first()) {
+        let words = syntax::account_flags(*flags).into_iter().map(Value::text).collect();
+        attributes.set("accountFlags", words);
+    }
     if let Some(enabled) = enabled(&attributes, known.state) {
         attributes.set("enabled", vec![Value::Bool(enabled)]);
     }
     if key.is_none() {
         fault.get_or_insert(format!("it has no {}, so that it could not be followed when it is renamed", known.key));
     }
-    Ok(Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn, attributes, fault })
+    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn, attributes, fault }
 }
 
 fn secret(name: &str) -> bool {

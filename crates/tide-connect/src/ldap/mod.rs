@@ -1,43 +1,66 @@
-//! The LDAP connector: dialling, testing, reading in pages, writing.
+//! The LDAP connector: dialling, testing, reading in pages, browsing, writing.
 
 mod dial;
 mod entry;
 mod schema;
 mod write;
 
-use crate::{Access, CheckReport, ConnectError, Connector, Description, LdapSettings, Secret, Showing, Shown, Write};
+use crate::{Access, Branch, CheckReport, ConnectError, Connector, Description, LdapSettings, Secret, Showing, Shown, Write};
 use async_trait::async_trait;
+use dial::Dialer;
 use ldap3::controls::{Control, ControlType, PagedResults, RawControl};
-use ldap3::{Ldap, LdapResult, ResultEntry, Scope};
+use ldap3::{Ldap, LdapResult, Scope, SearchEntry};
 use schema::Known;
-use std::collections::HashSet;
+use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use tide_core::model::Observed;
 use tide_core::{ObjectType, Value};
 use tide_ldap::{Dn, Filter};
 use tokio::sync::{Mutex, OnceCell, mpsc};
 
+/// How many entries are counted below a container, before the counting ends with "or more".
+const COUNTED: usize = 2000;
+
 /// A directory.
 pub struct LdapConnector {
-    settings: LdapSettings,
-    secret: Option<Secret>,
+    dialer: Dialer,
     access: Arc<Access>,
-    tls: Arc<rustls::ClientConfig>,
     /// The connection that writes and finds; dialled when first needed, and again when it broke.
     line: Mutex<Option<Ldap>>,
     known: OnceCell<Known>,
 }
 
+/// Where and what is searched.
+struct Search<'a> {
+    base: &'a str,
+    scope: Scope,
+    filter: &'a str,
+    attributes: Vec<String>,
+}
+
+/// One page of a search.
+struct Page {
+    entries: Vec<SearchEntry>,
+    /// Other servers that the server names.
+    referrals: Vec<String>,
+    /// Where the next page begins; empty at the end.
+    next: Vec<u8>,
+}
+
 impl LdapConnector {
     /// A connector that is not connected yet.
     pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
-        let tls = crate::tls::client(settings.ca_pem.as_deref())?;
-        Ok(LdapConnector { settings, secret, access, tls, line: Mutex::new(None), known: OnceCell::new() })
+        let dialer = Dialer::new(settings, secret, access.clone())?;
+        Ok(LdapConnector { dialer, access, line: Mutex::new(None), known: OnceCell::new() })
+    }
+
+    fn settings(&self) -> &LdapSettings {
+        &self.dialer.settings
     }
 
     /// What the server says of itself, asked once.
     async fn known(&self, ldap: &mut Ldap) -> Result<&Known, ConnectError> {
-        self.known.get_or_try_init(|| schema::ask(ldap, &self.settings)).await
+        self.known.get_or_try_init(|| schema::ask(ldap, self.settings())).await
     }
 
     /// Runs something on the shared connection, which is thrown away if it broke.
@@ -48,68 +71,126 @@ impl LdapConnector {
         {
             return Ok(ldap.clone());
         }
-        let ldap = dial::bound(&self.settings, self.secret.as_ref(), &self.tls).await?;
+        let ldap = self.dialer.bound().await?;
         *line = Some(ldap.clone());
         Ok(ldap)
     }
 
-    /// Reads one page; the cookie of the next one is returned, empty at the end.
-    async fn page(
-        &self,
-        ldap: &mut Ldap,
-        filter: &str,
-        attributes: &[String],
-        cookie: Vec<u8>,
-    ) -> Result<(Vec<ResultEntry>, Vec<u8>), ConnectError> {
+    /// Reads one page (RFC 2696); attributes of which the server shows a part only are read on.
+    async fn page(&self, ldap: &mut Ldap, search: &Search<'_>, cookie: Vec<u8>) -> Result<Page, ConnectError> {
+        let settings = self.settings();
         // Not critical: a server without paging answers in one page, which is complete as well.
-        let paged: RawControl = PagedResults { size: i32::from(self.settings.page_size), cookie }.into();
+        let paged: RawControl = PagedResults { size: i32::from(settings.page_size), cookie }.into();
         let answer = ldap
             .with_controls(vec![paged])
-            .with_timeout(dial::seconds(&self.settings))
-            .search(&self.settings.base_dn, Scope::Subtree, filter, attributes)
+            .with_timeout(dial::seconds(settings))
+            .search(search.base, search.scope, search.filter, search.attributes.clone())
             .await
-            .map_err(|error| dial::broken(&self.settings.url, &error))?;
+            .map_err(|error| dial::broken(&settings.url, &error))?;
         let result = answer.1;
-        accept(&result, &format!("reading below {}", self.settings.base_dn))?;
+        accept(&result, &format!("reading below {}", search.base))?;
         let next = result.ctrls.iter().find_map(|Control(kind, raw)| {
             matches!(kind, Some(ControlType::PagedResults)).then(|| std::panic::catch_unwind(|| raw.parse::<PagedResults>().cookie))
         });
-        match next {
-            None => Ok((answer.0, Vec::new())),
-            Some(Ok(cookie)) => Ok((answer.0, cookie)),
+        let next = match next {
+            None => Vec::new(),
+            Some(Ok(cookie)) => cookie,
             // The library's parser panics on a malformed control; for us it is a broken server.
             Some(Err(_)) => {
-                Err(ConnectError::passing("page_broken", "the server's paging control cannot be read", "report it to the server's keeper"))
+                return Err(ConnectError::passing(
+                    "page_broken",
+                    "the server's paging control cannot be read",
+                    "report it to the server's keeper",
+                ));
+            }
+        };
+        // The library gathers the references of a search in its result.
+        let mut page = Page { entries: Vec::with_capacity(answer.0.len()), referrals: result.refs, next };
+        for entry in answer.0 {
+            if !entry.is_ref() && !entry.is_intermediate() {
+                page.entries.push(entry::open(entry)?);
             }
         }
+        for entry in &mut page.entries {
+            self.read_on(ldap, entry).await?;
+        }
+        Ok(page)
+    }
+
+    /// Reads the rest of attributes that came with a range: a large group's members.
+    async fn read_on(&self, ldap: &mut Ldap, entry: &mut SearchEntry) -> Result<(), ConnectError> {
+        let begun: Vec<(String, String, usize)> = entry
+            .attrs
+            .keys()
+            .filter_map(|name| entry::rest_of(name).map(|(plain, from)| (name.clone(), plain.to_owned(), from)))
+            .collect();
+        for (ranged, plain, mut from) in begun {
+            let mut values = entry.attrs.remove(&ranged).unwrap_or_default();
+            loop {
+                let asked = format!("{plain};range={from}-*");
+                let answer = ldap
+                    .with_timeout(dial::seconds(self.settings()))
+                    .search(&entry.dn, Scope::Base, "(objectClass=*)", vec![asked.as_str()])
+                    .await
+                    .map_err(|error| dial::broken(&self.settings().url, &error))?;
+                accept(&answer.1, &format!("reading on in {} of {}", plain, entry.dn))?;
+                let part = answer.0.into_iter().find(|e| !e.is_ref()).map(entry::open).transpose()?;
+                let prefix = format!("{};range=", plain.to_lowercase());
+                let found = part.and_then(|part| part.attrs.into_iter().find(|(name, _)| name.to_lowercase().starts_with(&prefix)));
+                // It changed while it was read: what is missing must not be taken for gone.
+                let Some((name, more)) = found else {
+                    return Err(ConnectError::passing(
+                        "range_broken",
+                        format!("{} of {} ended before its last part came", plain, entry.dn),
+                        "it is read again",
+                    ));
+                };
+                values.extend(more);
+                match entry::rest_of(&name) {
+                    Some((_, next)) if next > from => from = next,
+                    _ => break,
+                }
+            }
+            entry.attrs.insert(plain, values);
+        }
+        Ok(())
     }
 
     async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<Shown, ConnectError>>) -> Result<usize, ConnectError> {
-        let mut ldap = dial::bound(&self.settings, self.secret.as_ref(), &self.tls).await?;
+        let mut ldap = self.dialer.bound().await?;
         let known = self.known(&mut ldap).await?;
         let filter = class_filter(object, known).to_string();
-        let attributes = known.requested();
-        let mut cookie = Vec::new();
         let mut keys: HashSet<String> = HashSet::new();
-        loop {
-            let (entries, next) = self.page(&mut ldap, &filter, &attributes, cookie).await?;
-            let mut batch = Vec::with_capacity(entries.len());
-            for entry in entries {
-                if entry.is_ref() || entry.is_intermediate() {
-                    continue;
+        let mut left: VecDeque<(Option<String>, String)> = VecDeque::from([(None, self.settings().base_dn.clone())]);
+        let mut visited: HashSet<(Option<String>, String)> = left.iter().cloned().collect();
+        while let Some((elsewhere, base)) = left.pop_front() {
+            if let Some(url) = &elsewhere {
+                ldap = self.dialer.follow(url).await?;
+            }
+            let search = Search { base: &base, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+            let mut cookie = Vec::new();
+            loop {
+                let page = self.page(&mut ldap, &search, cookie).await?;
+                let mut batch = Vec::with_capacity(page.entries.len());
+                for entry in &page.entries {
+                    let observed = entry::observed(entry, known);
+                    if keys.insert(observed.key.clone()) {
+                        batch.push(observed);
+                    }
                 }
-                let observed = entry::observed(entry, known)?;
-                if keys.insert(observed.key.clone()) {
-                    batch.push(observed);
+                if !batch.is_empty() && out.send(Ok(Shown::Batch(batch))).await.is_err() {
+                    return Err(ConnectError::passing("stopped", "the reading was stopped", "start it again"));
                 }
+                // Followed only if asked: without a host to go to, a referral names a part that is not ours.
+                if !self.settings().referral_hosts.is_empty() {
+                    let places = page.referrals.iter().map(|url| (Some(url.clone()), referral_base(url).unwrap_or_else(|| base.clone())));
+                    left.extend(places.filter(|place| visited.insert(place.clone())).collect::<Vec<_>>());
+                }
+                if page.next.is_empty() {
+                    break;
+                }
+                cookie = page.next;
             }
-            if !batch.is_empty() && out.send(Ok(Shown::Batch(batch))).await.is_err() {
-                return Err(ConnectError::passing("stopped", "the reading was stopped", "start it again"));
-            }
-            if next.is_empty() {
-                break;
-            }
-            cookie = next;
         }
         // Failing to say good-bye changes nothing that was read.
         let _ = ldap.unbind().await;
@@ -120,8 +201,10 @@ impl LdapConnector {
     async fn search(&self, filter: &Filter) -> Result<Vec<Observed>, ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?;
-        let (entries, _) = self.page(&mut ldap, &filter.to_string(), &known.requested(), Vec::new()).await?;
-        entries.into_iter().filter(|e| !e.is_ref() && !e.is_intermediate()).map(|e| entry::observed(e, known)).collect()
+        let filter = filter.to_string();
+        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+        let page = self.page(&mut ldap, &search, Vec::new()).await?;
+        Ok(page.entries.iter().map(|entry| entry::observed(entry, known)).collect())
     }
 
     async fn by_key(&self, key: &str, name: &str) -> Result<Observed, ConnectError> {
@@ -135,6 +218,131 @@ impl LdapConnector {
             )
         })
     }
+
+    /// Is the base there, and may we read it? Otherwise: what is wrong, with the nearest that exists.
+    async fn check_base(&self, ldap: &mut Ldap) -> Result<(), ConnectError> {
+        let base = &self.settings().base_dn;
+        let asked: Dn = base.parse().map_err(|error: tide_ldap::DnError| {
+            ConnectError::lasting("base_dn", error.to_string(), "for example: dc=skerry,dc=example")
+        })?;
+        let answer = ldap
+            .with_timeout(dial::seconds(self.settings()))
+            .search(base, Scope::Base, "(objectClass=*)", vec!["1.1"])
+            .await
+            .map_err(|error| dial::broken(&self.settings().url, &error))?;
+        let nobody = self.settings().auth == crate::LdapAuth::Simple && self.settings().bind_dn.as_deref().unwrap_or_default().is_empty();
+        let empty = answer.1.rc == 0 && !answer.0.iter().any(|e| !e.is_ref());
+        let contexts = schema::naming_contexts(ldap).await;
+        let held = contexts.iter().filter_map(|c| c.parse::<Dn>().ok()).any(|context| context == asked);
+        match answer.1.rc {
+            1 | 8 | 48 | 50 | 53 if nobody => Err(ConnectError::lasting(
+                "anonymous_refused",
+                "the server shows nothing to somebody without a name",
+                "give a service account and its password",
+            )),
+            32 if held && nobody => Err(ConnectError::lasting(
+                "anonymous_refused",
+                format!("the server holds {base}, and does not show it to somebody without a name"),
+                "give a service account and its password",
+            )),
+            32 | 0 if held && (answer.1.rc == 32 || empty) => Err(ConnectError::lasting(
+                "rights",
+                format!("the server holds {base}, and the service account may not read it"),
+                "give the service account the right to read and search below it",
+            )),
+            32 => {
+                let near = if answer.1.matched.is_empty() {
+                    tide_core::expr::closest(base, contexts.iter().map(String::as_str)).unwrap_or_default().to_owned()
+                } else {
+                    answer.1.matched.clone()
+                };
+                let near = if near.is_empty() { near } else { format!("; the nearest entry that exists is {near}") };
+                let help = if contexts.is_empty() {
+                    "check the base DN".to_owned()
+                } else {
+                    format!("this server holds: {}", contexts.join(" · "))
+                };
+                Err(ConnectError::lasting("base_missing", format!("the base DN {base} does not exist{near}"), help))
+            }
+            _ => accept(&answer.1, "reading the base DN"),
+        }
+    }
+
+    /// The containers directly below an entry.
+    async fn branches(&self, ldap: &mut Ldap, below: Option<&str>) -> Result<Vec<Branch>, ConnectError> {
+        let known = self.known(ldap).await?;
+        let attributes: Vec<String> = ["objectClass", "hasSubordinates", "numSubordinates"].map(str::to_owned).to_vec();
+        let classes = ["organizationalUnit", "organization", "container", "builtinDomain", "domain", "domainDNS", "locality", "country"];
+        let filter = match below {
+            None => "(objectClass=*)".to_owned(),
+            Some(_) => Filter::Any(classes.iter().map(|c| Filter::equal("objectClass", c)).collect()).to_string(),
+        };
+        let base = below.unwrap_or(&self.settings().base_dn).to_owned();
+        let scope = if below.is_some() { Scope::OneLevel } else { Scope::Base };
+        let search = Search { base: &base, scope, filter: &filter, attributes };
+        let mut cookie = Vec::new();
+        let mut branches = Vec::new();
+        loop {
+            let page = self.page(ldap, &search, cookie).await?;
+            for entry in page.entries {
+                let leaf = entry.attrs.iter().any(|(name, values)| {
+                    (name.eq_ignore_ascii_case("hasSubordinates") && values.iter().any(|v| v.eq_ignore_ascii_case("false")))
+                        || (name.eq_ignore_ascii_case("numSubordinates") && values.iter().any(|v| v == "0"))
+                });
+                branches.push(Branch { dn: entry.dn, leaf, people: None, more: false });
+            }
+            if page.next.is_empty() {
+                break;
+            }
+            cookie = page.next;
+        }
+        let persons = class_filter(ObjectType::Person, known).to_string();
+        for branch in &mut branches {
+            let (count, more) = self.count(ldap, &branch.dn, &persons).await?;
+            branch.people = Some(count);
+            branch.more = more;
+        }
+        branches.sort_by_key(|branch| branch.dn.to_lowercase());
+        Ok(branches)
+    }
+
+    /// How many entries below a container fit a filter; counting ends at a limit.
+    async fn count(&self, ldap: &mut Ldap, base: &str, filter: &str) -> Result<(usize, bool), ConnectError> {
+        let search = Search { base, scope: Scope::Subtree, filter, attributes: vec!["1.1".to_owned()] };
+        let (mut count, mut cookie) = (0, Vec::new());
+        loop {
+            let page = self.page(ldap, &search, cookie).await?;
+            count += page.entries.len();
+            if page.next.is_empty() {
+                return Ok((count, false));
+            }
+            if count >= COUNTED {
+                return Ok((count, true));
+            }
+            cookie = page.next;
+        }
+    }
+}
+
+/// The base that a referral's URL names (RFC 4516 §2), with its escapes undone.
+fn referral_base(url: &str) -> Option<String> {
+    let path = url.split_once("://")?.1.split_once('/')?.1.split('?').next()?;
+    let mut octets = Vec::with_capacity(path.len());
+    let mut rest = path.as_bytes();
+    while let [first, tail @ ..] = rest {
+        match (first, tail) {
+            (b'%', [high, low, after @ ..]) => {
+                let hex = |b: &u8| char::from(*b).to_digit(16);
+                octets.push((hex(high)? * 16 + hex(low)?) as u8);
+                rest = after;
+            }
+            (byte, after) => {
+                octets.push(*byte);
+                rest = after;
+            }
+        }
+    }
+    String::from_utf8(octets).ok().filter(|base| !base.is_empty())
 }
 
 fn class_filter(object: ObjectType, known: &Known) -> Filter {
@@ -171,10 +379,15 @@ fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
             "give the service account the right, or leave this out of the rules",
         ),
         51 | 52 => ConnectError::passing("busy", format!("{doing}: the server is busy{text}"), "it is tried again by itself"),
-        3 | 4 | 11 => ConnectError::passing(
-            "limit",
-            format!("{doing}: the server's limit was reached (code {}){text}", result.rc),
-            "raise the limit for the service account, or make the pages smaller",
+        4 | 11 => ConnectError::passing(
+            "size_limit",
+            format!("{doing}: the server shows this service account only a part, by its size limit (code {}){text}", result.rc),
+            "lift the size limit for the service account (also the one for paged reading), or make the pages smaller",
+        ),
+        3 => ConnectError::passing(
+            "time_limit",
+            format!("{doing}: the server's time limit was reached (code 3){text}"),
+            "raise the time limit for the service account, or make the pages smaller",
         ),
         68 => ConnectError::lasting(
             "exists",
@@ -193,7 +406,10 @@ fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
         ),
         10 => ConnectError::lasting(
             "referral",
-            format!("{doing}: the server refers to another server, and referrals are not followed{text}"),
+            format!(
+                "{doing}: the server refers to another server{}{text}",
+                result.refs.first().map(|r| format!(" ({r})")).unwrap_or_default()
+            ),
             "connect to the server that holds the entries",
         ),
         code => ConnectError::lasting(
@@ -206,64 +422,24 @@ fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
 
 #[async_trait]
 impl Connector for LdapConnector {
-    async fn check(&self) -> CheckReport {
-        let mut report = CheckReport::default();
-        let mut ldap = match dial::check(&self.settings, self.secret.as_ref(), &self.tls, &mut report).await {
-            Some(ldap) => ldap,
-            None => return report,
+    async fn check(&self, report: &mut CheckReport) {
+        let Some(mut ldap) = self.dialer.check(report).await else { return };
+        match self.check_base(&mut ldap).await {
+            Ok(()) => report.passed("Base DN readable", self.settings().base_dn.clone()),
+            Err(error) => return report.failed("Base DN readable", &error),
+        }
+        let known = match self.known(&mut ldap).await {
+            Ok(known) => known,
+            Err(error) => return report.failed("Schema and abilities", &error),
         };
-        if let Err(error) = self.settings.base_dn.parse::<Dn>() {
-            let error = ConnectError::lasting("base_dn", error.to_string(), "for example: dc=skerry,dc=example");
-            report.failed("Base DN readable", &error);
-            return report;
-        }
-        let base = ldap
-            .with_timeout(dial::seconds(&self.settings))
-            .search(&self.settings.base_dn, Scope::Base, "(objectClass=*)", vec!["1.1"])
-            .await;
-        match base {
-            Err(error) => report.failed("Base DN readable", &dial::broken(&self.settings.url, &error)),
-            Ok(answer) if answer.1.rc == 32 => {
-                let near = if answer.1.matched.is_empty() {
-                    String::new()
-                } else {
-                    format!("; the nearest entry that exists is {}", answer.1.matched)
-                };
-                let contexts = schema::naming_contexts(&mut ldap).await;
-                let help = if contexts.is_empty() {
-                    "check the base DN".to_owned()
-                } else {
-                    format!("this server holds: {}", contexts.join(" · "))
-                };
-                report.failed(
-                    "Base DN readable",
-                    &ConnectError::lasting("base_missing", format!("the base DN {} does not exist{near}", self.settings.base_dn), help),
-                );
-            }
-            Ok(answer) => match accept(&answer.1, "reading the base DN") {
-                Err(error) => report.failed("Base DN readable", &error),
-                Ok(()) => report.passed("Base DN readable", self.settings.base_dn.clone()),
-            },
-        }
-        if !report.healthy() {
-            return report;
-        }
-        match self.known(&mut ldap).await {
-            Ok(known) => report.passed("Schema and abilities", known.abilities().join(" · ")),
-            Err(error) => {
-                report.failed("Schema and abilities", &error);
-                return report;
-            }
-        }
-        let known = match self.known.get() {
-            Some(known) => known,
-            None => return report,
-        };
-        match self.page(&mut ldap, &class_filter(ObjectType::Person, known).to_string(), &known.requested(), Vec::new()).await {
-            Err(error) => report.failed("First entries", &error),
-            Ok((entries, next)) => {
-                let count = entries.iter().filter(|e| !e.is_ref()).count();
-                let more = if next.is_empty() { "in all" } else { "on the first page, and more follow" };
+        report.passed("Schema and abilities", known.abilities().join(" · "));
+        let filter = class_filter(ObjectType::Person, known).to_string();
+        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+        match self.page(&mut ldap, &search, Vec::new()).await {
+            Err(error) => return report.failed("First entries", &error),
+            Ok(page) => {
+                let count = page.entries.len();
+                let more = if page.next.is_empty() { "in all" } else { "on the first page, and more follow" };
                 if count == 0 {
                     report.warned(
                         "First entries",
@@ -271,21 +447,49 @@ impl Connector for LdapConnector {
                         "check the base DN, and that the service account may read entries",
                     );
                 } else {
-                    report.passed("First entries", format!("{count} persons {more}"));
+                    let names: Vec<&str> = page.entries.iter().take(3).map(|e| e.dn.as_str()).collect();
+                    report.passed("First entries", format!("{count} persons {more}; the first: {}", names.join(" · ")));
+                }
+                if !page.referrals.is_empty() {
+                    let followed = !self.settings().referral_hosts.is_empty();
+                    let what = format!("the server refers to other servers: {}", page.referrals.join(" · "));
+                    if followed {
+                        report.passed("Referrals", format!("{what}; those to named hosts are followed"));
+                    } else {
+                        report.passed("Referrals", format!("{what}; they are not followed"));
+                    }
                 }
             }
         }
-        report
+        self.dialer.check_backups(report).await;
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
-        let mut ldap = dial::bound(&self.settings, self.secret.as_ref(), &self.tls).await?;
+        let mut ldap = self.dialer.bound().await?;
         let known = self.known(&mut ldap).await?;
-        Ok(Description { schema: known.schemas(), abilities: known.abilities() })
+        // Asked of the server, which knows us by other names than the settings do (RFC 4532).
+        let mut own: Vec<String> = self.settings().bind_dn.iter().map(|name| name.to_lowercase()).collect();
+        if let Ok((exop, _)) = ldap.extended(ldap3::exop::WhoAmI).await.and_then(|answer| answer.success())
+            && let Some(Ok(who)) = exop.val.map(String::from_utf8)
+        {
+            own.push(who.trim_start_matches("dn:").trim_start_matches("u:").to_lowercase());
+        }
+        Ok(Description { schema: known.schemas(), abilities: known.abilities(), profile: known.profile(), own })
+    }
+
+    async fn browse(&self, below: Option<&str>) -> Result<Vec<Branch>, ConnectError> {
+        if let Some(dn) = below {
+            let inside = dn.parse::<Dn>().ok().zip(self.settings().base_dn.parse::<Dn>().ok()).is_some_and(|(dn, base)| dn.is_under(&base));
+            if !inside {
+                return Err(ConnectError::lasting("outside", format!("{dn} does not lie below the base DN"), "browse from the top"));
+            }
+        }
+        let mut ldap = self.line().await?;
+        self.branches(&mut ldap, below).await
     }
 
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
-        crate::show(move |out| async move { self.enumerate(object, &out).await })
+        crate::show(move |out| async move { self.enumerate(object, &out).await.map(Shown::Complete) })
     }
 
     async fn find(&self, _object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
@@ -297,14 +501,14 @@ impl Connector for LdapConnector {
         let permit = self.access.permit(write.object)?;
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?;
-        let done = write::send(&mut ldap, &self.settings, known, write, &permit).await?;
+        let done = write::send(&mut ldap, self.settings(), known, write, &permit).await?;
         match done {
             write::Done::Keyed(key, name) => self.by_key(&key, &name).await,
             write::Done::Named(dn) => {
                 let answer = ldap
                     .search(&dn, Scope::Base, "(objectClass=*)", known.requested())
                     .await
-                    .map_err(|error| dial::broken(&self.settings.url, &error))?;
+                    .map_err(|error| dial::broken(&self.settings().url, &error))?;
                 accept(&answer.1, &format!("reading {dn} back"))?;
                 let entry = answer.0.into_iter().find(|e| !e.is_ref()).ok_or_else(|| {
                     ConnectError::unknown(
@@ -313,7 +517,7 @@ impl Connector for LdapConnector {
                         "give the service account the right to read what it makes",
                     )
                 })?;
-                entry::observed(entry, known)
+                Ok(entry::observed(&entry::open(entry)?, known))
             }
         }
     }

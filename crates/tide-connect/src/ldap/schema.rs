@@ -44,8 +44,29 @@ pub(super) struct Known {
     /// The attribute that never changes.
     pub key: &'static str,
     pub state: State,
-    product: String,
+    /// A domain controller: it has file times, control flags and SIDs.
+    pub controller: bool,
+    /// What it says of itself, as label and text.
+    profile: Vec<(String, String)>,
     paging: bool,
+}
+
+/// Attributes in which a domain controller keeps instants as file times.
+const FILE_TIMES: [&str; 9] = [
+    "accountExpires",
+    "badPasswordTime",
+    "lastLogoff",
+    "lastLogon",
+    "lastLogonTimestamp",
+    "lockoutTime",
+    "msDS-UserPasswordExpiryTimeComputed",
+    "pwdLastSet",
+    "msDS-LastSuccessfulInteractiveLogonTime",
+];
+
+/// Is this attribute an instant, kept in units of 100 nanoseconds?
+pub(super) fn is_file_time(name: &str) -> bool {
+    FILE_TIMES.iter().any(|known| known.eq_ignore_ascii_case(name))
 }
 
 fn text_of(entry: &SearchEntry, name: &str) -> Vec<String> {
@@ -78,14 +99,94 @@ pub(super) async fn naming_contexts(ldap: &mut Ldap) -> Vec<String> {
     root.ok().flatten().map(|root| text_of(&root, "namingContexts")).unwrap_or_default()
 }
 
+/// The first words with a server: whatever it answers, it must answer as LDAP does.
+pub(super) async fn hello(ldap: &mut Ldap, settings: &LdapSettings) -> Result<(), ConnectError> {
+    ldap.with_timeout(dial::seconds(settings));
+    match ldap.search("", Scope::Base, "(objectClass=*)", vec!["supportedLDAPVersion"]).await {
+        Ok(_) => Ok(()),
+        Err(ldap3::LdapError::Timeout { .. }) => Err(ConnectError::system(
+            "silent",
+            format!("{} accepts the connection and then says nothing within {} s", settings.url, settings.timeout_seconds),
+            "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
+        )),
+        Err(_) => Err(ConnectError::system(
+            "not_ldap",
+            format!("{} answers, and not as an LDAP server does", settings.url),
+            "check the port: 389 is usual for LDAP and StartTLS, 636 for LDAPS",
+        )),
+    }
+}
+
+/// The ways in which a server accepts the name of an account.
+pub(super) async fn name_forms(ldap: &mut Ldap) -> &'static str {
+    let root = base_entry(ldap, None, "", "(objectClass=*)", vec!["supportedCapabilities", "highestCommittedUSN"]).await;
+    let controller = root.ok().flatten().is_some_and(|root| is_controller(&root));
+    if controller {
+        "a distinguished name (CN=eager-tide,OU=Services,DC=skerry,DC=example), name@domain (eager-tide@skerry.example) or domain\\name (SKERRY\\eager-tide)"
+    } else {
+        "a distinguished name, such as cn=eager-tide,ou=services,dc=skerry,dc=example"
+    }
+}
+
+fn is_controller(root: &SearchEntry) -> bool {
+    text_of(root, "supportedCapabilities").iter().any(|oid| oid == "1.2.840.113556.1.4.800")
+}
+
+/// What an OID of a control or an extension means here.
+const CAN: [(&str, &str); 9] = [
+    ("1.2.840.113556.1.4.319", "paged reading"),
+    ("1.3.6.1.4.1.4203.1.9.1.1", "content synchronization"),
+    ("1.2.840.113556.1.4.841", "change feed"),
+    ("1.2.840.113556.1.4.417", "deleted objects shown"),
+    ("1.2.840.113556.1.4.473", "sorting"),
+    ("1.3.6.1.4.1.42.2.27.8.5.1", "password policy"),
+    ("1.3.6.1.4.1.1466.20037", "StartTLS"),
+    ("1.3.6.1.4.1.4203.1.11.1", "password change"),
+    ("1.3.6.1.1.13.2", "read after write"),
+];
+
+fn profile(root: &SearchEntry, product: &str) -> Vec<(String, String)> {
+    let join = |name: &str| text_of(root, name).join(" · ");
+    let mut profile = vec![("Product".to_owned(), product.to_owned())];
+    let functionality = text_of(root, "domainControllerFunctionality");
+    let level = match functionality.first().map(String::as_str) {
+        Some("4") => "2008 R2",
+        Some("5") => "2012",
+        Some("6") => "2012 R2",
+        Some("7") => "2016",
+        Some(other) => other,
+        None => "",
+    };
+    let offered: Vec<&str> = {
+        let oids: Vec<String> = ["supportedControl", "supportedExtension"].iter().flat_map(|n| text_of(root, n)).collect();
+        CAN.iter().filter(|(oid, _)| oids.iter().any(|o| o == oid)).map(|(_, what)| *what).collect()
+    };
+    for (label, text) in [
+        ("Version", join("vendorVersion")),
+        ("Host", join("dnsHostName")),
+        ("Functional level", level.to_owned()),
+        ("Holds", join("namingContexts")),
+        ("Protocol versions", join("supportedLDAPVersion")),
+        ("Log-in by SASL", join("supportedSASLMechanisms")),
+        ("Offers", offered.join(" · ")),
+    ] {
+        if !text.is_empty() {
+            profile.push((label.to_owned(), text));
+        }
+    }
+    profile
+}
+
 pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Known, ConnectError> {
     let asked = vec!["*", "+", "subschemaSubentry", "supportedControl", "vendorName", "vendorVersion", "namingContexts"];
     let root = base_entry(ldap, Some(settings), "", "(objectClass=*)", asked).await?;
     let one = |name: &str| root.as_ref().map(|root| text_of(root, name)).unwrap_or_default();
+    let controller = root.as_ref().is_some_and(is_controller);
     let product = match (one("vendorName").first(), one("objectClass").iter().any(|c| c.eq_ignore_ascii_case("OpenLDAProotDSE"))) {
+        (Some(vendor), _) if controller => format!("a domain controller ({vendor})"),
         (Some(vendor), _) => vendor.clone(),
         (None, true) => "OpenLDAP".into(),
-        (None, false) if !one("highestCommittedUSN").is_empty() => "a domain controller".into(),
+        (None, false) if controller => "a domain controller".into(),
         (None, false) => "an LDAP server".into(),
     };
     let paging = one("supportedControl").iter().any(|oid| oid == "1.2.840.113556.1.4.319");
@@ -105,7 +206,7 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
                 described = true;
                 let Some(name) = kind.names.first().cloned() else { continue };
                 let def = AttributeDef {
-                    kind: value_kind(&name, &kind.syntax),
+                    kind: if controller && is_file_time(&name) { ValueKind::Time } else { value_kind(&name, &kind.syntax) },
                     many: !kind.single,
                     required: required.iter().any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
                     case_exact: kind.case_exact(),
@@ -130,17 +231,22 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
         State::None
     };
     let key = if has("objectGUID") { "objectGUID" } else { "entryUUID" };
-    Ok(Known { attributes, key, state, product, paging })
+    let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
+    Ok(Known { attributes, key, state, controller, profile, paging })
 }
 
 fn value_kind(name: &str, syntax: &str) -> ValueKind {
-    if name.eq_ignore_ascii_case("objectGUID") {
+    if name.eq_ignore_ascii_case("objectGUID") || name.eq_ignore_ascii_case("objectSid") {
         return ValueKind::Text;
+    }
+    // A domain controller's own syntax for 64-bit numbers.
+    if syntax == "1.2.840.113556.1.4.906" {
+        return ValueKind::Int;
     }
     match syntax.strip_prefix("1.3.6.1.4.1.1466.115.121.1.").unwrap_or_default() {
         "7" => ValueKind::Bool,
         "27" => ValueKind::Int,
-        "24" => ValueKind::Time,
+        "24" | "53" => ValueKind::Time,
         "12" | "34" => ValueKind::Reference,
         "4" | "5" | "8" | "9" | "10" | "28" | "40" | "23" => ValueKind::Bytes,
         _ => ValueKind::Text,
@@ -169,7 +275,7 @@ impl Known {
     pub fn abilities(&self) -> Vec<String> {
         let count = self.attributes.values().map(|d| d.name.as_str()).collect::<std::collections::HashSet<_>>().len();
         vec![
-            self.product.clone(),
+            self.profile.first().map(|(_, product)| product.clone()).unwrap_or_default(),
             if self.paging { "paged reading".into() } else { "no paged reading".into() },
             format!("accounts keyed by {}", self.key),
             match self.state {
@@ -181,6 +287,11 @@ impl Known {
             .into(),
             if count == 0 { "publishes no schema".into() } else { format!("{count} attributes described") },
         ]
+    }
+
+    /// What the server says of itself.
+    pub fn profile(&self) -> Vec<(String, String)> {
+        self.profile.clone()
     }
 
     /// The schema for each type. A directory has one; what we derive is added.
@@ -197,6 +308,10 @@ impl Known {
         schema.put(AttributeDef { kind: ValueKind::Text, ..AttributeDef::text("dn") });
         schema.put(AttributeDef { writable: false, derived: true, ..AttributeDef::text("container") });
         schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("enabled") });
+        if self.controller {
+            let derived = AttributeDef { writable: false, derived: true, many: true, ..AttributeDef::text("accountFlags") };
+            schema.put(derived);
+        }
         schema.state_attribute = (self.state != State::None).then(|| "enabled".to_owned());
         schema.name_attribute = Some("dn".into());
         ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()

@@ -1,6 +1,6 @@
 //! Writing to a directory: add, modify, modify DN, delete (RFC 4511 §4.6 to 4.9).
 
-use super::schema::{Known, State};
+use super::schema::{Known, State, is_file_time};
 use super::{accept, dial};
 use crate::access::Permit;
 use crate::{ConnectError, LdapSettings, Write};
@@ -21,8 +21,9 @@ pub(super) enum Done {
 
 type Octets = Vec<u8>;
 
-fn octets(value: &Value) -> Octets {
+fn octets(attribute: &str, value: &Value) -> Octets {
     match value {
+        Value::Time(time) if is_file_time(attribute) => syntax::to_file_time(*time).to_string().into_bytes(),
         Value::Bool(true) => b"TRUE".to_vec(),
         Value::Bool(false) => b"FALSE".to_vec(),
         Value::Bytes(bytes) => bytes.clone(),
@@ -31,8 +32,30 @@ fn octets(value: &Value) -> Octets {
     }
 }
 
-fn set(values: &[Value]) -> HashSet<Octets> {
-    values.iter().map(octets).collect()
+fn set(attribute: &str, values: &[Value]) -> HashSet<Octets> {
+    values.iter().map(|value| octets(attribute, value)).collect()
+}
+
+/// How an attribute's values are changed. References are written as differences, so that a large
+/// group is never sent whole for one member; everything else is replaced.
+fn modification(value: &ValueChange) -> Vec<Mod<Octets>> {
+    let name = || value.attribute.clone().into_bytes();
+    let (before, after) = (set(&value.attribute, &value.before), set(&value.attribute, &value.after));
+    let reference = value.before.iter().chain(&value.after).any(|v| matches!(v, Value::Reference(_)));
+    if !reference || before.is_empty() || after.is_empty() {
+        return vec![Mod::Replace(name(), after)];
+    }
+    let gone: HashSet<Octets> = before.difference(&after).cloned().collect();
+    let new: HashSet<Octets> = after.difference(&before).cloned().collect();
+    let mut changes = Vec::new();
+    // Added first: a group that must have a member is never empty between the two.
+    if !new.is_empty() {
+        changes.push(Mod::Add(name(), new));
+    }
+    if !gone.is_empty() {
+        changes.push(Mod::Delete(name(), gone));
+    }
+    changes
 }
 
 /// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
@@ -60,7 +83,7 @@ pub(super) async fn send(
             )
         })?;
         let mut attributes: Vec<(Octets, HashSet<Octets>)> =
-            write.values.iter().filter(|v| !ours(v)).map(|v| (v.attribute.clone().into_bytes(), set(&v.after))).collect();
+            write.values.iter().filter(|v| !ours(v)).map(|v| (v.attribute.clone().into_bytes(), set(&v.attribute, &v.after))).collect();
         // Who is to be disabled is never usable, not even between two operations.
         let disabled = write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(false)]);
         if disabled && let Mod::Replace(name, values) = state_change(known.state, true, &[])? {
@@ -97,8 +120,7 @@ pub(super) async fn send(
             }
         }
         _ => {
-            let changes: Vec<Mod<Octets>> =
-                write.values.iter().filter(|v| !ours(v)).map(|v| Mod::Replace(v.attribute.clone().into_bytes(), set(&v.after))).collect();
+            let changes: Vec<Mod<Octets>> = write.values.iter().filter(|v| !ours(v)).flat_map(modification).collect();
             let result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
             accept(&result, &format!("changing {name}"))?;
         }
@@ -170,6 +192,21 @@ mod tests {
     }
 
     #[test]
+    fn members_are_written_as_differences_and_times_in_the_attributes_own_way() {
+        let members = |names: &[&str]| names.iter().map(|n| Value::Reference((*n).into())).collect::<Vec<_>>();
+        let change = ValueChange {
+            attribute: "member".into(),
+            before: members(&["cn=a", "cn=b"]),
+            after: members(&["cn=b", "cn=c"]),
+            rule: Place::default(),
+        };
+        let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
+        assert_eq!(modification(&change), [Mod::Add(b"member".to_vec(), one("cn=c")), Mod::Delete(b"member".to_vec(), one("cn=a"))]);
+        let expires = Value::Time("2025-11-24T11:16:46Z".parse().expect("valid"));
+        assert_eq!(octets("accountExpires", &expires), b"134084566060000000");
+    }
+
+    #[test]
     fn values_are_written_as_ldap_writes_them() {
         let time = Value::Time("2026-11-23T07:36:46Z".parse().expect("valid"));
         for (value, wanted) in [
@@ -181,7 +218,7 @@ mod tests {
             (Value::text("é"), "é".as_bytes()),
             (Value::Reference("cn=x".into()), b"cn=x"),
         ] {
-            assert_eq!(octets(&value), wanted, "{value:?}");
+            assert_eq!(octets("x", &value), wanted, "{value:?}");
         }
     }
 }

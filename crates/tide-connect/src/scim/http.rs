@@ -1,24 +1,69 @@
-//! The one way in which requests go out to a SCIM service, and what its answers mean.
+//! The one way in which HTTP requests go out to connected systems, and what their answers mean.
 
-use crate::access::Permit;
-use crate::{CheckReport, ConnectError, ScimSettings, Secret};
-use reqwest::header::{ACCEPT, CONTENT_TYPE, HeaderValue};
+use crate::access::{Pace, Permit, Token};
+use crate::tls::Trust;
+use crate::{Access, CheckReport, ConnectError, ScimAuth, Secret};
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
+use reqwest::header::{ACCEPT, CONTENT_TYPE, ETAG, HeaderMap, HeaderName, HeaderValue, IF_MATCH, RETRY_AFTER};
 use reqwest::{Client, Method, Response, StatusCode, Url};
 use serde_json::Value as Json;
-use std::time::Duration;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 const SCIM_JSON: HeaderValue = HeaderValue::from_static("application/scim+json");
 /// The largest answer that is read, in octets.
 const MAX_BODY: usize = 32 << 20;
+/// How often a request is sent that the service asked to send later.
+const PATIENCE: u32 = 5;
+/// The longest pause that a service may ask for while somebody waits.
+const LONGEST: Duration = Duration::from_secs(120);
 
-pub(super) struct Http {
+/// Where a service is and how it is called.
+pub(crate) struct Way<'a> {
+    pub url: &'a str,
+    pub trust: Trust<'a>,
+    pub timeout_seconds: u16,
+    pub auth: &'a ScimAuth,
+    pub in_flight: u16,
+    pub per_second: Option<u16>,
+}
+
+/// Calls one service.
+pub(crate) struct Http {
     client: Client,
     base: Url,
-    token: Option<Secret>,
+    auth: ScimAuth,
+    secret: Option<Secret>,
+    access: Arc<Access>,
+    pace: Pace,
+}
+
+/// An answer: its body, and the version of the resource that it names.
+pub(crate) struct Answer {
+    pub body: Json,
+    pub etag: Option<String>,
+}
+
+/// Resolves names, and refuses the addresses that are never called: here, and not once before, so
+/// that a name that changes its mind in between is refused too.
+struct Careful;
+
+impl Resolve for Careful {
+    fn resolve(&self, name: Name) -> Resolving {
+        Box::pin(async move {
+            let found: Vec<_> = tokio::net::lookup_host((name.as_str(), 0)).await?.collect();
+            for address in &found {
+                crate::tls::refuse_address(address.ip()).map_err(|error| error.said)?;
+            }
+            let all: Addrs = Box::new(found.into_iter());
+            Ok(all)
+        })
+    }
 }
 
 /// A path segment that cannot step out of its place.
-pub(super) fn segment(text: &str) -> String {
+pub(crate) fn segment(text: &str) -> String {
     text.bytes()
         .map(|b| if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'~') { char::from(b).to_string() } else { format!("%{b:02X}") })
         .collect()
@@ -32,57 +77,68 @@ pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
     )
 }
 
+fn usable(url: &str) -> Result<Url, ConnectError> {
+    let wrong = |what: String| {
+        ConnectError::lasting(
+            "url",
+            format!("`{url}` is not a usable base URL: {what}"),
+            "for example: https://berthing.skerry.example/scim/v2",
+        )
+    };
+    let parsed = Url::parse(url).map_err(|error| wrong(error.to_string()))?;
+    if !matches!(parsed.scheme(), "http" | "https") {
+        return Err(wrong("it begins neither with https:// nor with http://".into()));
+    }
+    if !parsed.username().is_empty() || parsed.password().is_some() {
+        return Err(wrong("a secret must not stand in it".into()));
+    }
+    let literal = parsed.host_str().unwrap_or_default().trim_matches(['[', ']']).parse::<IpAddr>();
+    if let Ok(address) = literal {
+        crate::tls::refuse_address(address)?;
+    }
+    Ok(parsed)
+}
+
 impl Http {
-    pub fn new(settings: &ScimSettings, token: Option<Secret>) -> Result<Self, ConnectError> {
-        let wrong = |what: String| {
-            ConnectError::lasting(
-                "url",
-                format!("`{}` is not a usable base URL: {what}", settings.url),
-                "for example: https://berthing.skerry.example/scim/v2",
-            )
-        };
-        let mut base = Url::parse(&settings.url).map_err(|error| wrong(error.to_string()))?;
-        if !matches!(base.scheme(), "http" | "https") {
-            return Err(wrong("it begins neither with https:// nor with http://".into()));
-        }
-        if !base.username().is_empty() || base.password().is_some() {
-            return Err(wrong("a secret must not stand in it".into()));
-        }
+    pub fn new(way: &Way<'_>, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+        let mut base = usable(way.url)?;
         if !base.path().ends_with('/') {
             base.set_path(&format!("{}/", base.path()));
         }
-        let tls = crate::tls::client(settings.ca_pem.as_deref())?;
+        if let ScimAuth::Oauth { token_url, .. } = way.auth {
+            usable(token_url)?;
+        }
+        let tls = crate::tls::client(&way.trust)?;
         let client = Client::builder()
             .tls_backend_preconfigured((*tls).clone())
-            .timeout(Duration::from_secs(u64::from(settings.timeout_seconds.max(1))))
+            .timeout(Duration::from_secs(u64::from(way.timeout_seconds.max(1))))
             .connect_timeout(Duration::from_secs(10))
             .redirect(reqwest::redirect::Policy::none())
+            .dns_resolver(Arc::new(Careful))
             .no_proxy()
             .build()
-            .map_err(|error| wrong(error.to_string()))?;
-        Ok(Http { client, base, token })
+            .map_err(|error| ConnectError::lasting("url", error.to_string(), "check the base URL"))?;
+        let pace = access.pace(way.in_flight, way.per_second);
+        Ok(Http { client, base, auth: way.auth.clone(), secret, access, pace })
     }
 
     fn url(&self, path: &str) -> Result<Url, ConnectError> {
         self.base.join(path).map_err(|error| ConnectError::lasting("url", error.to_string(), "check the base URL"))
     }
 
+    fn place(&self) -> (String, u16) {
+        let host = self.base.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+        (host, self.base.port_or_known_default().unwrap_or(443))
+    }
+
     /// The first steps of a test: name and port.
     pub async fn check(&self, report: &mut CheckReport) -> bool {
-        let host = self.base.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
-        let port = self.base.port_or_known_default().unwrap_or(443);
+        let (host, port) = self.place();
         report.passed("Address", format!("{host} port {port}"));
         let found: Vec<_> = match tokio::net::lookup_host((host.as_str(), port)).await {
             Ok(found) => found.collect(),
             Err(error) => {
-                report.failed(
-                    "Name resolves",
-                    &ConnectError::system(
-                        "name_unknown",
-                        format!("the name {host} cannot be resolved: {error}"),
-                        "check the spelling, and the name servers of this machine",
-                    ),
-                );
+                report.failed("Name resolves", &unknown_name(&host, &error.to_string()));
                 return false;
             }
         };
@@ -109,66 +165,249 @@ impl Http {
                 report.warned("TLS verifies", "not used: token and data cross the network in clear text", "use https://");
             }
         }
+        if let ScimAuth::Oauth { token_url, .. } = &self.auth {
+            match self.bearer(true).await {
+                Ok(_) => report.passed("Token given", format!("by {}", host_of(token_url))),
+                Err(error) => {
+                    report.failed("Token given", &error);
+                    return false;
+                }
+            }
+        }
         true
     }
 
     pub async fn get(&self, path: &str) -> Result<Json, ConnectError> {
-        let request = self.client.request(Method::GET, self.url(path)?);
-        self.answer(request, path, false).await
+        Ok(self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path).await?.body)
+    }
+
+    /// One resource with its version.
+    pub async fn read(&self, path: &str) -> Result<Answer, ConnectError> {
+        self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path).await
     }
 
     pub async fn query(&self, path: &str, query: &[(&str, &str)]) -> Result<Json, ConnectError> {
-        let request = self.client.request(Method::GET, self.url(path)?).query(query);
-        self.answer(request, path, false).await
+        let mut url = self.url(path)?;
+        url.query_pairs_mut().extend_pairs(query);
+        Ok(self.answer(Method::GET, url, None, &HeaderMap::new(), path).await?.body)
     }
 
-    /// Sends a write. The permit proves that writing is allowed.
-    pub async fn send(&self, method: Method, path: &str, body: &Json, _permit: &Permit) -> Result<Json, ConnectError> {
+    /// Sends a write. The permit proves that writing is allowed. With a version, it is refused if the
+    /// resource has another one by now (RFC 7644 §3.14).
+    pub async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        body: &Json,
+        version: Option<&str>,
+        _permit: &Permit,
+    ) -> Result<Answer, ConnectError> {
+        let mut headers = HeaderMap::new();
+        headers.insert(CONTENT_TYPE, SCIM_JSON);
+        if let Some(version) = version.and_then(|v| HeaderValue::from_str(v).ok()) {
+            headers.insert(IF_MATCH, version);
+        }
+        self.answer(method, self.url(path)?, Some(body.to_string()), &headers, path).await
+    }
+
+    /// Pulls a file: the response itself, for its body to be read as a stream.
+    pub async fn pull(&self, headers: &HeaderMap) -> Result<Response, ConnectError> {
+        let mut url = self.base.clone();
+        // The base is made to end with a slash, which a file's address does not.
+        let path = url.path().trim_end_matches('/').to_owned();
+        url.set_path(&path);
+        let _place = self.pace.wait().await;
+        let request = self.known(self.client.get(url).headers(headers.clone()), false).await?;
+        request.send().await.map_err(|error| self.lost(&error, false))
+    }
+
+    async fn answer(
+        &self,
+        method: Method,
+        url: Url,
+        body: Option<String>,
+        headers: &HeaderMap,
+        path: &str,
+    ) -> Result<Answer, ConnectError> {
         let making = method == Method::POST;
-        let request = self.client.request(method, self.url(path)?).header(CONTENT_TYPE, SCIM_JSON).body(body.to_string());
-        self.answer(request, path, making).await
+        let mut renewed = false;
+        for attempt in 1.. {
+            let _place = self.pace.wait().await;
+            let mut request = self.client.request(method.clone(), url.clone()).headers(headers.clone()).header(ACCEPT, SCIM_JSON);
+            if let Some(body) = &body {
+                request = request.body(body.clone());
+            }
+            let request = self.known(request, renewed).await?;
+            let response = request.send().await.map_err(|error| self.lost(&error, making))?;
+            let status = response.status();
+            if status == StatusCode::UNAUTHORIZED && matches!(self.auth, ScimAuth::Oauth { .. }) && !renewed {
+                // The token was taken back before its time: one new one is asked for.
+                renewed = true;
+                continue;
+            }
+            // RFC 9110 §10.2.3: what was not done may be asked for again after the pause.
+            let pause = pause_of(response.headers());
+            let later = matches!(status, StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE);
+            if later && attempt < PATIENCE && pause.is_some_and(|pause| pause <= LONGEST) {
+                let pause = pause.unwrap_or_default();
+                tracing::info!(host = self.base.host_str(), ?pause, %status, "the service asks for a pause");
+                self.pace.rest_for(pause);
+                continue;
+            }
+            let kind = response.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+            let etag = response.headers().get(ETAG).and_then(|v| v.to_str().ok()).map(str::to_owned);
+            let target = response.headers().get(reqwest::header::LOCATION).and_then(|v| v.to_str().ok()).map(str::to_owned);
+            let body = read(response).await.map_err(|error| self.lost(&error, making))?;
+            let Some(body) = body else {
+                return Err(ConnectError::lasting(
+                    "too_large",
+                    format!("the answer to /{path} is larger than {} MiB", MAX_BODY >> 20),
+                    "make the pages smaller",
+                ));
+            };
+            if status.is_redirection() {
+                return Err(redirected(path, status, target.as_deref(), self.base.host_str().unwrap_or_default()));
+            }
+            let body = meaning(status, &kind, &body, path, making)?;
+            let etag = etag.or_else(|| body["meta"]["version"].as_str().map(str::to_owned));
+            return Ok(Answer { body, etag });
+        }
+        Err(ConnectError::passing("rate", "the service asks for fewer requests", "it is tried again by itself"))
     }
 
-    async fn answer(&self, request: reqwest::RequestBuilder, path: &str, making: bool) -> Result<Json, ConnectError> {
-        let request = request.header(ACCEPT, SCIM_JSON);
-        let request = match &self.token {
-            Some(token) => request.bearer_auth(token.expose()),
-            None => request,
+    /// Makes us known in a request.
+    async fn known(&self, request: reqwest::RequestBuilder, anew: bool) -> Result<reqwest::RequestBuilder, ConnectError> {
+        let Some(secret) = &self.secret else { return Ok(request) };
+        Ok(match &self.auth {
+            ScimAuth::Bearer => request.bearer_auth(secret.expose()),
+            ScimAuth::Basic { user } => request.basic_auth(user, Some(secret.expose())),
+            ScimAuth::Header { name } => {
+                let wrong = |_| {
+                    ConnectError::lasting(
+                        "header",
+                        format!("`{name}` cannot be a header's name, or its secret not a header's value"),
+                        "correct it",
+                    )
+                };
+                let name = HeaderName::from_bytes(name.as_bytes()).map_err(|e| wrong(e.to_string()))?;
+                let mut value = HeaderValue::from_str(secret.expose()).map_err(|e| wrong(e.to_string()))?;
+                value.set_sensitive(true);
+                request.header(name, value)
+            }
+            ScimAuth::Oauth { .. } => request.bearer_auth(self.bearer(anew).await?.expose()),
+        })
+    }
+
+    /// The access token, asked for when there is none and a little before it runs out (RFC 6749 §4.4).
+    async fn bearer(&self, anew: bool) -> Result<Secret, ConnectError> {
+        let ScimAuth::Oauth { token_url, client_id, scope } = &self.auth else { return Ok(Secret::new("")) };
+        let mut kept = self.access.token().lock().await;
+        if let Some(token) = kept.as_ref().filter(|token| !anew && token.renew > Instant::now()) {
+            return Ok(token.secret.clone());
+        }
+        let host = host_of(token_url);
+        let refused = |what: String| {
+            ConnectError::system(
+                "oauth_refused",
+                format!("{host} gives no token: {what}"),
+                "check the token address, the client and its secret, and the scope",
+            )
         };
-        let response = request.send().await.map_err(|error| self.lost(&error, making))?;
+        let secret = self.secret.as_ref().map(Secret::expose).unwrap_or_default();
+        let mut form = vec![("grant_type", "client_credentials")];
+        form.extend(scope.as_deref().map(|scope| ("scope", scope)));
+        let mut body = Url::parse("form:").map_err(|e| refused(e.to_string()))?;
+        body.query_pairs_mut().extend_pairs(form);
+        let response = self
+            .client
+            .post(usable(token_url)?)
+            .basic_auth(client_id, Some(secret))
+            .header(CONTENT_TYPE, "application/x-www-form-urlencoded")
+            .header(ACCEPT, "application/json")
+            .body(body.query().unwrap_or_default().to_owned())
+            .send()
+            .await
+            .map_err(|error| self.lost(&error, false))?;
         let status = response.status();
-        let kind = response.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
-        let body = read(response).await.map_err(|error| self.lost(&error, making))?;
-        let Some(body) = body else {
-            return Err(ConnectError::lasting(
-                "too_large",
-                format!("the answer to /{path} is larger than {} MiB", MAX_BODY >> 20),
-                "make the pages smaller",
-            ));
+        let body = read(response).await.map_err(|error| self.lost(&error, false))?.unwrap_or_default();
+        let json: Json = serde_json::from_slice(&body).unwrap_or_default();
+        let Some(token) = json["access_token"].as_str().filter(|_| status.is_success()) else {
+            let what = ["error_description", "error"].iter().find_map(|n| json[*n].as_str()).map(clip);
+            return Err(refused(what.unwrap_or_else(|| format!("HTTP {}", status.as_u16()))));
         };
-        meaning(status, &kind, &body, path, making)
+        let lasts = json["expires_in"].as_u64().unwrap_or(300);
+        // A little early, so that no request is sent with a token that runs out on its way.
+        let renew = Instant::now() + Duration::from_secs(lasts.saturating_sub(lasts.div_ceil(10).min(30)));
+        let secret = Secret::new(token);
+        *kept = Some(Token { secret: secret.clone(), renew });
+        Ok(secret)
     }
 
     fn lost(&self, error: &reqwest::Error, making: bool) -> ConnectError {
-        let host = self.base.host_str().unwrap_or_default();
-        let port = self.base.port_or_known_default().unwrap_or(443);
+        let (host, port) = self.place();
         let chain = causes(error);
         if error.is_connect() {
+            let lower = chain.to_lowercase();
             if self.base.scheme() == "https"
-                && (chain.contains("certificate") || chain.contains("UnknownIssuer") || chain.contains("TLS") || chain.contains("tls"))
+                && ["certificate", "issuer", "tls", "handshake", "corrupt message", "peer"].iter().any(|w| lower.contains(w))
             {
-                return crate::tls::fault(host, &chain);
+                return crate::tls::fault(&host, &chain);
             }
-            return unreachable(host, port, &chain);
+            if lower.contains("lookup") || lower.contains("resolve") {
+                return unknown_name(&host, &chain);
+            }
+            return unreachable(&host, port, &chain);
         }
         let what = if error.is_timeout() { "did not answer in time" } else { "closed the connection before it answered" };
         let said = format!("{host}:{port} {what}");
         if making {
             ConnectError::unknown("answer_lost", said, "the account is looked for before anything is sent again")
         } else {
-            ConnectError::passing("cut", said, "it is tried again by itself")
+            ConnectError::passing(if error.is_timeout() { "timeout" } else { "cut" }, said, "it is tried again by itself")
         }
     }
+}
+
+fn host_of(url: &str) -> String {
+    Url::parse(url).ok().and_then(|url| url.host_str().map(str::to_owned)).unwrap_or_default()
+}
+
+fn unknown_name(host: &str, why: &str) -> ConnectError {
+    ConnectError::system(
+        "name_unknown",
+        format!("the name {host} cannot be resolved: {why}"),
+        "check the spelling, and the name servers of this machine",
+    )
+}
+
+/// The pause that an answer asks for: seconds, or an HTTP date (RFC 9110 §10.2.3).
+fn pause_of(headers: &HeaderMap) -> Option<Duration> {
+    let text = headers.get(RETRY_AFTER)?.to_str().ok()?.trim();
+    if let Ok(seconds) = text.parse::<u64>() {
+        return Some(Duration::from_secs(seconds));
+    }
+    let until = httpdate::parse_http_date(text).ok()?;
+    Some(until.duration_since(std::time::SystemTime::now()).unwrap_or_default())
+}
+
+/// A redirect is never followed: it would carry our secret to wherever it points.
+fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -> ConnectError {
+    let target = target.unwrap_or_default();
+    let host = host_of(target);
+    let login = ["login", "signin", "sign-in", "sso", "oauth", "saml", "authorize"].iter().any(|w| target.to_lowercase().contains(w));
+    if login {
+        return ConnectError::system(
+            "login_page",
+            format!("/{path} sends us to a log-in page for people (HTTP {}): {}", status.as_u16(), clip(target)),
+            "use the address of the SCIM service itself, and a token made for programs",
+        );
+    }
+    let elsewhere = if host.is_empty() || host == own { String::new() } else { format!(", to another host: {host}") };
+    ConnectError::system(
+        "redirect",
+        format!("/{path} is redirected (HTTP {}){elsewhere}; redirects are not followed, so that no secret goes astray", status.as_u16()),
+        "give the address that it points to, if that is the service",
+    )
 }
 
 fn unreachable(host: &str, port: u16, why: &str) -> ConnectError {
@@ -209,12 +448,16 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
     let detail = json.as_ref().and_then(|j| j["detail"].as_str()).map(|d| format!(": {}", clip(d))).unwrap_or_default();
     let page = kind.contains("html") || body.trim_ascii_start().first() == Some(&b'<');
     match status.as_u16() {
-        401 | 403 => Err(ConnectError::system(
+        401 => Err(ConnectError::system(
             "token_refused",
-            format!("the service refuses the token (HTTP {}){detail}", status.as_u16()),
+            format!("the service refuses the token (HTTP 401){detail}"),
             "set a valid token: `eager-tide systems secret NAME`",
         )),
-        300..=399 => Err(not_scim(path, &format!("it redirects (HTTP {}), perhaps to a log-in page", status.as_u16()))),
+        403 => Err(ConnectError::system(
+            "rights",
+            format!("the service knows us, and does not let us do this (HTTP 403){detail}"),
+            "give the token the right to read and write users in the service",
+        )),
         404 if making || !path.contains('/') => Err(not_scim(path, "HTTP 404, there is no such address")),
         404 => Err(ConnectError::lasting(
             "gone",
@@ -272,11 +515,27 @@ mod tests {
         assert!(of(200, "application/scim+json", "{}").is_ok());
         assert_eq!(of(204, "", ""), Ok(Json::Null));
         assert_eq!(of(200, "text/html", "<html>"), Err(("not_scim", Weight::System)));
-        assert_eq!(of(302, "", ""), Err(("not_scim", Weight::System)));
         assert_eq!(of(401, "", ""), Err(("token_refused", Weight::System)));
         assert_eq!(of(409, "", "{}"), Err(("conflict", Weight::Lasting)));
         assert_eq!(of(500, "text/html", "<html>"), Err(("server_error", Weight::Passing)));
         assert_eq!(of(400, "", "{}"), Err(("refused", Weight::Lasting)));
+    }
+
+    #[test]
+    fn a_pause_is_read_in_both_its_forms() {
+        let of = |text: &'static str| pause_of(&HeaderMap::from_iter([(RETRY_AFTER, HeaderValue::from_static(text))]));
+        assert_eq!(of("7"), Some(Duration::from_secs(7)));
+        assert_eq!(of("Sun, 06 Nov 1994 08:49:37 GMT"), Some(Duration::ZERO), "a time that has passed");
+        assert_eq!(of("soon"), None);
+        assert_eq!(pause_of(&HeaderMap::new()), None);
+    }
+
+    #[test]
+    fn a_redirect_is_told_and_a_log_in_page_told_apart() {
+        let of = |target| redirected("Users", StatusCode::FOUND, Some(target), "berthing.example");
+        assert_eq!(of("https://id.example/login?next=x").code, "login_page");
+        assert_eq!(of("https://elsewhere.example/scim/v2/Users").code, "redirect");
+        assert!(of("https://elsewhere.example/x").said.contains("elsewhere.example"));
     }
 
     #[test]

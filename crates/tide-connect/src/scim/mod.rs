@@ -1,11 +1,13 @@
-//! The SCIM connector (RFC 7643, 7644): asking what the service can do, reading in pages, writing
-//! with PATCH only what changed.
+//! The SCIM connector (RFC 7643, 7644): asks what the service can do and adapts to it. Lists are read
+//! by cursor or by index, changes are sent as PATCH or, where there is none, as PUT of the whole
+//! resource; what is looked for is asked by filter or, where there is none, found in the list.
 
-mod http;
+pub(crate) mod http;
 
+use crate::tls::Trust;
 use crate::{Access, CheckReport, ConnectError, Connector, Description, ScimSettings, Secret, Showing, Shown, Write};
 use async_trait::async_trait;
-use http::Http;
+use http::{Answer, Http, Way};
 use reqwest::Method;
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeMap, HashSet};
@@ -15,8 +17,11 @@ use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_scim::filter::quote;
-use tide_scim::{FlatSchema, GROUP, PATCH_OP, USER};
+use tide_scim::{BULK, FlatSchema, GROUP, PATCH_OP, USER, patch};
 use tokio::sync::{OnceCell, mpsc};
+
+/// The most values of one list that one PATCH adds or removes: a large group is changed in pieces.
+const PIECE: usize = 200;
 
 /// A SCIM service.
 pub struct ScimConnector {
@@ -31,6 +36,14 @@ struct Known {
     schemas: Vec<Json>,
     patch: bool,
     filter: bool,
+    etag: bool,
+    /// Lists are read by cursor (RFC 9865).
+    cursor: bool,
+    /// The most operations of one bulk request (RFC 7644 §3.7); none when it is not offered.
+    bulk: Option<usize>,
+    /// The largest page that the service gives.
+    largest: usize,
+    documentation: Option<String>,
     endpoints: BTreeMap<ObjectType, Endpoint>,
 }
 
@@ -43,37 +56,68 @@ struct Endpoint {
 impl ScimConnector {
     /// A connector; nothing is sent yet.
     pub fn new(settings: ScimSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
-        let http = Http::new(&settings, secret)?;
+        let way = Way {
+            url: &settings.url,
+            trust: Trust { ca_pem: settings.ca_pem.as_deref(), pin: settings.pin_sha256.as_deref(), own: None },
+            timeout_seconds: settings.timeout_seconds,
+            auth: &settings.auth,
+            in_flight: settings.in_flight,
+            per_second: settings.per_second,
+        };
+        let http = Http::new(&way, secret, access.clone())?;
         Ok(ScimConnector { settings, access, http, known: OnceCell::new() })
     }
 
     async fn known(&self) -> Result<&Known, ConnectError> {
-        self.known
-            .get_or_try_init(|| async {
-                let config = self.http.get("ServiceProviderConfig").await?;
-                let schemas = list(&self.http.get("Schemas").await?);
-                let types = list(&self.http.get("ResourceTypes").await?);
-                let mut endpoints = BTreeMap::new();
-                for (object, core) in [(ObjectType::Person, USER), (ObjectType::Group, GROUP)] {
-                    let Some(kind) = types.iter().find(|t| t["schema"] == core) else { continue };
-                    let extensions = kind["schemaExtensions"].as_array().into_iter().flatten().filter_map(|e| e["schema"].as_str());
-                    let urns: Vec<&str> = std::iter::once(core).chain(extensions).collect();
-                    let own: Vec<Json> =
-                        schemas.iter().filter(|s| s["id"].as_str().is_some_and(|id| urns.contains(&id))).cloned().collect();
-                    let path = kind["endpoint"].as_str().unwrap_or("/Users").trim_start_matches('/').to_owned();
-                    endpoints.insert(object, Endpoint { path, core, flat: FlatSchema::read(&own, core) });
-                }
-                if endpoints.is_empty() {
-                    return Err(ConnectError::system("no_users", "the service offers neither users nor groups", "check the base URL"));
-                }
-                Ok(Known {
-                    patch: config["patch"]["supported"] == json!(true),
-                    filter: config["filter"]["supported"] == json!(true),
-                    schemas,
-                    endpoints,
-                })
-            })
-            .await
+        self.known.get_or_try_init(|| self.ask()).await
+    }
+
+    /// A discovery endpoint that a poor service may not have: what it says, or nothing.
+    async fn maybe(&self, path: &str) -> Result<Json, ConnectError> {
+        match self.http.get(path).await {
+            Err(error) if error.code == "not_scim" && error.said.contains("404") => Ok(Json::Null),
+            other => other,
+        }
+    }
+
+    async fn ask(&self) -> Result<Known, ConnectError> {
+        let config = self.http.get("ServiceProviderConfig").await?;
+        let mut schemas = list(&self.maybe("Schemas").await?);
+        if schemas.is_empty() {
+            // It publishes none: the standard's own are taken (RFC 7643 §8.7).
+            schemas = tide_scim::schemas::all();
+        }
+        let mut types = list(&self.maybe("ResourceTypes").await?);
+        if types.is_empty() {
+            types = vec![json!({"schema": USER, "endpoint": "/Users", "schemaExtensions": [{"schema": tide_scim::ENTERPRISE}]})];
+        }
+        let mut endpoints = BTreeMap::new();
+        for (object, core) in [(ObjectType::Person, USER), (ObjectType::Group, GROUP)] {
+            let Some(kind) = types.iter().find(|t| t["schema"] == core) else { continue };
+            let extensions = kind["schemaExtensions"].as_array().into_iter().flatten().filter_map(|e| e["schema"].as_str());
+            let urns: Vec<&str> = std::iter::once(core).chain(extensions).collect();
+            let own: Vec<Json> = schemas.iter().filter(|s| s["id"].as_str().is_some_and(|id| urns.contains(&id))).cloned().collect();
+            let path = kind["endpoint"].as_str().unwrap_or("/Users").trim_start_matches('/').to_owned();
+            endpoints.insert(object, Endpoint { path, core, flat: FlatSchema::read(&own, core) });
+        }
+        if endpoints.is_empty() {
+            return Err(ConnectError::system("no_users", "the service offers neither users nor groups", "check the base URL"));
+        }
+        let offered = |name: &str| config[name]["supported"] == json!(true);
+        let paging = &config["pagination"];
+        let bulk = offered("bulk").then(|| config["bulk"]["maxOperations"].as_u64().unwrap_or(1) as usize).filter(|most| *most > 1);
+        let largest = [&paging["maxPageSize"], &config["filter"]["maxResults"]].iter().filter_map(|n| n.as_u64()).filter(|n| *n > 0).min();
+        Ok(Known {
+            patch: offered("patch"),
+            filter: offered("filter"),
+            etag: offered("etag"),
+            cursor: paging["cursor"] == json!(true),
+            bulk,
+            largest: largest.map_or(usize::MAX, |n| n as usize),
+            documentation: config["documentationUri"].as_str().map(str::to_owned),
+            schemas,
+            endpoints,
+        })
     }
 
     async fn endpoint(&self, object: ObjectType) -> Result<&Endpoint, ConnectError> {
@@ -86,14 +130,23 @@ impl ScimConnector {
         })
     }
 
-    async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<Shown, ConnectError>>) -> Result<usize, ConnectError> {
-        let endpoint = self.endpoint(object).await?;
+    /// Reads a whole list, page by page, and hands each page on.
+    async fn walk<F>(&self, endpoint: &Endpoint, mut each: impl FnMut(Vec<Observed>) -> F) -> Result<usize, ConnectError>
+    where
+        F: Future<Output = Result<(), ConnectError>>,
+    {
+        let known = self.known().await?;
+        let size = usize::from(self.settings.page_size.max(1)).min(known.largest);
         let mut keys: HashSet<String> = HashSet::new();
         let mut start = 1usize;
+        let mut cursor: Option<String> = known.cursor.then(String::new);
         loop {
-            let path = format!("{}?startIndex={start}&count={}", endpoint.path, self.settings.page_size);
+            let path = match &cursor {
+                // An empty cursor asks for the first page by cursor (RFC 9865 §2.1).
+                Some(cursor) => format!("{}?cursor={}&count={size}", endpoint.path, http::segment(cursor)),
+                None => format!("{}?startIndex={start}&count={size}", endpoint.path),
+            };
             let page = self.http.get(&path).await?;
-            let total = page["totalResults"].as_u64().ok_or_else(|| http::not_scim(&path, "the list has no totalResults"))? as usize;
             let resources = list(&page);
             let count = resources.len();
             let mut batch = Vec::with_capacity(count);
@@ -103,9 +156,24 @@ impl ScimConnector {
                     batch.push(observed);
                 }
             }
-            if !batch.is_empty() && out.send(Ok(Shown::Batch(batch))).await.is_err() {
-                return Err(ConnectError::passing("stopped", "the reading was stopped", "start it again"));
+            if !batch.is_empty() {
+                each(batch).await?;
             }
+            if cursor.is_some() {
+                match page["nextCursor"].as_str() {
+                    Some(next) if Some(next) == cursor.as_deref() => {
+                        return Err(ConnectError::passing(
+                            "page_loop",
+                            "the service's next cursor is the one that was asked with",
+                            "it is read again",
+                        ));
+                    }
+                    Some(next) => cursor = Some(next.to_owned()),
+                    None => return Ok(keys.len()),
+                }
+                continue;
+            }
+            let total = page["totalResults"].as_u64().ok_or_else(|| http::not_scim(&path, "the list has no totalResults"))? as usize;
             start += count;
             if start > total {
                 // Resources that moved between pages while we read could have been missed.
@@ -126,6 +194,131 @@ impl ScimConnector {
                 ));
             }
         }
+    }
+
+    async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<Shown, ConnectError>>) -> Result<Shown, ConnectError> {
+        let endpoint = self.endpoint(object).await?;
+        let total = self
+            .walk(endpoint, |batch| async move {
+                out.send(Ok(Shown::Batch(batch)))
+                    .await
+                    .map_err(|_| ConnectError::passing("stopped", "the reading was stopped", "start it again"))
+            })
+            .await?;
+        Ok(Shown::Complete(total))
+    }
+
+    /// The PATCH operations of a change, in requests of a bearable size.
+    fn pieces(&self, endpoint: &Endpoint, write: &Write) -> Vec<Vec<Json>> {
+        let json = |values: &[Value]| values.iter().map(to_json).collect::<Vec<_>>();
+        let mut pieces: Vec<Vec<Json>> = vec![Vec::new()];
+        let mut weight = 0;
+        let operations = write
+            .values
+            .iter()
+            .filter_map(|value| endpoint.flat.get(&value.attribute).map(|attribute| (attribute, value)))
+            .flat_map(|(attribute, value)| attribute.operations(&json(&value.before), &json(&value.after)));
+        for operation in operations {
+            let parts = match (operation["op"].as_str(), operation["value"].as_array()) {
+                (Some("add"), Some(values)) if values.len() > PIECE => values
+                    .chunks(PIECE)
+                    .map(|chunk| {
+                        let mut part = operation.clone();
+                        part["value"] = json!(chunk);
+                        part
+                    })
+                    .collect(),
+                _ => vec![operation],
+            };
+            for part in parts {
+                let own = part["value"].as_array().map_or(1, Vec::len);
+                if weight > 0 && weight + own > PIECE {
+                    pieces.push(Vec::new());
+                    weight = 0;
+                }
+                weight += own;
+                if let Some(last) = pieces.last_mut() {
+                    last.push(part);
+                }
+            }
+        }
+        pieces
+    }
+
+    async fn change(&self, endpoint: &Endpoint, id: &str, write: &Write, permit: &crate::Permit) -> Result<Json, ConnectError> {
+        let known = self.known().await?;
+        let path = format!("{}/{}", endpoint.path, http::segment(id));
+        let pieces = self.pieces(endpoint, write);
+        if !known.patch {
+            return self.put(&path, &pieces, permit).await;
+        }
+        if let (Some(most), true) = (known.bulk, pieces.len() > 1) {
+            return self.bulk(&path, &pieces, most, permit).await;
+        }
+        let mut now = Json::Null;
+        for operations in pieces {
+            let body = json!({"schemas": [PATCH_OP], "Operations": operations});
+            now = self.http.send(Method::PATCH, &path, &body, None, permit).await?.body;
+        }
+        // RFC 7644 §3.5.2: the service may answer 204 without a body.
+        if now.is_null() { self.http.get(&path).await } else { Ok(now) }
+    }
+
+    /// Changes a whole resource (RFC 7644 §3.5.1): what the service holds, with our values in it. With
+    /// a version, so that nobody's change in between is lost; tried again with the newer one if so.
+    async fn put(&self, path: &str, pieces: &[Vec<Json>], permit: &crate::Permit) -> Result<Json, ConnectError> {
+        for attempt in 0.. {
+            let Answer { body: mut resource, etag } = self.http.read(path).await?;
+            for operations in pieces {
+                let body = json!({"schemas": [PATCH_OP], "Operations": operations});
+                resource = patch::apply(&resource, &body).map_err(|error| {
+                    ConnectError::lasting(
+                        "value",
+                        format!("the change does not fit the resource: {}", error.detail),
+                        "read the system again",
+                    )
+                })?;
+            }
+            if let Some(map) = resource.as_object_mut() {
+                // Read-only, and ours to leave out (RFC 7643 §3.1).
+                map.remove("meta");
+                map.remove("groups");
+            }
+            let version = etag.filter(|_| self.known.get().is_some_and(|known| known.etag));
+            match self.http.send(Method::PUT, path, &resource, version.as_deref(), permit).await {
+                Err(error) if error.code == "changed" && attempt < 2 => {}
+                Ok(answer) if answer.body.is_null() => return self.http.get(path).await,
+                other => return other.map(|answer| answer.body),
+            }
+        }
+        Err(ConnectError::passing("changed", "the account was changed meanwhile, again and again", "it is decided again at the next run"))
+    }
+
+    /// Sends the pieces of one large change in as few requests as the service allows (RFC 7644 §3.7).
+    async fn bulk(&self, path: &str, pieces: &[Vec<Json>], most: usize, permit: &crate::Permit) -> Result<Json, ConnectError> {
+        for some in pieces.chunks(most) {
+            let operations: Vec<Json> = some
+                .iter()
+                .map(|operations| {
+                    json!({"method": "PATCH", "path": format!("/{path}"), "data": {"schemas": [PATCH_OP], "Operations": operations}})
+                })
+                .collect();
+            let body = json!({"schemas": [BULK], "failOnErrors": 1, "Operations": operations});
+            let answer = self.http.send(Method::POST, "Bulk", &body, None, permit).await?.body;
+            let failed = answer["Operations"].as_array().into_iter().flatten().find(|done| {
+                let status = done["status"].as_str().map_or_else(|| done["status"]["code"].to_string(), str::to_owned);
+                !status.trim_matches('"').starts_with('2')
+            });
+            if let Some(failed) = failed {
+                let detail = failed["response"]["detail"].as_str().unwrap_or("no reason was given");
+                return Err(ConnectError::lasting(
+                    "refused",
+                    format!("the service refuses a part of the change: {detail}"),
+                    "correct the value",
+                ));
+            }
+        }
+        self.http.get(path).await
     }
 
     fn body(&self, endpoint: &Endpoint, write: &Write) -> Json {
@@ -163,12 +356,17 @@ fn from_json(kind: &str, value: &Json) -> Option<Value> {
 }
 
 fn observed(endpoint: &Endpoint, resource: &Json) -> Result<Observed, ConnectError> {
+    observed_by(&endpoint.flat, &endpoint.path, resource)
+}
+
+/// The account that a resource is, by its flat names.
+pub(crate) fn observed_by(flat: &FlatSchema, path: &str, resource: &Json) -> Result<Observed, ConnectError> {
     let Some(id) = resource["id"].as_str() else {
-        return Err(http::not_scim(&endpoint.path, "a resource has no id"));
+        return Err(http::not_scim(path, "a resource has no id"));
     };
     let mut attributes = Attributes::new();
-    for (name, values) in endpoint.flat.flatten(resource) {
-        let kind = endpoint.flat.get(&name).map_or("string", |a| a.scim_type.as_str());
+    for (name, values) in flat.flatten(resource) {
+        let kind = flat.get(&name).map_or("string", |a| a.scim_type.as_str());
         attributes.set(name, values.iter().filter_map(|v| from_json(kind, v)).collect());
     }
     let name = ["userName", "displayName"].iter().find_map(|n| resource[*n].as_str()).unwrap_or(id).to_owned();
@@ -177,71 +375,52 @@ fn observed(endpoint: &Endpoint, resource: &Json) -> Result<Observed, ConnectErr
 
 #[async_trait]
 impl Connector for ScimConnector {
-    async fn check(&self) -> CheckReport {
-        let mut report = CheckReport::default();
-        if !self.http.check(&mut report).await {
-            return report;
+    async fn check(&self, report: &mut CheckReport) {
+        if !self.http.check(report).await {
+            return;
         }
         let known = match self.known().await {
             Ok(known) => known,
-            Err(error) => {
-                report.failed("Service answers", &error);
-                return report;
-            }
+            Err(error) => return report.failed("Service answers", &error),
         };
-        report.passed("Service answers", "SCIM 2.0, token accepted");
-        let word = |yes: bool, what: &str| if yes { what.to_owned() } else { format!("no {what}") };
-        report.passed(
-            "Abilities",
-            [word(known.patch, "PATCH"), word(known.filter, "filters"), format!("{} schemas", known.schemas.len())].join(" · "),
-        );
-        if !known.patch {
+        report.passed("Service answers", "SCIM 2.0, and it knows us");
+        report.passed("Abilities", known.abilities().join(" · "));
+        if !known.filter {
             report.warned(
-                "Changes",
-                "the service offers no PATCH, and changing whole resources is not offered yet",
-                "it can be read, and accounts can be made",
+                "Looking things up",
+                "the service offers no filters: what is looked for is found by reading the whole list",
+                "nothing needs to be done; it is slower",
             );
         }
         for (object, endpoint) in &known.endpoints {
-            match self.http.get(&format!("{}?startIndex=1&count=1", endpoint.path)).await {
-                Ok(page) => report.passed("First resources", format!("{} of type {object}", page["totalResults"].as_u64().unwrap_or(0))),
-                Err(error) => report.failed("First resources", &error),
+            match self.http.get(&format!("{}?startIndex=1&count=3", endpoint.path)).await {
+                Ok(page) => {
+                    let names: Vec<String> =
+                        list(&page).iter().filter_map(|r| observed(endpoint, r).ok()).map(|o| o.name).take(3).collect();
+                    let first = if names.is_empty() { String::new() } else { format!("; the first: {}", names.join(" · ")) };
+                    report.passed("First resources", format!("{} of type {object}{first}", page["totalResults"].as_u64().unwrap_or(0)));
+                }
+                Err(error) => return report.failed("First resources", &error),
             }
         }
-        report
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
         let known = self.known().await?;
-        let mut schema = BTreeMap::new();
-        for (object, endpoint) in &known.endpoints {
-            let mut own = Schema::default();
-            for attribute in endpoint.flat.attributes.values() {
-                own.put(AttributeDef {
-                    name: attribute.name.clone(),
-                    kind: match attribute.scim_type.as_str() {
-                        "boolean" => ValueKind::Bool,
-                        "integer" => ValueKind::Int,
-                        "dateTime" => ValueKind::Time,
-                        "reference" => ValueKind::Reference,
-                        "binary" => ValueKind::Bytes,
-                        _ => ValueKind::Text,
-                    },
-                    many: attribute.many,
-                    required: attribute.required,
-                    case_exact: attribute.case_exact,
-                    writable: attribute.writable,
-                    derived: !attribute.writable,
-                });
-            }
-            let has = |own: &Schema, name: &str| own.get(name).map(|_| name.to_owned());
-            own.state_attribute = has(&own, "active");
-            own.name_attribute = has(&own, "userName").or_else(|| has(&own, "displayName"));
-            schema.insert(*object, own);
+        let schema = known.endpoints.iter().map(|(object, endpoint)| (*object, schema_of(&endpoint.flat))).collect();
+        let mut profile = vec![("Product".to_owned(), "a SCIM 2.0 service".to_owned())];
+        profile.push(("Offers".to_owned(), known.abilities().join(" · ")));
+        profile.extend(known.documentation.iter().map(|uri| ("Documentation".to_owned(), uri.clone())));
+        let extensions: Vec<&str> =
+            known.schemas.iter().filter_map(|s| s["id"].as_str()).filter(|id| *id != USER && *id != GROUP).collect();
+        if !extensions.is_empty() {
+            profile.push(("Extensions".to_owned(), extensions.join(" · ")));
         }
-        let abilities =
-            [("PATCH", known.patch), ("filter", known.filter)].iter().filter(|(_, yes)| *yes).map(|(what, _)| (*what).to_owned()).collect();
-        Ok(Description { schema, abilities })
+        let own = match &self.settings.auth {
+            crate::ScimAuth::Basic { user } => vec![user.to_lowercase()],
+            _ => Vec::new(),
+        };
+        Ok(Description { schema, abilities: known.abilities(), profile, own })
     }
 
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
@@ -251,6 +430,21 @@ impl Connector for ScimConnector {
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let mut found: Vec<Observed> = Vec::new();
+        if !self.known().await?.filter {
+            let fits = |account: &Observed| {
+                probes.iter().any(|(name, value)| {
+                    account.attributes.get(name).iter().any(|there| there.to_string().eq_ignore_ascii_case(&value.to_string()))
+                })
+            };
+            let seen = std::sync::Mutex::new(&mut found);
+            self.walk(endpoint, |batch| {
+                let mut seen = seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                seen.extend(batch.into_iter().filter(&fits));
+                std::future::ready(Ok(()))
+            })
+            .await?;
+            return Ok(found);
+        }
         for (name, value) in probes {
             let Some(attribute) = endpoint.flat.get(name) else { continue };
             let sub = attribute.sub.as_ref().map(|sub| format!(".{sub}")).unwrap_or_default();
@@ -270,7 +464,7 @@ impl Connector for ScimConnector {
         let permit = self.access.permit(write.object)?;
         let endpoint = self.endpoint(write.object).await?;
         if write.kind == ChangeKind::Create {
-            let made = self.http.send(Method::POST, &endpoint.path, &self.body(endpoint, write), &permit).await?;
+            let made = self.http.send(Method::POST, &endpoint.path, &self.body(endpoint, write), None, &permit).await?.body;
             return observed(endpoint, &made);
         }
         let Some((id, name)) = &write.account else {
@@ -279,27 +473,53 @@ impl Connector for ScimConnector {
         if write.kind == ChangeKind::Delete {
             return Err(ConnectError::lasting("not_offered", format!("deleting {name} is not offered yet"), "delete it in the service"));
         }
-        if !self.known().await?.patch {
-            return Err(ConnectError::lasting(
-                "no_patch",
-                "the service offers no PATCH, and changing whole resources is not offered yet",
-                "change it in the service",
-            ));
-        }
-        let operations: Vec<Json> = write
-            .values
-            .iter()
-            .filter_map(|value| endpoint.flat.get(&value.attribute).map(|attribute| (attribute, value)))
-            .flat_map(|(attribute, value)| {
-                let json = |values: &[Value]| values.iter().map(to_json).collect::<Vec<_>>();
-                attribute.operations(&json(&value.before), &json(&value.after))
-            })
-            .collect();
-        let path = format!("{}/{}", endpoint.path, http::segment(id));
-        let body = json!({"schemas": [PATCH_OP], "Operations": operations});
-        let answer = self.http.send(Method::PATCH, &path, &body, &permit).await?;
-        // RFC 7644 §3.5.2: the service may answer 204 without a body.
-        let now = if answer.is_null() { self.http.get(&path).await? } else { answer };
+        let now = self.change(endpoint, id, write, &permit).await?;
         observed(endpoint, &now)
     }
+}
+
+impl Known {
+    fn abilities(&self) -> Vec<String> {
+        let mut all = vec![if self.patch { "PATCH".to_owned() } else { "no PATCH: whole resources are sent (PUT)".to_owned() }];
+        all.push(if self.filter { "filters".into() } else { "no filters".into() });
+        all.push(if self.cursor { "pages by cursor".into() } else { "pages by index".into() });
+        if self.largest < usize::MAX {
+            all.push(format!("at most {} a page", self.largest));
+        }
+        if self.etag {
+            all.push("versions (ETag)".into());
+        }
+        if let Some(most) = self.bulk {
+            all.push(format!("bulk of {most}"));
+        }
+        all.push(format!("{} schemas", self.schemas.len()));
+        all
+    }
+}
+
+/// What a service's schema means for decisions.
+pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
+    let mut own = Schema::default();
+    for attribute in flat.attributes.values() {
+        own.put(AttributeDef {
+            name: attribute.name.clone(),
+            kind: match attribute.scim_type.as_str() {
+                "boolean" => ValueKind::Bool,
+                "integer" => ValueKind::Int,
+                "dateTime" => ValueKind::Time,
+                "reference" => ValueKind::Reference,
+                "binary" => ValueKind::Bytes,
+                _ => ValueKind::Text,
+            },
+            many: attribute.many,
+            required: attribute.required,
+            case_exact: attribute.case_exact,
+            writable: attribute.writable,
+            derived: !attribute.writable,
+        });
+    }
+    let has = |own: &Schema, name: &str| own.get(name).map(|_| name.to_owned());
+    own.state_attribute = has(&own, "active");
+    own.name_attribute = has(&own, "userName").or_else(|| has(&own, "displayName"));
+    own
 }

@@ -1,6 +1,7 @@
 //! The decision: one pure function from what was observed, the rules and the time to changes,
 //! links and verdicts. Preview and run both call [`decide`] and nothing else.
 
+mod hands_off;
 pub(crate) mod people;
 mod targets;
 
@@ -8,6 +9,7 @@ use crate::compare::ValueChange;
 use crate::model::{AccountId, Identity, ObjectType, Population};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
+use crate::scope::Groups;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -236,12 +238,13 @@ impl Outcome {
 /// Decides. Pure: the same arguments give the same answer, in the same order.
 pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outcome {
     let mut outcome = Outcome { at: now, ..Outcome::default() };
+    let groups = Groups::new(population);
     for kind in ObjectType::ALL {
         if !rules.identities.contains_key(&kind) {
             continue;
         }
-        let people = people::assemble(rules, population, kind, &mut outcome);
-        targets::decide(rules, population, kind, &people, &mut outcome);
+        let people = people::assemble(rules, population, &groups, kind, &mut outcome);
+        targets::decide(rules, population, &groups, kind, &people, &mut outcome);
         for person in people {
             let label = person.label.clone();
             outcome.identities.push((person.into_identity(kind), label));

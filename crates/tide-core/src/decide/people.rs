@@ -1,13 +1,13 @@
 //! The first half of a decision: which identities there are, who feeds them, and what they hold.
 
-use super::{Decided, NewLink, Outcome, Verdict, file_of};
+use super::{Decided, NewLink, Outcome, Verdict, file_of, hands_off};
 use crate::compose::{self, Composed};
 use crate::expr::Values;
 use crate::matching::IdentityIndex;
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::Reason;
 use crate::rules::{RuleSet, TypeRules};
-use crate::scope::{self, Standing};
+use crate::scope::{self, Groups, Standing, Subject};
 use crate::value::{Attributes, Value, show};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -30,6 +30,13 @@ pub(crate) struct Person {
     pub held: Option<Reason>,
     /// Why it no longer takes part, if it does not.
     pub gone: Option<Reason>,
+    /// Values that are wanted and missing.
+    pub missed: Vec<String>,
+}
+
+/// Values that are wanted and missing, as the end of a sentence.
+pub(crate) fn missed(names: &[String]) -> String {
+    if names.is_empty() { String::new() } else { format!("; {} would be good to have and is missing", names.join(", ")) }
 }
 
 impl Person {
@@ -66,7 +73,13 @@ pub(crate) fn account_label(account: &Account) -> String {
         .map_or_else(|| account.name.clone(), |values| show(&values[..1]))
 }
 
-pub(crate) fn assemble(rules: &RuleSet, population: &Population, kind: ObjectType, outcome: &mut Outcome) -> Vec<Person> {
+pub(crate) fn assemble(
+    rules: &RuleSet,
+    population: &Population,
+    groups: &Groups<'_>,
+    kind: ObjectType,
+    outcome: &mut Outcome,
+) -> Vec<Person> {
     let by_id: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, a)| (a.id, at)).collect();
     let owner: HashMap<i64, &str> = population.links.iter().map(|l| (l.account, l.identity.as_str())).collect();
     let known: Vec<&Identity> = population.identities.iter().filter(|i| i.kind == kind).collect();
@@ -90,7 +103,7 @@ pub(crate) fn assemble(rules: &RuleSet, population: &Population, kind: ObjectTyp
         for at in accounts {
             let account = &population.accounts[at];
             let linked = owner.get(&account.id).copied();
-            place(Placing { population, system, types, index: &index, taken: &taken }, at, linked, kind, &mut people, outcome);
+            place(Placing { population, groups, system, types, index: &index, taken: &taken }, at, linked, kind, &mut people, outcome);
         }
     }
     let mut people: Vec<Person> = people.into_values().collect();
@@ -103,13 +116,10 @@ pub(crate) fn assemble(rules: &RuleSet, population: &Population, kind: ObjectTyp
             let account = &population.accounts[at];
             let (verdict, reason) = match &person.held {
                 Some(reason) => (Verdict::Held, reason.clone()),
-                None => (
-                    Verdict::Source,
-                    Reason::by(
-                        if person.new { "gives a new identity its values" } else { "gives its identity values" },
-                        &file_of(rules, &account.system, kind),
-                    ),
-                ),
+                None => {
+                    let gives = if person.new { "gives a new identity its values" } else { "gives its identity values" };
+                    (Verdict::Source, Reason::by(format!("{gives}{}", missed(&person.missed)), &file_of(rules, &account.system, kind)))
+                }
             };
             outcome.decided.push(Decided {
                 system: account.system.clone(),
@@ -138,11 +148,13 @@ fn existing(identity: &Identity) -> Person {
         linked: Vec::new(),
         held: None,
         gone: None,
+        missed: Vec::new(),
     }
 }
 
 struct Placing<'a> {
     population: &'a Population,
+    groups: &'a Groups<'a>,
     system: &'a str,
     types: &'a TypeRules,
     index: &'a IdentityIndex<'a>,
@@ -185,9 +197,16 @@ fn place(
         }
         return;
     }
+    let facts = with.population.systems.get(with.system);
+    if let Some(reason) = hands_off::why(account, with.types, facts) {
+        if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+            person.held = Some(reason.clone());
+        }
+        line(Verdict::OutOfScope, reason);
+        return;
+    }
     let values = Values { account: Some(&account.attributes), identity: None };
-    let dn = account.attributes.get(scope::DN).first().and_then(Value::as_text);
-    match scope::standing(&with.types.scope, &values, dn) {
+    match scope::standing(&with.types.scope, &Subject { values, accounts: &[account] }, with.groups) {
         Standing::Out(reason) => {
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
                 let text = format!("out of scope in {}: {}", with.system, reason.text);
@@ -257,6 +276,7 @@ fn place(
             linked: vec![at],
             held: None,
             gone: None,
+            missed: Vec::new(),
         },
     );
 }
@@ -301,6 +321,8 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         if person.held.is_none() {
             person.held = problems.into_iter().next();
         }
+        let empty = |name: &str| person.attributes.get(name).is_empty();
+        person.missed = declared.attributes.iter().filter(|a| a.wanted && empty(&a.name)).map(|a| a.name.clone()).collect();
         for attribute in declared.attributes.iter().filter(|a| a.required) {
             if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
                 person.held = Some(Reason::by(format!("waits for a value of {}: it is required", attribute.name), &attribute.place));

@@ -1,7 +1,7 @@
 //! The second half of a decision: what each target should hold of each identity.
 
-use super::people::{Person, account_label};
-use super::{Change, ChangeKind, Decided, NewLink, Outcome, Verdict, file_of, fingerprint};
+use super::people::{Person, account_label, missed};
+use super::{Change, ChangeKind, Decided, NewLink, Outcome, Verdict, file_of, fingerprint, hands_off};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, Desired};
 use crate::expr::Values;
@@ -10,7 +10,7 @@ use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::Reason;
 use crate::rules::{RuleSet, TypeRules, WhenOut};
 use crate::schema::Schema;
-use crate::scope::{self, Standing};
+use crate::scope::{self, Groups, Standing, Subject};
 use crate::value::Value;
 use std::collections::{HashMap, HashSet};
 
@@ -18,6 +18,7 @@ use std::collections::{HashMap, HashSet};
 struct Target<'a> {
     rules: &'a RuleSet,
     population: &'a Population,
+    groups: &'a Groups<'a>,
     kind: ObjectType,
     system: &'a str,
     types: &'a TypeRules,
@@ -27,9 +28,18 @@ struct Target<'a> {
     names: HashMap<String, usize>,
     /// Accounts that may be somebody's, with whose: a person must say.
     doubtful: HashMap<usize, String>,
+    /// Accounts that are never touched, with why.
+    untouchable: HashMap<usize, Reason>,
 }
 
-pub(super) fn decide(rules: &RuleSet, population: &Population, kind: ObjectType, people: &[Person], outcome: &mut Outcome) {
+pub(super) fn decide(
+    rules: &RuleSet,
+    population: &Population,
+    groups: &Groups<'_>,
+    kind: ObjectType,
+    people: &[Person],
+    outcome: &mut Outcome,
+) {
     for (system, types) in rules.targets(kind) {
         let facts = population.systems.get(system).cloned().unwrap_or_default();
         let schema = population.systems.get(system).and_then(|facts| facts.schema.get(&kind));
@@ -39,7 +49,23 @@ pub(super) fn decide(rules: &RuleSet, population: &Population, kind: ObjectType,
                 account.system == system && account.kind == kind && account.absent_since.is_none()
             })
             .collect();
-        let mut target = Target { rules, population, kind, system, types, facts, schema, names: HashMap::new(), doubtful: HashMap::new() };
+        let untouchable = members
+            .iter()
+            .filter_map(|&at| Some((at, hands_off::why(&population.accounts[at], types, population.systems.get(system))?)))
+            .collect();
+        let mut target = Target {
+            rules,
+            population,
+            groups,
+            kind,
+            system,
+            types,
+            facts,
+            schema,
+            names: HashMap::new(),
+            doubtful: HashMap::new(),
+            untouchable,
+        };
         if let Some(name) = schema.and_then(|schema| schema.name_attribute.as_deref()) {
             for &at in &members {
                 for value in population.accounts[at].attributes.get(name) {
@@ -59,7 +85,8 @@ impl Target<'_> {
     fn decide(&mut self, people: &[Person], members: &[usize], outcome: &mut Outcome) {
         let owned: HashSet<usize> =
             people.iter().flat_map(|p| p.linked.iter().copied()).filter(|&at| self.population.accounts[at].system == self.system).collect();
-        let index = Index::new(&self.types.matching, &self.population.accounts, members);
+        let free: Vec<usize> = members.iter().filter(|at| !self.untouchable.contains_key(at)).copied().collect();
+        let index = Index::new(&self.types.matching, &self.population.accounts, &free);
         let mut found: Vec<Option<Found>> = Vec::with_capacity(people.len());
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
@@ -87,7 +114,12 @@ impl Target<'_> {
         }
         for &at in members.iter().filter(|at| !owned.contains(at) && !joined.contains(at)) {
             let account = &self.population.accounts[at];
+            if self.types.is_source() && self.untouchable.contains_key(&at) {
+                // It was told already, as a source's account that is left alone.
+                continue;
+            }
             let text = match (&account.fault, self.doubtful.get(&at)) {
+                _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
                 (Some(fault), _) => format!("the record is broken: {fault}"),
                 (None, Some(label)) => format!("it may be {label}'s, who is held until a person decides"),
                 (None, None) => "no identity matches it, and it is left alone".to_owned(),
@@ -124,7 +156,12 @@ impl Target<'_> {
             None => {
                 let values = Values { account: None, identity: Some(&person.attributes) };
                 // A target that is also a source has one scope, and it was tested on the account.
-                let scope = if self.types.is_source() { Standing::In } else { scope::standing(&self.types.scope, &values, None) };
+                let scope = if self.types.is_source() {
+                    Standing::In
+                } else {
+                    let accounts: Vec<&Account> = person.sources.iter().map(|&at| &self.population.accounts[at]).collect();
+                    scope::standing(&self.types.scope, &Subject { values, accounts: &accounts }, self.groups)
+                };
                 match scope {
                     Standing::In => None,
                     Standing::Out(reason) => Some(reason),
@@ -134,11 +171,15 @@ impl Target<'_> {
         };
         if let Some(reason) = out {
             return match live {
+                Some(at) if self.untouchable.contains_key(&at) => (Some(Verdict::OutOfScope), live, self.untouchable[&at].clone()),
                 Some(at) => self.step_out(person, at, reason, outcome),
                 None => (Some(Verdict::OutOfScope), None, reason),
             };
         }
         if let Some(reason) = &person.held {
+            return (Some(Verdict::Held), live, reason.clone());
+        }
+        if let Some(reason) = live.and_then(|at| self.untouchable.get(&at)) {
             return (Some(Verdict::Held), live, reason.clone());
         }
         if let Some(at) = live {
@@ -264,7 +305,8 @@ impl Target<'_> {
                 rule: wanted.place.clone(),
             })
             .collect();
-        let reason = Reason::by(format!("in scope, and no account of {} matches", self.system), &self.types.place);
+        let reason =
+            Reason::by(format!("in scope, and no account of {} matches{}", self.system, missed(&desired.missed)), &self.types.place);
         self.push(person, None, ChangeKind::Create, values, reason.clone(), outcome);
         (Some(Verdict::Create), None, reason)
     }
@@ -314,7 +356,7 @@ impl Target<'_> {
         // The reason belongs to the change that gave the verdict, not to one that came after it.
         let reason = match outcome.changes.get(before) {
             Some(change) => change.reason.clone(),
-            None => Reason::by("every value is as the rules want it", &self.types.place),
+            None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
         };
         (Some(verdict), Some(at), reason)
     }
@@ -368,6 +410,8 @@ impl Target<'_> {
         let fingerprint = fingerprint(&[self.system, self.kind.word(), kind.word(), &person.id, key], &values);
         let hold = if !self.facts.writable.contains(&self.kind) {
             Some(Reason::new(format!("{} is read-only for type {}: nothing is sent until it is made writable", self.system, self.kind)))
+        } else if self.facts.disarmed {
+            Some(Reason::new(format!("{0} is not armed: nothing is sent before `eager-tide systems arm {0}`", self.system)))
         } else if self.facts.paused {
             Some(Reason::new(format!("{} is paused", self.system)))
         } else {

@@ -79,6 +79,7 @@ impl World {
             writable: vec![ObjectType::Person],
             read: vec![ObjectType::Person],
             paused: false,
+            ..SystemFacts::default()
         };
         let harbour = SystemFacts { read: vec![ObjectType::Person], ..SystemFacts::default() };
         let systems = [("berthing".to_owned(), berthing), ("harbour".to_owned(), harbour)].into();

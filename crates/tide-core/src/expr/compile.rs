@@ -434,7 +434,7 @@ fn literal_datum(literal: &LiteralValue, offset: usize) -> Result<super::Datum, 
 }
 
 /// The nearest known name, if one is near enough to be meant.
-pub(crate) fn closest<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&'n str> {
+pub fn closest<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&'n str> {
     let lower = name.to_lowercase();
     known
         .map(|other| (strsim::damerau_levenshtein(&lower, &other.to_lowercase()), other))

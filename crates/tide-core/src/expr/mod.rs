@@ -21,7 +21,7 @@ pub(crate) mod compile;
 mod eval;
 mod functions;
 
-pub(crate) use compile::closest;
+pub use compile::closest;
 pub use compile::{Known, Names};
 pub use eval::{Datum, Values};
 pub use functions::catalogue;

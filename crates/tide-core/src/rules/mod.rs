@@ -4,6 +4,7 @@
 //! (look-up tables), `guards.toml` (limits), and one file per system. [`RuleSet::load`] reads their
 //! texts; every fault names file, line and column and says what to do.
 
+pub mod edit;
 mod load;
 mod read;
 
@@ -60,6 +61,8 @@ pub struct IdentityAttribute {
     pub many: bool,
     /// Must it hold a value before anything is sent?
     pub required: bool,
+    /// Is a missing value told of?
+    pub wanted: bool,
     /// May only one identity hold a value?
     pub unique: bool,
     /// Systems in the order in which their value wins; systems not named come after, by name.
@@ -92,6 +95,10 @@ pub struct TypeRules {
     pub outbound: Vec<Mapping>,
     /// What becomes of an account whose identity no longer takes part.
     pub when_out: WhenOut,
+    /// The mail domains that the system accepts.
+    pub domains: Option<Domains>,
+    /// Accounts that are never touched.
+    pub hands_off: HandsOff,
     /// Where the type's section starts.
     pub place: Place,
 }
@@ -126,8 +133,78 @@ pub struct Scope {
     pub within: Vec<Container>,
     /// Containers inside them to leave out.
     pub except: Vec<Container>,
+    /// Groups of which a record must be a member of one; none means that it need not.
+    pub groups: Vec<GroupScope>,
+    /// Groups whose members are left out.
+    pub not_groups: Vec<GroupScope>,
+    /// A filter that must hold.
+    pub filter: Option<FilterScope>,
     /// Conditions that must all hold, each with the words for those it leaves out.
     pub conditions: Vec<Condition>,
+}
+
+impl Scope {
+    /// Does it name groups?
+    pub fn names_groups(&self) -> bool {
+        !self.groups.is_empty() || !self.not_groups.is_empty()
+    }
+}
+
+/// A group whose members take part, or do not.
+#[derive(Debug, Clone)]
+pub struct GroupScope {
+    /// What the group is called in its system: its DN, its name or its key.
+    pub name: String,
+    /// The system that holds it, when it is not the scope's own.
+    pub system: Option<String>,
+    /// Do members of its member groups count too?
+    pub nested: bool,
+    /// Where it is named.
+    pub place: Place,
+}
+
+/// A filter in the writing of a protocol.
+#[derive(Debug, Clone)]
+pub struct FilterScope {
+    /// The filter.
+    pub filter: RecordFilter,
+    /// As it was written.
+    pub source: String,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A filter in the writing of a protocol.
+#[derive(Debug, Clone)]
+pub enum RecordFilter {
+    /// RFC 4515.
+    Ldap(tide_ldap::Filter),
+    /// RFC 7644 §3.4.2.2.
+    Scim(tide_scim::Filter),
+}
+
+/// The mail domains that a system accepts.
+#[derive(Debug, Clone, Default)]
+pub struct Domains {
+    /// The attributes that carry addresses.
+    pub attributes: Vec<String>,
+    /// The domains, in lower case; an address outside them is never sent.
+    pub ours: Vec<String>,
+    /// Domains that are written as another.
+    pub translate: BTreeMap<String, String>,
+    /// Where they are named.
+    pub place: Place,
+}
+
+/// Accounts that are never joined, changed or disabled.
+#[derive(Debug, Clone, Default)]
+pub struct HandsOff {
+    /// By name or key, in lower case.
+    pub names: Vec<String>,
+    /// By condition, with the words for why.
+    pub conditions: Vec<Condition>,
+    /// Where they are named.
+    pub place: Place,
 }
 
 /// A container of a directory.
@@ -172,6 +249,8 @@ pub struct MatchRule {
 pub enum Need {
     /// Without it, nothing is sent.
     Required,
+    /// Without it, the rest is sent, with a warning.
+    Wanted,
     /// It may be missing.
     #[default]
     Optional,

@@ -27,6 +27,11 @@ impl Source<'_> {
         self.faults.borrow_mut().push(Fault { severity: Severity::Error, place: self.place(at), message: message.into(), help });
     }
 
+    /// The same, at a place that is known already.
+    pub fn error_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
+        self.faults.borrow_mut().push(Fault { severity: Severity::Error, place: place.clone(), message: message.into(), help });
+    }
+
     pub fn warn(&self, at: usize, message: impl Into<String>, help: Option<String>) {
         self.faults.borrow_mut().push(Fault { severity: Severity::Warning, place: self.place(at), message: message.into(), help });
     }

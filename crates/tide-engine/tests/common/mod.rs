@@ -5,7 +5,7 @@ use std::time::Duration;
 use tide_connect::Secret;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
-use tide_engine::{Engine, NewSystem, Plan, SystemClock};
+use tide_engine::{Change, Engine, NewSystem, Plan, SystemClock};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::ScimService;
 use tide_standins::world::{self, BASE, Crew};
@@ -48,7 +48,7 @@ impl Tide {
                 secret_text: Some(secret.into()),
             };
             engine.add_system(new, "tester").await.expect("added");
-            assert!(engine.check_system(name).await.expect("tested").healthy());
+            assert!(engine.check_system(name, None).await.expect("tested").healthy());
         }
         let files: Vec<RuleFile> =
             world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
@@ -59,7 +59,10 @@ impl Tide {
 
     pub async fn writable() -> Tide {
         let tide = Self::start(60).await;
-        tide.engine.set_system("berthing", Some(vec![ObjectType::Person]), None, "tester").await.expect("set");
+        tide.engine
+            .set_system("berthing", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+            .await
+            .expect("set");
         tide
     }
 

@@ -1,9 +1,12 @@
 //! The routes of the API, one module for each noun.
 
 mod changes;
+mod feeds;
 mod identities;
 mod overview;
+mod push;
 mod rules;
+mod scope;
 mod session;
 mod systems;
 
@@ -36,7 +39,24 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(crate::events::stream_events))
         .routes(routes!(systems::list_systems, systems::add_system))
         .routes(routes!(systems::check_new_system))
-        .routes(routes!(systems::show_system, systems::set_system))
+        .routes(routes!(systems::show_system, systems::set_system, systems::remove_system))
+        .routes(routes!(systems::browse_new_system))
+        .routes(routes!(systems::browse_system))
+        .routes(routes!(systems::list_rights))
+        .routes(routes!(systems::set_settings))
+        .routes(routes!(scope::show_scope, scope::save_scope))
+        .routes(routes!(scope::export_scope))
+        .routes(routes!(scope::try_scope))
+        .routes(routes!(scope::write_first_rules))
+        .routes(routes!(feeds::look_at_feed))
+        .routes(routes!(feeds::list_quarantine))
+        .routes(routes!(feeds::export_quarantine))
+        .routes(routes!(push::list_tokens, push::give_token))
+        .routes(routes!(push::end_token))
+        .routes(routes!(push::learn_shape))
+        .routes(routes!(push::show_event_schema))
+        .routes(routes!(push::take_event))
+        .routes(routes!(push::show_event))
         .routes(routes!(systems::set_secret))
         .routes(routes!(systems::check_system))
         .routes(routes!(systems::read_system))

@@ -4,16 +4,23 @@ use crate::Service;
 use crate::access::Caller;
 use crate::convert;
 use crate::problem::{Body, Path, Query, Refusal};
+use axum::body::Body as RawBody;
 use axum::extract::State;
 use axum::http::StatusCode;
+use axum::http::{HeaderMap, header};
+use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
+use futures::StreamExt;
 use tide_api::{
-    Account, CheckReport, CheckStep, ListQuery, NewSecret, NewSystem, Page, Problem, ReadResult, Reading, SchemaAttribute, System,
-    SystemState,
+    Account, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page, Problem,
+    ReadResult, Reading, Right, SchemaAttribute, System, SystemState,
 };
-use tide_connect::Secret;
+use tide_connect::Step;
 use tide_core::{ObjectType, RuleSet};
+use tide_engine::EngineError;
 use tide_store::SystemRow;
+use tokio::sync::mpsc;
+use tokio_stream::wrappers::UnboundedReceiverStream;
 
 fn steps(stored: Option<&serde_json::Value>) -> Vec<CheckStep> {
     stored.and_then(|steps| serde_json::from_value(steps.clone()).ok()).unwrap_or_default()
@@ -27,10 +34,24 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
         Some(version) => service.engine.check_rules(&version.files).await?.0,
         None => RuleSet::default(),
     };
-    Ok(store.systems().await?.into_iter().map(|row| system(row, &counts, &readings, &rules)).collect())
+    Ok(store
+        .systems()
+        .await?
+        .into_iter()
+        .map(|row| {
+            let host = service.engine.host_in_use(&row.name);
+            system(row, host, &counts, &readings, &rules)
+        })
+        .collect())
 }
 
-fn system(row: SystemRow, counts: &[(String, i64, i64)], readings: &[tide_store::Reading], rules: &RuleSet) -> System {
+fn system(
+    row: SystemRow,
+    host: Option<String>,
+    counts: &[(String, i64, i64)],
+    readings: &[tide_store::Reading],
+    rules: &RuleSet,
+) -> System {
     let steps = steps(row.checked.as_ref());
     let (accounts, linked) = counts.iter().find(|(name, _, _)| *name == row.name).map_or((0, 0), |(_, all, linked)| (*all, *linked));
     let types: Vec<_> = rules.systems.get(&row.name).into_iter().flat_map(|system| system.types.values()).collect();
@@ -42,10 +63,16 @@ fn system(row: SystemRow, counts: &[(String, i64, i64)], readings: &[tide_store:
         roles.push("target".to_owned());
     }
     System {
-        address: row.settings["url"].as_str().unwrap_or_default().to_owned(),
+        address: match row.kind.as_str() {
+            "push" => format!("/scim/v2/{}", row.name),
+            _ => ["url", "path"].iter().find_map(|key| row.settings[*key].as_str()).unwrap_or_default().to_owned(),
+        },
         settings: row.settings,
         writable: row.writable.iter().map(ToString::to_string).collect(),
         paused: row.paused,
+        armed: row.armed,
+        host,
+        profile: row.profile.into_iter().map(|(label, text)| Fact { label, text }).collect(),
         healthy: (!steps.is_empty()).then(|| steps.iter().all(|step| step.state != "failed")),
         checked_at: row.checked_at,
         steps,
@@ -61,6 +88,7 @@ fn system(row: SystemRow, counts: &[(String, i64, i64)], readings: &[tide_store:
                 started: r.started.clone(),
                 ended: r.ended.clone(),
                 error: r.error.clone(),
+                quarantined: r.quarantined,
             })
             .collect(),
         roles,
@@ -95,17 +123,112 @@ pub async fn add_system(
     Body(new): Body<NewSystem>,
 ) -> Result<(StatusCode, Json<System>), Refusal> {
     let name = new.name.clone();
-    let secret = new.secret.as_deref().map(Secret::new);
-    let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret, secret_text: new.secret };
+    let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret: new.secret };
     service.engine.add_system(new, &caller.principal.id).await?;
     Ok((StatusCode::CREATED, Json(one(&service, &name).await?)))
 }
 
+/// Does the caller want each step as it is taken?
+fn wants_steps(headers: &HeaderMap) -> bool {
+    headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).is_some_and(|accept| accept.contains("application/x-ndjson"))
+}
+
+/// Runs a test. Whoever accepts `application/x-ndjson` gets a line for each step as it is taken, and
+/// a last line with the whole report, or with the problem.
+async fn run_check<F>(headers: &HeaderMap, test: impl FnOnce(Option<mpsc::UnboundedSender<Step>>) -> F) -> Result<Response, Refusal>
+where
+    F: Future<Output = Result<tide_connect::CheckReport, EngineError>> + Send + 'static,
+{
+    if !wants_steps(headers) {
+        return Ok(Json(report(test(None).await?)).into_response());
+    }
+    let (told, steps) = mpsc::unbounded_channel::<Step>();
+    let work = test(Some(told));
+    let (lines, out) = mpsc::unbounded_channel::<String>();
+    tokio::spawn(async move {
+        let mut steps = UnboundedReceiverStream::new(steps);
+        let mut work = std::pin::pin!(work);
+        // A line that cannot be sent has lost its reader; the test ends on its own.
+        let send = |value: serde_json::Value| drop(lines.send(format!("{value}\n")));
+        let ended = loop {
+            tokio::select! {
+                biased;
+                Some(step) = steps.next() => send(serde_json::json!({"step": step})),
+                ended = &mut work => break ended,
+            }
+        };
+        while let Ok(Some(step)) = tokio::time::timeout(std::time::Duration::from_millis(1), steps.next()).await {
+            send(serde_json::json!({"step": step}));
+        }
+        match ended {
+            Ok(done) => send(serde_json::json!({"report": report(done)})),
+            Err(error) => send(serde_json::json!({"problem": *Refusal::from(error).0})),
+        }
+    });
+    let body = RawBody::from_stream(UnboundedReceiverStream::new(out).map(Ok::<_, std::convert::Infallible>));
+    Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], body).into_response())
+}
+
 /// Tests a system before it is added; nothing is kept.
 #[utoipa::path(post, path = "/api/v1/systems/check", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
-pub async fn check_new_system(State(service): State<Service>, Body(new): Body<NewSystem>) -> Result<Json<CheckReport>, Refusal> {
-    let secret = new.secret.as_deref().map(Secret::new);
-    Ok(Json(report(service.engine.check_unsaved(&new.kind, &new.settings, secret).await?)))
+pub async fn check_new_system(State(service): State<Service>, headers: HeaderMap, Body(new): Body<NewSystem>) -> Result<Response, Refusal> {
+    let engine = service.engine.clone();
+    run_check(&headers, |watcher| async move { engine.check_unsaved(&new.kind, &new.settings, new.secret.as_deref(), watcher).await }).await
+}
+
+/// The containers of a system that is not added yet.
+#[utoipa::path(post, path = "/api/v1/systems/browse", tag = "systems", request_body = BrowseNew, responses((status = 200, body = Vec<Branch>)))]
+pub async fn browse_new_system(State(service): State<Service>, Body(new): Body<BrowseNew>) -> Result<Json<Vec<Branch>>, Refusal> {
+    let system = new.system;
+    let found = service.engine.browse_unsaved(&system.kind, &system.settings, system.secret.as_deref(), new.below.as_deref()).await?;
+    Ok(Json(found.into_iter().map(branch).collect()))
+}
+
+fn branch(branch: tide_connect::Branch) -> Branch {
+    Branch { dn: branch.dn, leaf: branch.leaf, people: branch.people, more: branch.more }
+}
+
+/// The containers directly below one, with how many persons lie in each.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/tree", tag = "systems", params(("name" = String, Path), BranchQuery), responses((status = 200, body = Vec<Branch>)))]
+pub async fn browse_system(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Query(query): Query<BranchQuery>,
+) -> Result<Json<Vec<Branch>>, Refusal> {
+    let below = query.below.as_deref().filter(|below| !below.is_empty());
+    Ok(Json(service.engine.browse(&name, below).await?.into_iter().map(branch).collect()))
+}
+
+/// The least rights that the service account needs for what the published rules do.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/rights", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<Right>)))]
+pub async fn list_rights(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Right>>, Refusal> {
+    let rights = service.engine.least_rights(&name).await?;
+    Ok(Json(rights.into_iter().map(|r| Right { act: r.act.into(), on: r.on, attributes: r.attributes, because: r.because }).collect()))
+}
+
+/// Replaces a system's settings.
+#[utoipa::path(put, path = "/api/v1/systems/{name}/settings", tag = "systems", params(("name" = String, Path)), request_body = NewSettings,
+    responses((status = 200, body = System), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn set_settings(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(new): Body<NewSettings>,
+) -> Result<Json<System>, Refusal> {
+    service.engine.set_settings(&name, new.settings, new.secret.as_deref(), &caller.principal.id).await?;
+    Ok(Json(one(&service, &name).await?))
+}
+
+/// Removes a system in which nobody was ever joined.
+#[utoipa::path(delete, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)),
+    responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn remove_system(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.remove_system(&name, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// One system.
@@ -114,7 +237,7 @@ pub async fn show_system(State(service): State<Service>, Path(name): Path<String
     Ok(Json(one(&service, &name).await?))
 }
 
-/// Makes a system writable or read-only, pauses it or lets it go on.
+/// Makes a system writable or read-only, arms or disarms it, pauses it or lets it go on.
 #[utoipa::path(patch, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), request_body = SystemState, responses((status = 200, body = System)))]
 pub async fn set_system(
     State(service): State<Service>,
@@ -133,7 +256,8 @@ pub async fn set_system(
                 .collect::<Result<Vec<_>, _>>()
         })
         .transpose()?;
-    service.engine.set_system(&name, writable, state.paused, &caller.principal.id).await?;
+    let change = tide_engine::Change { writable, paused: state.paused, armed: state.armed };
+    service.engine.set_system(&name, change, &caller.principal.id).await?;
     Ok(Json(one(&service, &name).await?))
 }
 
@@ -151,8 +275,10 @@ pub async fn set_secret(
 
 /// Tests a system step by step.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/check", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = CheckReport)))]
-pub async fn check_system(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<CheckReport>, Refusal> {
-    Ok(Json(report(service.engine.check_system(&name).await?)))
+pub async fn check_system(State(service): State<Service>, headers: HeaderMap, Path(name): Path<String>) -> Result<Response, Refusal> {
+    let engine = service.engine.clone();
+    engine.store().system(&name).await?;
+    run_check(&headers, |watcher| async move { engine.check_system(&name, watcher).await }).await
 }
 
 /// Reads a system now.
@@ -166,6 +292,8 @@ pub async fn read_system(State(service): State<Service>, Path(name): Path<String
                 object: read.object.to_string(),
                 seen: read.seen as i64,
                 absent: read.absent as i64,
+                quarantined: read.quarantined as i64,
+                unchanged: read.unchanged,
                 error: read.error.as_ref().map(|error| error.said.clone()),
                 remedy: read.error.as_ref().map(|error| error.remedy.clone()),
             })

@@ -1,0 +1,155 @@
+//! `eager-tide scope SYSTEM`.
+
+use super::{Reach, output, segment};
+use clap::{Args, ValueEnum};
+use reqwest::Method;
+use std::io::Write;
+use std::process::ExitCode;
+use tide_api::{Count, Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeTrial};
+
+/// Where somebody stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Stand {
+    /// Takes part
+    In,
+    /// Does not take part
+    Out,
+    /// Waits for something
+    Held,
+}
+
+/// Who takes part with a system, who does not and who waits.
+#[derive(Args)]
+pub struct ScopeView {
+    /// The system
+    system: String,
+    /// The people who stand there, with each one's reason
+    #[arg(long, value_enum)]
+    who: Option<Stand>,
+    /// Only those with this text in name, account or reason
+    #[arg(long, default_value = "")]
+    search: String,
+    /// Write everybody as CSV to the standard output
+    #[arg(long)]
+    export: bool,
+    /// Also take people from this container; shows who would enter and leave, and keeps nothing
+    #[arg(long, value_name = "DN", help_heading = "Try an edit")]
+    include: Vec<String>,
+    /// Leave this container out
+    #[arg(long, value_name = "DN", help_heading = "Try an edit")]
+    exclude: Vec<String>,
+    /// Take members of this group only; may be given several times
+    #[arg(long, value_name = "NAME", help_heading = "Try an edit")]
+    group: Vec<String>,
+    /// Leave members of this group out
+    #[arg(long, value_name = "NAME", help_heading = "Try an edit")]
+    not_group: Vec<String>,
+    /// An LDAP or SCIM filter that must hold; empty takes it away
+    #[arg(long, help_heading = "Try an edit")]
+    filter: Option<String>,
+    /// Save the edit as a new version of the rules
+    #[arg(long, help_heading = "Try an edit")]
+    save: bool,
+    /// The most people that are listed
+    #[arg(long, default_value_t = 50)]
+    limit: usize,
+}
+
+fn totals(totals: &[Count]) -> String {
+    totals.iter().map(|count| format!("{} {}", count.count, count.word)).collect::<Vec<_>>().join(", ")
+}
+
+fn print_counts(counts: &[ScopeCount]) {
+    output::table(
+        &["stands", "people", "reason", "rule"],
+        counts.iter().map(|c| vec![c.stand.clone(), c.count.to_string(), c.reason.clone(), c.rule.clone().unwrap_or_default()]),
+    );
+}
+
+fn print_lines(lines: &[ScopeLine], limit: usize) {
+    output::table(
+        &["person", "stands", "reason", "account"],
+        lines.iter().take(limit).map(|l| vec![l.label.clone(), l.stand.clone(), l.reason.clone(), l.account.clone().unwrap_or_default()]),
+    );
+}
+
+impl ScopeView {
+    fn edits(&self) -> bool {
+        !(self.include.is_empty() && self.exclude.is_empty() && self.group.is_empty() && self.not_group.is_empty()) || self.filter.is_some()
+    }
+
+    fn edited(&self, mut scope: Scope) -> Scope {
+        let container = |dn: &String| ScopeContainer { dn: dn.clone(), one_level: false };
+        scope.within.extend(self.include.iter().map(container));
+        scope.except.extend(self.exclude.iter().map(container));
+        let group = |name: &String| ScopeGroup { name: name.clone(), system: None, nested: true };
+        scope.groups.extend(self.group.iter().map(group));
+        scope.not_groups.extend(self.not_group.iter().map(group));
+        if let Some(filter) = &self.filter {
+            scope.filter = Some(filter.clone()).filter(|filter| !filter.is_empty());
+        }
+        scope
+    }
+
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        let path = format!("systems/{}/scope", segment(&self.system));
+        let stand = self.who.map(|stand| match stand {
+            Stand::In => "in",
+            Stand::Out => "out",
+            Stand::Held => "held",
+        });
+        let mut query = vec![("limit", self.limit.to_string()), ("search", self.search.clone())];
+        query.extend(stand.map(|stand| ("stand", stand.to_owned())));
+        if self.export {
+            let file = client.download(&format!("systems/{}/scope.csv", segment(&self.system)), &query[1..]).await?;
+            std::io::stdout().write_all(&file)?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        let view: tide_api::ScopeView = client.get(&path, &query).await?;
+        if self.edits() {
+            return self.try_edit(&client, reach, view.scope.clone(), &path).await;
+        }
+        if reach.json() {
+            output::json(&view)?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        output::line(&format!("{}: {} (by {})\n", self.system, totals(&view.totals), view.file));
+        if stand.is_none() && self.search.is_empty() {
+            print_counts(&view.counts);
+            output::line(&format!("\n`eager-tide scope {} --who out` lists the people; --search finds one", self.system));
+        } else if view.lines.is_empty() {
+            output::line("nobody fits");
+        } else {
+            print_lines(&view.lines, self.limit);
+            if view.found > view.lines.len() {
+                output::line(&format!("… and {} more: --limit {}, or --export", view.found - view.lines.len(), view.found));
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+
+    async fn try_edit(&self, client: &super::Client, reach: &Reach, scope: Scope, path: &str) -> anyhow::Result<ExitCode> {
+        let edited = self.edited(scope);
+        let trial: ScopeTrial = client.send(Method::POST, &format!("{path}/try"), &edited).await?;
+        if reach.json() {
+            output::json(&trial)?;
+        } else {
+            output::line(&format!("{} would have {}\n", self.system, totals(&trial.totals)));
+            for (what, lines) in [("would enter", &trial.enter), ("would leave", &trial.leave)] {
+                output::line(&format!("{} {what}", lines.len()));
+                if !lines.is_empty() {
+                    print_lines(lines, self.limit);
+                }
+            }
+        }
+        if self.save {
+            let published: Published = client.send(Method::PUT, path, &edited).await?;
+            output::line(&format!("saved in {}, published as version {}", trial.file.name, published.version));
+        } else if !reach.json() {
+            output::line("\nnothing was kept: --save publishes it");
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

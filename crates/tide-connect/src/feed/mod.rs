@@ -1,0 +1,455 @@
+//! The feed connector: rows of a CSV or JSON Lines file, from a folder or pulled over HTTP, as
+//! accounts. A file that cannot be trusted as a whole is refused whole; a row that cannot be used is
+//! set aside, with its line and reason, and the others go on.
+
+mod look;
+mod rows;
+
+pub use look::{FeedLook, LookColumn, look};
+
+use crate::scim::http::{Http, Way};
+use crate::tls::Trust;
+use crate::{Access, CheckReport, ConnectError, Connector, Description, FeedSettings, ScimAuth, Secret, Showing, Shown, Write};
+use async_trait::async_trait;
+use reqwest::StatusCode;
+use reqwest::header::{CONTENT_LENGTH, CONTENT_TYPE, ETAG, HeaderMap, HeaderValue, IF_NONE_MATCH};
+use rows::{Form, Row};
+use std::collections::{BTreeMap, HashMap};
+use std::fs::File;
+use std::io::{Seek, SeekFrom, Write as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use tide_core::model::Observed;
+use tide_core::{AttributeDef, ObjectType, Schema, Value};
+use tokio::sync::mpsc;
+
+/// Rows that are handed on together.
+const BATCH: usize = 500;
+/// The largest file that is pulled, in octets.
+const LARGEST: u64 = 2 << 30;
+/// Names of files that are still being written, or no data.
+const UNFINISHED: [&str; 4] = [".part", ".tmp", ".crdownload", ".filepart"];
+
+/// A feed.
+pub struct FeedConnector {
+    settings: FeedSettings,
+    access: Arc<Access>,
+    http: Option<Http>,
+}
+
+/// A file that is ready to be read.
+struct Source {
+    file: File,
+    /// What it is called, for messages.
+    name: String,
+    /// The tag that came with a pulled file.
+    etag: Option<String>,
+}
+
+fn lasting(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> ConnectError {
+    ConnectError::lasting(code, said, remedy)
+}
+
+fn unreadable(name: &str, error: &std::io::Error) -> ConnectError {
+    ConnectError::passing("feed_unreadable", format!("{name} cannot be read: {error}"), "check the file and its permissions")
+}
+
+impl FeedConnector {
+    /// A connector; nothing is opened yet.
+    pub fn new(settings: FeedSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+        let http = match (&settings.path, &settings.url) {
+            (Some(path), None) if Path::new(path).is_absolute() => None,
+            (Some(path), None) => {
+                return Err(lasting("feed_path", format!("`{path}` is not an absolute path"), "give the whole path of the file or folder"));
+            }
+            (None, Some(url)) => {
+                let way = Way {
+                    url,
+                    trust: Trust { ca_pem: settings.ca_pem.as_deref(), ..Trust::default() },
+                    timeout_seconds: settings.timeout_seconds,
+                    auth: &ScimAuth::Bearer,
+                    in_flight: 1,
+                    per_second: None,
+                };
+                Some(Http::new(&way, secret, access.clone())?)
+            }
+            _ => return Err(lasting("feed_path", "a feed has either a `path` or a `url`", "give one of them")),
+        };
+        if settings.key.trim().is_empty() {
+            return Err(lasting("feed_key", "the feed names no key column", "name the column that tells rows apart and never changes"));
+        }
+        Ok(FeedConnector { settings, access, http })
+    }
+
+    /// The file to read; none when it is the one that was read last.
+    async fn source(&self, anew: bool) -> Result<Option<Source>, ConnectError> {
+        match &self.http {
+            Some(http) => self.pull(http, anew).await,
+            None => {
+                let (path, folders) = (PathBuf::from(self.settings.path.clone().unwrap_or_default()), self.access.feed().folders);
+                blocking(move || {
+                    let path = newest(&allowed(&path, &folders)?)?;
+                    let name = path.display().to_string();
+                    let file = File::open(&path).map_err(|error| unreadable(&name, &error))?;
+                    Ok(Some(Source { file, name, etag: None }))
+                })
+                .await
+            }
+        }
+    }
+
+    async fn pull(&self, http: &Http, anew: bool) -> Result<Option<Source>, ConnectError> {
+        let name = self.settings.url.clone().unwrap_or_default();
+        let mut headers = HeaderMap::new();
+        if let Some(etag) = self.access.feed().etag.filter(|_| !anew).and_then(|etag| HeaderValue::from_str(&etag).ok()) {
+            headers.insert(IF_NONE_MATCH, etag);
+        }
+        let mut response = http.pull(&headers).await?;
+        let status = response.status();
+        let text = |name| response.headers().get(name).and_then(|v: &HeaderValue| v.to_str().ok()).map(str::to_owned);
+        match status {
+            StatusCode::NOT_MODIFIED => return Ok(None),
+            StatusCode::OK => {}
+            StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
+                return Err(ConnectError::system(
+                    "token_refused",
+                    format!("{name} refuses us (HTTP {})", status.as_u16()),
+                    "set a valid token: `eager-tide systems secret NAME`",
+                ));
+            }
+            other if other.is_redirection() => {
+                return Err(ConnectError::system(
+                    "redirect",
+                    format!("{name} is redirected (HTTP {}); redirects are not followed", other.as_u16()),
+                    "give the address that it points to",
+                ));
+            }
+            other => {
+                return Err(ConnectError::passing(
+                    "feed_unreadable",
+                    format!("{name} answers HTTP {}", other.as_u16()),
+                    "check the address",
+                ));
+            }
+        }
+        if text(CONTENT_TYPE).is_some_and(|kind| kind.contains("html")) {
+            return Err(ConnectError::system(
+                "login_page",
+                format!("{name} sends a web page instead of a file"),
+                "check the address, and the token",
+            ));
+        }
+        let (etag, announced) = (text(ETAG), text(CONTENT_LENGTH).and_then(|n| n.parse::<u64>().ok()));
+        let spool = |error: std::io::Error| {
+            ConnectError::passing("spool", format!("the file cannot be kept: {error}"), "check the space on this machine")
+        };
+        let mut file = tempfile::tempfile().map_err(spool)?;
+        let mut size = 0u64;
+        loop {
+            let chunk = response
+                .chunk()
+                .await
+                .map_err(|_| ConnectError::passing("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"))?;
+            let Some(chunk) = chunk else { break };
+            size += chunk.len() as u64;
+            if size > LARGEST {
+                return Err(lasting("too_large", format!("{name} is larger than {} GiB", LARGEST >> 30), "split the feed"));
+            }
+            file.write_all(&chunk).map_err(spool)?;
+        }
+        if announced.is_some_and(|announced| announced != size) {
+            return Err(ConnectError::passing("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"));
+        }
+        file.seek(SeekFrom::Start(0)).map_err(spool)?;
+        Ok(Some(Source { file, name, etag }))
+    }
+
+    async fn enumerate(&self, out: mpsc::Sender<Result<Shown, ConnectError>>) -> Result<Shown, ConnectError> {
+        let memory = self.access.feed();
+        let Some(source) = self.source(memory.rows.is_none()).await? else { return Ok(Shown::Unchanged) };
+        let settings = self.settings.clone();
+        let etag = source.etag.clone();
+        let total = blocking(move || read(source, &settings, memory.rows, &out)).await?;
+        self.access.set_feed(|memory| memory.etag = etag);
+        Ok(Shown::Complete(total))
+    }
+}
+
+async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, ConnectError> + Send + 'static) -> Result<T, ConnectError> {
+    tokio::task::spawn_blocking(work)
+        .await
+        .unwrap_or_else(|error| Err(ConnectError::passing("stopped", error.to_string(), "start it again")))
+}
+
+/// A path inside one of the folders that feeds may be read from, with every link resolved.
+fn allowed(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
+    let real = path.canonicalize().map_err(|error| {
+        ConnectError::passing(
+            "feed_missing",
+            format!("{} cannot be found: {error}", path.display()),
+            "check the path, and that the service may read it",
+        )
+    })?;
+    let inside = folders.iter().filter_map(|folder| folder.canonicalize().ok()).any(|folder| real.starts_with(folder));
+    if inside {
+        return Ok(real);
+    }
+    let shown: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
+    Err(lasting(
+        "feed_folder",
+        format!("{} lies outside the folders that feeds may be read from", path.display()),
+        if shown.is_empty() {
+            "start the service with --feed-folder".to_owned()
+        } else {
+            format!("put it below {}, or start the service with --feed-folder", shown.join(" or "))
+        },
+    ))
+}
+
+/// The file itself, or the newest finished file of a folder.
+fn newest(path: &Path) -> Result<PathBuf, ConnectError> {
+    let name = path.display().to_string();
+    let about = path.metadata().map_err(|error| unreadable(&name, &error))?;
+    if about.is_file() {
+        return Ok(path.to_owned());
+    }
+    if !about.is_dir() {
+        return Err(lasting(
+            "feed_path",
+            format!("{name} is neither a file nor a folder"),
+            "give the file, or the folder that it is put in",
+        ));
+    }
+    let mut found: Option<(std::time::SystemTime, PathBuf)> = None;
+    for entry in path.read_dir().map_err(|error| unreadable(&name, &error))?.filter_map(Result::ok) {
+        let file = entry.file_name().to_string_lossy().to_lowercase();
+        // Links are left out: they could lead out of the folder.
+        let plain = entry.file_type().is_ok_and(|kind| kind.is_file());
+        if !plain || file.starts_with('.') || UNFINISHED.iter().any(|end| file.ends_with(end)) {
+            continue;
+        }
+        let at = entry.metadata().and_then(|about| about.modified()).unwrap_or(std::time::UNIX_EPOCH);
+        if found.as_ref().is_none_or(|(newest, path)| (at, entry.path()) > (*newest, path.clone())) {
+            found = Some((at, entry.path()));
+        }
+    }
+    found
+        .map(|(_, path)| path)
+        .ok_or_else(|| ConnectError::passing("feed_missing", format!("the folder {name} holds no file"), "put the first file there"))
+}
+
+/// Reads a file twice: first to see whether it can be trusted as a whole, then to hand its rows on.
+fn read(
+    mut source: Source,
+    settings: &FeedSettings,
+    before: Option<usize>,
+    out: &mpsc::Sender<Result<Shown, ConnectError>>,
+) -> Result<usize, ConnectError> {
+    let stopped = || ConnectError::passing("stopped", "the reading was stopped", "start it again");
+    let size = source.file.metadata().map_err(|error| unreadable(&source.name, &error))?.len();
+    let (form, keys) = survey(&mut source, settings)?;
+    let good = keys.values().filter(|count| **count == 1).count();
+    if good == 0 {
+        return Err(lasting(
+            "feed_empty",
+            format!("{} holds no usable row: it is refused whole", source.name),
+            "check how the file is made; nobody is missing by it",
+        ));
+    }
+    if let Some(before) = before
+        && good * 100 < before * usize::from(100 - settings.most_shrink_percent.min(100))
+    {
+        return Err(lasting(
+            "feed_shrunk",
+            format!(
+                "{} holds {good} usable rows, and the last one held {before}: it shrank by more than {} % and is refused whole",
+                source.name, settings.most_shrink_percent
+            ),
+            "check the file; if it is right, raise `most_shrink_percent` for this once",
+        ));
+    }
+    let mut batch = Vec::with_capacity(BATCH);
+    let mut bad = Vec::new();
+    let mut total = 0;
+    let send = |shown: Shown| out.blocking_send(Ok(shown)).map_err(|_| stopped());
+    rows::each(&mut source.file, &form, &source.name, |row| {
+        let observed = match row {
+            Row::Good { line, values, raw } => {
+                let key = key_of(&values, &settings.key);
+                match key {
+                    None => Err(crate::BadRow { line, reason: format!("the key `{}` is empty", settings.key), raw: raw(), key: None }),
+                    Some(key) if keys.get(&key).is_some_and(|count| *count > 1) => Err(crate::BadRow {
+                        line,
+                        reason: format!("the key {key} stands in {} rows: none of them is used", keys[&key]),
+                        raw: raw(),
+                        key: Some(key),
+                    }),
+                    Some(key) => Ok(observed(key, values, settings)),
+                }
+            }
+            Row::Bad(row) => Err(row),
+        };
+        match observed {
+            Ok(observed) => {
+                total += 1;
+                batch.push(observed);
+                if batch.len() == BATCH {
+                    send(Shown::Batch(std::mem::take(&mut batch)))?;
+                }
+            }
+            Err(row) => bad.push(row),
+        }
+        if bad.len() >= BATCH {
+            send(Shown::Quarantined(std::mem::take(&mut bad)))?;
+        }
+        Ok(())
+    })?;
+    if !batch.is_empty() {
+        send(Shown::Batch(batch))?;
+    }
+    if !bad.is_empty() {
+        send(Shown::Quarantined(bad))?;
+    }
+    let now = source.file.metadata().map_err(|error| unreadable(&source.name, &error))?.len();
+    if now != size || total != good {
+        return Err(ConnectError::passing("feed_changed", format!("{} was written to while it was read", source.name), "it is read again"));
+    }
+    Ok(total)
+}
+
+/// The first reading: how the file is written, and how often each key stands in it.
+fn survey(source: &mut Source, settings: &FeedSettings) -> Result<(Form, HashMap<String, usize>), ConnectError> {
+    let form = rows::form(&mut source.file, &source.name, settings.format, settings.delimiter)?;
+    if !form.columns.is_empty() && !form.columns.iter().any(|column| *column == settings.key) {
+        let near = tide_core::expr::closest(&settings.key, form.columns.iter().map(String::as_str));
+        return Err(lasting(
+            "feed_key",
+            format!("{} has no column `{}`", source.name, settings.key),
+            near.map_or_else(|| format!("it has: {}", form.columns.join(", ")), |near| format!("did you mean `{near}`?")),
+        ));
+    }
+    let mut keys: HashMap<String, usize> = HashMap::new();
+    rows::each(&mut source.file, &form, &source.name, |row| {
+        if let Row::Good { values, .. } = row
+            && let Some(key) = key_of(&values, &settings.key)
+        {
+            *keys.entry(key).or_insert(0) += 1;
+        }
+        Ok(())
+    })?;
+    Ok((form, keys))
+}
+
+fn key_of(values: &[(Arc<str>, Vec<Value>)], key: &str) -> Option<String> {
+    let found = values.iter().find(|(name, _)| &**name == key)?.1.first()?.to_string();
+    Some(found.trim().to_owned()).filter(|key| !key.is_empty())
+}
+
+fn observed(key: String, values: Vec<(Arc<str>, Vec<Value>)>, settings: &FeedSettings) -> Observed {
+    let name = settings.name.as_ref().and_then(|name| key_of(&values, name)).unwrap_or_else(|| key.clone());
+    Observed { key, name, attributes: values.into_iter().map(|(name, values)| (name.to_string(), values)).collect(), fault: None }
+}
+
+#[async_trait]
+impl Connector for FeedConnector {
+    async fn check(&self, report: &mut CheckReport) {
+        if let Some(http) = &self.http
+            && !http.check(report).await
+        {
+            return;
+        }
+        let source = match self.source(true).await {
+            Ok(Some(source)) => source,
+            Ok(None) => return report.passed("File found", "unchanged since it was last pulled"),
+            Err(error) => return report.failed("File found", &error),
+        };
+        report.passed("File found", source.name.clone());
+        let (settings, mut source) = (self.settings.clone(), source);
+        let looked = blocking(move || {
+            let (form, keys) = survey(&mut source, &settings)?;
+            let mut seen = (0usize, 0usize);
+            rows::each(&mut source.file, &form, &source.name, |row| {
+                let good =
+                    matches!(&row, Row::Good { values, .. } if key_of(values, &settings.key).is_some_and(|key| keys.get(&key) == Some(&1)));
+                if good {
+                    seen.0 += 1
+                } else {
+                    seen.1 += 1
+                }
+                Ok(())
+            })?;
+            Ok((form, seen))
+        })
+        .await;
+        match looked {
+            Err(error) => report.failed("Format", &error),
+            Ok((form, (good, bad))) => {
+                report.passed("Format", form.to_string());
+                if !form.columns.is_empty() {
+                    report.passed("Columns", form.columns.join(" · "));
+                }
+                match (good, bad) {
+                    (0, _) => report.failed(
+                        "Rows",
+                        &lasting("feed_empty", "the file holds no usable row", "`eager-tide feeds look FILE` shows what is in it"),
+                    ),
+                    (_, 0) => report.passed("Rows", format!("{good}, all usable, told apart by {}", self.settings.key)),
+                    _ => report.warned(
+                        "Rows",
+                        format!("{good} usable, {bad} set aside"),
+                        "read it once; the system's page then shows the rows set aside, with their reasons",
+                    ),
+                }
+            }
+        }
+    }
+
+    async fn describe(&self) -> Result<Description, ConnectError> {
+        let Some(mut source) = self.source(true).await? else { return Ok(Description::default()) };
+        let (format, delimiter) = (self.settings.format, self.settings.delimiter);
+        let (form, columns) = blocking(move || {
+            let form = rows::form(&mut source.file, &source.name, format, delimiter)?;
+            let mut columns: BTreeMap<String, bool> = form.columns.iter().map(|name| (name.clone(), false)).collect();
+            if columns.is_empty() {
+                rows::each(&mut source.file, &form, &source.name, |row| {
+                    if let Row::Good { values, .. } = row {
+                        for (name, values) in values {
+                            *columns.entry(name.to_string()).or_insert(false) |= values.len() > 1;
+                        }
+                    }
+                    Ok(())
+                })?;
+            }
+            Ok((form, columns))
+        })
+        .await?;
+        let mut schema = Schema::default();
+        for (name, many) in columns {
+            schema.put(AttributeDef { many, writable: false, required: name == self.settings.key, ..AttributeDef::text(name) });
+        }
+        let profile = vec![("Product".to_owned(), "a feed".to_owned()), ("Format".to_owned(), form.to_string())];
+        Ok(Description {
+            schema: BTreeMap::from([(ObjectType::Person, schema)]),
+            abilities: vec![form.to_string()],
+            profile,
+            own: Vec::new(),
+        })
+    }
+
+    fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
+        crate::show(move |out| async move {
+            if object != ObjectType::Person {
+                return Ok(Shown::Complete(0));
+            }
+            self.enumerate(out).await
+        })
+    }
+
+    async fn find(&self, _object: ObjectType, _probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
+        Ok(Vec::new())
+    }
+
+    async fn write(&self, _write: &Write) -> Result<Observed, ConnectError> {
+        Err(lasting("feed_only", "a feed is read, and nothing is ever written to it", "leave outbound mappings out of its rules"))
+    }
+}

@@ -1,0 +1,391 @@
+//! From octets to rows: what the file is written in is found out, and every row is read with its line.
+
+use super::{lasting, unreadable};
+use crate::{BadRow, ConnectError, FeedFormat};
+use encoding_rs::{CoderResult, Decoder, Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
+use serde_json::Value as Json;
+use std::fmt;
+use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
+use std::sync::Arc;
+use tide_core::Value;
+
+/// The longest row, in octets: a quote that never closes would swallow the rest of the file.
+const LONGEST: usize = 1 << 20;
+/// How much of a bad row is kept, in characters.
+const KEPT: usize = 2000;
+/// How much of the file is looked at to find out how it is written, in octets.
+const SAMPLE: usize = 64 << 10;
+
+/// How a file is written.
+#[derive(Debug, Clone)]
+pub(crate) struct Form {
+    pub encoding: &'static Encoding,
+    /// It begins with a byte order mark.
+    pub marked: bool,
+    /// The delimiter of a CSV file; none for JSON Lines.
+    pub delimiter: Option<u8>,
+    /// The columns that a CSV file's first row names.
+    pub columns: Vec<String>,
+}
+
+impl Form {
+    /// What the delimiter is called.
+    pub fn delimiter_word(&self) -> Option<String> {
+        Some(match self.delimiter? {
+            b',' => "comma".into(),
+            b';' => "semicolon".into(),
+            b'\t' => "tab".into(),
+            b'|' => "vertical bar".into(),
+            other => format!("{:?}", char::from(other)),
+        })
+    }
+}
+
+impl fmt::Display for Form {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.delimiter_word() {
+            Some(word) => write!(f, "CSV, separated by {word}")?,
+            None => write!(f, "JSON Lines")?,
+        }
+        write!(f, ", {}", self.encoding.name())?;
+        if self.marked { f.write_str(" with a byte order mark") } else { Ok(()) }
+    }
+}
+
+/// One row.
+pub(crate) enum Row<'r> {
+    /// It can be used: its line, its values by column, and itself as it stands.
+    Good { line: u64, values: Vec<(Arc<str>, Vec<Value>)>, raw: &'r dyn Fn() -> String },
+    /// It cannot.
+    Bad(BadRow),
+}
+
+fn clip(text: &str) -> String {
+    text.chars().take(KEPT).collect()
+}
+
+/// Reads any encoding as UTF-8. What cannot be read becomes U+FFFD, as in a text editor.
+struct Decoded<R> {
+    inner: R,
+    decoder: Decoder,
+    input: Vec<u8>,
+    from: usize,
+    output: Vec<u8>,
+    given: usize,
+    ended: bool,
+}
+
+impl<R: Read> Decoded<R> {
+    fn new(inner: R, encoding: &'static Encoding) -> Self {
+        let decoder = encoding.new_decoder_with_bom_removal();
+        Decoded { inner, decoder, input: Vec::new(), from: 0, output: Vec::new(), given: 0, ended: false }
+    }
+}
+
+impl<R: Read> Read for Decoded<R> {
+    fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
+        while self.given == self.output.len() && !self.ended {
+            if self.from == self.input.len() {
+                self.input.resize(32 << 10, 0);
+                let got = self.inner.read(&mut self.input)?;
+                self.input.truncate(got);
+                self.from = 0;
+            }
+            let last = self.input.is_empty();
+            self.output.resize(128 << 10, 0);
+            let (result, read, written, _) = self.decoder.decode_to_utf8(&self.input[self.from..], &mut self.output, last);
+            self.output.truncate(written);
+            self.given = 0;
+            self.from += read;
+            self.ended = last && result == CoderResult::InputEmpty;
+        }
+        let count = out.len().min(self.output.len() - self.given);
+        out[..count].copy_from_slice(&self.output[self.given..self.given + count]);
+        self.given += count;
+        Ok(count)
+    }
+}
+
+/// Finds out how a file is written.
+pub(crate) fn form<R: Read + Seek>(file: &mut R, name: &str, format: FeedFormat, delimiter: Option<char>) -> Result<Form, ConnectError> {
+    let io = |error: std::io::Error| unreadable(name, &error);
+    file.seek(SeekFrom::Start(0)).map_err(io)?;
+    let (encoding, marked, empty) = encoding(file).map_err(io)?;
+    if empty {
+        return Err(lasting(
+            "feed_empty",
+            format!("{name} is empty: it is refused whole"),
+            "check how the file is made; nobody is missing by it",
+        ));
+    }
+    file.seek(SeekFrom::Start(0)).map_err(io)?;
+    let mut sample = Vec::new();
+    Decoded::new(&mut *file, encoding).take(SAMPLE as u64).read_to_end(&mut sample).map_err(io)?;
+    let sample = String::from_utf8_lossy(&sample).into_owned();
+    if sample.chars().filter(|c| *c == '\0').count() > 0 {
+        return Err(lasting("feed_binary", format!("{name} is no text: it holds zero octets"), "export it as CSV or JSON Lines"));
+    }
+    let first = sample.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().trim();
+    let json = match format {
+        FeedFormat::JsonLines => true,
+        FeedFormat::Csv => false,
+        FeedFormat::Auto => first.starts_with('{'),
+    };
+    if json {
+        return Ok(Form { encoding, marked, delimiter: None, columns: Vec::new() });
+    }
+    if first.starts_with('<') || first.starts_with('[') {
+        return Err(lasting(
+            "feed_format",
+            format!("{name} is neither CSV nor JSON Lines: it begins with {}", clip(&first.chars().take(20).collect::<String>())),
+            "export it as CSV with a row of column names, or as one JSON object in each line",
+        ));
+    }
+    let delimiter = match delimiter {
+        Some(given) => u8::try_from(given).ok().filter(u8::is_ascii).ok_or_else(|| {
+            lasting(
+                "feed_delimiter",
+                format!("`{given}` cannot be a delimiter"),
+                "use a comma, a semicolon, a tab or another ASCII character",
+            )
+        })?,
+        None => guess(&sample),
+    };
+    let mut form = Form { encoding, marked, delimiter: Some(delimiter), columns: Vec::new() };
+    let mut reader = csv_reader(sample.as_bytes(), delimiter);
+    let mut header = csv::StringRecord::new();
+    let any = reader.read_record(&mut header).unwrap_or(false);
+    form.columns = header.iter().map(|column| column.trim().to_owned()).collect();
+    let twice = form.columns.iter().enumerate().find(|(at, column)| form.columns[..*at].contains(column)).map(|(_, column)| column.clone());
+    if let Some(column) = twice {
+        return Err(lasting("feed_header", format!("{name} names the column `{column}` twice"), "give each column a name of its own"));
+    }
+    if !any || form.columns.iter().any(String::is_empty) {
+        return Err(lasting(
+            "feed_header",
+            format!("the first row of {name} does not name every column"),
+            "the first row must hold the columns' names",
+        ));
+    }
+    Ok(form)
+}
+
+/// The encoding of a file, whether it says so itself, and whether it is empty.
+fn encoding(file: &mut impl Read) -> std::io::Result<(&'static Encoding, bool, bool)> {
+    let mut reader = BufReader::with_capacity(64 << 10, file);
+    let head = reader.fill_buf()?;
+    let empty = head.trim_ascii().is_empty();
+    if let Some((encoding, _)) = Encoding::for_bom(head) {
+        let known = [UTF_8, UTF_16LE, UTF_16BE].contains(&encoding);
+        return Ok((encoding, known, head.len() <= 3));
+    }
+    // UTF-8 has a form that other encodings never have by chance; the whole file must have it.
+    let mut rest: Vec<u8> = Vec::new();
+    loop {
+        let chunk = reader.fill_buf()?;
+        if chunk.is_empty() {
+            return Ok((if rest.is_empty() { UTF_8 } else { WINDOWS_1252 }, false, empty));
+        }
+        let count = chunk.len();
+        rest.extend_from_slice(chunk);
+        reader.consume(count);
+        match std::str::from_utf8(&rest) {
+            Ok(_) => rest.clear(),
+            Err(error) if error.error_len().is_some() => return Ok((WINDOWS_1252, false, empty)),
+            Err(error) => drop(rest.drain(..error.valid_up_to())),
+        }
+    }
+}
+
+/// The delimiter that cuts the first rows into the same number of fields, and into most of them.
+fn guess(sample: &str) -> u8 {
+    let lines: Vec<&str> = sample.lines().filter(|line| !line.is_empty()).take(20).collect();
+    let whole = if lines.len() > 2 { &lines[..lines.len() - 1] } else { &lines[..] };
+    let score = |delimiter: u8| {
+        let text = whole.join("\n");
+        let mut counts = csv_reader(text.as_bytes(), delimiter).into_records().filter_map(Result::ok).map(|record| record.len());
+        let first = counts.next().unwrap_or(0);
+        let even = counts.filter(|count| *count == first).count();
+        if first < 2 { (0, 0) } else { (even + 1, first) }
+    };
+    [b',', b';', b'\t', b'|'].into_iter().max_by_key(|delimiter| (score(*delimiter), *delimiter == b',')).unwrap_or(b',')
+}
+
+fn csv_reader<R: Read>(reader: R, delimiter: u8) -> csv::Reader<R> {
+    csv::ReaderBuilder::new().delimiter(delimiter).flexible(true).has_headers(false).from_reader(reader)
+}
+
+/// Reads every row. A file that ends in the middle of a row is refused whole.
+pub(crate) fn each<R: Read + Seek>(
+    file: &mut R,
+    form: &Form,
+    name: &str,
+    with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
+) -> Result<(), ConnectError> {
+    let io = |error: std::io::Error| unreadable(name, &error);
+    let end = file.seek(SeekFrom::End(-1)).map_err(io)?;
+    let mut last = [0u8; 1];
+    file.read_exact(&mut last).map_err(io)?;
+    // In UTF-16 the last octet of a line feed may be zero.
+    let ends_line = matches!(last[0], b'\n' | b'\r') || (form.encoding != UTF_8 && last[0] == 0 && end > 0);
+    file.seek(SeekFrom::Start(0)).map_err(io)?;
+    let text = Decoded::new(file, form.encoding);
+    match form.delimiter {
+        Some(delimiter) => csv_rows(text, form, delimiter, ends_line, name, with),
+        None => json_rows(text, ends_line, name, with),
+    }
+}
+
+fn truncated(name: &str, line: u64) -> ConnectError {
+    lasting(
+        "feed_truncated",
+        format!("{name} ends in the middle of line {line}: it was cut off and is refused whole"),
+        "deliver it again; nobody is missing by it",
+    )
+}
+
+fn csv_rows<R: Read>(
+    text: R,
+    form: &Form,
+    delimiter: u8,
+    ends_line: bool,
+    name: &str,
+    mut with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
+) -> Result<(), ConnectError> {
+    let columns: Vec<Arc<str>> = form.columns.iter().map(|column| Arc::from(column.as_str())).collect();
+    let mut reader = csv_reader(text, delimiter);
+    let mut record = csv::StringRecord::new();
+    let mut first = true;
+    let mut pending: Option<(u64, BadRow)> = None;
+    loop {
+        let more = reader.read_record(&mut record).map_err(|error| match error.into_kind() {
+            csv::ErrorKind::Io(error) => unreadable(name, &error),
+            other => lasting("feed_format", format!("{name} cannot be read as CSV: {other:?}"), "export it again"),
+        })?;
+        let line = record.position().map_or(0, csv::Position::line);
+        if !more {
+            // The last row is short, and no line ends it: the file was cut.
+            return match pending {
+                Some((line, _)) if !ends_line => Err(truncated(name, line)),
+                Some((_, row)) => with(Row::Bad(row)),
+                None => Ok(()),
+            };
+        }
+        if let Some((_, row)) = pending.take() {
+            with(Row::Bad(row))?;
+        }
+        if std::mem::take(&mut first) {
+            continue;
+        }
+        if record.as_slice().len() > LONGEST {
+            return Err(lasting(
+                "feed_quote",
+                format!("{name}: the row on line {line} is longer than {} KiB, as if a quote never closed", LONGEST >> 10),
+                "correct the quotes on that line",
+            ));
+        }
+        let raw = || {
+            let mut writer = csv::WriterBuilder::new().delimiter(delimiter).from_writer(Vec::new());
+            // Writing to memory cannot fail.
+            let _ = writer.write_record(&record);
+            let text = writer.into_inner().unwrap_or_default();
+            clip(String::from_utf8_lossy(&text).trim_end_matches(['\n', '\r']))
+        };
+        if record.len() == 1 && record.get(0).is_some_and(|field| field.trim().is_empty()) {
+            continue;
+        }
+        if record.len() != columns.len() {
+            let reason = format!("it has {} fields, and the header has {}", record.len(), columns.len());
+            pending = Some((line, BadRow { line, reason, raw: raw(), key: None }));
+            continue;
+        }
+        if let Some(field) = record.iter().find(|field| field.contains('\u{fffd}')) {
+            let reason = format!("it holds octets that are no {}: {}", form.encoding.name(), clip(field));
+            with(Row::Bad(BadRow { line, reason, raw: raw(), key: None }))?;
+            continue;
+        }
+        let values = columns
+            .iter()
+            .zip(record.iter())
+            .filter(|(_, field)| !field.trim().is_empty())
+            .map(|(column, field)| (column.clone(), vec![Value::text(field)]))
+            .collect();
+        with(Row::Good { line, values, raw: &raw })?;
+    }
+}
+
+fn json_rows<R: Read>(
+    text: R,
+    ends_line: bool,
+    name: &str,
+    mut with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
+) -> Result<(), ConnectError> {
+    let mut reader = BufReader::with_capacity(64 << 10, text);
+    let mut line = 0u64;
+    let mut pending: Option<BadRow> = None;
+    loop {
+        let mut octets = Vec::new();
+        let got = (&mut reader).take(LONGEST as u64 + 1).read_until(b'\n', &mut octets).map_err(|error| unreadable(name, &error))?;
+        if got == 0 {
+            return match pending {
+                Some(row) if !ends_line => Err(truncated(name, row.line)),
+                Some(row) => with(Row::Bad(row)),
+                None => Ok(()),
+            };
+        }
+        line += 1;
+        if octets.len() > LONGEST {
+            return Err(lasting(
+                "feed_format",
+                format!("{name}: line {line} is longer than {} KiB", LONGEST >> 10),
+                "put one object in each line",
+            ));
+        }
+        if let Some(row) = pending.take() {
+            with(Row::Bad(row))?;
+        }
+        let text = String::from_utf8_lossy(&octets);
+        let text = text.trim();
+        if text.is_empty() {
+            continue;
+        }
+        let raw = || clip(text);
+        match serde_json::from_str::<Json>(text) {
+            Ok(Json::Object(fields)) => {
+                let mut values = Vec::new();
+                for (field, value) in &fields {
+                    flatten(field, value, 0, &mut values);
+                }
+                with(Row::Good { line, values, raw: &raw })?;
+            }
+            Ok(other) => {
+                let reason = format!("it is no JSON object but {}", if other.is_array() { "a list" } else { "a single value" });
+                with(Row::Bad(BadRow { line, reason, raw: raw(), key: None }))?;
+            }
+            Err(error) => pending = Some(BadRow { line, reason: format!("it is not JSON: {error}"), raw: raw(), key: None }),
+        }
+    }
+}
+
+/// A JSON value as flat attributes: parts of an object by dotted names, a list as many values.
+fn flatten(name: &str, value: &Json, depth: usize, out: &mut Vec<(Arc<str>, Vec<Value>)>) {
+    let scalar = |value: &Json| match value {
+        Json::String(text) if text.trim().is_empty() => None,
+        Json::String(text) => Some(Value::text(text)),
+        Json::Bool(truth) => Some(Value::Bool(*truth)),
+        Json::Number(number) => Some(number.as_i64().map_or_else(|| Value::text(number.to_string()), Value::Int)),
+        _ => None,
+    };
+    match value {
+        Json::Object(parts) if depth < 4 => {
+            parts.iter().for_each(|(part, value)| flatten(&format!("{name}.{part}"), value, depth + 1, out))
+        }
+        Json::Array(items) => {
+            let values: Vec<Value> = items.iter().filter_map(scalar).collect();
+            if !values.is_empty() {
+                out.push((Arc::from(name), values));
+            }
+        }
+        single => out.extend(scalar(single).map(|value| (Arc::from(name), vec![value]))),
+    }
+}

@@ -1,0 +1,194 @@
+//! The LDAP connector against a real domain controller (Samba's). It needs root and ports of its own,
+//! so this test has a main of its own: where it cannot run it says so, and is not counted as passed.
+
+use std::sync::Arc;
+use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, Secret, Shown, StepState, Write};
+use tide_core::compare::ValueChange;
+use tide_core::decide::ChangeKind;
+use tide_core::model::Observed;
+use tide_core::{ObjectType, Place, Value};
+use tide_standins::samba::{self, DomainController};
+
+fn main() {
+    if std::env::args().any(|argument| argument == "--list") {
+        println!("a_real_domain_controller: test");
+        return;
+    }
+    if let Some(why) = samba::missing() {
+        println!("\nrunning 0 tests\ntest a_real_domain_controller ... ignored, not run: {why}\n");
+        return;
+    }
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
+    runtime.block_on(story());
+    println!("\nrunning 1 test\ntest a_real_domain_controller ... ok\n");
+}
+
+fn connector(settings: &LdapSettings, password: &str) -> Arc<LdapConnector> {
+    let access = Arc::new(Access::new(&[ObjectType::Person, ObjectType::Group]));
+    Arc::new(LdapConnector::new(settings.clone(), Some(Secret::new(password)), access).expect("sound"))
+}
+
+async fn all(connector: &Arc<LdapConnector>, object: ObjectType) -> Vec<Observed> {
+    let mut showing = connector.clone().observe(object);
+    let mut seen = Vec::new();
+    loop {
+        match showing.recv().await.expect("more").expect("good") {
+            Shown::Batch(batch) => seen.extend(batch),
+            Shown::Complete(count) => {
+                assert_eq!(count, seen.len());
+                return seen;
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+}
+
+fn failed(report: &CheckReport) -> (String, String) {
+    let step = report.steps.iter().find(|s| s.state == StepState::Failed).unwrap_or_else(|| panic!("nothing failed: {report:#?}"));
+    (step.code.clone().unwrap_or_default(), format!("{} / {}", step.said, step.remedy.clone().unwrap_or_default()))
+}
+
+fn change(attribute: &str, before: Vec<Value>, after: Vec<Value>) -> ValueChange {
+    ValueChange { attribute: attribute.into(), before, after, rule: Place::default() }
+}
+
+async fn story() {
+    let controller = DomainController::start().expect("the controller starts");
+    let people = format!("OU=People,{}", controller.base);
+    controller.tool(&["ou", "add", "OU=People"]).expect("a container");
+    for (name, given, family) in [("mate.one", "Ada", "Lind"), ("mate.two", "Bram", "Holm"), ("mate.three", "Chidi", "Okafor")] {
+        let (given, family) = (format!("--given-name={given}"), format!("--surname={family}"));
+        controller.tool(&["user", "create", name, "Quay-side-9", "--userou=OU=People", &given, &family]).expect("a user");
+    }
+    controller.tool(&["group", "add", "deck-watch"]).expect("a group");
+    controller.tool(&["group", "addmembers", "deck-watch", "mate.one,mate.two"]).expect("members");
+    controller.tool(&["user", "disable", "mate.three"]).expect("disabled");
+
+    let sound = LdapSettings {
+        bind_dn: Some(controller.admin.clone()),
+        ca_pem: Some(controller.certificates.ca_pem.clone()),
+        timeout_seconds: 10,
+        ..LdapSettings::new(&controller.tls_url, &controller.base)
+    };
+
+    // It is tested, by each form of the name, over LDAPS and StartTLS, and says what it is.
+    let start_tls = LdapSettings { url: controller.url.clone(), start_tls: true, ..sound.clone() };
+    let by_dn = LdapSettings { bind_dn: Some(format!("CN=Administrator,CN=Users,{}", controller.base)), ..sound.clone() };
+    let by_domain = LdapSettings { bind_dn: Some("SKERRY\\Administrator".into()), ..sound.clone() };
+    for settings in [&sound, &start_tls, &by_dn, &by_domain] {
+        let report = connector(settings, &controller.password).tested().await;
+        assert!(report.healthy(), "{report:#?}");
+        assert!(report.steps.iter().any(|s| s.name == "Referrals" && s.said.contains("not followed")), "{report:#?}");
+    }
+    let reader = connector(&sound, &controller.password);
+    let described = reader.describe().await.expect("described");
+    let profile = |label: &str| described.profile.iter().find(|(l, _)| l == label).map(|(_, t)| t.clone()).unwrap_or_default();
+    assert!(profile("Product").contains("domain controller"), "{:?}", described.profile);
+    assert_eq!(profile("Functional level"), "2008 R2");
+    assert!(profile("Offers").contains("change feed"), "{:?}", described.profile);
+    let schema = &described.schema[&ObjectType::Person];
+    assert!(schema.get("member").is_some_and(|def| def.many) && schema.get("sAMAccountName").is_some_and(|def| !def.many));
+    assert!(described.own.contains(&"administrator@skerry.example".to_owned()), "{:?}", described.own);
+
+    // Each refusal has its own reason.
+    let (code, text) = failed(&connector(&sound, "wrong").tested().await);
+    assert_eq!(code, "bind_refused");
+    assert!(text.contains("name@domain") && text.contains("SKERRY\\eager-tide"), "the forms of a name are told: {text}");
+    let disabled = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
+    assert_eq!(failed(&connector(&disabled, "Quay-side-9").tested().await).0, "account_disabled");
+    let plain = LdapSettings { url: controller.url.clone(), ..sound.clone() };
+    assert_eq!(failed(&connector(&plain, &controller.password).tested().await).0, "tls_needed");
+    controller.tool(&["user", "setexpiry", "mate.two", "--days=-2"]).expect("expired");
+    let expired = LdapSettings { bind_dn: Some("mate.two@skerry.example".into()), ..sound.clone() };
+    assert_eq!(failed(&connector(&expired, "Quay-side-9").tested().await).0, "account_expired");
+    let nobody = LdapSettings { bind_dn: None, ..sound.clone() };
+    assert_eq!(failed(&connector(&nobody, "").tested().await).0, "anonymous_refused");
+
+    // People are read with readable keys, flags and times.
+    let small = connector(&LdapSettings { page_size: 2, ..sound.clone() }, &controller.password);
+    let seen = all(&small, ObjectType::Person).await;
+    let person = |account: &str| seen.iter().find(|o| o.attributes.get("sAMAccountName") == [Value::text(account)]).expect("there");
+    let one = person("mate.one");
+    assert_eq!(one.key.len(), 36, "objectGUID as text: {}", one.key);
+    assert_eq!(one.attributes.get("objectGUID"), [Value::text(&one.key)]);
+    let sid = one.attributes.get("objectSid")[0].to_string();
+    assert!(sid.starts_with("S-1-5-21-"), "{sid}");
+    assert!(person("Administrator").attributes.get("objectSid")[0].to_string().ends_with("-500"));
+    assert!(matches!(one.attributes.get("pwdLastSet"), [Value::Time(_)]), "{:?}", one.attributes.get("pwdLastSet"));
+    assert!(one.attributes.get("accountExpires").is_empty(), "never is no instant");
+    assert!(matches!(person("mate.two").attributes.get("accountExpires"), [Value::Time(_)]));
+    assert!(matches!(one.attributes.get("whenCreated"), [Value::Time(_)]));
+    assert_eq!(one.attributes.get("enabled"), [Value::Bool(true)]);
+    let third = person("mate.three");
+    assert_eq!(third.attributes.get("enabled"), [Value::Bool(false)]);
+    assert!(third.attributes.get("accountFlags").contains(&Value::text("disabled")), "{:?}", third.attributes.get("accountFlags"));
+    assert!(!seen.iter().any(|o| o.attributes.get("sAMAccountName") == [Value::text("DC1$")]), "computers are no persons");
+
+    // Groups, and a large one in ranges.
+    let groups = all(&reader, ObjectType::Group).await;
+    let watch = groups.iter().find(|g| g.name.starts_with("CN=deck-watch")).expect("there");
+    assert_eq!(watch.attributes.get("member").len(), 2);
+    assert!(matches!(watch.attributes.get("member")[0], Value::Reference(_)));
+
+    // Writing: values, an instant, a state with its other flags, a rename that keeps the key, members as differences.
+    let write = |object, account: &Observed, kind, values| Write {
+        object,
+        kind,
+        account: Some((account.key.clone(), account.name.clone())),
+        values,
+    };
+    let at = Value::Time("2027-03-01T00:00:00Z".parse().expect("valid"));
+    let values = vec![change("title", vec![], vec![Value::text("Mate")]), change("accountExpires", vec![], vec![at.clone()])];
+    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Update, values)).await.expect("written");
+    assert_eq!((now.attributes.get("title"), now.attributes.get("accountExpires")), (&[Value::text("Mate")][..], &[at][..]));
+    let flags = change("userAccountControl", one.attributes.get("userAccountControl").to_vec(), vec![]);
+    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Disable, vec![flags])).await.expect("disabled");
+    assert_eq!(now.attributes.get("enabled"), [Value::Bool(false)]);
+    assert!(now.attributes.get("accountFlags").contains(&Value::text("normal account")));
+    let moved = change("dn", vec![], vec![Value::text(format!("CN=Ada Holm,{people}"))]);
+    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Rename, vec![moved])).await.expect("renamed");
+    assert_eq!(now.key, one.key);
+    assert!(now.name.starts_with("CN=Ada Holm,"), "{}", now.name);
+    let members = reader.by_name(ObjectType::Group, &watch.name).await.attributes.get("member").to_vec();
+    let mut wanted = members.clone();
+    wanted.push(Value::Reference(third.name.clone()));
+    let now = reader
+        .write(&write(ObjectType::Group, watch, ChangeKind::Update, vec![change("member", members, wanted)]))
+        .await
+        .expect("a member more");
+    assert_eq!(now.attributes.get("member").len(), 3);
+
+    // The tree, level by level, with counts.
+    let top = reader.browse(None).await.expect("the top");
+    assert_eq!(top.len(), 1);
+    let below = reader.browse(Some(&controller.base)).await.expect("below");
+    let branch = below.iter().find(|b| b.dn.eq_ignore_ascii_case(&people)).expect("the container");
+    assert_eq!(branch.people, Some(3));
+    assert_eq!(reader.browse(Some("DC=elsewhere")).await.expect_err("refused").code, "outside");
+
+    // Making an account that is disabled until it is wanted.
+    let create = Write {
+        object: ObjectType::Person,
+        kind: ChangeKind::Create,
+        account: None,
+        values: vec![
+            change("dn", vec![], vec![Value::text(format!("CN=Mette Sund,{people}"))]),
+            change("objectClass", vec![], vec![Value::text("user")]),
+            change("sAMAccountName", vec![], vec![Value::text("mette.sund")]),
+            change("enabled", vec![], vec![Value::Bool(false)]),
+        ],
+    };
+    let made = reader.write(&create).await.expect("made");
+    assert_eq!(made.attributes.get("enabled"), [Value::Bool(false)]);
+}
+
+/// An object by its name, for a test.
+trait ByName {
+    async fn by_name(&self, object: ObjectType, name: &str) -> Observed;
+}
+
+impl ByName for Arc<LdapConnector> {
+    async fn by_name(&self, object: ObjectType, name: &str) -> Observed {
+        all(self, object).await.into_iter().find(|o| o.name == name).expect("there")
+    }
+}

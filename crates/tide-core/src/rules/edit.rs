@@ -1,0 +1,312 @@
+//! Writing rule files: the first file of a newly connected system, and a changed scope in a file that
+//! is there. Comments and order of what is not touched survive.
+
+use super::RuleFile;
+use crate::model::ObjectType;
+use crate::schema::Schema;
+use serde::{Deserialize, Serialize};
+use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, Table, Value, value};
+
+/// What a newly connected system is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Purpose {
+    /// It gives identities their values.
+    Source,
+    /// Accounts are kept in it.
+    Target,
+}
+
+/// A container in a scope.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ContainerEdit {
+    /// Its name.
+    pub dn: String,
+    /// Only what lies directly in it?
+    pub one_level: bool,
+}
+
+/// A group in a scope.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GroupEdit {
+    /// Its name.
+    pub name: String,
+    /// The system that holds it, when it is not the scope's own.
+    pub system: Option<String>,
+    /// Do members of its member groups count?
+    pub nested: bool,
+}
+
+/// A condition in a scope.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ConditionEdit {
+    /// The expression.
+    pub when: String,
+    /// Said of those for whom it does not hold.
+    pub otherwise: Option<String>,
+}
+
+/// A whole scope, as it is edited.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ScopeEdit {
+    /// Containers that are read.
+    pub within: Vec<ContainerEdit>,
+    /// Containers that are left out.
+    pub except: Vec<ContainerEdit>,
+    /// Groups of which one must hold the record.
+    pub groups: Vec<GroupEdit>,
+    /// Groups whose members are left out.
+    pub not_groups: Vec<GroupEdit>,
+    /// A filter.
+    pub filter: Option<String>,
+    /// Conditions.
+    pub conditions: Vec<ConditionEdit>,
+}
+
+fn inline(pairs: impl IntoIterator<Item = (&'static str, Value)>) -> Value {
+    let mut table = InlineTable::new();
+    for (key, value) in pairs {
+        table.insert(key, value);
+    }
+    Value::InlineTable(table)
+}
+
+fn list(values: impl Iterator<Item = Value>) -> Item {
+    let mut array = Array::new();
+    for one in values {
+        array.push_formatted(one.decorated("\n    ", ""));
+    }
+    array.set_trailing("\n");
+    array.set_trailing_comma(true);
+    Item::Value(Value::Array(array))
+}
+
+fn containers(edits: &[ContainerEdit]) -> Item {
+    list(edits.iter().map(|edit| match edit.one_level {
+        false => Value::from(edit.dn.as_str()),
+        true => inline([("dn", edit.dn.as_str().into()), ("levels", "one".into())]),
+    }))
+}
+
+fn groups(edits: &[GroupEdit]) -> Item {
+    list(edits.iter().map(|edit| {
+        if edit.nested && edit.system.is_none() {
+            return Value::from(edit.name.as_str());
+        }
+        let system = edit.system.as_deref().map(|system| ("system", Value::from(system)));
+        let nested = (!edit.nested).then_some(("nested", Value::from(false)));
+        inline([("name", Value::from(edit.name.as_str()))].into_iter().chain(system).chain(nested))
+    }))
+}
+
+/// Puts a scope into the text of a system's file.
+pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<String, String> {
+    let mut document: DocumentMut =
+        text.parse().map_err(|error: toml_edit::TomlError| format!("the file cannot be read: {}", error.message()))?;
+    let section = document.entry(kind.word()).or_insert_with(|| Item::Table(Table::new()));
+    let section = section.as_table_mut().ok_or_else(|| format!("`{kind}` is no table"))?;
+    let empty = *edit == ScopeEdit::default();
+    if empty {
+        section.remove("scope");
+        return Ok(document.to_string());
+    }
+    let scope = section.entry("scope").or_insert_with(|| Item::Table(Table::new()));
+    let scope = scope.as_table_mut().ok_or("`scope` is no table of its own: write it as [person.scope] first")?;
+    let mut set = |key: &str, item: Item, there: bool| {
+        if there {
+            scope.insert(key, item);
+        } else {
+            scope.remove(key);
+        }
+    };
+    set("within", containers(&edit.within), !edit.within.is_empty());
+    set("except", containers(&edit.except), !edit.except.is_empty());
+    set("groups", groups(&edit.groups), !edit.groups.is_empty());
+    set("not_groups", groups(&edit.not_groups), !edit.not_groups.is_empty());
+    set("filter", value(edit.filter.clone().unwrap_or_default()), edit.filter.is_some());
+    let mut conditions = ArrayOfTables::new();
+    for condition in &edit.conditions {
+        let mut table = Table::new();
+        table.insert("when", value(&condition.when));
+        if let Some(otherwise) = &condition.otherwise {
+            table.insert("else", value(otherwise));
+        }
+        conditions.push(table);
+    }
+    set("condition", Item::ArrayOfTables(conditions), !edit.conditions.is_empty());
+    Ok(document.to_string())
+}
+
+/// The scope that a file holds, as it can be edited.
+pub fn scope_of(scope: &super::Scope) -> ScopeEdit {
+    let containers =
+        |all: &[super::Container]| all.iter().map(|c| ContainerEdit { dn: c.dn.to_string(), one_level: c.one_level }).collect();
+    let groups = |all: &[super::GroupScope]| {
+        all.iter().map(|g| GroupEdit { name: g.name.clone(), system: g.system.clone(), nested: g.nested }).collect()
+    };
+    ScopeEdit {
+        within: containers(&scope.within),
+        except: containers(&scope.except),
+        groups: groups(&scope.groups),
+        not_groups: groups(&scope.not_groups),
+        filter: scope.filter.as_ref().map(|filter| filter.source.clone()),
+        conditions: scope
+            .conditions
+            .iter()
+            .map(|c| ConditionEdit { when: c.when.source().to_owned(), otherwise: Some(c.otherwise.clone()) })
+            .collect(),
+    }
+}
+
+/// The attributes that identities usually have, and under which names systems of each kind keep
+/// them: (identity, LDAP, SCIM, feeds' columns, unique).
+const USUAL: [(&str, &str, &str, &[&str]); 9] = [
+    ("employeeNumber", "employeeNumber", "enterprise.employeeNumber", &["employeenumber", "number", "personnelnumber", "id"]),
+    ("givenName", "givenName", "name.givenName", &["givenname", "firstname", "given"]),
+    ("familyName", "sn", "name.familyName", &["familyname", "lastname", "surname", "family"]),
+    ("displayName", "displayName", "displayName", &["displayname", "name", "fullname"]),
+    ("mail", "mail", "emails.work", &["mail", "email", "address"]),
+    ("title", "title", "title", &["title", "position", "rank"]),
+    ("department", "departmentNumber", "enterprise.department", &["department", "unit"]),
+    ("port", "l", "addresses.work.locality", &["port", "site", "town", "location"]),
+    ("active", "enabled", "active", &["active", "status"]),
+];
+
+/// The attribute of a system that carries a usual one, if its schema has it.
+fn carried(schema: &Schema, kind: &str, usual: &(&str, &str, &str, &[&str])) -> Option<String> {
+    let fixed = match kind {
+        "ldap" => Some(usual.1),
+        "scim" | "push" => Some(usual.2),
+        _ => None,
+    };
+    if let Some(name) = fixed {
+        return schema.get(name).map(|def| def.name.clone());
+    }
+    let plain = |name: &str| name.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_lowercase();
+    usual.3.iter().find_map(|wanted| schema.names().find(|name| plain(name) == **wanted)).map(str::to_owned)
+}
+
+/// How an expression reads an attribute.
+fn reads(name: &str) -> String {
+    let plain = name.split('.').all(|part| !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_'));
+    if plain { format!("account.{name}") } else { format!("account[\"{name}\"]") }
+}
+
+/// The first rule file of a system: whom it takes, how accounts are matched, what is mapped, with what
+/// its schema is known to have. `declared` are the identity attributes that the rule set has already.
+pub fn starter(
+    system: &str,
+    kind: &str,
+    purpose: Purpose,
+    schema: &Schema,
+    declared: &[String],
+    scope: &ScopeEdit,
+) -> Result<String, String> {
+    let (role, what) = match purpose {
+        Purpose::Source => ("inbound", "It gives identities their values."),
+        Purpose::Target => ("outbound", "Accounts are kept in it."),
+    };
+    let mut text = format!("# {system}: {what} Written by the set-up; it is yours to change.\nsystem = \"{system}\"\n\n[person]\n");
+    if purpose == Purpose::Target {
+        text.push_str("# Whoever leaves or falls out of scope is disabled, not deleted.\nwhen_out = \"disable\"\n");
+    }
+    let here = |name: &str| declared.is_empty() || declared.iter().any(|known| known == name);
+    let pairs: Vec<(&str, String)> =
+        USUAL.iter().filter(|usual| here(usual.0)).filter_map(|usual| Some((usual.0, carried(schema, kind, usual)?))).collect();
+    for (name, label) in [("employeeNumber", "employee number"), ("mail", "address")] {
+        if let Some((identity, account)) = pairs.iter().find(|(identity, _)| *identity == name) {
+            text.push_str(&format!(
+                "\n[[person.match]]\nname = \"{label}\"\naccount = '{}'\nidentity = 'identity.{identity}'\n",
+                if name == "mail" { format!("lower({})", reads(account)) } else { reads(account) }
+            ));
+        }
+    }
+    text.push_str(&format!("\n[person.{role}]\n"));
+    for (identity, account) in &pairs {
+        let line = match purpose {
+            Purpose::Source if *identity == "mail" => format!("{identity} = 'lower(trim({}))'\n", reads(account)),
+            Purpose::Source => format!("{identity} = '{}'\n", reads(account)),
+            Purpose::Target => format!("\"{account}\" = 'identity.{identity}'\n"),
+        };
+        text.push_str(&line);
+    }
+    if purpose == Purpose::Target && kind == "scim" {
+        for (attribute, from) in [("externalId", "identity.id"), ("userName", "identity.mail")] {
+            let known = from == "identity.id" || here("mail");
+            if known && schema.get(attribute).is_some() && !pairs.iter().any(|(_, account)| account == attribute) {
+                text.push_str(&format!("{attribute} = '{from}'\n"));
+            }
+        }
+    }
+    with_scope(&text, ObjectType::Person, scope)
+}
+
+/// The first `identities.toml`, for a rule set that has none.
+pub fn first_identities(label: bool) -> RuleFile {
+    let mut text =
+        "# What an identity holds. `required` values are waited for, `unique` ones are held when they clash.\n\n[person]\n".to_owned();
+    if label {
+        text.push_str("label = \"displayName\"\n");
+    }
+    text.push_str("\n[person.attributes]\n");
+    for (name, ..) in USUAL {
+        let more = if name == "employeeNumber" { "{ unique = true }" } else { "{}" };
+        text.push_str(&format!("{name} = {more}\n"));
+    }
+    RuleFile { name: "identities.toml".into(), text }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::RuleSet;
+    use crate::schema::AttributeDef;
+
+    #[test]
+    fn a_scope_is_changed_and_the_rest_of_the_file_stays() {
+        let text = "# ours\nsystem = \"harbour\" # the directory\n\n[person.scope]\nwithin = [\"ou=a,dc=e\"]\n\n[person.inbound]\nmail = 'account.mail' # kept\n";
+        let edit = ScopeEdit {
+            within: vec![ContainerEdit { dn: "ou=people,dc=e".into(), one_level: true }],
+            except: vec![ContainerEdit { dn: "ou=kiosks,ou=people,dc=e".into(), one_level: false }],
+            groups: vec![GroupEdit { name: "cn=deck,dc=e".into(), system: None, nested: false }],
+            filter: Some("(mail=*)".into()),
+            conditions: vec![ConditionEdit { when: "account.mail != null".into(), otherwise: Some("has no \"address\"".into()) }],
+            ..ScopeEdit::default()
+        };
+        let changed = with_scope(text, ObjectType::Person, &edit).expect("changed");
+        assert!(
+            changed.contains("# ours") && changed.contains("# the directory") && changed.contains("mail = 'account.mail' # kept"),
+            "{changed}"
+        );
+        let files = [first_identities(true), RuleFile { name: "harbour.toml".into(), text: changed.clone() }];
+        let (rules, faults) = RuleSet::load(&files, &Default::default());
+        assert!(!faults.iter().any(|f| f.severity == crate::rules::Severity::Error), "{faults:?}\n{changed}");
+        assert_eq!(scope_of(&rules.of("harbour", ObjectType::Person).expect("there").scope), edit, "it reads back as it was written");
+        let emptied = with_scope(&changed, ObjectType::Person, &ScopeEdit::default()).expect("changed");
+        assert!(!emptied.contains("scope"), "{emptied}");
+    }
+
+    #[test]
+    fn the_first_file_of_a_system_is_sound_for_every_kind() {
+        let schema = |names: &[&str]| {
+            let mut schema = Schema::default();
+            names.iter().for_each(|name| schema.put(AttributeDef::text(*name)));
+            schema
+        };
+        for (kind, purpose, names) in [
+            ("ldap", Purpose::Source, &["employeeNumber", "sn", "mail", "enabled"][..]),
+            ("scim", Purpose::Target, &["userName", "externalId", "emails.work", "enterprise.employeeNumber", "active"]),
+            ("feed", Purpose::Source, &["Personnel Number", "First Name", "email"]),
+        ] {
+            let schema = schema(names);
+            let text = starter("dock", kind, purpose, &schema, &[], &ScopeEdit::default()).expect("written");
+            let files = [first_identities(true), RuleFile { name: "dock.toml".into(), text: text.clone() }];
+            let schemas = [("dock".to_owned(), [(ObjectType::Person, schema)].into())].into();
+            let (rules, faults) = RuleSet::load(&files, &schemas);
+            assert!(!faults.iter().any(|f| f.severity == crate::rules::Severity::Error), "{faults:?}\n{text}");
+            let types = rules.of("dock", ObjectType::Person).expect("there");
+            assert_eq!(types.matching.len(), 2, "{text}");
+            assert_eq!((types.is_source(), types.is_target()), (purpose == Purpose::Source, purpose == Purpose::Target));
+        }
+    }
+}

@@ -1,0 +1,210 @@
+//! Who is a member of a group: read from the group's side and from the member's, nested groups
+//! included, whatever circles they form.
+
+use crate::model::{Account, ObjectType, Population};
+use crate::rules::GroupScope;
+use crate::value::{Attributes, Value};
+use std::collections::{HashMap, HashSet};
+use std::sync::Mutex;
+use tide_ldap::Dn;
+
+/// Attributes of a group that name its members.
+const MEMBERS: [&str; 4] = ["member", "uniqueMember", "memberUid", "members"];
+/// Attributes of an account that name its groups.
+const MEMBER_OF: [&str; 3] = ["memberOf", "isMemberOf", "groups"];
+
+/// What is known of a membership.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Membership {
+    /// It is a member.
+    Member,
+    /// It is none; groups inside that could not be read are named.
+    Not(Vec<String>),
+    /// It cannot be told, and why.
+    Unknown(String),
+}
+
+/// The groups of a population.
+#[derive(Default)]
+pub struct Groups<'a> {
+    population: Option<&'a Population>,
+    /// Group accounts by system and by each of their names.
+    by_name: HashMap<(&'a str, String), usize>,
+    /// What a group holds, worked out when it is first asked for.
+    held: Mutex<HashMap<(String, String, bool), std::sync::Arc<Held>>>,
+}
+
+/// Everything inside a group.
+#[derive(Default)]
+struct Held {
+    /// Members, by every name that a reference may use.
+    members: HashSet<String>,
+    /// The group and the groups inside it.
+    groups: HashSet<String>,
+    broken: Vec<String>,
+}
+
+/// A name as references are compared: a DN in its canonical form, anything in lower case.
+fn folded(text: &str) -> String {
+    match text.parse::<Dn>() {
+        Ok(dn) if text.contains('=') => dn.to_string().to_lowercase(),
+        _ => text.trim().to_lowercase(),
+    }
+}
+
+/// The values of an attribute and of its typed forms (`members`, `members.User`).
+fn references<'v>(attributes: &'v Attributes, names: &'static [&'static str]) -> impl Iterator<Item = &'v str> {
+    attributes
+        .iter()
+        .filter(|(name, _)| {
+            let plain = name.split('.').next().unwrap_or(name);
+            names.iter().any(|known| known.eq_ignore_ascii_case(plain))
+        })
+        .flat_map(|(_, values)| values)
+        .filter_map(Value::as_text)
+}
+
+fn names_of(account: &Account) -> Vec<String> {
+    let mut names = vec![folded(&account.name), account.key.to_lowercase()];
+    for attribute in ["uid", "sAMAccountName", "cn", "displayName"] {
+        // A member is named by its uid (RFC 2307); a group by its name too, where that is all one knows.
+        let wanted = (account.kind == ObjectType::Group) != (attribute == "uid");
+        names.extend(account.attributes.get(attribute).first().filter(|_| wanted).map(|value| value.to_string().to_lowercase()));
+    }
+    names
+}
+
+impl<'a> Groups<'a> {
+    /// Indexes the groups of a population.
+    pub fn new(population: &'a Population) -> Self {
+        let mut by_name = HashMap::new();
+        for (at, account) in population.accounts.iter().enumerate() {
+            if account.kind == ObjectType::Group && account.absent_since.is_none() {
+                for name in names_of(account) {
+                    by_name.entry((account.system.as_str(), name)).or_insert(at);
+                }
+            }
+        }
+        Groups { population: Some(population), by_name, held: Mutex::default() }
+    }
+
+    /// Is one of these accounts a member of the group?
+    pub fn member(&self, group: &GroupScope, accounts: &[&Account]) -> Membership {
+        let Some(population) = self.population else { return Membership::Unknown("no group is known".into()) };
+        let own = accounts.first().map(|account| account.system.as_str());
+        let Some(system) = group.system.as_deref().or(own) else { return Membership::Not(Vec::new()) };
+        let name = folded(&group.name);
+        if !self.by_name.contains_key(&(system, name.clone())) {
+            let read = population.systems.get(system).is_some_and(|facts| facts.read.contains(&ObjectType::Group));
+            return Membership::Unknown(if read {
+                format!("{system} holds no group {}", group.name)
+            } else {
+                format!("the groups of {system} have not been read completely yet")
+            });
+        }
+        let held = self.held(population, system, &name, group.nested);
+        let here = |account: &&&Account| account.system == system;
+        for account in accounts.iter().filter(here) {
+            let by_group = names_of(account).iter().any(|name| held.members.contains(name));
+            let by_member = || references(&account.attributes, &MEMBER_OF).any(|of| held.groups.contains(&folded(of)));
+            if by_group || by_member() {
+                return Membership::Member;
+            }
+        }
+        Membership::Not(held.broken.clone())
+    }
+
+    fn held(&self, population: &Population, system: &str, name: &str, nested: bool) -> std::sync::Arc<Held> {
+        let asked = (system.to_owned(), name.to_owned(), nested);
+        let mut known = self.held.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(held) = known.get(&asked) {
+            return held.clone();
+        }
+        let mut held = Held::default();
+        let mut visited: HashSet<usize> = HashSet::new();
+        let mut left: Vec<usize> = self.by_name.get(&(system, name.to_owned())).copied().into_iter().collect();
+        while let Some(at) = left.pop() {
+            // A group that holds itself, however far around, is gone through once.
+            if !visited.insert(at) {
+                continue;
+            }
+            let group = &population.accounts[at];
+            held.groups.extend([folded(&group.name), group.key.to_lowercase()]);
+            if group.fault.is_some() {
+                held.broken.push(group.name.clone());
+                continue;
+            }
+            for reference in references(&group.attributes, &MEMBERS) {
+                let reference = folded(reference);
+                match self.by_name.get(&(system, reference.clone())) {
+                    Some(&inner) if nested => left.push(inner),
+                    Some(_) => {}
+                    None => drop(held.members.insert(reference)),
+                }
+            }
+        }
+        let held = std::sync::Arc::new(held);
+        known.insert(asked, held.clone());
+        held
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::SystemFacts;
+    use crate::reasons::Place;
+
+    fn account(id: i64, kind: ObjectType, name: &str, lists: &[(&str, &[&str])]) -> Account {
+        let attributes = lists
+            .iter()
+            .map(|(name, values)| ((*name).to_owned(), values.iter().map(|v| Value::Reference((*v).into())).collect()))
+            .collect();
+        Account {
+            id,
+            system: "harbour".into(),
+            kind,
+            key: format!("k{id}"),
+            name: name.into(),
+            attributes,
+            absent_since: None,
+            fault: None,
+        }
+    }
+
+    fn population() -> Population {
+        let group = |id, name: &str, members: &[&str]| account(id, ObjectType::Group, name, &[("member", members)]);
+        let mut broken = group(13, "cn=broken,ou=g", &["uid=cy,ou=p"]);
+        broken.fault = Some("not UTF-8".into());
+        let facts = SystemFacts { read: vec![ObjectType::Group], ..SystemFacts::default() };
+        Population {
+            accounts: vec![
+                account(1, ObjectType::Person, "uid=ada,ou=p", &[]),
+                account(2, ObjectType::Person, "uid=bo,ou=p", &[]),
+                account(3, ObjectType::Person, "uid=cy,ou=p", &[]),
+                account(4, ObjectType::Person, "uid=di,ou=p", &[("memberOf", &["cn=INNER,ou=g"])]),
+                group(10, "cn=outer,ou=g", &["UID=Ada, OU=p", "cn=inner,ou=g", "cn=broken,ou=g"]),
+                group(11, "cn=inner,ou=g", &["uid=bo,ou=p", "cn=outer,ou=g"]),
+                broken,
+            ],
+            systems: [("harbour".to_owned(), facts)].into_iter().collect(),
+            ..Population::default()
+        }
+    }
+
+    #[test]
+    fn members_are_found_from_both_sides_through_nested_groups_and_circles() {
+        let population = population();
+        let groups = Groups::new(&population);
+        let of = |name: &str, nested, at: usize| {
+            let group = GroupScope { name: name.into(), system: None, nested, place: Place::default() };
+            groups.member(&group, &[&population.accounts[at]])
+        };
+        assert_eq!(of("cn=outer,ou=g", true, 0), Membership::Member, "whatever case and blanks");
+        assert_eq!(of("cn=outer,ou=g", true, 1), Membership::Member, "nested, in a circle");
+        assert_eq!(of("cn=outer,ou=g", false, 1), Membership::Not(vec![]), "nested groups can be left out");
+        assert_eq!(of("cn=outer,ou=g", true, 3), Membership::Member, "from the member's side");
+        assert_eq!(of("cn=outer,ou=g", true, 2), Membership::Not(vec!["cn=broken,ou=g".into()]), "one broken group fails alone");
+        assert_eq!(of("cn=missing,ou=g", true, 0), Membership::Unknown("harbour holds no group cn=missing,ou=g".into()));
+    }
+}

@@ -1,0 +1,287 @@
+//! Who takes part with a system, who does not, and who waits: counted by reason, with the people
+//! behind each number; and what an edited scope would change, before it is saved.
+
+use crate::{Engine, EngineError};
+use std::collections::{BTreeMap, HashMap};
+use tide_core::decide::{Decided, Verdict};
+use tide_core::rules::RuleFile;
+use tide_core::rules::edit::{self, Purpose, ScopeEdit};
+use tide_core::{ObjectType, Outcome, Place, Population, RuleSet, decide};
+
+/// Where somebody stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Stand {
+    /// Takes part.
+    In,
+    /// Does not take part.
+    Out,
+    /// Waits for something.
+    Held,
+}
+
+impl Stand {
+    /// The word used in answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            Stand::In => "in",
+            Stand::Out => "out",
+            Stand::Held => "held",
+        }
+    }
+}
+
+/// One person or account, and where it stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ScopeLine {
+    /// Where it stands.
+    pub stand: Stand,
+    /// Whom it is about.
+    pub label: String,
+    /// What the account is called, if there is one.
+    pub account: Option<String>,
+    /// The identity, if there is or will be one.
+    pub identity: Option<String>,
+    /// Why.
+    pub reason: String,
+    /// The rule behind it.
+    pub rule: Option<Place>,
+    /// The reason that it is counted under.
+    pub counted: String,
+}
+
+/// How many stand somewhere for one reason.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ScopeCount {
+    /// Where they stand.
+    pub stand: Stand,
+    /// Why, in words that fit them all.
+    pub reason: String,
+    /// The rule behind it.
+    pub rule: Option<Place>,
+    /// How many.
+    pub count: usize,
+}
+
+/// The scope of a system as it works out now.
+#[derive(Debug, Clone)]
+pub struct ScopeView {
+    /// The scope itself.
+    pub edit: ScopeEdit,
+    /// The file that it stands in.
+    pub file: String,
+    /// The counts, the most important first.
+    pub counts: Vec<ScopeCount>,
+    /// Everybody.
+    pub lines: Vec<ScopeLine>,
+}
+
+/// What an edited scope would change.
+#[derive(Debug, Clone)]
+pub struct ScopeTrial {
+    /// The counts as they would be.
+    pub counts: Vec<ScopeCount>,
+    /// Who would take part and does not now.
+    pub enter: Vec<ScopeLine>,
+    /// Who would no longer take part.
+    pub leave: Vec<ScopeLine>,
+    /// The file as it would be.
+    pub file: RuleFile,
+}
+
+/// Everybody in a system, once: held counts before out, out before in.
+fn lines(outcome: &Outcome, population: &Population, rules: &RuleSet, system: &str, kind: ObjectType) -> Vec<ScopeLine> {
+    let target_only = rules.of(system, kind).is_some_and(|types| types.is_target() && !types.is_source());
+    let names: HashMap<i64, &str> = population.accounts.iter().map(|account| (account.id, account.name.as_str())).collect();
+    let stand = |line: &Decided| match line.verdict {
+        Verdict::Held => Some(Stand::Held),
+        Verdict::OutOfScope => Some(Stand::Out),
+        // A departure: it takes part no longer.
+        Verdict::Disable if target_only => None,
+        Verdict::Unowned => None,
+        _ => Some(Stand::In),
+    };
+    let mut by_key: BTreeMap<(String, String), (Stand, &Decided)> = BTreeMap::new();
+    for line in outcome.decided.iter().filter(|line| line.system == system && line.object == kind) {
+        let Some(stand) = stand(line) else { continue };
+        let who = line.identity.clone().unwrap_or_default();
+        let key = if who.is_empty() { (String::new(), format!("{:?}", line.account)) } else { (who, String::new()) };
+        let entry = by_key.entry(key).or_insert((stand, line));
+        if stand > entry.0 {
+            *entry = (stand, line);
+        }
+    }
+    let mut lines: Vec<ScopeLine> = by_key
+        .into_values()
+        .map(|(stand, line)| ScopeLine {
+            stand,
+            label: line.label.clone(),
+            account: line.account.and_then(|id| names.get(&id)).map(|name| (*name).to_owned()),
+            identity: line.identity.clone(),
+            reason: if stand == Stand::In { "takes part".into() } else { line.reason.text.clone() },
+            rule: if stand == Stand::In { None } else { line.reason.rule.clone() },
+            counted: String::new(),
+        })
+        .collect();
+    lines.sort_by(|a, b| (a.stand, &a.label, &a.account).cmp(&(b.stand, &b.label, &b.account)));
+    lines
+}
+
+/// Counts by reason. Reasons of one rule that differ in names only are counted together, in the words
+/// that they share.
+fn count(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
+    let mut groups: BTreeMap<(Stand, String), Vec<usize>> = BTreeMap::new();
+    for (at, line) in lines.iter().enumerate() {
+        let place = line.rule.as_ref().map_or_else(|| line.reason.clone(), |p| format!("{}:{}:{}", p.file, p.line, p.column));
+        groups.entry((line.stand, place)).or_default().push(at);
+    }
+    let mut counts: Vec<ScopeCount> = groups
+        .into_iter()
+        .map(|((stand, _), at)| {
+            let texts: Vec<&str> = at.iter().map(|&at| lines[at].reason.as_str()).collect();
+            let reason = shared(&texts);
+            let rule = lines[at[0]].rule.clone();
+            at.iter().for_each(|&at| lines[at].counted.clone_from(&reason));
+            ScopeCount { stand, reason, rule, count: at.len() }
+        })
+        .collect();
+    counts.sort_by(|a, b| (a.stand, std::cmp::Reverse(a.count), &a.reason).cmp(&(b.stand, std::cmp::Reverse(b.count), &b.reason)));
+    counts
+}
+
+/// The words that texts begin and end with, with an ellipsis for what differs.
+fn shared(texts: &[&str]) -> String {
+    let first: Vec<&str> = texts[0].split(' ').collect();
+    let all: Vec<Vec<&str>> = texts.iter().map(|text| text.split(' ').collect()).collect();
+    let shortest = all.iter().map(Vec::len).min().unwrap_or(0);
+    let head = (0..shortest).take_while(|&at| all.iter().all(|words| words[at] == first[at])).count();
+    if all.iter().all(|words| words.len() == head) {
+        return texts[0].to_owned();
+    }
+    let tail =
+        (1..=shortest - head).take_while(|&back| all.iter().all(|words| words[words.len() - back] == first[first.len() - back])).count();
+    let end = &first[first.len() - tail..];
+    let mut words: Vec<&str> = first[..head].to_vec();
+    words.push("…");
+    words.extend(end);
+    words.join(" ")
+}
+
+impl Engine {
+    /// The scope of a system as it works out now.
+    pub async fn scope(&self, system: &str, kind: ObjectType) -> Result<ScopeView, EngineError> {
+        self.store.system(system).await?;
+        let (rules, population, outcome) = self.decide_now().await?;
+        let Some(own) = rules.set.systems.get(system) else {
+            return Err(EngineError::Refused(format!(
+                "the published rules say nothing of {system}: `eager-tide systems add` writes a first file"
+            )));
+        };
+        let mut lines = lines(&outcome, &population, &rules.set, system, kind);
+        let counts = count(&mut lines);
+        let edit = own.types.get(&kind).map(|types| edit::scope_of(&types.scope)).unwrap_or_default();
+        Ok(ScopeView { edit, file: own.file.clone(), counts, lines })
+    }
+
+    /// What an edited scope would change. Nothing is kept.
+    pub async fn try_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<ScopeTrial, EngineError> {
+        let (rules, population, now) = self.decide_now().await?;
+        let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        let (files, file) = edited(&version.files, &rules.set, system, kind, edit)?;
+        let (set, faults) = self.check_rules(&files).await?;
+        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
+        if !errors.is_empty() {
+            return Err(EngineError::Rules(errors));
+        }
+        let then = decide(&set, &population, self.now());
+        let before = lines(&now, &population, &rules.set, system, kind);
+        let mut after = lines(&then, &population, &set, system, kind);
+        let counts = count(&mut after);
+        // By account, since somebody who was out has no identity yet.
+        let who = |line: &ScopeLine| line.account.clone().or_else(|| line.identity.clone()).unwrap_or_default();
+        let outside =
+            |lines: &[ScopeLine]| -> HashMap<String, bool> { lines.iter().map(|line| (who(line), line.stand == Stand::Out)).collect() };
+        let (was, is) = (outside(&before), outside(&after));
+        let enter = after.iter().filter(|l| l.stand != Stand::Out && was.get(&who(l)).copied().unwrap_or(true)).cloned().collect();
+        let leave = before
+            .iter()
+            .filter(|line| line.stand != Stand::Out && is.get(&who(line)).copied().unwrap_or(true))
+            .map(|line| match after.iter().find(|other| who(other) == who(line)) {
+                Some(other) => other.clone(),
+                None => line.clone(),
+            })
+            .collect();
+        Ok(ScopeTrial { counts, enter, leave, file })
+    }
+
+    /// Saves an edited scope: a new version of the rules is published.
+    pub async fn save_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit, principal: &str) -> Result<i64, EngineError> {
+        let rules = self.rules().await?;
+        let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        let (files, _) = edited(&version.files, &rules.set, system, kind, edit)?;
+        Ok(self.publish_rules(&files, principal).await?.0)
+    }
+
+    /// Writes the first rule file of a system into the published rule set. A file that is there is not
+    /// touched.
+    pub async fn write_first_rules(
+        &self,
+        system: &str,
+        purpose: Purpose,
+        scope: &ScopeEdit,
+        principal: &str,
+    ) -> Result<(i64, RuleFile), EngineError> {
+        let row = self.store.system(system).await?;
+        let mut files = self.store.rules().await?.map(|version| version.files).unwrap_or_default();
+        let (set, _) = self.check_rules(&files).await?;
+        if let Some(own) = set.systems.get(system) {
+            return Err(EngineError::Refused(format!("{system} has rules already, in {}", own.file)));
+        }
+        if !files.iter().any(|file| file.name == "identities.toml") {
+            files.push(edit::first_identities(true));
+        }
+        let (set, _) = self.check_rules(&files).await?;
+        let declared: Vec<String> =
+            set.identities.get(&ObjectType::Person).map(|i| i.attributes.iter().map(|a| a.name.clone()).collect()).unwrap_or_default();
+        let schema = row.schema.get(&ObjectType::Person).cloned().unwrap_or_default();
+        let text = edit::starter(system, &row.kind, purpose, &schema, &declared, scope).map_err(EngineError::Refused)?;
+        let mut name = format!("{system}.toml");
+        if files.iter().any(|file| file.name == name) {
+            name = format!("{system}-system.toml");
+        }
+        let file = RuleFile { name, text };
+        files.push(file.clone());
+        let (version, _) = self.publish_rules(&files, principal).await?;
+        Ok((version, file))
+    }
+}
+
+fn edited(
+    files: &[RuleFile],
+    set: &RuleSet,
+    system: &str,
+    kind: ObjectType,
+    edit: &ScopeEdit,
+) -> Result<(Vec<RuleFile>, RuleFile), EngineError> {
+    let own = set.systems.get(system).ok_or_else(|| EngineError::Refused(format!("the published rules say nothing of {system}")))?;
+    let mut files = files.to_vec();
+    let file = files
+        .iter_mut()
+        .find(|file| file.name == own.file)
+        .ok_or_else(|| EngineError::Refused(format!("the rule set holds no file {}", own.file)))?;
+    file.text = edit::with_scope(&file.text, kind, edit).map_err(EngineError::Refused)?;
+    let changed = file.clone();
+    Ok((files, changed))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::shared;
+
+    #[test]
+    fn reasons_are_counted_by_the_words_that_they_share() {
+        assert_eq!(shared(&["a b c"]), "a b c");
+        assert_eq!(shared(&["the address x lies outside ours", "the address y lies outside ours"]), "the address … lies outside ours");
+        assert_eq!(shared(&["a", "b"]), "…");
+        assert_eq!(shared(&["waits for mail", "waits for mail and name"]), "waits for mail …");
+    }
+}

@@ -1,0 +1,259 @@
+//! Events as other systems write them: their shape is learned from a sample, published as a JSON
+//! Schema, and every event is checked against it.
+
+use serde_json::{Map, Value as Json, json};
+use std::collections::BTreeMap;
+use tide_api::{EventSample, EventShape};
+use tide_core::{Attributes, Value};
+use tide_engine::Happening;
+
+/// What an event can be.
+const KINDS: [&str; 3] = ["joiner", "mover", "leaver"];
+/// Words that systems use for them.
+const WORDS: [(&str, &[&str]); 3] = [
+    ("joiner", &["joiner", "hire", "hired", "rehire", "create", "created", "add", "added", "new", "start"]),
+    ("mover", &["mover", "change", "changed", "update", "updated", "transfer", "move", "moved"]),
+    ("leaver", &["leaver", "leave", "left", "terminate", "terminated", "delete", "deleted", "end", "exit"]),
+];
+/// Names of the fields in which the kind of event usually stands, and the key.
+const KIND_FIELDS: [&str; 6] = ["event", "action", "type", "eventtype", "kind", "operation"];
+const KEY_FIELDS: [&str; 9] =
+    ["key", "employeenumber", "personnelnumber", "employeeid", "personid", "workerid", "number", "id", "externalid"];
+/// The deepest nesting that is read.
+const DEPTH: usize = 5;
+
+/// The shape of a system that nobody has shown a sample of.
+pub fn usual() -> EventShape {
+    EventShape {
+        event: "event".into(),
+        words: KINDS.iter().map(|kind| ((*kind).to_owned(), (*kind).to_owned())).collect(),
+        key: "key".into(),
+        record: "attributes".into(),
+        required: vec!["event".into(), "key".into()],
+        types: [("event", "string"), ("key", "string"), ("attributes", "object")].map(|(a, b)| (a.to_owned(), b.to_owned())).into(),
+    }
+}
+
+fn paths(value: &Json, prefix: &str, depth: usize, out: &mut BTreeMap<String, &'static str>) {
+    let Some(object) = value.as_object().filter(|_| depth < DEPTH) else { return };
+    for (name, value) in object {
+        let path = if prefix.is_empty() { name.clone() } else { format!("{prefix}.{name}") };
+        let kind = match value {
+            Json::String(_) => "string",
+            Json::Number(_) => "number",
+            Json::Bool(_) => "boolean",
+            Json::Array(_) => "array",
+            Json::Object(_) => "object",
+            Json::Null => continue,
+        };
+        out.insert(path.clone(), kind);
+        paths(value, &path, depth + 1, out);
+    }
+}
+
+fn at<'v>(value: &'v Json, path: &str) -> Option<&'v Json> {
+    path.split('.').filter(|part| !part.is_empty()).try_fold(value, |value, part| value.get(part))
+}
+
+fn meaning(word: &str) -> Option<&'static str> {
+    let parts: Vec<String> = word.split(|c: char| !c.is_ascii_alphanumeric()).map(str::to_lowercase).collect();
+    WORDS.iter().find(|(_, words)| parts.iter().any(|part| words.contains(&part.as_str()))).map(|(kind, _)| *kind)
+}
+
+/// Learns a shape. What cannot be guessed must be said.
+pub fn learn(given: &EventSample) -> Result<EventShape, String> {
+    let mut types = BTreeMap::new();
+    paths(&given.sample, "", 0, &mut types);
+    if types.is_empty() {
+        return Err("the sample is no JSON object with fields".into());
+    }
+    let last = |path: &str| path.rsplit('.').next().unwrap_or(path).to_lowercase().replace(['_', '-'], "");
+    let guess = |names: &[&str], wanted: &[&str]| -> Option<String> {
+        let fitting = |path: &&String| wanted.contains(&types[*path]);
+        names.iter().find_map(|name| types.keys().filter(fitting).find(|path| last(path) == *name).cloned())
+    };
+    let named = |path: &Option<String>, what: &str| match path {
+        Some(path) if types.contains_key(path) => Ok(Some(path.clone())),
+        Some(path) => Err(format!("the sample has no field `{path}`, which is to be the {what}")),
+        None => Ok(None),
+    };
+    let event = named(&given.event, "kind of event")?
+        .or_else(|| guess(&KIND_FIELDS, &["string"]))
+        .ok_or("it cannot be guessed which field is the kind of event: say it as `event`")?;
+    let key = named(&given.key, "key")?
+        .or_else(|| guess(&KEY_FIELDS, &["string", "number"]))
+        .ok_or("it cannot be guessed which field is the key of the record: say it as `key`")?;
+    let mut words = given.words.clone();
+    if let Some((word, other)) = words.iter().find(|(_, meaning)| !KINDS.contains(&meaning.as_str())) {
+        return Err(format!("`{word}` cannot mean `{other}`: joiner, mover or leaver"));
+    }
+    let own = at(&given.sample, &event).and_then(Json::as_str).unwrap_or_default().to_owned();
+    if words.is_empty() {
+        let style = |word: &str| match own.chars().all(|c| !c.is_lowercase()) {
+            true => word.to_uppercase(),
+            false => word.to_owned(),
+        };
+        words = KINDS.iter().map(|kind| (style(kind), (*kind).to_owned())).collect();
+        let kind = meaning(&own)
+            .ok_or_else(|| format!("`{own}` is no word for a joiner, a mover or a leaver that is known: say what it means in `words`"))?;
+        words.insert(own, kind.to_owned());
+    }
+    // The record is the object that holds the key, unless that is the event itself.
+    let record = key.rsplit_once('.').map(|(record, _)| record.to_owned()).unwrap_or_default();
+    let types = types.into_iter().map(|(path, kind)| (path, kind.to_owned())).collect();
+    Ok(EventShape { required: vec![event.clone(), key.clone()], event, words, key, record, types })
+}
+
+/// The JSON Schema of a shape.
+pub fn schema(system: &str, shape: &EventShape) -> Json {
+    let mut root = json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema", "$id": format!("/api/v1/events/{system}/schema"),
+        "title": format!("An event of {system}"), "type": "object",
+    });
+    for (path, kind) in &shape.types {
+        let mut place = &mut root;
+        let parts: Vec<&str> = path.split('.').collect();
+        for (depth, part) in parts.iter().enumerate() {
+            let whole = parts[..=depth].join(".");
+            if shape.required.iter().any(|r| *r == whole || r.starts_with(&format!("{whole}."))) {
+                let required = place.as_object_mut().map(|o| o.entry("required").or_insert_with(|| json!([])));
+                if let Some(list) = required.and_then(Json::as_array_mut)
+                    && !list.contains(&json!(part))
+                {
+                    list.push(json!(part));
+                }
+            }
+            place = &mut place["properties"][*part];
+        }
+        if place["type"].is_null() {
+            // A number that is a key may as well be written as text.
+            place["type"] = if *path == shape.key { json!(["string", "number"]) } else { json!(kind) };
+        }
+        if *path == shape.event {
+            place["enum"] = json!(shape.words.keys().collect::<Vec<_>>());
+        }
+    }
+    root
+}
+
+/// Reads an event by its shape, or says everything that is wrong with it.
+pub fn read(shape: &EventShape, event: &Json) -> Result<Happening, Vec<String>> {
+    let mut problems = Vec::new();
+    if !event.is_object() {
+        return Err(vec!["the event is no JSON object".into()]);
+    }
+    for path in &shape.required {
+        if at(event, path).is_none_or(Json::is_null) {
+            problems.push(format!("`{path}` is missing"));
+        }
+    }
+    for (path, kind) in &shape.types {
+        let Some(value) = at(event, path).filter(|value| !value.is_null()) else { continue };
+        let fits = match kind.as_str() {
+            _ if *path == shape.key => value.is_string() || value.is_number(),
+            "string" => value.is_string(),
+            "number" => value.is_number(),
+            "boolean" => value.is_boolean(),
+            "array" => value.is_array(),
+            _ => value.is_object(),
+        };
+        if !fits {
+            problems.push(format!("`{path}` must be of type {kind}"));
+        }
+    }
+    let word = at(event, &shape.event).and_then(Json::as_str).unwrap_or_default();
+    let kind = shape.words.iter().find(|(known, _)| known.eq_ignore_ascii_case(word)).map(|(_, kind)| kind.clone());
+    if kind.is_none() && !word.is_empty() {
+        let known: Vec<&str> = shape.words.keys().map(String::as_str).collect();
+        problems.push(format!("`{}` cannot be `{}`: one of {}", shape.event, word.chars().take(60).collect::<String>(), known.join(", ")));
+    }
+    let key = at(event, &shape.key).map(|key| key.as_str().map_or_else(|| key.to_string(), str::to_owned)).unwrap_or_default();
+    let key = key.trim().to_owned();
+    if key.is_empty() && problems.is_empty() {
+        problems.push(format!("`{}` is empty", shape.key));
+    }
+    let (Some(kind), true) = (kind, problems.is_empty()) else { return Err(problems) };
+    let record = if shape.record.is_empty() { Some(event) } else { at(event, &shape.record) };
+    let mut attributes = Attributes::new();
+    if let Some(record) = record.and_then(Json::as_object) {
+        fill(record, "", 0, &mut attributes);
+    }
+    if shape.record.is_empty() {
+        attributes.set(&shape.event, Vec::new());
+    }
+    attributes.set("key", vec![Value::text(&key)]);
+    Ok(Happening { kind, key, attributes, body: event.to_string() })
+}
+
+fn fill(record: &Map<String, Json>, prefix: &str, depth: usize, out: &mut Attributes) {
+    let scalar = |value: &Json| match value {
+        Json::String(text) if text.trim().is_empty() => None,
+        Json::String(text) => Some(Value::text(text)),
+        Json::Bool(truth) => Some(Value::Bool(*truth)),
+        Json::Number(number) => Some(number.as_i64().map_or_else(|| Value::text(number.to_string()), Value::Int)),
+        _ => None,
+    };
+    for (name, value) in record {
+        let name = format!("{prefix}{name}");
+        match value {
+            Json::Object(inner) if depth < DEPTH => fill(inner, &format!("{name}."), depth + 1, out),
+            Json::Array(items) => out.set(name, items.iter().filter_map(scalar).collect()),
+            single => out.set(name, scalar(single).into_iter().collect()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sample() -> EventSample {
+        EventSample {
+            sample: json!({"meta": {"eventType": "HIRE"}, "worker": {"employeeNumber": 1042, "name": {"first": "Ada"}, "crew": true, "phones": ["1"]}}),
+            event: None,
+            key: None,
+            words: BTreeMap::new(),
+        }
+    }
+
+    #[test]
+    fn a_shape_is_learned_from_a_sample() {
+        let shape = learn(&sample()).expect("learned");
+        assert_eq!(
+            (shape.event.as_str(), shape.key.as_str(), shape.record.as_str()),
+            ("meta.eventType", "worker.employeeNumber", "worker")
+        );
+        assert_eq!(shape.words["HIRE"], "joiner");
+        let schema = schema("roster", &shape);
+        assert_eq!(schema["required"], json!(["meta", "worker"]));
+        assert_eq!(schema["properties"]["worker"]["required"], json!(["employeeNumber"]));
+        assert!(schema["properties"]["meta"]["properties"]["eventType"]["enum"].as_array().expect("words").contains(&json!("HIRE")));
+        let happening = read(&shape, &json!({"meta": {"eventType": "leaver"}, "worker": {"employeeNumber": "7", "name": {"first": "Bo"}}}))
+            .expect("read");
+        assert_eq!((happening.kind.as_str(), happening.key.as_str()), ("leaver", "7"));
+        assert_eq!(happening.attributes.get("name.first"), [Value::text("Bo")]);
+    }
+
+    #[test]
+    fn a_bad_event_is_told_all_that_is_wrong() {
+        let shape = learn(&sample()).expect("learned");
+        let problems = read(&shape, &json!({"meta": {"eventType": "DANCE"}, "worker": {"crew": "yes"}})).err().expect("refused");
+        assert_eq!(problems.len(), 3, "{problems:?}");
+        assert!(problems[0].contains("`worker.employeeNumber` is missing"), "{problems:?}");
+        assert!(problems.iter().any(|p| p.contains("`worker.crew` must be of type boolean")), "{problems:?}");
+        assert!(problems.iter().any(|p| p.contains("one of HIRE, JOINER, LEAVER, MOVER")), "{problems:?}");
+        assert_eq!(read(&usual(), &json!([])).err().expect("refused"), ["the event is no JSON object"]);
+        assert!(read(&usual(), &json!({"event": "joiner", "key": " "})).is_err());
+    }
+
+    #[test]
+    fn what_cannot_be_guessed_must_be_said() {
+        let odd = |sample: Json| learn(&EventSample { sample, event: None, key: None, words: BTreeMap::new() });
+        assert!(odd(json!({"who": "7"})).expect_err("no kind").contains("kind of event"));
+        assert!(odd(json!({"event": "HIRE", "who": "7"})).expect_err("no key").contains("key of the record"));
+        assert!(odd(json!({"event": "DANCE", "key": "7"})).expect_err("no word").contains("say what it means"));
+        assert!(odd(json!([])).is_err());
+        let told = EventSample { key: Some("nothing".into()), ..sample() };
+        assert!(learn(&told).expect_err("no such field").contains("no field `nothing`"));
+    }
+}

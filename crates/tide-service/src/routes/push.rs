@@ -1,0 +1,169 @@
+//! Systems that call us: their tokens, the shape of their events, the events and what came of them.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::events_in;
+use crate::problem::{Body, Path, Refusal};
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use tide_api::{EventOutcome, EventSample, EventShape, EventState, MadeToken, NewToken, Problem, Token};
+use tide_core::Value;
+use tide_engine::EngineError;
+
+/// The tokens of a system, newest first.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), responses((status = 200, body = Vec<Token>)))]
+pub async fn list_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
+    let now = tide_store::stamp(service.engine.now());
+    let rows = service.engine.tokens(&name).await?;
+    Ok(Json(
+        rows.into_iter()
+            .map(|row| Token {
+                good: row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > now),
+                id: row.id,
+                label: row.label,
+                made: row.made,
+                expires: row.expires,
+                ended: row.ended,
+            })
+            .collect(),
+    ))
+}
+
+/// Gives a system a token, which is shown this once. Earlier ones stay good for a day.
+#[utoipa::path(post, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), request_body = NewToken,
+    responses((status = 201, body = MadeToken), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn give_token(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(new): Body<NewToken>,
+) -> Result<(StatusCode, Json<MadeToken>), Refusal> {
+    let token: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
+    let made = service.engine.give_token(&name, new.label.trim(), token, &caller.principal.id).await?;
+    Ok((StatusCode::CREATED, Json(MadeToken { id: made.id, token: made.token })))
+}
+
+/// Takes a token back at once.
+#[utoipa::path(delete, path = "/api/v1/systems/{name}/tokens/{id}", tag = "push", params(("name" = String, Path), ("id" = String, Path)), responses((status = 204)))]
+pub async fn end_token(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path((name, id)): Path<(String, String)>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.end_token(&name, &id, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
+    let row = service.engine.store().system(system).await?;
+    if row.kind != "push" {
+        return Err(Refusal::bad(format!("{system} is of kind {} and does not call us", row.kind)));
+    }
+    let stored = service.engine.store().event_shape(system).await?;
+    Ok(stored.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_else(events_in::usual))
+}
+
+/// Learns the shape of a system's events from a sample.
+#[utoipa::path(put, path = "/api/v1/events/{system}/shape", tag = "push", params(("system" = String, Path)), request_body = EventSample,
+    responses((status = 200, body = EventShape), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn learn_shape(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(system): Path<String>,
+    Body(sample): Body<EventSample>,
+) -> Result<Json<EventShape>, Refusal> {
+    shape(&service, &system).await?;
+    let learned = events_in::learn(&sample).map_err(Refusal::bad)?;
+    let text = serde_json::to_string(&learned).unwrap_or_default();
+    service.engine.store().set_event_shape(&system, &text, &caller.principal.id, service.engine.now()).await?;
+    Ok(Json(learned))
+}
+
+/// The JSON Schema of a system's events (draft 2020-12).
+#[utoipa::path(get, path = "/api/v1/events/{system}/schema", tag = "push", params(("system" = String, Path)), responses((status = 200, body = Object)))]
+pub async fn show_event_schema(State(service): State<Service>, Path(system): Path<String>) -> Result<Json<serde_json::Value>, Refusal> {
+    Ok(Json(events_in::schema(&system, &shape(&service, &system).await?)))
+}
+
+/// Takes an event: a joiner, a mover or a leaver. The answer says where to ask what came of it.
+#[utoipa::path(post, path = "/api/v1/events/{system}", tag = "push", params(("system" = String, Path)), request_body = Object,
+    responses((status = 202, body = EventState), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn take_event(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(system): Path<String>,
+    Body(event): Body<serde_json::Value>,
+) -> Result<(StatusCode, Json<EventState>), Refusal> {
+    let shape = shape(&service, &system).await?;
+    let happening = events_in::read(&shape, &event).map_err(|problems| {
+        Refusal::bad(problems.join("; ")).remedy(format!("/api/v1/events/{system}/schema says how an event is written"))
+    })?;
+    let id = uuid::Uuid::now_v7().to_string();
+    service.engine.take_event(&system, &id, happening, &caller.principal.id).await?;
+    Ok((StatusCode::ACCEPTED, Json(state(&service, &system, &id).await?)))
+}
+
+/// What came of an event so far.
+#[utoipa::path(get, path = "/api/v1/events/{system}/{id}", tag = "push", params(("system" = String, Path), ("id" = String, Path)), responses((status = 200, body = EventState)))]
+pub async fn show_event(State(service): State<Service>, Path((system, id)): Path<(String, String)>) -> Result<Json<EventState>, Refusal> {
+    Ok(Json(state(&service, &system, &id).await?))
+}
+
+async fn state(service: &Service, system: &str, id: &str) -> Result<EventState, Refusal> {
+    let event = service.engine.store().event(system, id).await?;
+    let (outcomes, held, open) = outcomes(service, system, event.account).await?;
+    let carried_on = event.identity.is_some();
+    let state = match () {
+        () if held => "held",
+        () if !carried_on && event.kind != "leaver" => "waiting",
+        () if open => "running",
+        () => "done",
+    };
+    Ok(EventState {
+        status: format!("/api/v1/events/{system}/{}", event.id),
+        id: event.id,
+        event: event.kind,
+        key: event.key,
+        made: event.made,
+        state: state.into(),
+        account: event.account,
+        identity: event.identity,
+        outcomes,
+    })
+}
+
+/// What a decision of now says of the account, and of the accounts of its identity elsewhere; whether
+/// something is held, and whether something is yet to be sent.
+async fn outcomes(service: &Service, system: &str, account: Option<i64>) -> Result<(Vec<EventOutcome>, bool, bool), Refusal> {
+    let (_, population, outcome) = match service.engine.decide_now().await {
+        Ok(decided) => decided,
+        // Without rules nothing follows from an event yet.
+        Err(EngineError::NoRules) => return Ok((Vec::new(), false, false)),
+        Err(other) => return Err(other.into()),
+    };
+    let own = outcome.decided.iter().find(|line| line.account == account && line.system == system);
+    let identity = own.and_then(|line| line.identity.clone());
+    let mut outcomes = Vec::new();
+    let mut held = false;
+    for line in outcome
+        .decided
+        .iter()
+        .filter(|line| line.identity.is_some() && line.identity == identity || line.account == account && account.is_some())
+    {
+        held |= line.verdict == tide_core::decide::Verdict::Held;
+        let there = line.account.and_then(|id| population.accounts.iter().find(|a| a.id == id));
+        let groups = there
+            .map(|a| ["memberOf", "groups"].iter().flat_map(|n| a.attributes.get(n)).map(Value::to_string).collect())
+            .unwrap_or_default();
+        outcomes.push(EventOutcome {
+            system: line.system.clone(),
+            account: there.map(|a| a.name.clone()),
+            key: there.map(|a| a.key.clone()),
+            groups,
+            said: format!("{}: {}", line.verdict.word().replace('_', " "), line.reason.text),
+        });
+    }
+    let open = outcome.changes.iter().any(|change| identity.as_ref() == Some(&change.identity));
+    Ok((outcomes, held, open))
+}

@@ -1,0 +1,187 @@
+//! The scope of a system: who takes part, who does not, who waits; and what an edit would change.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::problem::{Body, Path, Query, Refusal};
+use axum::extract::State;
+use axum::http::header;
+use axum::response::IntoResponse;
+use axum::{Extension, Json};
+use tide_api::{
+    Count, FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeQuery, ScopeTrial, ScopeView, WrittenRules,
+};
+use tide_core::ObjectType;
+use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, Purpose, ScopeEdit};
+use tide_engine::Stand;
+
+/// People that are shown when it is not said how many.
+const SHOWN: usize = 200;
+
+fn object(word: Option<&str>) -> Result<ObjectType, Refusal> {
+    let word = word.unwrap_or("person");
+    ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("`{word}` is no type: person, service or group")))
+}
+
+fn to_edit(scope: Scope) -> ScopeEdit {
+    let text = |text: String| text.trim().to_owned();
+    let containers = |all: Vec<ScopeContainer>| all.into_iter().map(|c| ContainerEdit { dn: text(c.dn), one_level: c.one_level }).collect();
+    let groups = |all: Vec<ScopeGroup>| {
+        all.into_iter()
+            .map(|g| GroupEdit { name: text(g.name), system: g.system.map(text).filter(|s| !s.is_empty()), nested: g.nested })
+            .collect()
+    };
+    ScopeEdit {
+        within: containers(scope.within),
+        except: containers(scope.except),
+        groups: groups(scope.groups),
+        not_groups: groups(scope.not_groups),
+        filter: scope.filter.map(text).filter(|filter| !filter.is_empty()),
+        conditions: scope
+            .conditions
+            .into_iter()
+            .map(|c| ConditionEdit { when: text(c.when), otherwise: c.otherwise.map(text).filter(|t| !t.is_empty()) })
+            .collect(),
+    }
+}
+
+fn from_edit(edit: ScopeEdit) -> Scope {
+    let containers = |all: Vec<ContainerEdit>| all.into_iter().map(|c| ScopeContainer { dn: c.dn, one_level: c.one_level }).collect();
+    let groups = |all: Vec<GroupEdit>| all.into_iter().map(|g| ScopeGroup { name: g.name, system: g.system, nested: g.nested }).collect();
+    Scope {
+        within: containers(edit.within),
+        except: containers(edit.except),
+        groups: groups(edit.groups),
+        not_groups: groups(edit.not_groups),
+        filter: edit.filter,
+        conditions: edit.conditions.into_iter().map(|c| tide_api::ScopeCondition { when: c.when, otherwise: c.otherwise }).collect(),
+    }
+}
+
+fn counts(all: Vec<tide_engine::ScopeCount>) -> (Vec<Count>, Vec<ScopeCount>) {
+    let total = |stand: Stand| all.iter().filter(|count| count.stand == stand).map(|count| count.count as i64).sum();
+    let totals =
+        [Stand::In, Stand::Out, Stand::Held].into_iter().map(|stand| Count { word: stand.word().into(), count: total(stand) }).collect();
+    let counts = all
+        .into_iter()
+        .map(|c| ScopeCount { stand: c.stand.word().into(), reason: c.reason, rule: c.rule.map(|r| r.to_string()), count: c.count })
+        .collect();
+    (totals, counts)
+}
+
+fn line(line: tide_engine::ScopeLine) -> ScopeLine {
+    ScopeLine {
+        stand: line.stand.word().into(),
+        label: line.label,
+        account: line.account,
+        identity: line.identity,
+        reason: line.reason,
+        rule: line.rule.map(|rule| rule.to_string()),
+    }
+}
+
+fn asked(lines: Vec<tide_engine::ScopeLine>, query: &ScopeQuery) -> Vec<tide_engine::ScopeLine> {
+    let search = query.search.as_deref().unwrap_or_default().trim().to_lowercase();
+    let has = |text: &str| text.to_lowercase().contains(&search);
+    lines
+        .into_iter()
+        .filter(|line| query.stand.as_deref().is_none_or(|stand| stand == line.stand.word()))
+        .filter(|line| query.reason.as_deref().is_none_or(|reason| reason == line.counted))
+        .filter(|line| search.is_empty() || has(&line.label) || has(&line.reason) || line.account.as_deref().is_some_and(has))
+        .collect()
+}
+
+/// Who takes part with a system, who does not and who waits, by reason, with the people behind it.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/scope", tag = "scope", params(("name" = String, Path), ScopeQuery), responses((status = 200, body = ScopeView)))]
+pub async fn show_scope(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Query(query): Query<ScopeQuery>,
+) -> Result<Json<ScopeView>, Refusal> {
+    let view = service.engine.scope(&name, object(query.object.as_deref())?).await?;
+    let (totals, counts) = counts(view.counts);
+    let found = asked(view.lines, &query);
+    let count = found.len();
+    let lines = found.into_iter().take(query.limit.unwrap_or(SHOWN).min(5000)).map(line).collect();
+    Ok(Json(ScopeView { scope: from_edit(view.edit), file: view.file, totals, counts, lines, found: count }))
+}
+
+/// The same people as CSV, all of them.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/scope.csv", tag = "scope", params(("name" = String, Path), ScopeQuery), responses((status = 200, body = String, content_type = "text/csv")))]
+pub async fn export_scope(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Query(query): Query<ScopeQuery>,
+) -> Result<impl IntoResponse, Refusal> {
+    let view = service.engine.scope(&name, object(query.object.as_deref())?).await?;
+    let rows = asked(view.lines, &query).into_iter().map(|line| {
+        vec![
+            line.label,
+            line.stand.word().to_owned(),
+            line.reason,
+            line.account.unwrap_or_default(),
+            line.rule.map(|r| r.to_string()).unwrap_or_default(),
+        ]
+    });
+    Ok(csv(&format!("{name}-scope.csv"), &["person", "stands", "reason", "account", "rule"], rows))
+}
+
+/// A CSV file to download. A cell that a spreadsheet would run as a formula is made text.
+pub(super) fn csv(file: &str, header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> axum::response::Response {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    // Writing to memory cannot fail.
+    let _ = writer.write_record(header);
+    for row in rows {
+        let safe = row.into_iter().map(|cell| if cell.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{cell}") } else { cell });
+        let _ = writer.write_record(safe);
+    }
+    let text = writer.into_inner().unwrap_or_default();
+    let disposition = format!("attachment; filename=\"{file}\"");
+    ([(header::CONTENT_TYPE, "text/csv; charset=utf-8".to_owned()), (header::CONTENT_DISPOSITION, disposition)], text).into_response()
+}
+
+/// Tries an edited scope: who would enter, who would leave. Nothing is kept.
+#[utoipa::path(post, path = "/api/v1/systems/{name}/scope/try", tag = "scope", params(("name" = String, Path)), request_body = Scope,
+    responses((status = 200, body = ScopeTrial), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn try_scope(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Body(scope): Body<Scope>,
+) -> Result<Json<ScopeTrial>, Refusal> {
+    let trial = service.engine.try_scope(&name, ObjectType::Person, &to_edit(scope)).await?;
+    let (totals, counts) = counts(trial.counts);
+    let lines = |all: Vec<tide_engine::ScopeLine>| all.into_iter().map(line).collect();
+    let file = tide_api::RuleFile { name: trial.file.name, text: trial.file.text };
+    Ok(Json(ScopeTrial { totals, counts, enter: lines(trial.enter), leave: lines(trial.leave), file }))
+}
+
+/// Saves an edited scope as a new version of the rules. Nothing is sent by that.
+#[utoipa::path(put, path = "/api/v1/systems/{name}/scope", tag = "scope", params(("name" = String, Path)), request_body = Scope,
+    responses((status = 200, body = tide_api::Published), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn save_scope(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(scope): Body<Scope>,
+) -> Result<Json<tide_api::Published>, Refusal> {
+    let version = service.engine.save_scope(&name, ObjectType::Person, &to_edit(scope), &caller.principal.id).await?;
+    Ok(Json(tide_api::Published { version, faults: Vec::new() }))
+}
+
+/// Writes and publishes the first rule file of a system.
+#[utoipa::path(post, path = "/api/v1/systems/{name}/rules", tag = "scope", params(("name" = String, Path)), request_body = FirstRules,
+    responses((status = 201, body = WrittenRules), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn write_first_rules(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(first): Body<FirstRules>,
+) -> Result<(axum::http::StatusCode, Json<WrittenRules>), Refusal> {
+    let purpose = match first.purpose.as_str() {
+        "source" => Purpose::Source,
+        "target" => Purpose::Target,
+        other => return Err(Refusal::bad(format!("a system is a `source` or a `target`, and not `{other}`"))),
+    };
+    let (version, file) = service.engine.write_first_rules(&name, purpose, &to_edit(first.scope), &caller.principal.id).await?;
+    let file = tide_api::RuleFile { name: file.name, text: file.text };
+    Ok((axum::http::StatusCode::CREATED, Json(WrittenRules { version, file })))
+}

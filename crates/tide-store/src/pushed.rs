@@ -1,0 +1,383 @@
+//! What other systems push to us: SCIM resources as they are answered, each with the account that it
+//! is, and events.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::sqlite::SqliteRow;
+use sqlx::{Row, SqliteConnection};
+use tide_core::ObjectType;
+use tide_core::model::Observed;
+
+/// A resource that was pushed.
+#[derive(Debug, Clone)]
+pub struct PushedRow {
+    /// Its place in the order of a list.
+    pub row: i64,
+    /// Its id.
+    pub id: String,
+    /// How often it was written.
+    pub version: i64,
+    /// The resource, as JSON.
+    pub body: String,
+    /// When it was made.
+    pub made: String,
+    /// When it was last changed.
+    pub changed: String,
+}
+
+/// A resource to keep.
+#[derive(Debug, Clone)]
+pub struct NewPushed {
+    /// The system that pushes.
+    pub system: String,
+    /// What it stands for.
+    pub object: ObjectType,
+    /// Its id.
+    pub id: String,
+    /// The version that it replaces; none for a new one.
+    pub replaces: Option<i64>,
+    /// Its name, folded: unique among a system's users.
+    pub name_key: String,
+    /// The caller's own id for it.
+    pub external_id: Option<String>,
+    /// The resource, as JSON.
+    pub body: String,
+    /// The ids of a group's members.
+    pub members: Vec<String>,
+    /// The account that it is.
+    pub account: Observed,
+    /// Who pushes.
+    pub principal: String,
+}
+
+/// How a resource is looked up.
+#[derive(Debug, Clone, Copy)]
+pub enum PushedKey<'k> {
+    /// By its id.
+    Id(&'k str),
+    /// By its name, folded.
+    Name(&'k str),
+    /// By the caller's own id.
+    External(&'k str),
+}
+
+/// An event that was pushed.
+#[derive(Debug, Clone)]
+pub struct EventRow {
+    /// Its id.
+    pub id: String,
+    /// `joiner`, `mover` or `leaver`.
+    pub kind: String,
+    /// The key of the account that it is about.
+    pub key: String,
+    /// The event, as JSON.
+    pub body: String,
+    /// When it came.
+    pub made: String,
+    /// The account, while it is there.
+    pub account: Option<i64>,
+    /// The identity that it is linked to.
+    pub identity: Option<String>,
+}
+
+fn read(row: &SqliteRow) -> PushedRow {
+    PushedRow {
+        row: row.get("row"),
+        id: row.get("id"),
+        version: row.get("version"),
+        body: row.get("body"),
+        made: row.get("made"),
+        changed: row.get("changed"),
+    }
+}
+
+impl Store {
+    /// Keeps a resource and its account in one step. A name that is taken, a version that is no longer
+    /// the one to replace: nothing is kept.
+    pub async fn put_pushed(&self, new: NewPushed, now: Timestamp) -> Result<PushedRow, StoreError> {
+        self.writer.run(move |c| Box::pin(async move { put(c, new, now).await })).await
+    }
+
+    /// One resource.
+    pub async fn pushed(&self, system: &str, object: ObjectType, key: PushedKey<'_>) -> Result<Option<PushedRow>, StoreError> {
+        let (sql, value) = match key {
+            PushedKey::Id(id) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND id = ?", id),
+            PushedKey::Name(name) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND name_key = ? ORDER BY row LIMIT 1", name),
+            PushedKey::External(id) => {
+                ("SELECT * FROM pushed WHERE system = ? AND object = ? AND external_id = ? ORDER BY row LIMIT 1", id)
+            }
+        };
+        let row = sqlx::query(sql).bind(system).bind(object.word()).bind(value).fetch_optional(&self.reader).await?;
+        Ok(row.as_ref().map(read))
+    }
+
+    /// Resources in the order in which they came, after one.
+    pub async fn pushed_after(&self, system: &str, object: ObjectType, after: i64, limit: i64) -> Result<Vec<PushedRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? AND row > ? ORDER BY row LIMIT ?")
+            .bind(system)
+            .bind(object.word())
+            .bind(after)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(rows.iter().map(read).collect())
+    }
+
+    /// Resources by their place, for a page of an unfiltered list.
+    pub async fn pushed_page(&self, system: &str, object: ObjectType, skip: i64, limit: i64) -> Result<(i64, Vec<PushedRow>), StoreError> {
+        let total: i64 = sqlx::query_scalar("SELECT count(*) FROM pushed WHERE system = ? AND object = ?")
+            .bind(system)
+            .bind(object.word())
+            .fetch_one(&self.reader)
+            .await?;
+        let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? ORDER BY row LIMIT ? OFFSET ?")
+            .bind(system)
+            .bind(object.word())
+            .bind(limit)
+            .bind(skip)
+            .fetch_all(&self.reader)
+            .await?;
+        Ok((total, rows.iter().map(read).collect()))
+    }
+
+    /// The groups that name a resource as a member: their ids and their names.
+    pub async fn groups_of_pushed(&self, system: &str, member: &str) -> Result<Vec<(String, String)>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT p.id, coalesce(json_extract(p.body, '$.displayName'), '') FROM pushed_member m
+             JOIN pushed p ON p.system = m.system AND p.id = m.team WHERE m.system = ? AND m.member = ? ORDER BY p.row",
+        )
+        .bind(system)
+        .bind(member)
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
+    }
+
+    /// Removes a resource; its account is absent from now on. False when it is not there, or has
+    /// another version than the one given.
+    pub async fn remove_pushed(
+        &self,
+        system: &str,
+        object: ObjectType,
+        id: &str,
+        version: Option<i64>,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<bool, StoreError> {
+        let (system, id, principal) = (system.to_owned(), id.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done =
+                        sqlx::query("DELETE FROM pushed WHERE system = ? AND object = ? AND id = ? AND version = coalesce(?, version)")
+                            .bind(&system)
+                            .bind(object.word())
+                            .bind(&id)
+                            .bind(version)
+                            .execute(&mut *c)
+                            .await?;
+                    if done.rows_affected() == 0 {
+                        return Ok(false);
+                    }
+                    for sql in [
+                        "DELETE FROM pushed_member WHERE system = ? AND team = ?",
+                        "DELETE FROM pushed_member WHERE system = ? AND member = ?",
+                    ] {
+                        sqlx::query(sql).bind(&system).bind(&id).execute(&mut *c).await?;
+                    }
+                    sqlx::query("UPDATE account SET absent_since = ? WHERE system = ? AND key = ? AND absent_since IS NULL")
+                        .bind(stamp(now))
+                        .bind(&system)
+                        .bind(&id)
+                        .execute(&mut *c)
+                        .await?;
+                    Entry::new(&principal, "push.removed", &format!("{system}/{id}")).append(c, now).await?;
+                    Ok(true)
+                })
+            })
+            .await
+    }
+
+    /// Keeps an event, and the account that it gives or takes away, in one step.
+    #[allow(clippy::too_many_arguments)]
+    pub async fn put_event(
+        &self,
+        system: &str,
+        id: &str,
+        kind: &str,
+        body: &str,
+        account: Observed,
+        leaves: bool,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (system, id, kind, body, principal) =
+            (system.to_owned(), id.to_owned(), kind.to_owned(), body.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("INSERT INTO push_event (id, system, kind, key, body, principal, made) VALUES (?,?,?,?,?,?,?)")
+                        .bind(&id)
+                        .bind(&system)
+                        .bind(&kind)
+                        .bind(&account.key)
+                        .bind(&body)
+                        .bind(&principal)
+                        .bind(stamp(now))
+                        .execute(&mut *c)
+                        .await?;
+                    keep_account(c, &system, ObjectType::Person, &account, now).await?;
+                    if leaves {
+                        sqlx::query("UPDATE account SET absent_since = ? WHERE system = ? AND key = ?")
+                            .bind(stamp(now))
+                            .bind(&system)
+                            .bind(&account.key)
+                            .execute(&mut *c)
+                            .await?;
+                    }
+                    Entry::new(&principal, "event", &format!("{system}/{}", account.key)).detail(&kind).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// An event, with what it came to.
+    pub async fn event(&self, system: &str, id: &str) -> Result<EventRow, StoreError> {
+        let row = sqlx::query(
+            "SELECT e.*, a.id AS account, l.identity AS identity FROM push_event e
+             LEFT JOIN account a ON a.system = e.system AND a.key = e.key
+             LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL WHERE e.system = ? AND e.id = ?",
+        )
+        .bind(system)
+        .bind(id)
+        .fetch_optional(&self.reader)
+        .await?
+        .ok_or_else(|| StoreError::Missing { what: "event", name: id.to_owned() })?;
+        Ok(EventRow {
+            id: row.get("id"),
+            kind: row.get("kind"),
+            key: row.get("key"),
+            body: row.get("body"),
+            made: row.get("made"),
+            account: row.get("account"),
+            identity: row.get("identity"),
+        })
+    }
+
+    /// An account of a system by its key.
+    pub async fn account_by_key(&self, system: &str, key: &str) -> Result<Option<tide_core::Account>, StoreError> {
+        let row =
+            sqlx::query("SELECT * FROM account WHERE system = ? AND key = ?").bind(system).bind(key).fetch_optional(&self.reader).await?;
+        row.as_ref().map(crate::accounts::read_account).transpose()
+    }
+
+    /// Keeps the shape that a system's events have.
+    pub async fn set_event_shape(&self, system: &str, shape: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (system, shape, principal) = (system.to_owned(), shape.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("INSERT INTO event_shape (system, shape, made) VALUES (?,?,?) ON CONFLICT (system) DO UPDATE SET shape = excluded.shape, made = excluded.made")
+                        .bind(&system)
+                        .bind(&shape)
+                        .bind(stamp(now))
+                        .execute(&mut *c)
+                        .await?;
+                    Entry::new(&principal, "event.shape", &system).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// The shape that a system's events have.
+    pub async fn event_shape(&self, system: &str) -> Result<Option<String>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT shape FROM event_shape WHERE system = ?").bind(system).fetch_optional(&self.reader).await?)
+    }
+}
+
+async fn put(c: &mut SqliteConnection, new: NewPushed, now: Timestamp) -> Result<PushedRow, StoreError> {
+    let at = stamp(now);
+    let taken = |error: sqlx::Error| match error.as_database_error() {
+        Some(database) if database.is_unique_violation() => StoreError::Exists { what: "userName", name: new.name_key.clone() },
+        _ => error.into(),
+    };
+    let row = match new.replaces {
+        None => sqlx::query(
+            "INSERT INTO pushed (system, id, object, name_key, external_id, version, body, made, changed) VALUES (?,?,?,?,?,1,?,?,?) RETURNING *",
+        )
+        .bind(&new.system)
+        .bind(&new.id)
+        .bind(new.object.word())
+        .bind(&new.name_key)
+        .bind(&new.external_id)
+        .bind(&new.body)
+        .bind(&at)
+        .bind(&at)
+        .fetch_one(&mut *c)
+        .await
+        .map_err(taken)?,
+        Some(version) => sqlx::query(
+            "UPDATE pushed SET name_key = ?, external_id = ?, version = version + 1, body = ?, changed = ?
+             WHERE system = ? AND id = ? AND version = ? RETURNING *",
+        )
+        .bind(&new.name_key)
+        .bind(&new.external_id)
+        .bind(&new.body)
+        .bind(&at)
+        .bind(&new.system)
+        .bind(&new.id)
+        .bind(version)
+        .fetch_optional(&mut *c)
+        .await
+        .map_err(taken)?
+        .ok_or_else(|| StoreError::Missing { what: "version", name: version.to_string() })?,
+    };
+    if new.object == ObjectType::Group {
+        // As a difference: a large group is not written anew for one member.
+        let members = serde_json::to_string(&new.members)?;
+        sqlx::query("DELETE FROM pushed_member WHERE system = ? AND team = ? AND member NOT IN (SELECT value FROM json_each(?))")
+            .bind(&new.system)
+            .bind(&new.id)
+            .bind(&members)
+            .execute(&mut *c)
+            .await?;
+        sqlx::query("INSERT OR IGNORE INTO pushed_member (system, member, team) SELECT ?, value, ? FROM json_each(?)")
+            .bind(&new.system)
+            .bind(&new.id)
+            .bind(&members)
+            .execute(&mut *c)
+            .await?;
+    }
+    keep_account(c, &new.system, new.object, &new.account, now).await?;
+    let act = if new.replaces.is_none() { "push.made" } else { "push.changed" };
+    Entry::new(&new.principal, act, &format!("{}/{}", new.system, new.id)).append(c, now).await?;
+    Ok(read(&row))
+}
+
+/// Keeps the account that was pushed; it is as sure as one that was read.
+async fn keep_account(
+    c: &mut SqliteConnection,
+    system: &str,
+    object: ObjectType,
+    account: &Observed,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    sqlx::query(
+        "INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen) VALUES (?,?,?,?,?,?,?,?,?)
+         ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
+           fault = excluded.fault, seen = excluded.seen, absent_since = NULL",
+    )
+    .bind(system)
+    .bind(object.word())
+    .bind(&account.key)
+    .bind(&account.name)
+    .bind(account.attributes.to_blob())
+    .bind(account.attributes.hash().to_be_bytes().to_vec())
+    .bind(&account.fault)
+    .bind(stamp(now))
+    .bind(stamp(now))
+    .execute(c)
+    .await?;
+    Ok(())
+}
