@@ -13,6 +13,13 @@ export const router = createRouter({
     },
     { path: '/', name: 'overview', component: () => import('./pages/Overview.vue') },
     { path: '/systems', name: 'systems', component: () => import('./pages/Systems.vue') },
+    { path: '/systems/new', name: 'connect', component: () => import('./pages/Connect.vue') },
+    {
+      path: '/systems/:name/scope',
+      name: 'scope',
+      component: () => import('./pages/Scope.vue'),
+      props: true,
+    },
     { path: '/systems/:name', name: 'system', component: () => import('./pages/System.vue'), props: true },
     { path: '/identities', name: 'identities', component: () => import('./pages/Identities.vue') },
     {

@@ -40,7 +40,10 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
       </div>
       <div>
         <dt>writes</dt>
-        <dd>{{ system.writable.length ? system.writable.join(', ') : 'read-only' }}</dd>
+        <dd>
+          {{ system.writable.length ? system.writable.join(', ') : 'read-only'
+          }}<span v-if="!system.armed" class="faint"> · not armed</span>
+        </dd>
       </div>
       <div>
         <dt>last read</dt>
@@ -51,6 +54,10 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
         <dd>{{ does }}</dd>
       </div>
     </dl>
+    <p class="more">
+      <RouterLink :to="{ name: 'scope', params: { name: system.name } }">Who takes part</RouterLink>
+      <span v-if="reading?.quarantined" class="faint"> · {{ reading.quarantined }} rows set aside</span>
+    </p>
     <p v-if="failed" class="trouble">{{ failed.name }}: {{ failed.said }}. To do: {{ failed.remedy }}</p>
     <p v-else-if="reading?.error" class="trouble">{{ reading.error }}</p>
   </article>
@@ -106,6 +113,9 @@ dd {
   font-size: 1.5rem;
   line-height: 1.2;
   font-variant-numeric: tabular-nums;
+}
+.more {
+  margin: 0.6rem 0 0;
 }
 .trouble {
   color: var(--bad);

@@ -43,6 +43,9 @@ function system(over: Partial<System> = {}): System {
     settings: {},
     writable: [],
     paused: false,
+    armed: true,
+    host: null,
+    profile: [],
     healthy: true,
     checked_at: null,
     steps: [],
@@ -130,6 +133,7 @@ describe('a system', () => {
       started: '2026-11-23T08:00:00Z',
       ended: null,
       error: 'cut',
+      quarantined: 0,
     }
     const broken = text({ readings: [reading] })
     expect(broken.text()).toContain('last read broke off')
@@ -140,6 +144,8 @@ describe('a system', () => {
     expect(text({}).text()).toContain('read-only')
     expect(text({ writable: ['person'], roles: ['target'] }).text()).toContain('gets accounts')
     expect(text({ roles: [] }).text()).toContain('nothing yet')
+    expect(text({ armed: true }).text()).not.toContain('not armed')
+    expect(text({ armed: false }).text()).toContain('not armed')
   })
 })
 

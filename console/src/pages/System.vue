@@ -8,9 +8,11 @@ import { useToast } from 'primevue/usetoast'
 import { ref, watch } from 'vue'
 import { api, take, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
-import Mark from '@/components/Mark.vue'
+import StepList from '@/components/StepList.vue'
+import SystemParts from '@/components/SystemParts.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
 import { useFetched } from '@/components/fetched'
+import { runTest, type Step } from '@/components/steps'
 import { time, values } from '@/words'
 
 const props = defineProps<{ name: string }>()
@@ -44,9 +46,15 @@ async function act(what: string, work: () => Promise<string>) {
     busy.value = null
   }
 }
+const checking = ref<Step[] | null>(null)
 const check = () =>
   act('check', async () => {
-    const report = await take(api.POST('/api/v1/systems/{name}/check', { params: path() }))
+    const steps: Step[] = []
+    checking.value = steps
+    const report = await runTest(`/api/v1/systems/${encodeURIComponent(props.name)}/check`, {}, (step) => {
+      steps.push(step)
+      checking.value = [...steps]
+    }).finally(() => (checking.value = null))
     return report.healthy ? 'Every step passed' : 'A step failed: see what to do'
   })
 const read = () =>
@@ -56,13 +64,15 @@ const read = () =>
   })
 
 const asking = ref(false)
+const arming = ref(false)
 async function set(state: Partial<Schemas['SystemState']>, said: string) {
   asking.value = false
+  arming.value = false
   await act('set', async () => {
     await take(
       api.PATCH('/api/v1/systems/{name}', {
         params: path(),
-        body: { writable: state.writable ?? null, paused: state.paused ?? null },
+        body: { writable: state.writable ?? null, paused: state.paused ?? null, armed: state.armed ?? null },
       }),
     )
     return said
@@ -80,6 +90,7 @@ const shown = (account: Schemas['Account']) =>
   <div class="row spread head">
     <h1>{{ name }}</h1>
     <div class="row">
+      <RouterLink :to="{ name: 'scope', params: { name } }">Who takes part</RouterLink>
       <Button
         label="Test"
         icon="pi pi-check-circle"
@@ -108,6 +119,13 @@ const shown = (account: Schemas['Account']) =>
           @click="set({ paused: true }, 'Nothing is sent for now')"
         />
         <Button
+          v-if="system.data.value.armed"
+          label="Disarm"
+          severity="secondary"
+          @click="set({ armed: false }, 'Not armed: nothing is sent to it')"
+        />
+        <Button v-else label="Arm…" severity="secondary" @click="arming = true" />
+        <Button
           v-if="system.data.value.writable.length"
           label="Make read-only"
           severity="secondary"
@@ -132,6 +150,17 @@ const shown = (account: Schemas['Account']) =>
       <Button label="Keep it read-only" severity="secondary" @click="asking = false" />
     </div>
   </Dialog>
+  <Dialog v-model:visible="arming" modal :header="`Arm ${name}?`" :style="{ width: '30rem' }">
+    <p>
+      From then on runs send their changes to <strong>{{ name }}</strong>, as far as it may be written, and
+      what it brings by itself (files, events) is read when it arrives. A preview shows beforehand what a run
+      would do.
+    </p>
+    <div class="row">
+      <Button label="Arm it" @click="set({ armed: true }, 'Armed')" />
+      <Button label="Not yet" severity="secondary" @click="arming = false" />
+    </div>
+  </Dialog>
   <Fetched :loading="system.loading.value" :error="system.error.value" @retry="system.load">
     <div v-if="system.data.value" class="two">
       <SystemSheet :system="system.data.value" />
@@ -140,18 +169,11 @@ const shown = (account: Schemas['Account']) =>
           Last test <span class="faint">{{ time(system.data.value.checked_at) }}</span>
         </h2>
         <p v-if="!system.data.value.steps.length" class="faint">It was not tested yet.</p>
-        <ol>
-          <li v-for="step in system.data.value.steps" :key="step.name + step.said">
-            <Mark :word="step.state" />
-            <span
-              ><strong>{{ step.name }}</strong> <span class="wrap">{{ step.said }}</span>
-              <div v-if="step.remedy" class="faint">To do: {{ step.remedy }}</div></span
-            >
-          </li>
-        </ol>
+        <StepList :steps="checking ?? system.data.value.steps" :running="busy === 'check'" />
       </section>
     </div>
   </Fetched>
+  <SystemParts v-if="system.data.value" :system="system.data.value" />
   <section class="sheet accounts">
     <div class="row spread">
       <h2>Accounts</h2>
@@ -211,19 +233,6 @@ const shown = (account: Schemas['Account']) =>
 }
 .steps {
   margin: 0;
-}
-ol {
-  list-style: none;
-  padding: 0;
-  margin: 0;
-  display: grid;
-  gap: 0.45rem;
-}
-li {
-  display: grid;
-  grid-template-columns: 5.4rem 1fr;
-  align-items: baseline;
-  justify-items: start;
 }
 .accounts {
   margin-top: 1rem;

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
@@ -11,11 +12,17 @@ const { data, error, loading, load } = useFetched(
 </script>
 
 <template>
-  <h1>Systems</h1>
-  <p class="faint">Every system starts read-only. Nothing is written to one until it is made writable.</p>
+  <div class="row spread">
+    <h1>Systems</h1>
+    <Button label="Connect a system" @click="$router.push({ name: 'connect' })" />
+  </div>
+  <p class="faint">
+    Every system starts read-only and not armed. Nothing is written to one until it is made writable and
+    armed.
+  </p>
   <Fetched :loading="loading" :error="error" :empty="data?.length === 0" @retry="load">
     <template #empty>
-      No system is connected yet. The client tests and adds one:
+      No system is connected yet. Connect one here, or with the client:
       <code>eager-tide systems add NAME --kind ldap --address …</code>
     </template>
     <div class="systems">

@@ -17,7 +17,9 @@ vi.mock('@/api/client', async (original) => ({ ...(await original<object>()), ap
 import ChangeSet from './ChangeSet.vue'
 import Identities from './Identities.vue'
 import Overview from './Overview.vue'
+import Connect from './Connect.vue'
 import Rules from './Rules.vue'
+import Scope from './Scope.vue'
 import SignIn from './SignIn.vue'
 import System from './System.vue'
 
@@ -45,6 +47,8 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
     history: createMemoryHistory(),
     routes: [
       ...routes,
+      { path: '/systems/new', name: 'connect', component: { template: '<div />' } },
+      { path: '/systems/:name/scope', name: 'scope', component: { template: '<div />' } },
       { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
       { path: '/changes/:id', name: 'change-set', component: { template: '<div />' } },
@@ -69,6 +73,9 @@ const system = {
   settings: {},
   writable: [],
   paused: false,
+  armed: true,
+  host: null,
+  profile: [{ label: 'Product', text: 'OpenLDAP' }],
   healthy: true,
   checked_at: '2026-11-23T08:00:00Z',
   steps: [{ name: 'Bind accepted', state: 'passed', said: 'cn=eager-tide', remedy: null, code: null }],
@@ -267,9 +274,14 @@ describe('a system', () => {
     answer({
       '/api/v1/systems/{name}': system,
       '/api/v1/systems/{name}/accounts': { items: [], next: null },
+      '/api/v1/systems/{name}/rights': [
+        { act: 'read', on: 'ou=people', attributes: ['mail'], because: 'matching reads it' },
+      ],
     })
     const { wrapper } = await open(System, { name: 'harbour' })
     expect(wrapper.text()).toContain('No account fits.')
+    expect(wrapper.text()).toContain('OpenLDAP')
+    expect(wrapper.text()).toContain('ou=people: mail')
     await wrapper
       .findAll('button')
       .find((b) => b.text().includes('Let it be written'))!
@@ -277,6 +289,67 @@ describe('a system', () => {
     await flushPromises()
     expect(calls.PATCH).not.toHaveBeenCalled()
     expect(document.body.textContent).toContain('may create, change and disable accounts')
+  })
+})
+
+describe('a scope', () => {
+  const view = {
+    scope: { within: [], except: [], groups: [], not_groups: [], filter: null, conditions: [] },
+    file: 'harbour.toml',
+    totals: [
+      { word: 'in', count: 293 },
+      { word: 'out', count: 9 },
+      { word: 'held', count: 4 },
+    ],
+    counts: [{ stand: 'out', reason: 'address outside our domain', rule: 'harbour.toml:12', count: 2 }],
+    lines: [
+      {
+        stand: 'out',
+        label: 'Agent',
+        account: 'uid=agent',
+        identity: null,
+        reason: 'address outside our domain',
+        rule: null,
+      },
+    ],
+    found: 1,
+  }
+
+  it('counts who is in, out and held, and tries an edit before it is saved', async () => {
+    answer({ '/api/v1/systems/{name}/scope': view, '/api/v1/systems/{name}': { ...system, kind: 'scim' } })
+    calls.POST.mockResolvedValue({
+      data: { ...view, enter: [], leave: view.lines, file: { name: 'harbour.toml', text: '' } },
+      response: new Response(null, { status: 200 }),
+    })
+    vi.useFakeTimers({ shouldAdvanceTime: true })
+    const { wrapper } = await open(Scope, { name: 'harbour' })
+    expect(wrapper.text()).toContain('293 take part')
+    expect(wrapper.text()).toContain('address outside our domain')
+    const button = (label: string) => wrapper.findAll('button').find((b) => b.text().includes(label))!
+    await button('Edit the scope').trigger('click')
+    expect(button('Save and publish').attributes('disabled')).toBeDefined()
+    await wrapper.find('#groups').setValue('cn=deck-watch')
+    await vi.advanceTimersByTimeAsync(600)
+    await flushPromises()
+    expect(wrapper.text()).toContain('0 would enter, 1 would leave')
+    expect(calls.PUT).not.toHaveBeenCalled()
+    vi.useRealTimers()
+  })
+})
+
+describe('connecting a system', () => {
+  it('says why it cannot go on, and what is missing', async () => {
+    answer({})
+    const { wrapper } = await open(Connect)
+    expect(wrapper.text()).toContain('To go on, give the system a name')
+    await wrapper.find('#name').setValue('harbour')
+    expect(wrapper.text()).toContain('To go on, give the address')
+    await wrapper.find('#url').setValue('ldap://127.0.0.1')
+    await wrapper.find('#base').setValue('dc=e')
+    expect(wrapper.text()).toContain('Nothing is kept by the test.')
+    await wrapper.find('#tls').setValue('none')
+    await wrapper.find('#secret').setValue('pw')
+    expect(wrapper.text()).toContain('clear text')
   })
 })
 

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use tide_core::rules::RuleFile;
 use tide_engine::{Change, Engine, NewSystem};
 use tide_standins::directory::Directory;
-use tide_standins::scim_service::ScimService;
+use tide_standins::scim_service::{Manner, ScimService};
 use tide_standins::slapd::{self, Slapd};
 use tide_standins::world::{self, BASE};
 
@@ -84,6 +84,12 @@ pub struct Stage {
     pub harbour: Harbour,
     /// The service to feed.
     pub berthing: ScimService,
+    /// The training service, poor and slow.
+    pub classroom: ScimService,
+    /// The personnel office's file.
+    pub roster: std::path::PathBuf,
+    /// The token with which the mail service calls.
+    pub postroom: String,
     /// The made-up people.
     pub people: Vec<world::Crew>,
     /// The service's address.
@@ -112,32 +118,44 @@ async fn harbour(choice: Choice, people: &[world::Crew], password: &str) -> anyh
     Ok(Harbour::Slapd(Box::new(slapd)))
 }
 
-async fn connect(engine: &Engine, harbour: &Harbour, password: &str, berthing: &ScimService) -> anyhow::Result<()> {
-    let settings = match harbour {
-        Harbour::Slapd(slapd) => serde_json::json!({"url": slapd.url, "start_tls": true, "ca_pem": slapd.certificates.ca_pem,
-            "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100}),
-        Harbour::Standin(directory) => {
-            serde_json::json!({"url": directory.url, "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100})
-        }
-    };
-    for (name, kind, settings, secret) in
-        [("harbour", "ldap", settings, password), ("berthing", "scim", serde_json::json!({"url": berthing.url}), berthing.token.as_str())]
-    {
-        let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.to_owned()) };
+/// A system that the demo connects.
+struct Connected<'s> {
+    name: &'s str,
+    kind: &'s str,
+    settings: serde_json::Value,
+    secret: Option<&'s str>,
+}
+
+async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result<()> {
+    let rules = world::rules().into_iter().chain(world::more_rules());
+    let files: Vec<RuleFile> = rules.map(|(name, text)| RuleFile { name: name.into(), text: text.into() }).collect();
+    for system in systems {
+        let name = system.name;
+        let secret = system.secret.map(str::to_owned);
+        let new = NewSystem { name: name.into(), kind: system.kind.into(), settings: system.settings, secret };
         engine.add_system(new, "demo").await?;
         anyhow::ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well: this is a fault of the demo");
         engine.read_by_name(name).await?;
     }
-    let files: Vec<RuleFile> = world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     engine.publish_rules(&files, "demo").await?;
-    engine
-        .set_system(
-            "berthing",
-            Change { writable: Some(vec![tide_core::ObjectType::Person]), armed: Some(true), ..Change::default() },
-            "demo",
-        )
-        .await?;
+    for name in ["berthing", "classroom"] {
+        let change = Change { writable: Some(vec![tide_core::ObjectType::Person]), armed: Some(true), ..Change::default() };
+        engine.set_system(name, change, "demo").await?;
+    }
+    let armed = Change { armed: Some(true), ..Change::default() };
+    engine.set_system("roster", armed, "demo").await?;
     Ok(())
+}
+
+fn directory_settings(harbour: &Harbour) -> serde_json::Value {
+    let mut settings = serde_json::json!({
+        "url": harbour.url(), "bind_dn": format!("cn=eager-tide,ou=services,{BASE}"), "base_dn": BASE, "page_size": 100,
+    });
+    if let Harbour::Slapd(slapd) = harbour {
+        settings["start_tls"] = true.into();
+        settings["ca_pem"] = slapd.certificates.ca_pem.clone().into();
+    }
+    settings
 }
 
 impl Demo {
@@ -155,16 +173,37 @@ impl Demo {
         let berthing = ScimService::start(world::berthing(&people), &secret()).await?;
         println!("    a SCIM 2.0 stand-in at {}", berthing.url);
         berthing.delay(std::time::Duration::from_millis(self.slow));
-        println!("  starting Eager Tide, connecting both and publishing the rules …");
+        println!("  starting the training service `classroom` …");
+        let classroom = ScimService::with_manner(Vec::new(), &secret(), Manner::poor()).await?;
+        println!("    a poor SCIM 2.0 stand-in at {}: no PATCH, no filters, 10 a page, 40 requests a second, 200 seats", classroom.url);
+        println!("  starting Eager Tide, connecting five systems and publishing the rules …");
         let (engine, first) = serve::open(folder.path(), Default::default()).await?;
-        connect(&engine, &harbour, &password, &berthing).await?;
+        let roster = folder.path().join("feeds/roster/crew.csv");
+        std::fs::create_dir_all(roster.parent().context("a folder")?)?;
+        std::fs::write(&roster, world::roster(&people))?;
+        let feed = serde_json::json!({"path": roster.parent(), "key": "number", "name": "family_name", "most_shrink_percent": 20});
+        let systems = vec![
+            Connected { name: "harbour", kind: "ldap", settings: directory_settings(&harbour), secret: Some(&password) },
+            Connected { name: "roster", kind: "feed", settings: feed, secret: None },
+            Connected { name: "postroom", kind: "push", settings: serde_json::json!({}), secret: None },
+            Connected { name: "berthing", kind: "scim", settings: serde_json::json!({"url": berthing.url}), secret: Some(&berthing.token) },
+            Connected {
+                name: "classroom",
+                kind: "scim",
+                settings: serde_json::json!({"url": classroom.url, "per_second": 35, "in_flight": 4}),
+                secret: Some(&classroom.token),
+            },
+        ];
+        connect(&engine, systems).await?;
+        let postroom = engine.give_token("postroom", "demo", secret(), "demo").await?.token;
+        engine.watch_feeds();
         let listener = match tide_service::listen(self.listen).await {
             Ok(listener) => listener,
             Err(_) => tide_service::listen(SocketAddr::from(([127, 0, 0, 1], 0))).await?,
         };
         let url = format!("http://{}", listener.local_addr()?);
         let token = std::fs::read_to_string(first.context("the demo's store is not new")?)?.trim().to_owned();
-        let stage = Stage { harbour, berthing, people, url, token };
+        let stage = Stage { harbour, berthing, classroom, roster, postroom, people, url, token };
         let (stop, stopping) = tokio::sync::oneshot::channel::<()>();
         let serving = tokio::spawn(serve_until(listener, engine.clone(), stopping));
         let code = if self.check {
@@ -196,12 +235,15 @@ async fn serve_until(
 fn welcome(stage: &Stage) {
     let (admin, password) = stage.harbour.admin();
     println!(
-        "\nReady. {} people in harbour, {} accounts in berthing.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  ldapmodify -x -H {ldap} -D {admin} -w {password} <<END\ndn: {dn}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\nEND\n\nCtrl-C ends the demo.",
+        "\nReady. {} people in harbour and roster, {} accounts in berthing, none yet in classroom.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  ldapmodify -x -H {ldap} -D {admin} -w {password} <<END\ndn: {dn}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\nEND\n\nEdit the roster (it is read when it stands still):\n  $EDITOR {roster}\n\nGive somebody an address, as the mail service does:\n  curl -H 'authorization: Bearer {postroom}' -H 'content-type: application/scim+json' {url}/scim/v2/postroom/Users -d '{push}'\n\nCtrl-C ends the demo.",
         stage.people.len(),
         stage.berthing.users().len(),
         url = stage.url,
         token = stage.token,
         number = stage.people.first().map_or("1001", |p| p.number.as_str()),
+        roster = stage.roster.display(),
+        postroom = stage.postroom,
+        push = play::pushed("1003", "somebody@skerry.example"),
         ldap = stage.harbour.url(),
         dn = stage.people.first().map(world::Crew::dn).unwrap_or_default(),
     );

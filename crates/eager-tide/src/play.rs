@@ -102,6 +102,14 @@ fn count(set: &Value, list: &str, word: &str) -> i64 {
     set[list].as_array().into_iter().flatten().find(|c| c["word"] == word).and_then(|c| c["count"].as_i64()).unwrap_or(0)
 }
 
+/// A user as the mail service pushes it: a number and an address.
+pub fn pushed(number: &str, mail: &str) -> Value {
+    serde_json::json!({
+        "schemas": [tide_scim::USER, tide_scim::ENTERPRISE], "userName": mail, "emails": [{"value": mail, "type": "work"}],
+        (tide_scim::ENTERPRISE): {"employeeNumber": number},
+    })
+}
+
 /// People without a complication of their own, to be changed by the story.
 fn plain(people: &[Crew]) -> Vec<&Crew> {
     people
@@ -124,12 +132,13 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let text = page.text().await?;
     story.expect("console", status.is_success() && text.contains("Eager Tide"), format!("{} answers {status}", stage.url));
 
-    println!("2. Both systems are tested and healthy");
+    println!("2. The systems are tested and healthy");
     let systems = story.json(&["systems", "list"]).await?;
     for system in systems.as_array().into_iter().flatten() {
         story.expect(
             system["name"].as_str().unwrap_or_default(),
-            system["healthy"] == true && system["accounts"].as_i64() > Some(0),
+            system["healthy"] == true
+                && (system["accounts"].as_i64() > Some(0) || ["classroom", "postroom"].iter().any(|n| system["name"] == *n)),
             format!(
                 "well, {} accounts, {}",
                 system["accounts"],
@@ -137,6 +146,21 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             ),
         );
     }
+
+    let aside = story.json(&["systems", "set-aside", "roster"]).await?;
+    story.expect("rows set aside", aside.as_array().map(Vec::len) == Some(2), aside[0]["reason"].as_str().unwrap_or_default());
+    let scope = story.json(&["scope", "harbour"]).await?;
+    let totals: Vec<String> = scope["totals"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|c| format!("{} {}", c["count"], c["word"].as_str().unwrap_or_default()))
+        .collect();
+    story.expect(
+        "scope of harbour",
+        count(&scope, "totals", "out") == 9 && scope["counts"][0]["count"].as_i64() > Some(200),
+        totals.join(", "),
+    );
 
     println!("3. The rules are there");
     let rules = story.json(&["rules", "show"]).await?;
@@ -173,7 +197,8 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     );
 
     println!("5. The run does it");
-    let before = stage.berthing.users().len();
+    let all = || stage.berthing.users().len() + stage.classroom.users().len();
+    let before = all();
     let started = Instant::now();
     let run = story.json(&["run", "--preview", &id]).await?;
     let took = started.elapsed();
@@ -189,11 +214,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         ),
     );
     let created = count(&preview, "verdicts", "create") as usize;
-    story.expect(
-        "no doubles",
-        stage.berthing.users().len() == before + created,
-        format!("{before} accounts before, {created} created, {} now", stage.berthing.users().len()),
-    );
+    story.expect("no doubles", all() == before + created, format!("{before} accounts before, {created} created, {} now", all()));
     story.writes();
     let started = Instant::now();
     let again = story.json(&["run"]).await?;
@@ -219,6 +240,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             changed.dn(), renamed.dn(), renamed.dn(), moved.dn(), moved.uid, deleted.dn()
         ))
         .await?;
+    // Who left has left the roster too.
+    let gone: Vec<String> = [moved, deleted].iter().map(|p| format!("{};", p.number)).collect();
+    let text = std::fs::read_to_string(&stage.roster)?;
+    let kept: Vec<&str> = text.lines().filter(|line| !gone.iter().any(|number| line.starts_with(number))).collect();
+    std::fs::write(&stage.roster, kept.join("\n") + "\n")?;
     println!("   (edited with {with}: one added, one changed, one renamed, one moved out of scope, one deleted)");
     let run = story.json(&["run"]).await?;
     story.expect(
@@ -240,6 +266,46 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     story.json(&["run"]).await?;
     let writes = story.writes();
     story.expect("second run", writes.is_empty(), format!("{} writes", writes.len()));
+
+    let training = stage.classroom.users();
+    story.expect(
+        "classroom",
+        training.len() > 30 && training.iter().all(|u| u["userName"].as_str().is_some_and(|n| n.ends_with("@skerry.example"))),
+        format!(
+            "{} of the deck have a training account, {} requests were asked to come later",
+            training.len(),
+            stage.classroom.turned_away()
+        ),
+    );
+
+    println!("   Somebody waits for an address; the mail service pushes one");
+    let waiting = story.json(&["scope", "harbour", "--who", "held", "--search", "waits for a value of mail"]).await?;
+    let account = waiting["lines"][0]["account"].as_str().unwrap_or_default().to_owned();
+    let person = stage.people.iter().find(|p| p.dn() == account).context("nobody waits for an address")?;
+    let answer = reqwest::Client::builder()
+        .tls_backend_rustls()
+        .no_proxy()
+        .build()?
+        .post(format!("{}/scim/v2/postroom/Users", stage.url))
+        .bearer_auth(&stage.postroom)
+        .header("content-type", "application/scim+json")
+        .body(pushed(&person.number, "came.late@skerry.example").to_string())
+        .send()
+        .await?;
+    story.expect("pushed", answer.status() == 201, format!("{} for {}", answer.status(), person.family));
+    story.json(&["run"]).await?;
+    story.expect("goes by itself", story.stage.berthing.user("came.late@skerry.example").is_some(), "the account is there");
+
+    println!("   A bad roster arrives");
+    let whole = std::fs::read_to_string(&stage.roster)?;
+    std::fs::write(&stage.roster, whole.lines().take(40).collect::<Vec<_>>().join("\n") + "\n")?;
+    let (code, text) = story.client(&["systems", "read", "roster"]).await?;
+    story.expect("a shrunk file", code == 1 && text.contains("refused whole"), line_with(&text, "roster"));
+    std::fs::write(&stage.roster, whole)?;
+    story.writes();
+    story.json(&["run"]).await?;
+    let writes = story.writes();
+    story.expect("nobody is gone by it", writes.is_empty(), format!("{} writes", writes.len()));
 
     println!("7. Why is it so?");
     let (code, text) = story.client(&["why", &changed.number]).await?;

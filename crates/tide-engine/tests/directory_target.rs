@@ -9,7 +9,7 @@ use ldap3::{LdapConnAsync, Mod, Scope, SearchEntry};
 use std::collections::{HashMap, HashSet};
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
-use tide_engine::NewSystem;
+use tide_engine::{Change, NewSystem};
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE};
 

@@ -5,7 +5,7 @@ mod common;
 
 use common::{PASSWORD, Tide, count, edit, set};
 use tide_core::ObjectType;
-use tide_engine::Plan;
+use tide_engine::{Change, Plan};
 use tide_standins::directory::Temper;
 use tide_standins::scim_service::Mischief;
 use tide_standins::world::{BASE, Crew};

@@ -398,6 +398,41 @@ pub fn berthing(people: &[Crew]) -> Vec<Value> {
     users
 }
 
+/// The feed of the personnel office: everybody with a number, and a few rows as such files have them.
+pub fn roster(people: &[Crew]) -> String {
+    let mut text = "number;first_name;family_name;contract;start;end;status\n".to_owned();
+    let mut seen = std::collections::HashSet::new();
+    for (n, person) in people.iter().enumerate().filter(|(_, p)| !p.number.is_empty()) {
+        // One number stands in the directory twice; in the roster it is one person's.
+        if !seen.insert(person.number.as_str()) {
+            continue;
+        }
+        let end = if person.contract == "permanent" { String::new() } else { format!("2027-{:02}-28", 1 + n % 9) };
+        let quoted = |text: &str| if text.contains([';', '"']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() };
+        let start = format!("20{:02}-{:02}-01", 10 + n % 16, 1 + n % 12);
+        text.push_str(&format!(
+            "{};{};{};{};{start};{end};employed\n",
+            person.number,
+            quoted(&person.given),
+            quoted(&person.family),
+            person.contract
+        ));
+    }
+    text.push_str("9001;Signed;Elsewhere;seasonal;2026-12-01;;cancelled\n");
+    text.push_str("9002;One;Field;too;many;2026-12-01;;employed\n");
+    text.push_str(";Nameless;Number;seasonal;2026-12-01;;employed\n");
+    text
+}
+
+/// Systems that the demo adds to the first two, with their rules.
+pub fn more_rules() -> [(&'static str, &'static str); 3] {
+    [
+        ("roster.toml", include_str!("../rules/roster.toml")),
+        ("classroom.toml", include_str!("../rules/classroom.toml")),
+        ("postroom.toml", include_str!("../rules/postroom.toml")),
+    ]
+}
+
 /// The rule set of the demo, file by file.
 pub fn rules() -> [(&'static str, &'static str); 5] {
     [

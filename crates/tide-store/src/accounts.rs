@@ -200,10 +200,22 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let nameless: i64 = sqlx::query_scalar("SELECT count(*) FROM quarantine WHERE reading = ? AND key IS NULL")
-                        .bind(reading)
-                        .fetch_one(&mut *c)
-                        .await?;
+                    // A row that was as bad, and the same, at the last complete reading hides nobody who was there then.
+                    let nameless: i64 = sqlx::query_scalar(
+                        "SELECT count(*) FROM quarantine q, reading r WHERE q.reading = ? AND r.id = q.reading AND q.key IS NULL
+                         AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.reading = (SELECT max(p.id) FROM reading p
+                           WHERE p.system = r.system AND p.object = r.object AND p.state = 'complete' AND p.id < r.id AND p.seen > 0))",
+                    )
+                    .bind(reading)
+                    .fetch_one(&mut *c)
+                    .await?;
+                    if nameless > 0 {
+                        sqlx::query("UPDATE reading SET error = ? WHERE id = ?")
+                            .bind(format!("it cannot be told whose {nameless} of the rows are that were set aside: nobody is taken for absent"))
+                            .bind(reading)
+                            .execute(&mut *c)
+                            .await?;
+                    }
                     let absent = if nameless > 0 { 0 } else { sqlx::query(
                         "UPDATE account SET absent_since = ? FROM reading r WHERE r.id = ? AND account.system = r.system
                          AND account.object = r.object AND account.absent_since IS NULL
@@ -309,7 +321,7 @@ async fn upsert(
     let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
     let known: HashMap<String, (i64, Vec<u8>, bool)> = sqlx::query(
         "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name
-         FROM account a JOIN json_each(?) k ON k.value = a.key WHERE a.system = ?",
+         FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
     )
     .bind(object.word())
     .bind(&keys)

@@ -93,7 +93,18 @@ pub(crate) fn assemble(
     }
 
     for (system, types) in rules.sources(kind) {
-        let index = IdentityIndex::new(&types.matching, known.iter().map(|i| (i.id.as_str(), &i.attributes)));
+        // Who is new by an earlier source can be matched by a later one, by the values that it has so far.
+        let fresh: Vec<(String, Attributes)> = people
+            .values()
+            .filter(|person| person.new)
+            .filter_map(|person| {
+                let declared = rules.identities.get(&kind)?;
+                let sources = feeding(rules, population, kind, &person.sources);
+                Some((person.id.clone(), compose::identity(declared, &sources, false).attributes))
+            })
+            .collect();
+        let established = known.iter().map(|identity| (identity.id.as_str(), &identity.attributes));
+        let index = IdentityIndex::new(&types.matching, established.chain(fresh.iter().map(|(id, attributes)| (id.as_str(), attributes))));
         let mut accounts: Vec<usize> = (0..population.accounts.len())
             .filter(|&at| population.accounts[at].system == system && population.accounts[at].kind == kind)
             .collect();

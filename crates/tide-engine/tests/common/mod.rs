@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::Secret;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_engine::{Change, Engine, NewSystem, Plan, SystemClock};
@@ -40,13 +39,7 @@ impl Tide {
             ),
             ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 5}), "berth-token"),
         ] {
-            let new = NewSystem {
-                name: name.into(),
-                kind: kind.into(),
-                settings,
-                secret: Some(Secret::new(secret)),
-                secret_text: Some(secret.into()),
-            };
+            let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.into()) };
             engine.add_system(new, "tester").await.expect("added");
             assert!(engine.check_system(name, None).await.expect("tested").healthy());
         }

@@ -1,0 +1,159 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { useToast } from 'primevue/usetoast'
+import { ref } from 'vue'
+import { api, take, type System } from '@/api/client'
+import Fetched from './Fetched.vue'
+import { useFetched } from './fetched'
+import { time } from '@/words'
+
+/** What a system says of itself, which rights it needs, what was set aside, who may call as it. */
+const props = defineProps<{ system: System }>()
+const toast = useToast()
+const path = () => ({ path: { name: props.system.name } })
+const rights = useFetched(
+  () => take(api.GET('/api/v1/systems/{name}/rights', { params: path() })),
+  (event) => event.event === 'rules',
+)
+const aside = useFetched(
+  () =>
+    props.system.kind === 'feed'
+      ? take(api.GET('/api/v1/systems/{name}/quarantine', { params: path() }))
+      : Promise.resolve([]),
+  (event) => event.event === 'reading' && event.state !== 'running',
+)
+const tokens = useFetched(
+  () =>
+    props.system.kind === 'push'
+      ? take(api.GET('/api/v1/systems/{name}/tokens', { params: path() }))
+      : Promise.resolve([]),
+  (event) => event.event === 'system',
+)
+const fresh = ref('')
+async function act(work: () => Promise<unknown>) {
+  try {
+    await work()
+    await tokens.load()
+  } catch (problem) {
+    toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
+  }
+}
+const give = () =>
+  act(async () => {
+    const made = await take(
+      api.POST('/api/v1/systems/{name}/tokens', { params: path(), body: { label: 'from the console' } }),
+    )
+    fresh.value = made.token
+  })
+const end = (id: string) =>
+  act(() =>
+    take(
+      api.DELETE('/api/v1/systems/{name}/tokens/{id}', { params: { path: { name: props.system.name, id } } }),
+    ),
+  )
+const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quarantine.csv`
+</script>
+
+<template>
+  <div class="parts">
+    <section v-if="system.profile.length" class="sheet">
+      <h2>What it says of itself</h2>
+      <dl>
+        <template v-for="fact in system.profile" :key="fact.label">
+          <dt>{{ fact.label }}</dt>
+          <dd class="wrap">{{ fact.text }}</dd>
+        </template>
+        <template v-if="system.host">
+          <dt>Host in use</dt>
+          <dd class="mono">{{ system.host }}</dd>
+        </template>
+      </dl>
+    </section>
+    <section class="sheet">
+      <h2>The least rights its service account needs</h2>
+      <Fetched
+        :loading="rights.loading.value"
+        :error="rights.error.value"
+        :empty="rights.data.value?.length === 0"
+        @retry="rights.load"
+      >
+        <template #empty>The published rules do nothing with it: no right is needed yet.</template>
+        <ul>
+          <li v-for="(right, n) in rights.data.value ?? []" :key="n">
+            <strong>{{ right.act === 'read' ? 'reads' : 'writes' }}</strong>
+            <span class="mono wrap"> {{ right.on }}</span><span v-if="right.attributes.length"
+              >: {{ right.attributes.join(', ') }}</span
+            >
+            <div class="faint">{{ right.because }}</div>
+          </li>
+        </ul>
+      </Fetched>
+    </section>
+    <section v-if="system.kind === 'feed'" class="sheet">
+      <div class="row spread">
+        <h2>
+          Rows set aside <span class="faint">{{ aside.data.value?.length ?? 0 }}</span>
+        </h2>
+        <a v-if="aside.data.value?.length" :href="download" download>Download as CSV</a>
+      </div>
+      <p v-if="!aside.data.value?.length" class="faint">The last reading could use every row.</p>
+      <ul>
+        <li v-for="row in (aside.data.value ?? []).slice(0, 20)" :key="row.line">
+          <strong>Line {{ row.line }}</strong> {{ row.reason }}
+          <div class="faint mono wrap">{{ row.raw }}</div>
+        </li>
+      </ul>
+    </section>
+    <section v-if="system.kind === 'push'" class="sheet">
+      <div class="row spread">
+        <h2>Tokens</h2>
+        <Button label="Give a new token" size="small" severity="secondary" @click="give" />
+      </div>
+      <p v-if="fresh">
+        Shown this once: <code class="wrap">{{ fresh }}</code>
+      </p>
+      <p class="faint">
+        Earlier tokens stay good for a day after a new one was given, so that there is no gap.
+      </p>
+      <ul>
+        <li v-for="token in tokens.data.value ?? []" :key="token.id">
+          {{ token.label || 'without a label' }}, made {{ time(token.made) }}
+          <span v-if="!token.good" class="faint">no longer good</span>
+          <span v-else-if="token.expires" class="faint">until {{ time(token.expires) }}</span>
+          <Button v-if="token.good" label="Take back" size="small" text @click="end(token.id)" />
+        </li>
+      </ul>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.parts {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 1rem;
+  margin-top: 1rem;
+}
+.sheet {
+  margin: 0;
+}
+dl {
+  display: grid;
+  grid-template-columns: 9rem 1fr;
+  gap: 0.25rem 0.8rem;
+  margin: 0;
+}
+dt {
+  color: var(--faint);
+}
+dd {
+  margin: 0;
+}
+ul {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+  display: grid;
+  gap: 0.5rem;
+}
+</style>

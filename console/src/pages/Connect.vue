@@ -1,0 +1,546 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import Password from 'primevue/password'
+import Textarea from 'primevue/textarea'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, take, type Schemas } from '@/api/client'
+import StepList from '@/components/StepList.vue'
+import Tree from '@/components/Tree.vue'
+import { chosen, emptyScope, groupsOf, type Act, type Scope } from '@/components/scoping'
+import { runTest, type Report, type Step } from '@/components/steps'
+
+const router = useRouter()
+const places = ['Connect', 'Test', 'Choose what to read', 'Done'] as const
+const place = ref(0)
+
+const kinds = [
+  { id: 'ldap', name: 'Directory', what: 'LDAP: OpenLDAP, a domain controller, others' },
+  { id: 'scim', name: 'SCIM service', what: 'SCIM 2.0 over HTTPS; it is asked what it can do' },
+  { id: 'feed', name: 'Feed', what: 'A CSV or JSON Lines file, in a folder or pulled over HTTP' },
+  { id: 'push', name: 'It calls us', what: 'Over SCIM 2.0 or with events; nothing is read from it' },
+] as const
+const kind = ref<(typeof kinds)[number]['id']>('ldap')
+const name = ref('')
+const purpose = ref<'source' | 'target'>('source')
+const f = ref({
+  url: '',
+  tls: 'start' as 'start' | 'ldaps' | 'none',
+  bind_dn: '',
+  base_dn: '',
+  backups: '',
+  ca_pem: '',
+  secret: '',
+  way: 'bearer' as 'bearer' | 'basic' | 'oauth' | 'header',
+  user: '',
+  header: '',
+  token_url: '',
+  client_id: '',
+  from: 'path' as 'path' | 'url',
+  path: '',
+  key: '',
+  label: '',
+})
+
+const lines = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter(Boolean)
+const settings = computed(() => {
+  const v = f.value
+  const ca = v.ca_pem.trim() ? { ca_pem: v.ca_pem } : {}
+  if (kind.value === 'ldap') {
+    return {
+      url: v.url.trim(),
+      base_dn: v.base_dn.trim(),
+      start_tls: v.tls === 'start' && !v.url.startsWith('ldaps:'),
+      ...(v.bind_dn ? { bind_dn: v.bind_dn.trim() } : {}),
+      ...(lines(v.backups).length ? { backups: lines(v.backups) } : {}),
+      ...ca,
+    }
+  }
+  if (kind.value === 'scim') {
+    const auth = {
+      bearer: { way: 'bearer' },
+      basic: { way: 'basic', user: v.user },
+      header: { way: 'header', name: v.header },
+      oauth: { way: 'oauth', token_url: v.token_url, client_id: v.client_id },
+    }[v.way]
+    return { url: v.url.trim(), auth, ...ca }
+  }
+  if (kind.value === 'feed') {
+    const where = v.from === 'path' ? { path: v.path.trim() } : { url: v.url.trim() }
+    return { ...where, key: v.key.trim(), ...(v.label.trim() ? { name: v.label.trim() } : {}), ...ca }
+  }
+  return {}
+})
+const system = computed<Schemas['NewSystem']>(() => ({
+  name: name.value.trim(),
+  kind: kind.value,
+  settings: settings.value,
+  secret: f.value.secret || null,
+}))
+/** A blocked button says why. */
+const missing = computed(() => {
+  const v = f.value
+  if (!/^[a-z][a-z0-9-]{0,39}$/.test(name.value.trim()))
+    return 'give the system a name: lower-case letters, digits, hyphens, a letter first'
+  if (kind.value === 'ldap' && !v.url.trim())
+    return 'give the address, for example ldaps://harbour.skerry.example'
+  if (kind.value === 'ldap' && !v.base_dn.trim()) return 'give the base DN, for example dc=skerry,dc=example'
+  if (kind.value === 'scim' && !v.url.trim())
+    return 'give the base URL, for example https://berthing.skerry.example/scim/v2'
+  if (kind.value === 'feed' && !(v.from === 'path' ? v.path : v.url).trim()) return 'say where the file is'
+  if (kind.value === 'feed' && !v.key.trim()) return 'name the column that tells rows apart'
+  return ''
+})
+const clear = computed(
+  () =>
+    kind.value === 'ldap' && f.value.tls === 'none' && f.value.url.startsWith('ldap:') && !!f.value.secret,
+)
+
+const look = ref<Schemas['FeedLook'] | null>(null)
+const lookFault = ref('')
+async function lookAt(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (!file) return
+  look.value = null
+  lookFault.value = ''
+  const answer = await fetch('/api/v1/feeds/look', {
+    method: 'POST',
+    credentials: 'same-origin',
+    headers: { 'content-type': 'application/octet-stream' },
+    body: file,
+  })
+  const body = (await answer.json()) as Schemas['FeedLook'] & Partial<Schemas['Problem']>
+  if (!answer.ok) {
+    lookFault.value = [body.detail, body.remedy].filter(Boolean).join(' — to do: ')
+    return
+  }
+  look.value = body
+  const key = body.columns.find((column) => column.key)
+  if (key && !f.value.key) f.value.key = key.name
+}
+
+const steps = ref<Step[]>([])
+const report = ref<Report | null>(null)
+const testing = ref(false)
+const fault = ref('')
+async function test() {
+  place.value = 1
+  steps.value = []
+  report.value = null
+  fault.value = ''
+  testing.value = true
+  try {
+    report.value = await runTest('/api/v1/systems/check', system.value, (step) => steps.value.push(step))
+  } catch (problem) {
+    fault.value = (problem as Error).message
+  } finally {
+    testing.value = false
+  }
+}
+
+const scope = ref<Scope>(emptyScope())
+const groups = ref('')
+const filter = ref('')
+const browse = (below: string | null) =>
+  take(api.POST('/api/v1/systems/browse', { body: { system: system.value, below } }))
+function choose(dn: string, act: Act) {
+  scope.value = chosen(scope.value, dn, act)
+}
+
+const made = ref<{
+  rules: Schemas['WrittenRules'] | null
+  read: Schemas['ReadResult'] | null
+  token: string
+}>({
+  rules: null,
+  read: null,
+  token: '',
+})
+const saving = ref(false)
+async function finish() {
+  saving.value = true
+  fault.value = ''
+  const path = { name: name.value.trim() }
+  try {
+    await take(api.POST('/api/v1/systems', { body: system.value }))
+    await take(api.POST('/api/v1/systems/{name}/check', { params: { path } }))
+    const own: Scope = { ...scope.value, ...groupsOf(groups.value), filter: filter.value.trim() || null }
+    made.value.rules = await take(
+      api.POST('/api/v1/systems/{name}/rules', {
+        params: { path },
+        body: { purpose: purpose.value, scope: own },
+      }),
+    )
+    if (kind.value === 'push') {
+      made.value.token = (
+        await take(api.POST('/api/v1/systems/{name}/tokens', { params: { path }, body: { label: 'first' } }))
+      ).token
+    } else {
+      const [read] = await take(api.POST('/api/v1/systems/{name}/read', { params: { path } }))
+      made.value.read = read ?? null
+    }
+    f.value.secret = ''
+    place.value = 3
+  } catch (problem) {
+    fault.value = (problem as Error).message
+  } finally {
+    saving.value = false
+  }
+}
+function open(page: 'scope' | 'system') {
+  void router.push({ name: page, params: { name: name.value.trim() } })
+}
+</script>
+
+<template>
+  <h1>Connect a system</h1>
+  <ol class="places" aria-label="Where you are">
+    <li
+      v-for="(word, n) in places"
+      :key="word"
+      :class="{ here: n === place, past: n < place }"
+      :aria-current="n === place ? 'step' : undefined"
+    >
+      <span>{{ n + 1 }}</span> {{ word }}
+    </li>
+  </ol>
+
+  <section v-if="place === 0" class="sheet form">
+    <fieldset>
+      <legend>What is it?</legend>
+      <label v-for="one in kinds" :key="one.id" class="kind" :class="{ picked: kind === one.id }">
+        <input v-model="kind" type="radio" name="kind" :value="one.id" />
+        <strong>{{ one.name }}</strong> <span class="faint">{{ one.what }}</span>
+      </label>
+    </fieldset>
+    <div class="grid">
+      <label for="name">Name</label>
+      <InputText id="name" v-model="name" placeholder="harbour" />
+      <template v-if="kind === 'ldap'">
+        <label for="url">Address</label>
+        <InputText id="url" v-model="f.url" placeholder="ldap://harbour.skerry.example:389" />
+        <label for="tls">Protection</label>
+        <select id="tls" v-model="f.tls">
+          <option value="start">StartTLS on a plain port</option>
+          <option value="ldaps">LDAPS (an ldaps:// address)</option>
+          <option value="none">none: only on this machine</option>
+        </select>
+        <label for="base">Base DN</label>
+        <InputText id="base" v-model="f.base_dn" placeholder="dc=skerry,dc=example" />
+        <label for="bind">Service account</label>
+        <InputText
+          id="bind"
+          v-model="f.bind_dn"
+          placeholder="cn=eager-tide,ou=services,dc=skerry,dc=example"
+        />
+        <label for="backups">Backup hosts</label>
+        <Textarea
+          id="backups"
+          v-model="f.backups"
+          rows="2"
+          placeholder="one address in each line, in order"
+        />
+      </template>
+      <template v-if="kind === 'scim'">
+        <label for="url">Base URL</label>
+        <InputText id="url" v-model="f.url" placeholder="https://berthing.skerry.example/scim/v2" />
+        <label for="way">It knows us by</label>
+        <select id="way" v-model="f.way">
+          <option value="bearer">a bearer token</option>
+          <option value="basic">user and password</option>
+          <option value="oauth">OAuth 2 client credentials</option>
+          <option value="header">a header of its own</option>
+        </select>
+        <template v-if="f.way === 'basic'"
+          ><label for="user">User</label><InputText id="user" v-model="f.user"
+        /></template>
+        <template v-if="f.way === 'header'"
+          ><label for="header">Header</label
+          ><InputText id="header" v-model="f.header" placeholder="X-Api-Key"
+        /></template>
+        <template v-if="f.way === 'oauth'">
+          <label for="token-url">Token address</label>
+          <InputText id="token-url" v-model="f.token_url" placeholder="https://id.skerry.example/token" />
+          <label for="client">Client</label><InputText id="client" v-model="f.client_id" />
+        </template>
+      </template>
+      <template v-if="kind === 'feed'">
+        <label for="from">The file</label>
+        <select id="from" v-model="f.from">
+          <option value="path">lies in a folder of the service’s machine</option>
+          <option value="url">is pulled over HTTP</option>
+        </select>
+        <label for="where">{{ f.from === 'path' ? 'File or folder' : 'Address' }}</label>
+        <InputText
+          v-if="f.from === 'path'"
+          id="where"
+          v-model="f.path"
+          placeholder="/var/lib/eager-tide/feeds/roster"
+        />
+        <InputText v-else id="where" v-model="f.url" placeholder="https://roster.skerry.example/crew.csv" />
+        <label for="look">Look at a sample first</label>
+        <input id="look" type="file" @change="lookAt" />
+        <label for="key">Key column</label>
+        <InputText
+          id="key"
+          v-model="f.key"
+          placeholder="the column that tells rows apart and never changes"
+        />
+        <label for="label">Name column</label>
+        <InputText id="label" v-model="f.label" placeholder="what people know a row by" />
+      </template>
+      <template v-if="kind === 'ldap' || kind === 'scim' || (kind === 'feed' && f.from === 'url')">
+        <label for="secret">{{
+          kind === 'ldap' || f.way === 'basic' ? 'Password' : 'Token or secret'
+        }}</label>
+        <Password
+          v-model="f.secret"
+          input-id="secret"
+          :feedback="false"
+          :input-props="{ autocomplete: 'new-password', placeholder: 'or env:NAME, file:PATH' }"
+        />
+        <label for="ca">Private authority</label>
+        <Textarea
+          id="ca"
+          v-model="f.ca_pem"
+          rows="2"
+          placeholder="-----BEGIN CERTIFICATE----- (only if it is private)"
+        />
+      </template>
+      <label for="purpose">It is a</label>
+      <select id="purpose" v-model="purpose" :disabled="kind === 'feed' || kind === 'push'">
+        <option value="source">source: it gives people their values</option>
+        <option value="target">target: accounts are kept in it</option>
+      </select>
+    </div>
+    <p v-if="lookFault" class="bad" role="alert">{{ lookFault }}</p>
+    <div v-if="look" class="look">
+      <p>
+        {{ look.format === 'csv' ? `CSV, separated by ${look.delimiter}` : 'JSON Lines' }}, {{ look.encoding
+        }}{{ look.marked ? ' with a byte order mark' : '' }}: {{ look.rows }} rows, {{ look.bad }} unreadable
+      </p>
+      <table>
+        <thead>
+          <tr>
+            <th>Column</th>
+            <th>Type</th>
+            <th>Empty</th>
+            <th>Repeated</th>
+            <th>First values</th>
+            <th>Note</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(column, at) in look.columns" :key="column.name">
+            <td class="mono">{{ column.name }}</td>
+            <td>{{ column.kind }}</td>
+            <td>{{ column.empty }}</td>
+            <td>{{ column.repeated }}</td>
+            <td>
+              <bdi v-for="(row, n) in look.first.slice(0, 3)" :key="n"
+                >{{ n ? ' · ' : '' }}{{ row[at] || '—' }}</bdi
+              >
+            </td>
+            <td>
+              {{
+                column.key
+                  ? 'can be the key'
+                  : column.duplicates.length
+                    ? `twice: ${column.duplicates.join(', ')}`
+                    : ''
+              }}
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-for="row in look.bad_rows.slice(0, 5)" :key="row.line" class="bad">
+        Line {{ row.line }}: {{ row.reason }}
+      </p>
+    </div>
+    <p v-if="clear" class="bad">
+      The password would cross the network in clear text: choose StartTLS or LDAPS.
+    </p>
+    <div class="row">
+      <Button label="Test the connection" :disabled="!!missing" @click="test" />
+      <span v-if="missing" class="faint">To go on, {{ missing }}.</span>
+      <span v-else class="faint">Nothing is kept by the test.</span>
+    </div>
+  </section>
+
+  <section v-if="place === 1" class="sheet">
+    <h2>{{ testing ? `Testing ${name}…` : report?.healthy ? 'Every step passed' : 'A step failed' }}</h2>
+    <StepList :steps="steps" :running="testing" />
+    <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
+    <div v-if="!testing" class="row">
+      <Button
+        v-if="report?.healthy"
+        :label="kind === 'push' ? 'Go on' : 'Choose what to read'"
+        @click="place = 2"
+      />
+      <Button v-if="!report?.healthy" label="Test again" @click="test" />
+      <Button label="Back to the connection" severity="secondary" @click="place = 0" />
+    </div>
+  </section>
+
+  <section v-if="place === 2" class="sheet">
+    <h2>
+      Choose what to read <span class="faint">it can be changed later, and its effect seen before</span>
+    </h2>
+    <div class="two">
+      <div v-if="kind === 'ldap'">
+        <h3>Containers</h3>
+        <p class="faint">With none taken in, everything below the base is.</p>
+        <Tree :load="browse" :within="scope.within ?? []" :except="scope.except ?? []" @choose="choose" />
+      </div>
+      <div class="fields">
+        <template v-if="purpose === 'source' && kind !== 'feed'">
+          <label for="groups">Only members of these groups, one in each line</label>
+          <Textarea id="groups" v-model="groups" rows="3" />
+        </template>
+        <template v-if="purpose === 'source'">
+          <label for="filter">Only those for whom this filter holds</label>
+          <InputText id="filter" v-model="filter" placeholder="(mail=*)  or  userType eq &quot;crew&quot;" />
+        </template>
+        <p v-if="purpose === 'target'" class="faint">
+          Everybody who is known gets an account here until the scope says otherwise; nothing is written
+          before the system is made writable and armed.
+        </p>
+      </div>
+    </div>
+    <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
+    <div class="row">
+      <Button label="Add the system" :loading="saving" @click="finish" />
+      <Button label="Back" severity="secondary" @click="place = 1" />
+      <span class="faint">It is added read-only and not armed: nothing happens by itself.</span>
+    </div>
+  </section>
+
+  <section v-if="place === 3" class="sheet">
+    <h2>{{ name }} is connected</h2>
+    <p v-if="made.read">
+      {{
+        made.read.error
+          ? `The first reading broke off: ${made.read.error}`
+          : `${made.read.seen} accounts were read.`
+      }}
+      <span v-if="made.read.quarantined">{{ made.read.quarantined }} rows were set aside.</span>
+    </p>
+    <p v-if="made.token">
+      Its token, shown this once: <code class="wrap">{{ made.token }}</code>. It calls
+      <code>/scim/v2/{{ name }}</code> or <code>/api/v1/events/{{ name }}</code
+      >.
+    </p>
+    <p>
+      Its first rules are in <code>{{ made.rules?.file.name }}</code>, published as version
+      {{ made.rules?.version }}. It is read-only and not armed.
+    </p>
+    <pre class="mono">{{ made.rules?.file.text }}</pre>
+    <div class="row">
+      <Button label="See who takes part" @click="open('scope')" />
+      <Button label="Open the system" severity="secondary" @click="open('system')" />
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.places {
+  display: flex;
+  gap: 1.6rem;
+  list-style: none;
+  padding: 0;
+  margin: 0 0 1rem;
+  color: var(--faint);
+}
+.places span {
+  display: inline-block;
+  min-width: 1.5rem;
+  text-align: center;
+  border: 1px solid currentColor;
+}
+.places .here {
+  color: inherit;
+  font-weight: 600;
+}
+.places .past {
+  color: var(--good);
+}
+fieldset {
+  border: 0;
+  padding: 0;
+  margin: 0 0 1rem;
+  display: grid;
+  grid-template-columns: repeat(2, 1fr);
+  gap: 0.4rem;
+}
+legend {
+  font-weight: 600;
+  margin-bottom: 0.3rem;
+}
+.kind {
+  border: 1px solid var(--line);
+  padding: 0.4rem 0.7rem;
+}
+.kind.picked {
+  border-color: currentColor;
+}
+.grid {
+  display: grid;
+  grid-template-columns: 11rem 1fr;
+  gap: 0.45rem 1rem;
+  align-items: center;
+  margin-bottom: 1rem;
+}
+.grid > :nth-child(even) {
+  width: 100%;
+}
+.grid :deep(.p-password input) {
+  width: 100%;
+}
+select,
+input[type='file'] {
+  font: inherit;
+  padding: 0.35rem;
+  background: var(--sheet);
+  color: inherit;
+  border: 1px solid var(--line);
+}
+.two {
+  display: grid;
+  grid-template-columns: 1.4fr 1fr;
+  gap: 1.5rem;
+}
+.fields {
+  display: grid;
+  gap: 0.4rem;
+  align-content: start;
+}
+.look table {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 0.92rem;
+}
+.look th,
+.look td {
+  text-align: left;
+  padding: 0.15rem 0.5rem;
+  border-bottom: 1px solid var(--line);
+}
+pre {
+  max-height: 22rem;
+  overflow: auto;
+  background: var(--ground, transparent);
+  border: 1px solid var(--line);
+  padding: 0.6rem;
+}
+.row {
+  margin-top: 0.8rem;
+}
+.bad {
+  color: var(--bad);
+}
+</style>

@@ -1,0 +1,305 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import DataTable from 'primevue/datatable'
+import InputText from 'primevue/inputtext'
+import Textarea from 'primevue/textarea'
+import { useToast } from 'primevue/usetoast'
+import { computed, ref, watch } from 'vue'
+import { api, take, type Schemas } from '@/api/client'
+import Fetched from '@/components/Fetched.vue'
+import Tree from '@/components/Tree.vue'
+import { useFetched } from '@/components/fetched'
+import { chosen, emptyScope, groupsOf, groupText, type Act, type Scope } from '@/components/scoping'
+
+const props = defineProps<{ name: string }>()
+const toast = useToast()
+const path = () => ({ name: props.name })
+const stand = ref<string | null>(null)
+const reason = ref<string | null>(null)
+const search = ref('')
+const query = computed(() => ({
+  ...(stand.value ? { stand: stand.value } : {}),
+  ...(reason.value ? { reason: reason.value } : {}),
+  ...(search.value ? { search: search.value } : {}),
+  limit: 300,
+}))
+const view = useFetched(
+  () => take(api.GET('/api/v1/systems/{name}/scope', { params: { path: path(), query: query.value } })),
+  (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
+)
+const system = useFetched(() => take(api.GET('/api/v1/systems/{name}', { params: { path: path() } })))
+watch([stand, reason, search], () => view.soon())
+
+const total = (word: string) => view.data.value?.totals.find((t) => t.word === word)?.count ?? 0
+const words: Record<string, string> = { in: 'take part', out: 'do not take part', held: 'wait for something' }
+const exported = computed(
+  () =>
+    `/api/v1/systems/${encodeURIComponent(props.name)}/scope.csv?${new URLSearchParams(query.value as unknown as Record<string, string>)}`,
+)
+function pick(where: string | null, why: string | null) {
+  const again = stand.value === where && reason.value === why
+  stand.value = again ? null : where
+  reason.value = again ? null : why
+}
+
+const editing = ref(false)
+const draft = ref<Scope>(emptyScope())
+const groups = ref('')
+const trial = ref<Schemas['ScopeTrial'] | null>(null)
+const fault = ref('')
+let turn = 0
+function edit() {
+  draft.value = JSON.parse(JSON.stringify(view.data.value?.scope ?? emptyScope())) as Scope
+  groups.value = groupText(draft.value)
+  trial.value = null
+  fault.value = ''
+  editing.value = true
+}
+const whole = computed<Scope>(() => ({ ...draft.value, ...groupsOf(groups.value) }))
+/** Tried at every change: who would enter and leave is seen before anything is kept. */
+async function tryIt() {
+  const own = ++turn
+  try {
+    const answer = await take(
+      api.POST('/api/v1/systems/{name}/scope/try', { params: { path: path() }, body: whole.value }),
+    )
+    if (own !== turn) return
+    trial.value = answer
+    fault.value = ''
+  } catch (problem) {
+    if (own !== turn) return
+    trial.value = null
+    fault.value = (problem as Error).message
+  }
+}
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(whole, () => {
+  if (!editing.value) return
+  clearTimeout(timer)
+  timer = setTimeout(tryIt, 400)
+})
+function choose(dn: string, act: Act) {
+  draft.value = chosen(draft.value, dn, act)
+}
+async function save() {
+  try {
+    const published = await take(
+      api.PUT('/api/v1/systems/{name}/scope', { params: { path: path() }, body: whole.value }),
+    )
+    toast.add({
+      severity: 'success',
+      summary: `Published as version ${published.version}; nothing was sent`,
+      life: 4000,
+    })
+    editing.value = false
+    await view.load()
+  } catch (problem) {
+    fault.value = (problem as Error).message
+  }
+}
+const browse = (below: string | null) =>
+  take(api.GET('/api/v1/systems/{name}/tree', { params: { path: path(), query: below ? { below } : {} } }))
+</script>
+
+<template>
+  <div class="row spread head">
+    <h1>Who takes part with {{ name }}</h1>
+    <div class="row">
+      <a class="export" :href="exported" download>Export as CSV</a>
+      <Button v-if="!editing" label="Edit the scope" @click="edit" />
+    </div>
+  </div>
+  <Fetched :loading="view.loading.value" :error="view.error.value" @retry="view.load">
+    <div class="stands" role="group" aria-label="Where people stand">
+      <button
+        v-for="word in ['in', 'out', 'held']"
+        :key="word"
+        type="button"
+        class="stand"
+        :class="[word, { picked: stand === word && !reason }]"
+        :aria-pressed="stand === word && !reason"
+        @click="pick(word, null)"
+      >
+        <strong>{{ total(word) }}</strong> {{ words[word] }}
+      </button>
+    </div>
+
+    <section v-if="editing" class="sheet editor">
+      <h2>
+        The scope <span class="faint">in {{ view.data.value?.file }}</span>
+      </h2>
+      <div class="two">
+        <div v-if="system.data.value?.kind === 'ldap'">
+          <h3>Containers</h3>
+          <Tree :load="browse" :within="draft.within ?? []" :except="draft.except ?? []" @choose="choose" />
+        </div>
+        <div class="fields">
+          <label for="groups">Groups, one in each line; nested members count</label>
+          <Textarea id="groups" v-model="groups" rows="3" aria-describedby="groups-help" />
+          <small id="groups-help" class="faint"
+            >A line that begins with ! leaves the group’s members out.</small
+          >
+          <label for="filter">Filter, as LDAP or SCIM writes it</label>
+          <InputText
+            id="filter"
+            :model-value="draft.filter ?? ''"
+            placeholder="(&(employeeType=crew)(mail=*))"
+            @update:model-value="(text) => (draft = { ...draft, filter: text || null })"
+          />
+          <p v-if="draft.conditions?.length" class="faint">
+            {{ draft.conditions.length }} condition(s) of the rule file stay as they are.
+          </p>
+        </div>
+      </div>
+      <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
+      <div v-if="trial" class="effect" aria-live="polite">
+        <strong>If this were saved:</strong> {{ trial.enter.length }} would enter,
+        {{ trial.leave.length }} would leave.
+        <div class="two">
+          <ul v-for="(lines, n) in [trial.enter, trial.leave]" :key="n">
+            <li v-for="line in lines.slice(0, 8)" :key="line.account ?? line.label">
+              <bdi>{{ line.label }}</bdi> <span class="faint">{{ n ? line.reason : 'would enter' }}</span>
+            </li>
+            <li v-if="lines.length > 8" class="faint">… and {{ lines.length - 8 }} more</li>
+          </ul>
+        </div>
+      </div>
+      <div class="row">
+        <Button label="Save and publish" :disabled="!trial" @click="save" />
+        <Button label="Leave it as it is" severity="secondary" @click="editing = false" />
+        <span v-if="!trial && !fault" class="faint">Change something, and its effect is shown here.</span>
+      </div>
+    </section>
+
+    <section class="sheet">
+      <h2>By reason</h2>
+      <p v-if="!view.data.value?.counts.length" class="faint">Nobody was read yet.</p>
+      <ul class="reasons">
+        <li v-for="count in view.data.value?.counts ?? []" :key="count.stand + count.reason">
+          <button
+            type="button"
+            class="reason"
+            :class="[count.stand, { picked: reason === count.reason }]"
+            :aria-pressed="reason === count.reason"
+            @click="pick(count.stand, count.reason)"
+          >
+            <strong>{{ count.count }}</strong>
+            <span class="word">{{ count.stand }}</span>
+            <span class="wrap">{{ count.reason }}</span>
+            <span class="faint mono">{{ count.rule ?? '' }}</span>
+          </button>
+        </li>
+      </ul>
+    </section>
+
+    <section class="sheet">
+      <div class="row spread">
+        <h2>
+          People <span class="faint">{{ view.data.value?.found }}</span>
+        </h2>
+        <InputText v-model="search" placeholder="Search for one person" aria-label="Search for one person" />
+      </div>
+      <DataTable :value="view.data.value?.lines ?? []" size="small" scrollable scroll-height="24rem">
+        <template #empty>Nobody fits.</template>
+        <Column header="Person">
+          <template #body="{ data }">
+            <RouterLink
+              v-if="data.identity && data.stand === 'in'"
+              :to="{ name: 'identity', params: { id: data.identity } }"
+              ><bdi>{{ data.label }}</bdi></RouterLink
+            >
+            <bdi v-else>{{ data.label }}</bdi>
+          </template>
+        </Column>
+        <Column header="Stands" field="stand" />
+        <Column header="Why">
+          <template #body="{ data }"
+            ><span class="wrap">{{ data.reason }}</span></template
+          >
+        </Column>
+        <Column header="Account">
+          <template #body="{ data }"
+            ><span class="wrap faint">{{ data.account }}</span></template
+          >
+        </Column>
+      </DataTable>
+    </section>
+  </Fetched>
+</template>
+
+<style scoped>
+.head {
+  margin-bottom: 1rem;
+}
+.stands {
+  display: grid;
+  grid-template-columns: repeat(3, 1fr);
+  gap: 1rem;
+  margin-bottom: 1rem;
+}
+.stand,
+.reason {
+  font: inherit;
+  color: inherit;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+  border-left: 5px solid var(--line);
+  text-align: left;
+  cursor: pointer;
+  padding: 0.5rem 0.8rem;
+}
+.stand strong {
+  font-size: 1.7rem;
+  margin-right: 0.4rem;
+  font-variant-numeric: tabular-nums;
+}
+.in {
+  border-left-color: var(--good);
+}
+.out {
+  border-left-color: var(--faint);
+}
+.held {
+  border-left-color: var(--lamp);
+}
+.picked {
+  outline: 2px solid currentColor;
+}
+.reasons {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+  display: grid;
+  gap: 0.3rem;
+}
+.reason {
+  width: 100%;
+  display: grid;
+  grid-template-columns: 3.2rem 3.4rem 1fr auto;
+  gap: 0.6rem;
+  align-items: baseline;
+}
+.reason strong {
+  text-align: right;
+  font-variant-numeric: tabular-nums;
+}
+.two {
+  display: grid;
+  grid-template-columns: 1.4fr 1fr;
+  gap: 1.5rem;
+}
+.fields {
+  display: grid;
+  gap: 0.4rem;
+  align-content: start;
+}
+.effect {
+  border-top: 1px solid var(--line);
+  margin: 0.8rem 0;
+  padding-top: 0.6rem;
+}
+.bad {
+  color: var(--bad);
+}
+</style>
