@@ -81,9 +81,8 @@ const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quara
         <ul>
           <li v-for="(right, n) in rights.data.value ?? []" :key="n">
             <strong>{{ right.act === 'read' ? 'reads' : 'writes' }}</strong>
-            <span class="mono wrap"> {{ right.on }}</span><span v-if="right.attributes.length"
-              >: {{ right.attributes.join(', ') }}</span
-            >
+            {{ ' ' }}<span class="mono wrap">{{ right.on }}</span
+            ><span v-if="right.attributes.length">: {{ right.attributes.join(', ') }}</span>
             <div class="faint">{{ right.because }}</div>
           </li>
         </ul>

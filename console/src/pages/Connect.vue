@@ -98,7 +98,11 @@ const missing = computed(() => {
 })
 const clear = computed(
   () =>
-    kind.value === 'ldap' && f.value.tls === 'none' && f.value.url.startsWith('ldap:') && !!f.value.secret,
+    kind.value === 'ldap' &&
+    f.value.tls === 'none' &&
+    f.value.url.startsWith('ldap:') &&
+    !/^ldap:\/\/(127\.|localhost|\[::1\])/.test(f.value.url) &&
+    !!f.value.secret,
 )
 
 const look = ref<Schemas['FeedLook'] | null>(null)
@@ -404,7 +408,7 @@ function open(page: 'scope' | 'system') {
         </template>
         <template v-if="purpose === 'source'">
           <label for="filter">Only those for whom this filter holds</label>
-          <InputText id="filter" v-model="filter" placeholder="(mail=*)  or  userType eq &quot;crew&quot;" />
+          <InputText id="filter" v-model="filter" placeholder='(mail=*)  or  userType eq "crew"' />
         </template>
         <p v-if="purpose === 'target'" class="faint">
           Everybody who is known gets an account here until the scope says otherwise; nothing is written

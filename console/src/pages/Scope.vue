@@ -156,6 +156,7 @@ const browse = (below: string | null) =>
       <div v-if="trial" class="effect" aria-live="polite">
         <strong>If this were saved:</strong> {{ trial.enter.length }} would enter,
         {{ trial.leave.length }} would leave.
+        <span class="faint">Then {{ trial.totals.map((t) => `${t.count} ${t.word}`).join(', ') }}.</span>
         <div class="two">
           <ul v-for="(lines, n) in [trial.enter, trial.leave]" :key="n">
             <li v-for="line in lines.slice(0, 8)" :key="line.account ?? line.label">

@@ -90,7 +90,6 @@ const shown = (account: Schemas['Account']) =>
   <div class="row spread head">
     <h1>{{ name }}</h1>
     <div class="row">
-      <RouterLink :to="{ name: 'scope', params: { name } }">Who takes part</RouterLink>
       <Button
         label="Test"
         icon="pi pi-check-circle"
@@ -230,6 +229,7 @@ const shown = (account: Schemas['Account']) =>
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: 1rem;
+  align-items: start;
 }
 .steps {
   margin: 0;

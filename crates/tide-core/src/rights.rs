@@ -74,6 +74,8 @@ fn read(types: &TypeRules, schema: Option<&Schema>) -> Vec<String> {
     // What is kept in step is compared with what is there.
     names.extend(types.outbound.iter().map(|mapping| mapping.attribute.clone()));
     names.extend(schema.and_then(|schema| schema.name_attribute.clone()));
+    // Derived from an entry's name, which whoever may read the entry knows.
+    names.retain(|name| !["dn", "container"].contains(&name.as_str()));
     names.into_iter().collect()
 }
 

@@ -194,7 +194,12 @@ impl Attributes {
 
     /// The hash of the canonical bytes (xxh3, 128 bits). Not a secret keeper: it compares, no more.
     pub fn hash(&self) -> u128 {
-        xxhash_rust::xxh3::xxh3_128(&self.to_blob())
+        Self::hash_of(&self.to_blob())
+    }
+
+    /// The same, for who has the bytes already.
+    pub fn hash_of(blob: &[u8]) -> u128 {
+        xxhash_rust::xxh3::xxh3_128(blob)
     }
 }
 

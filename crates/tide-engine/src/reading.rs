@@ -3,7 +3,11 @@
 use crate::{Engine, EngineError, Event};
 use tide_connect::{ConnectError, Shown};
 use tide_core::ObjectType;
+use tide_core::model::Observed;
 use tide_store::SystemRow;
+
+/// How many accounts are kept in one transaction.
+const TOGETHER: usize = 2000;
 
 /// What came of reading one type of one system.
 #[derive(Debug, Clone)]
@@ -80,11 +84,21 @@ impl Engine {
             self.store.set_system_profile(&row.name, &described.profile, &described.own).await?;
         }
         let mut showing = connector.observe(object);
+        let mut pending: Vec<Observed> = Vec::new();
         while let Some(shown) = showing.recv().await {
+            // What came is kept before anything else is heard, an error too.
+            let flush = !matches!(&shown, Ok(Shown::Batch(_)));
+            if flush && !pending.is_empty() {
+                self.store.observe(reading, &row.name, object, started, std::mem::take(&mut pending)).await?;
+            }
             match shown? {
                 Shown::Batch(batch) => {
                     read.seen += batch.len();
-                    self.store.observe(reading, &row.name, object, started, batch).await?;
+                    pending.extend(batch);
+                    // Small pages share a transaction: each one costs a flush to the disk.
+                    if pending.len() >= TOGETHER {
+                        self.store.observe(reading, &row.name, object, started, std::mem::take(&mut pending)).await?;
+                    }
                     self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: "running" });
                 }
                 Shown::Quarantined(rows) => {

@@ -184,6 +184,7 @@ impl Engine {
 
     /// What an edited scope would change. Nothing is kept.
     pub async fn try_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<ScopeTrial, EngineError> {
+        self.read_groups_of(system, edit).await?;
         let (rules, population, now) = self.decide_now().await?;
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
         let (files, file) = edited(&version.files, &rules.set, system, kind, edit)?;
@@ -211,6 +212,19 @@ impl Engine {
             })
             .collect();
         Ok(ScopeTrial { counts, enter, leave, file })
+    }
+
+    /// Reads the groups of the systems that an edit names for the first time: without them nobody could
+    /// tell what it would change.
+    async fn read_groups_of(&self, system: &str, edit: &ScopeEdit) -> Result<(), EngineError> {
+        let named = edit.groups.iter().chain(&edit.not_groups).map(|group| group.system.as_deref().unwrap_or(system));
+        for name in named.collect::<std::collections::BTreeSet<_>>() {
+            if self.store.last_complete(name, ObjectType::Group).await?.is_none() {
+                let row = self.store.system(name).await?;
+                self.read_system(&row, &[ObjectType::Group]).await?;
+            }
+        }
+        Ok(())
     }
 
     /// Saves an edited scope: a new version of the rules is published.

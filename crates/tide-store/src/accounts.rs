@@ -104,8 +104,14 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
+                    // Into an empty system everything is new, and nothing needs to be looked up.
+                    let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM reading WHERE system = ? AND id < ? AND seen > 0)")
+                        .bind(&system)
+                        .bind(reading)
+                        .fetch_one(&mut *c)
+                        .await?;
                     for rows in batch.chunks(ROWS) {
-                        upsert(c, reading, &system, object, started, rows).await?;
+                        upsert(c, reading, &system, object, started, rows, any).await?;
                     }
                     sqlx::query("UPDATE reading SET seen = seen + ? WHERE id = ?")
                         .bind(batch.len() as i64)
@@ -306,6 +312,31 @@ impl Store {
     }
 }
 
+/// What is there of a batch: its row, its hash, and whether it is sound and has the name that it is
+/// shown with.
+type Known = HashMap<String, (i64, Vec<u8>, bool)>;
+
+async fn known(c: &mut SqliteConnection, system: &str, object: ObjectType, rows: &[Observed]) -> Result<Known, StoreError> {
+    let keys = serde_json::to_string(&rows.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?;
+    let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
+    let found = sqlx::query(
+        "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name
+         FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
+    )
+    .bind(object.word())
+    .bind(&keys)
+    .bind(system)
+    .fetch_all(c)
+    .await?;
+    Ok(found
+        .iter()
+        .map(|row| {
+            let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
+            (row.get("key"), (row.get("id"), row.get("hash"), row.get::<bool, _>("sound") && same_name))
+        })
+        .collect())
+}
+
 /// Keeps a batch: what is as it was only gets the mark of the reading, so that reading a large system
 /// again costs little.
 async fn upsert(
@@ -315,31 +346,23 @@ async fn upsert(
     object: ObjectType,
     started: Timestamp,
     rows: &[Observed],
+    any: bool,
 ) -> Result<(), StoreError> {
     let at = stamp(started);
-    let keys = serde_json::to_string(&rows.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?;
-    let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
-    let known: HashMap<String, (i64, Vec<u8>, bool)> = sqlx::query(
-        "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name
-         FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
-    )
-    .bind(object.word())
-    .bind(&keys)
-    .bind(system)
-    .fetch_all(&mut *c)
-    .await?
-    .iter()
-    .map(|row| {
-        let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
-        (row.get("key"), (row.get("id"), row.get("hash"), row.get::<bool, _>("sound") && same_name))
-    })
-    .collect();
-    let hashes: Vec<Vec<u8>> = rows.iter().map(|account| account.attributes.hash().to_be_bytes().to_vec()).collect();
+    let known = if any { known(c, system, object, rows).await? } else { HashMap::new() };
+    let encoded: Vec<(Vec<u8>, Vec<u8>)> = rows
+        .iter()
+        .map(|account| {
+            let blob = account.attributes.to_blob();
+            let hash = Attributes::hash_of(&blob).to_be_bytes().to_vec();
+            (blob, hash)
+        })
+        .collect();
     let (mut same, mut news) = (Vec::new(), Vec::new());
-    for (account, hash) in rows.iter().zip(&hashes) {
+    for (account, (blob, hash)) in rows.iter().zip(encoded) {
         match known.get(&account.key) {
-            Some((id, there, true)) if there == hash && account.fault.is_none() => same.push(*id),
-            _ => news.push((account, hash)),
+            Some((id, there, true)) if *there == hash && account.fault.is_none() => same.push(*id),
+            _ => news.push((account, blob, hash)),
         }
     }
     if !same.is_empty() {
@@ -355,16 +378,16 @@ async fn upsert(
     }
     let mut query: QueryBuilder<Sqlite> =
         QueryBuilder::new("INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen, reading) ");
-    query.push_values(&news, |mut row, (account, hash)| {
-        row.push_bind(system.to_owned())
+    query.push_values(&news, |mut row, (account, blob, hash)| {
+        row.push_bind(system)
             .push_bind(object.word())
-            .push_bind(account.key.clone())
-            .push_bind(account.name.clone())
-            .push_bind(account.attributes.to_blob())
-            .push_bind((*hash).clone())
-            .push_bind(account.fault.clone())
-            .push_bind(at.clone())
-            .push_bind(at.clone())
+            .push_bind(account.key.as_str())
+            .push_bind(account.name.as_str())
+            .push_bind(blob.as_slice())
+            .push_bind(hash.as_slice())
+            .push_bind(account.fault.as_deref())
+            .push_bind(at.as_str())
+            .push_bind(at.as_str())
             .push_bind(reading);
     });
     query.push(
@@ -375,7 +398,8 @@ async fn upsert(
           fault = excluded.fault, absent_since = NULL",
     );
     query.build().execute(&mut *c).await?;
-    for (account, _) in news {
+    drop(query);
+    for (account, ..) in news {
         // Who is new and points at nobody has no rows to keep.
         let points = account.attributes.iter().any(|(_, values)| values.iter().any(|v| matches!(v, Value::Reference(_))));
         if points || known.contains_key(&account.key) {

@@ -260,7 +260,7 @@ impl LdapConnector {
                 let help = if contexts.is_empty() {
                     "check the base DN".to_owned()
                 } else {
-                    format!("this server holds: {}", contexts.join(" · "))
+                    format!("check the base DN; this server holds {}", contexts.join(" · "))
                 };
                 Err(ConnectError::lasting("base_missing", format!("the base DN {base} does not exist{near}"), help))
             }

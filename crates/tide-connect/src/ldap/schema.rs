@@ -41,6 +41,8 @@ pub(super) enum State {
 pub(super) struct Known {
     /// Attributes by their name in lower case.
     pub attributes: HashMap<String, AttributeDef>,
+    /// The same, by their name as the schema writes it.
+    by_name: HashMap<String, AttributeDef>,
     /// The attribute that never changes.
     pub key: &'static str,
     pub state: State,
@@ -232,7 +234,8 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     };
     let key = if has("objectGUID") { "objectGUID" } else { "entryUUID" };
     let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
-    Ok(Known { attributes, key, state, controller, profile, paging })
+    let by_name = attributes.values().map(|def: &AttributeDef| (def.name.clone(), def.clone())).collect();
+    Ok(Known { attributes, by_name, key, state, controller, profile, paging })
 }
 
 fn value_kind(name: &str, syntax: &str) -> ValueKind {
@@ -256,7 +259,8 @@ fn value_kind(name: &str, syntax: &str) -> ValueKind {
 impl Known {
     pub fn def(&self, name: &str) -> Option<&AttributeDef> {
         let plain = name.split(';').next().unwrap_or(name);
-        self.attributes.get(&plain.to_lowercase())
+        // Servers write names as their schema does: nearly always no copy is needed to find them.
+        self.by_name.get(plain).or_else(|| self.attributes.get(&plain.to_lowercase()))
     }
 
     /// The attributes that a read asks for: all ordinary ones, and those operational ones that
