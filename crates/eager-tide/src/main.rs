@@ -8,6 +8,10 @@ mod serve;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 
+/// Many small values are made on one thread and dropped on another, which the system's own allocator is slow at.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Synchronizes directory identities to and from connected systems over LDAP and SCIM. It says
 /// before what it will do and why, and afterwards what it did and why not.
 #[derive(Parser)]

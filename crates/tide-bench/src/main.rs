@@ -19,6 +19,10 @@ use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE};
 use tide_store::{MasterKey, NewPushed, PushedKey, Store};
 
+/// The service's own allocator: many small values are made on one thread and dropped on another.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// How often each thing is measured; the best counts, since noise only ever adds.
 const ROUNDS: usize = 3;
 /// Requests on their way at a time.

@@ -17,6 +17,7 @@ use tide_core::model::Observed;
 use tide_core::{ObjectType, Value};
 use tide_ldap::{Dn, Filter};
 use tokio::sync::{Mutex, OnceCell, mpsc};
+use tokio::task::JoinHandle;
 
 /// How many entries are counted below a container, before the counting ends with "or more".
 const COUNTED: usize = 2000;
@@ -27,7 +28,7 @@ pub struct LdapConnector {
     access: Arc<Access>,
     /// The connection that writes and finds; dialled when first needed, and again when it broke.
     line: Mutex<Option<Ldap>>,
-    known: OnceCell<Known>,
+    known: OnceCell<Arc<Known>>,
 }
 
 /// Where and what is searched.
@@ -59,8 +60,8 @@ impl LdapConnector {
     }
 
     /// What the server says of itself, asked once.
-    async fn known(&self, ldap: &mut Ldap) -> Result<&Known, ConnectError> {
-        self.known.get_or_try_init(|| schema::ask(ldap, self.settings())).await
+    async fn known(&self, ldap: &mut Ldap) -> Result<&Arc<Known>, ConnectError> {
+        self.known.get_or_try_init(|| async { Ok(Arc::new(schema::ask(ldap, self.settings()).await?)) }).await
     }
 
     /// Runs something on the shared connection, which is thrown away if it broke.
@@ -169,18 +170,13 @@ impl LdapConnector {
             }
             let search = Search { base: &base, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
             let mut cookie = Vec::new();
+            // A page is made into accounts while the next one is on its way.
+            let mut making: Option<JoinHandle<Vec<Observed>>> = None;
             loop {
                 let page = self.page(&mut ldap, &search, cookie).await?;
-                let mut batch = Vec::with_capacity(page.entries.len());
-                for entry in &page.entries {
-                    let observed = entry::observed(entry, known);
-                    if keys.insert(observed.key.clone()) {
-                        batch.push(observed);
-                    }
-                }
-                if !batch.is_empty() && out.send(Ok(Shown::Batch(batch))).await.is_err() {
-                    return Err(ConnectError::passing("stopped", "the reading was stopped", "start it again"));
-                }
+                hand_on(making.take(), &mut keys, out).await?;
+                let (entries, known) = (page.entries, known.clone());
+                making = Some(tokio::task::spawn_blocking(move || entries.iter().map(|entry| entry::observed(entry, &known)).collect()));
                 // Followed only if asked: without a host to go to, a referral names a part that is not ours.
                 if !self.settings().referral_hosts.is_empty() {
                     let places = page.referrals.iter().map(|url| (Some(url.clone()), referral_base(url).unwrap_or_else(|| base.clone())));
@@ -191,6 +187,7 @@ impl LdapConnector {
                 }
                 cookie = page.next;
             }
+            hand_on(making, &mut keys, out).await?;
         }
         // Failing to say good-bye changes nothing that was read.
         let _ = ldap.unbind().await;
@@ -322,6 +319,22 @@ impl LdapConnector {
             cookie = page.next;
         }
     }
+}
+
+/// Hands a page on, each account once.
+async fn hand_on(
+    making: Option<JoinHandle<Vec<Observed>>>,
+    keys: &mut HashSet<String>,
+    out: &mpsc::Sender<Result<Shown, ConnectError>>,
+) -> Result<(), ConnectError> {
+    let Some(making) = making else { return Ok(()) };
+    let stopped = |why: String| ConnectError::passing("stopped", why, "start it again");
+    let mut batch = making.await.map_err(|error| stopped(error.to_string()))?;
+    batch.retain(|observed| keys.insert(observed.key.clone()));
+    if batch.is_empty() {
+        return Ok(());
+    }
+    out.send(Ok(Shown::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
 }
 
 /// The base that a referral's URL names (RFC 4516 §2), with its escapes undone.

@@ -1,0 +1,184 @@
+//! Who takes part, through a whole decision: several sources at once, groups, filters, domains, wanted
+//! values, accounts that are never touched, systems that are not armed.
+
+use tide_core::decide::Verdict;
+use tide_core::rules::{RuleFile, Severity};
+use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
+
+const IDENTITIES: &str =
+    "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nmail = { wanted = true }\n";
+const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nmail = 'account.mail'\n";
+const ROSTER: &str = "system = \"roster\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n";
+const TARGET: &str = "system = \"berthing\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nuserName = 'identity.number'\nnumber = 'identity.number'\nmail = 'identity.mail'\nactive = 'true'\n";
+
+struct World {
+    rules: RuleSet,
+    population: Population,
+}
+
+impl World {
+    fn new(files: &[(&str, &str)]) -> World {
+        let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let (rules, faults) = RuleSet::load(&files, &Default::default());
+        assert!(!faults.iter().any(|fault| fault.severity == Severity::Error), "{faults:?}");
+        let mut schema = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
+        ["userName", "number", "mail", "active"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
+        let read = vec![ObjectType::Person, ObjectType::Group];
+        let target = SystemFacts {
+            schema: [(ObjectType::Person, schema)].into(),
+            writable: vec![ObjectType::Person],
+            read: read.clone(),
+            ..SystemFacts::default()
+        };
+        let source = SystemFacts { read, ..SystemFacts::default() };
+        let systems =
+            [("berthing".to_owned(), target), ("harbour".to_owned(), source.clone()), ("roster".to_owned(), source)].into_iter().collect();
+        World { rules, population: Population { systems, ..Population::default() } }
+    }
+
+    fn add(&mut self, system: &str, kind: ObjectType, name: &str, pairs: &[(&str, &str)]) -> &mut Self {
+        let id = self.population.accounts.len() as i64 + 1;
+        let attributes: Attributes = pairs
+            .iter()
+            .map(|(name, value)| {
+                let value = if *name == "member" { Value::Reference((*value).into()) } else { Value::text(*value) };
+                ((*name).to_owned(), vec![value])
+            })
+            .collect();
+        let key = format!("k{id}");
+        self.population.accounts.push(Account {
+            id,
+            system: system.into(),
+            kind,
+            key,
+            name: name.into(),
+            attributes,
+            absent_since: None,
+            fault: None,
+        });
+        self
+    }
+
+    fn person(&mut self, system: &str, number: &str, mail: &str) -> &mut Self {
+        let name = format!("uid={number},ou=p");
+        self.add(
+            system,
+            ObjectType::Person,
+            &name,
+            &[("dn", &name), ("number", number), ("name", &format!("Person {number}")), ("mail", mail)],
+        )
+    }
+
+    fn decide(&self) -> Outcome {
+        decide(&self.rules, &self.population, "2026-11-23T12:00:00Z".parse().expect("valid"))
+    }
+}
+
+fn line(outcome: &Outcome, system: &str, label: &str) -> (Verdict, String) {
+    let found = outcome.decided.iter().find(|line| line.system == system && line.label == label);
+    let found = found.unwrap_or_else(|| panic!("nothing was said of {label} in {system}: {:#?}", outcome.decided));
+    (found.verdict, found.reason.text.clone())
+}
+
+#[test]
+fn who_is_new_by_one_source_is_matched_by_the_next_in_the_same_decision() {
+    let mut world =
+        World::new(&[("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("roster.toml", ROSTER), ("berthing.toml", TARGET)]);
+    world.person("harbour", "1", "a@skerry.example").person("roster", "1", "").person("roster", "2", "");
+    let outcome = world.decide();
+    assert_eq!(outcome.identities.len(), 2, "{:#?}", outcome.decided);
+    assert_eq!(line(&outcome, "roster", "Person 1").0, Verdict::Source);
+    assert_eq!(outcome.changes.len(), 2);
+    let (verdict, reason) = line(&outcome, "roster", "Person 2");
+    assert_eq!(verdict, Verdict::Source);
+    assert!(reason.contains("mail would be good to have and is missing"), "{reason}");
+}
+
+#[test]
+fn groups_and_filters_decide_who_takes_part() {
+    let scope = "[person.scope]\ngroups = [\"cn=crew,ou=g\"]\nnot_groups = [\"cn=trainees,ou=g\"]\nfilter = '(!(number=9))'\n";
+    let harbour = HARBOUR.replace("[[person.match]]", &format!("{scope}[[person.match]]"));
+    let mut world = World::new(&[("identities.toml", IDENTITIES), ("harbour.toml", &harbour)]);
+    for number in ["1", "2", "3", "9"] {
+        world.person("harbour", number, "");
+    }
+    let group = |world: &mut World, name: &str, members: &[&str]| {
+        world.add("harbour", ObjectType::Group, name, &[]);
+        let refs = members.iter().map(|m| Value::Reference((*m).into())).collect();
+        world.population.accounts.last_mut().expect("just added").attributes.set("member", refs);
+    };
+    group(&mut world, "cn=crew,ou=g", &["uid=1,ou=p", "cn=deck,ou=g"]);
+    group(&mut world, "cn=deck,ou=g", &["uid=2,ou=p", "uid=9,ou=p", "cn=crew,ou=g"]);
+    group(&mut world, "cn=trainees,ou=g", &["uid=2,ou=p"]);
+    let outcome = world.decide();
+    let of = |number: &str| {
+        outcome
+            .decided
+            .iter()
+            .find(|l| l.account.is_some_and(|id| world.population.accounts[id as usize - 1].name == format!("uid={number},ou=p")))
+            .expect("a line")
+    };
+    assert_eq!(of("1").verdict, Verdict::Source);
+    assert_eq!(of("2").reason.text, "it is a member of cn=trainees,ou=g, which is left out");
+    assert_eq!(of("3").reason.text, "it is not a member of cn=crew,ou=g");
+    assert_eq!(of("9").reason.text, "the filter does not hold: (!(number=9))");
+}
+
+#[test]
+fn an_address_outside_our_domains_is_held_and_one_of_an_older_domain_translated() {
+    let domains = "[person.domains]\nattributes = [\"mail\"]\nours = [\"skerry.example\"]\ntranslate = { \"old.example\" = \"skerry.example\" }\n[person.outbound]";
+    let target = TARGET.replace("[person.outbound]", domains);
+    let mut world = World::new(&[("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", &target)]);
+    world.person("harbour", "1", "ada@old.example").person("harbour", "2", "bo@elsewhere.example");
+    let outcome = world.decide();
+    assert_eq!(
+        line(&outcome, "berthing", "Person 2"),
+        (Verdict::Held, "the address bo@elsewhere.example lies outside the domains that are accepted: skerry.example".into())
+    );
+    let sent: Vec<String> =
+        outcome.changes.iter().flat_map(|c| &c.values).filter(|v| v.attribute == "mail").map(|v| v.after[0].to_string()).collect();
+    assert_eq!(sent, ["ada@skerry.example"], "and nothing else is ever sent");
+}
+
+#[test]
+fn built_in_own_and_named_accounts_are_left_alone() {
+    let target = TARGET.replace("[[person.match]]", "[person.hands_off]\nnames = [\"emergency\"]\n[[person.hands_off.condition]]\nwhen = 'account.fed == \"yes\"'\nbecause = \"the head office feeds it\"\n[[person.match]]");
+    let mut world = World::new(&[("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", &target)]);
+    world.population.systems.get_mut("berthing").expect("there").own = vec!["skerry\\tide".into()];
+    for number in 1..=5 {
+        world.person("harbour", &number.to_string(), "");
+    }
+    let there: [(&str, &[(&str, &str)]); 5] = [
+        ("admin", &[("number", "1"), ("objectSid", "S-1-5-21-1-2-3-500")]),
+        ("krbtgt", &[("number", "2"), ("isCriticalSystemObject", "true")]),
+        ("tide-account", &[("number", "3"), ("sAMAccountName", "tide")]),
+        ("emergency", &[("number", "4")]),
+        ("fed", &[("number", "5"), ("fed", "yes")]),
+    ];
+    for (name, pairs) in there {
+        world.add("berthing", ObjectType::Person, name, pairs);
+    }
+    let outcome = world.decide();
+    for (name, why) in [
+        ("admin", "the built-in administrator account"),
+        ("krbtgt", "built into the directory"),
+        ("tide-account", "the service account with which we come"),
+        ("emergency", "the rules name it"),
+        ("fed", "the head office feeds it"),
+    ] {
+        let (verdict, reason) = line(&outcome, "berthing", name);
+        assert_eq!(verdict, Verdict::Unowned, "{name}");
+        assert!(reason.starts_with("hands off: ") && reason.contains(why), "{reason}");
+    }
+    assert!(outcome.changes.iter().all(|change| change.account.is_none()), "none of them is joined or changed");
+}
+
+#[test]
+fn a_system_that_is_not_armed_gets_nothing() {
+    let mut world = World::new(&[("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", TARGET)]);
+    world.person("harbour", "1", "");
+    world.population.systems.get_mut("berthing").expect("there").disarmed = true;
+    let outcome = world.decide();
+    let hold = outcome.changes[0].hold.as_ref().expect("held");
+    assert!(hold.text.contains("berthing is not armed"), "{}", hold.text);
+}
