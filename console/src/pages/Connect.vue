@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import Password from 'primevue/password'
 import Textarea from 'primevue/textarea'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
@@ -302,11 +301,12 @@ function open(page: 'scope' | 'system') {
         <label for="secret">{{
           kind === 'ldap' || f.way === 'basic' ? 'Password' : 'Token or secret'
         }}</label>
-        <Password
+        <InputText
+          id="secret"
           v-model="f.secret"
-          input-id="secret"
-          :feedback="false"
-          :input-props="{ autocomplete: 'new-password', placeholder: 'or env:NAME, file:PATH' }"
+          type="password"
+          autocomplete="new-password"
+          placeholder="or env:NAME, file:PATH"
         />
         <label for="ca">Private authority</label>
         <Textarea
@@ -408,7 +408,7 @@ function open(page: 'scope' | 'system') {
         </template>
         <template v-if="purpose === 'source'">
           <label for="filter">Only those for whom this filter holds</label>
-          <InputText id="filter" v-model="filter" placeholder='(mail=*)  or  userType eq "crew"' />
+          <InputText id="filter" v-model="filter" placeholder="(mail=*)" />
         </template>
         <p v-if="purpose === 'target'" class="faint">
           Everybody who is known gets an account here until the scope says otherwise; nothing is written
@@ -500,9 +500,6 @@ legend {
   margin-bottom: 1rem;
 }
 .grid > :nth-child(even) {
-  width: 100%;
-}
-.grid :deep(.p-password input) {
   width: 100%;
 }
 select,

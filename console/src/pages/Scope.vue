@@ -6,7 +6,7 @@ import InputText from 'primevue/inputtext'
 import Textarea from 'primevue/textarea'
 import { useToast } from 'primevue/usetoast'
 import { computed, ref, watch } from 'vue'
-import { api, take, type Schemas } from '@/api/client'
+import { api, Refusal, take, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Tree from '@/components/Tree.vue'
 import { useFetched } from '@/components/fetched'
@@ -49,6 +49,12 @@ const groups = ref('')
 const trial = ref<Schemas['ScopeTrial'] | null>(null)
 const fault = ref('')
 let turn = 0
+/** What is wrong, in the words of the rules' own check where there are some. */
+function said(problem: unknown) {
+  const faults = problem instanceof Refusal ? (problem.problem.faults ?? []) : []
+  const first = faults.map((f) => [f.message, f.help].filter(Boolean).join(' — '))
+  return first.length ? first.join('; ') : (problem as Error).message
+}
 function edit() {
   draft.value = JSON.parse(JSON.stringify(view.data.value?.scope ?? emptyScope())) as Scope
   groups.value = groupText(draft.value)
@@ -70,7 +76,7 @@ async function tryIt() {
   } catch (problem) {
     if (own !== turn) return
     trial.value = null
-    fault.value = (problem as Error).message
+    fault.value = said(problem)
   }
 }
 let timer: ReturnType<typeof setTimeout> | undefined
@@ -95,7 +101,7 @@ async function save() {
     editing.value = false
     await view.load()
   } catch (problem) {
-    fault.value = (problem as Error).message
+    fault.value = said(problem)
   }
 }
 const browse = (below: string | null) =>
