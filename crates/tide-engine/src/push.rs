@@ -19,7 +19,7 @@ pub struct NewToken {
 }
 
 /// A joiner, a mover or a leaver, as a system tells of it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Happening {
     /// `joiner`, `mover` or `leaver`.
     pub kind: String,

@@ -237,12 +237,12 @@ mod tests {
     #[test]
     fn a_bad_event_is_told_all_that_is_wrong() {
         let shape = learn(&sample()).expect("learned");
-        let problems = read(&shape, &json!({"meta": {"eventType": "DANCE"}, "worker": {"crew": "yes"}})).err().expect("refused");
+        let problems = read(&shape, &json!({"meta": {"eventType": "DANCE"}, "worker": {"crew": "yes"}})).expect_err("refused");
         assert_eq!(problems.len(), 3, "{problems:?}");
         assert!(problems[0].contains("`worker.employeeNumber` is missing"), "{problems:?}");
         assert!(problems.iter().any(|p| p.contains("`worker.crew` must be of type boolean")), "{problems:?}");
         assert!(problems.iter().any(|p| p.contains("one of HIRE, JOINER, LEAVER, MOVER")), "{problems:?}");
-        assert_eq!(read(&usual(), &json!([])).err().expect("refused"), ["the event is no JSON object"]);
+        assert_eq!(read(&usual(), &json!([])).expect_err("refused"), ["the event is no JSON object"]);
         assert!(read(&usual(), &json!({"event": "joiner", "key": " "})).is_err());
     }
 

@@ -139,7 +139,7 @@ pub enum Systems {
         schema: bool,
     },
     /// Test a system step by step and, if it is well, add it, read-only
-    Add(Connection),
+    Add(Box<Connection>),
     /// Test a system step by step
     Check {
         /// The system
@@ -463,7 +463,7 @@ impl Systems {
                     }
                 }
             }
-            Systems::Add(connection) => return add(&client, reach, connection).await,
+            Systems::Add(connection) => return add(&client, reach, *connection).await,
             Systems::Check { name } => {
                 let report = check(&client, reach, &format!("systems/{}/check", segment(&name)), &()).await?;
                 return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });

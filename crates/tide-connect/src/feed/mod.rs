@@ -320,7 +320,7 @@ fn read(
 /// The first reading: how the file is written, and how often each key stands in it.
 fn survey(source: &mut Source, settings: &FeedSettings) -> Result<(Form, HashMap<String, usize>), ConnectError> {
     let form = rows::form(&mut source.file, &source.name, settings.format, settings.delimiter)?;
-    if !form.columns.is_empty() && !form.columns.iter().any(|column| *column == settings.key) {
+    if !form.columns.is_empty() && !form.columns.contains(&settings.key) {
         let near = tide_core::expr::closest(&settings.key, form.columns.iter().map(String::as_str));
         return Err(lasting(
             "feed_key",

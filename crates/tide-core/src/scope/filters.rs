@@ -54,12 +54,12 @@ fn values(account: &Attributes, path: &AttrPath) -> Vec<Value> {
         .collect()
 }
 
-/// The types of a listed attribute that an account has values of.
-fn kinds(account: &dyn Fn(&AttrPath) -> Vec<Value>, filter: &Scim) -> Vec<String> {
+/// The types of a listed attribute that a filter names.
+fn kinds(filter: &Scim) -> Vec<String> {
     // The types that the filter itself names are the only ones that can make a difference.
     match filter {
-        Scim::And(a, b) | Scim::Or(a, b) => kinds(account, a).into_iter().chain(kinds(account, b)).collect(),
-        Scim::Not(inner) => kinds(account, inner),
+        Scim::And(a, b) | Scim::Or(a, b) => kinds(a).into_iter().chain(kinds(b)).collect(),
+        Scim::Not(inner) => kinds(inner),
         Scim::Compare(path, _, literal) if path.name.eq_ignore_ascii_case("type") => {
             literal.as_str().map(str::to_owned).into_iter().collect()
         }
@@ -84,7 +84,7 @@ fn scim(filter: &Scim, get: &dyn Fn(&AttrPath) -> Vec<Value>) -> bool {
             }
         }
         Scim::Value(path, inner) => {
-            let mut named = kinds(get, inner);
+            let mut named = kinds(inner);
             named.push(String::new());
             named.iter().any(|kind| {
                 let of = |asked: &AttrPath| -> Vec<Value> {

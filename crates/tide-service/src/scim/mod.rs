@@ -157,7 +157,7 @@ impl Context {
 
     /// A stored resource as it is given out: with its meta, and what follows from others.
     async fn dressed(&self, shelf: &Shelf, row: &PushedRow) -> Result<Value, ScimError> {
-        let mut resource: Value = serde_json::from_str(&row.body).map_err(|error| StoreError::from(error))?;
+        let mut resource: Value = serde_json::from_str(&row.body).map_err(StoreError::from)?;
         resource["id"] = json!(row.id);
         resource["meta"] = json!({
             "resourceType": shelf.kind.name, "created": row.made, "lastModified": row.changed,
