@@ -115,6 +115,19 @@ async fn planted_secrets_are_found_nowhere() {
     assert!(service.client(&["systems", "arm", "berthing"]).status.success());
     set.berthing.mischief_on_writes(&[Mischief::Refuse]);
     let mut said = vec![text(&service.client(&["run"])), text(&service.client(&["run"]))];
+    // A system that calls us: its token is shown once, and a password that it pushes is never kept.
+    assert!(service.client(&["systems", "add", "postroom", "--kind", "push"]).status.success());
+    let given = service.client(&["systems", "token", "postroom"]);
+    let pushing = String::from_utf8(given.stdout).unwrap().trim().to_owned();
+    assert_eq!(pushing.len(), 64);
+    let user =
+        serde_json::json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "ada", "password": "canary-pushed-4411"});
+    let request = set.http.post(format!("{}/scim/v2/postroom/Users", service.url)).bearer_auth(&pushing);
+    let answer = request.header("content-type", "application/scim+json").body(user.to_string()).send().await.unwrap();
+    assert_eq!(answer.status(), 201);
+    said.push(answer.text().await.unwrap());
+    said.push(text(&service.client(&["systems", "token", "postroom", "--list"])));
+    said.push(text(&service.client(&["systems", "accounts", "postroom", "-o", "json"])));
     for arguments in [
         &["status"][..],
         &["systems", "show", "harbour"],
@@ -146,7 +159,7 @@ async fn planted_secrets_are_found_nowhere() {
     said.push(text(&failing));
     said.push(set.service.running.lines.lock().unwrap().join("\n"));
     let token = set.service.token.clone();
-    for canary in [PASSWORD, TOKEN, "canary-typed-9917", token.as_str()] {
+    for canary in [PASSWORD, TOKEN, "canary-typed-9917", "canary-pushed-4411", pushing.as_str(), token.as_str()] {
         for text in &said {
             assert!(!text.contains(canary), "{canary} in {text}");
         }
@@ -155,8 +168,11 @@ async fn planted_secrets_are_found_nowhere() {
     let data = set.folder.path().join("data");
     for entry in std::fs::read_dir(&data).unwrap() {
         let path = entry.unwrap().path();
+        if path.is_dir() {
+            continue;
+        }
         let bytes = std::fs::read(&path).unwrap();
-        for canary in [PASSWORD, TOKEN, "canary-typed-9917"] {
+        for canary in [PASSWORD, TOKEN, "canary-typed-9917", "canary-pushed-4411", pushing.as_str()] {
             assert!(!bytes.windows(canary.len()).any(|w| w == canary.as_bytes()), "{canary} in {}", path.display());
         }
         if path.file_name().unwrap() != "first-token" {
