@@ -284,3 +284,35 @@ async fn the_tree_is_walked_level_by_level_with_counts() {
     assert_eq!(departments.iter().filter_map(|b| b.people).sum::<usize>(), 64);
     assert_eq!(reader.browse(Some("dc=elsewhere")).await.expect_err("refused").code, "outside");
 }
+
+#[tokio::test]
+async fn what_the_overlays_of_a_real_server_keep_is_read() {
+    let people = world::people(world::SEED, 80);
+    let slapd = Slapd::start(&world::directory(&people, PASSWORD)).expect("slapd starts");
+    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&slapd.url).await.expect("connects");
+    tokio::spawn(async move { connection.drive().await });
+    ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password).await.expect("binds").success().expect("accepted");
+    let group = format!("cn=night-watch,ou=groups,{BASE}");
+    let set = |text: &str| std::collections::HashSet::from([text.to_owned()]);
+    let entry = vec![
+        ("objectClass".to_owned(), set("groupOfNames")),
+        ("cn".to_owned(), set("night-watch")),
+        ("member".to_owned(), set(&people[3].dn())),
+    ];
+    ldap.add(&group, entry).await.expect("sent").success().expect("added");
+
+    let reader = connector(settings(&slapd.url), PASSWORD);
+    let (seen, end) = drain(reader.clone().observe(ObjectType::Person)).await;
+    assert!(end.is_ok());
+    let of = |uid: &str| seen.iter().find(|o| o.attributes.get("uid") == [Value::text(uid)]).expect("there");
+    // memberOf: derived by the server, read as a reference, never compared.
+    let member_of = of(&people[3].uid).attributes.get("memberOf");
+    assert_eq!(member_of, [Value::Reference(group)]);
+    let schema = &reader.describe().await.expect("described").schema[&ObjectType::Person];
+    assert!(schema.get("memberOf").is_some_and(|def| def.derived && def.many));
+    // The password policy's lock is the account's state.
+    let locked = people.iter().find(|p| p.locked).expect("somebody is locked");
+    assert_eq!(of(&locked.uid).attributes.get("enabled"), [Value::Bool(false)]);
+    assert_eq!(of(&people[3].uid).attributes.get("enabled"), [Value::Bool(!people[3].locked)]);
+    assert!(!seen.iter().any(|o| o.attributes.iter().any(|(name, _)| name.eq_ignore_ascii_case("userPassword"))));
+}

@@ -169,7 +169,7 @@ const USUAL: [(&str, &str, &str, &[&str]); 9] = [
     ("title", "title", "title", &["title", "position", "rank"]),
     ("department", "departmentNumber", "enterprise.department", &["department", "unit"]),
     ("port", "l", "addresses.work.locality", &["port", "site", "town", "location"]),
-    ("active", "enabled", "active", &["active", "status"]),
+    ("active", "enabled", "active", &["active", "enabled"]),
 ];
 
 /// The attribute of a system that carries a usual one, if its schema has it.
@@ -190,6 +190,14 @@ fn carried(schema: &Schema, kind: &str, usual: &(&str, &str, &str, &[&str])) -> 
 fn reads(name: &str) -> String {
     let plain = name.split('.').all(|part| !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_'));
     if plain { format!("account.{name}") } else { format!("account[\"{name}\"]") }
+}
+
+/// An outbound mapping; what the system cannot do without is waited for.
+fn wanted(schema: &Schema, attribute: &str, from: &str) -> String {
+    match schema.get(attribute).is_some_and(|def| def.required) {
+        true => format!("\"{attribute}\" = {{ value = '{from}', required = true }}\n"),
+        false => format!("\"{attribute}\" = '{from}'\n"),
+    }
 }
 
 /// The first rule file of a system: whom it takes, how accounts are matched, what is mapped, with what
@@ -226,7 +234,7 @@ pub fn starter(
         let line = match purpose {
             Purpose::Source if *identity == "mail" => format!("{identity} = 'lower(trim({}))'\n", reads(account)),
             Purpose::Source => format!("{identity} = '{}'\n", reads(account)),
-            Purpose::Target => format!("\"{account}\" = 'identity.{identity}'\n"),
+            Purpose::Target => wanted(schema, account, &format!("identity.{identity}")),
         };
         text.push_str(&line);
     }
@@ -234,7 +242,7 @@ pub fn starter(
         for (attribute, from) in [("externalId", "identity.id"), ("userName", "identity.mail")] {
             let known = from == "identity.id" || here("mail");
             if known && schema.get(attribute).is_some() && !pairs.iter().any(|(_, account)| account == attribute) {
-                text.push_str(&format!("{attribute} = '{from}'\n"));
+                text.push_str(&wanted(schema, attribute, from));
             }
         }
     }
@@ -290,7 +298,7 @@ mod tests {
     fn the_first_file_of_a_system_is_sound_for_every_kind() {
         let schema = |names: &[&str]| {
             let mut schema = Schema::default();
-            names.iter().for_each(|name| schema.put(AttributeDef::text(*name)));
+            names.iter().for_each(|name| schema.put(AttributeDef { required: *name == "userName", ..AttributeDef::text(*name) }));
             schema
         };
         for (kind, purpose, names) in [
@@ -306,6 +314,9 @@ mod tests {
             assert!(!faults.iter().any(|f| f.severity == crate::rules::Severity::Error), "{faults:?}\n{text}");
             let types = rules.of("dock", ObjectType::Person).expect("there");
             assert_eq!(types.matching.len(), 2, "{text}");
+            // What the system cannot do without is waited for, rather than refused by it.
+            let needed = types.outbound.iter().find(|mapping| mapping.attribute == "userName");
+            assert!(needed.is_none_or(|mapping| mapping.need == crate::rules::Need::Required), "{text}");
             assert_eq!((types.is_source(), types.is_target()), (purpose == Purpose::Source, purpose == Purpose::Target));
         }
     }

@@ -1,0 +1,133 @@
+//! Connecting systems with the client, as its user does it: added, looked at, scoped, armed.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use common::{Service, client, text};
+use tide_standins::scim_service::{Entrance, Manner, ScimService};
+use tide_standins::slapd::Slapd;
+use tide_standins::world::{self, BASE};
+
+const PASSWORD: &str = "harbour-secret";
+
+fn said(service: &Service, arguments: &[&str], code: i32) -> String {
+    let output = service.client(arguments);
+    let said = text(&output);
+    assert_eq!(output.status.code(), Some(code), "{arguments:?}: {said}");
+    said
+}
+
+fn typed(service: &Service, arguments: &[&str], secret: &str, code: i32) -> String {
+    let output = client(&service.url, &service.token, arguments, secret);
+    let said = text(&output);
+    assert_eq!(output.status.code(), Some(code), "{arguments:?}: {said}");
+    said
+}
+
+fn holds(said: &str, parts: &[&str]) {
+    for part in parts {
+        assert!(said.contains(part), "`{part}` in: {said}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn systems_of_every_kind_are_connected_by_their_user() {
+    let folder = tempfile::tempdir().unwrap();
+    let people = world::people(world::SEED, 120);
+    let slapd = Slapd::start(&world::directory(&people, PASSWORD)).unwrap();
+    let entrance = Entrance::Basic("tide".into());
+    let berthing = ScimService::with_manner(world::berthing(&people), "berth", Manner { entrance, ..Manner::full() }).await.unwrap();
+    let service = Service::start(&folder.path().join("data"));
+    let ca = folder.path().join("ca.pem");
+    std::fs::write(&ca, &slapd.certificates.ca_pem).unwrap();
+    let bind = format!("cn=eager-tide,ou=services,{BASE}");
+    let people_at = format!("ou=people,{BASE}");
+
+    // A directory: the test is told step by step; nothing is kept when it fails.
+    let add = |base: &str, more: &[&str]| -> Vec<String> {
+        let mut all = vec!["systems", "add", "harbour", "--kind", "ldap", "--address", &slapd.url, "--start-tls", "--bind-dn", &bind];
+        let ca = ca.to_str().unwrap();
+        all.extend(["--ca", ca, "--base-dn", base, "--backup", &slapd.tls_url]);
+        all.extend(more);
+        all.into_iter().map(str::to_owned).collect()
+    };
+    let run = |arguments: Vec<String>, code| {
+        let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
+        typed(&service, &arguments, PASSWORD, code)
+    };
+    holds(
+        &run(add(&format!("ou=crew,{BASE}"), &[]), 1),
+        &["FAIL  Base DN readable", "the nearest entry that exists is", "nothing was added"],
+    );
+    assert!(said(&service, &["systems", "list"], 0).contains("no system is connected yet"));
+    let kiosks = format!("ou=Kiosks,{people_at}");
+    let added = run(add(BASE, &["--as", "source", "--within", &people_at, "--except", &kiosks]), 0);
+    holds(
+        &added,
+        &["ok    TLS verifies", "Backup host", "read-only and not armed", "first rules are in harbour.toml, published as version 1"],
+    );
+    holds(&said(&service, &["systems", "show", "harbour"], 0), &["OpenLDAP", "Host in use", "password policy"]);
+    holds(&said(&service, &["systems", "list"], 0), &["(not armed)"]);
+    holds(&said(&service, &["rules", "show"], 0), &["employee number", "account.employeeNumber", "except"]);
+    holds(&said(&service, &["systems", "tree", "harbour", "--below", &people_at], 0), &["ou=Deck", "PEOPLE BELOW"]);
+    holds(&said(&service, &["systems", "rights", "harbour"], 0), &["read", "employeeNumber", &people_at]);
+
+    // A service that wants user and password, as a target.
+    let add = ["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--as", "target"];
+    holds(&typed(&service, &add, "berth", 1), &["token_refused".trim_end_matches("_refused"), "HTTP 401"]);
+    let with_user: Vec<&str> = add.iter().copied().chain(["--user", "tide"]).collect();
+    holds(&typed(&service, &with_user, "berth", 0), &["berthing was added", "berthing.toml"]);
+
+    // A feed: looked at, then added from a folder that it may be read from.
+    let roster = folder.path().join("data/feeds/crew.csv");
+    std::fs::write(&roster, world::roster(&people)).unwrap();
+    holds(
+        &said(&service, &["feeds", "look", roster.to_str().unwrap()], 0),
+        &["CSV, separated by semicolon, UTF-8", "1 unreadable", "it has 8 fields, and the header has 7", "first_name"],
+    );
+    let add = |path: &str, key: &'static str| {
+        ["systems", "add", "roster", "--kind", "feed", "--path", path, "--key", key, "--as", "source"].map(str::to_owned)
+    };
+    let feed = |path: &str, key: &'static str, code| said(&service, &add(path, key).iter().map(String::as_str).collect::<Vec<_>>(), code);
+    holds(&feed("/etc/hostname", "number", 1), &["lies outside the folders that feeds may be read from"]);
+    holds(&feed(roster.to_str().unwrap(), "numbr", 1), &["did you mean `number`?"]);
+    holds(&feed(roster.to_str().unwrap(), "number", 0), &["roster was added", "2 set aside"]);
+    holds(&said(&service, &["systems", "read", "roster"], 0), &["2 rows were set aside"]);
+    holds(&said(&service, &["systems", "set-aside", "roster"], 0), &["the key `number` is empty"]);
+
+    // A system that calls us: tokens without a gap, events by a shape that is learned.
+    holds(&said(&service, &["systems", "add", "postroom", "--kind", "push"], 0), &["postroom was added"]);
+    assert_eq!(said(&service, &["systems", "token", "postroom", "--label", "first"], 0).lines().next().unwrap().len(), 64);
+    said(&service, &["systems", "token", "postroom", "--label", "second"], 0);
+    holds(&said(&service, &["systems", "token", "postroom", "--list"], 0), &["first", "good until", "second"]);
+    let sample = folder.path().join("event.json");
+    std::fs::write(&sample, r#"{"action": "HIRE", "worker": {"employeeNumber": "9"}}"#).unwrap();
+    holds(
+        &said(&service, &["systems", "events", "postroom", "--sample", sample.to_str().unwrap()], 0),
+        &["kind of event   action", "HIRE = joiner", "worker.employeeNumber"],
+    );
+    holds(&said(&service, &["systems", "events", "postroom"], 0), &["json-schema.org", "HIRE"]);
+    holds(&said(&service, &["systems", "token", "harbour"], 1), &["does not call us"]);
+
+    // Who takes part; an edit is tried, and only then saved.
+    said(&service, &["systems", "read", "harbour"], 0);
+    said(&service, &["systems", "read", "berthing"], 0);
+    holds(&said(&service, &["scope", "harbour"], 0), &["its container is left out: ou=Kiosks", "by harbour.toml"]);
+    holds(&said(&service, &["scope", "harbour", "--who", "out", "--search", "kiosk1"], 0), &["uid=kiosk1"]);
+    let csv = said(&service, &["scope", "harbour", "--who", "out", "--export"], 0);
+    assert!(csv.starts_with("person,stands,reason,account,rule\n") && csv.contains("Ticket Kiosk"), "{csv}");
+    let deck = format!("ou=Deck,{people_at}");
+    holds(&said(&service, &["scope", "harbour", "--exclude", &deck], 0), &["0 would enter", "would leave", "nothing was kept"]);
+    holds(&said(&service, &["scope", "harbour", "--exclude", &deck, "--save"], 0), &["saved in harbour.toml, published as version"]);
+    holds(&said(&service, &["scope", "harbour"], 0), &["its container is left out: ou=Deck"]);
+    holds(&said(&service, &["scope", "harbour", "--filter", "(mail="], 1), &["harbour.toml:", "not a filter"]);
+    holds(&said(&service, &["scope", "postroom"], 1), &["the published rules say nothing of postroom"]);
+
+    // Nothing is sent before it is armed.
+    said(&service, &["systems", "set", "berthing", "--writable", "person"], 0);
+    holds(&said(&service, &["run"], 3), &["berthing is not armed"]);
+    holds(&said(&service, &["systems", "arm", "berthing"], 0), &["person"]);
+    holds(&said(&service, &["run"], 0), &["done, 0 failed"]);
+    holds(&said(&service, &["systems", "remove", "berthing"], 1), &["holds accounts that were joined"]);
+    holds(&said(&service, &["systems", "disarm", "berthing"], 0), &["(not armed)"]);
+}

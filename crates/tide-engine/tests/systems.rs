@@ -1,0 +1,177 @@
+//! Connecting systems through the engine: feeds that are watched and remembered, secrets from files,
+//! addresses that change, first rule files, scopes that are tried before they are saved.
+
+mod common;
+
+use common::{PASSWORD, Tide};
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+use tide_core::ObjectType;
+use tide_core::rules::edit::{ContainerEdit, GroupEdit, Purpose, ScopeEdit};
+use tide_engine::{Allowed, Change, Engine, EngineError, NewSystem, Stand, SystemClock};
+use tide_standins::world::BASE;
+use tide_store::{MasterKey, Store};
+
+async fn engine(folder: &Path) -> Arc<Engine> {
+    let store = Store::open(&folder.join("tide.db"), MasterKey::generate()).await.expect("opens");
+    let allowed = Allowed { feed_folders: vec![folder.into()], secret_folders: vec![folder.into()], ..Allowed::default() };
+    Engine::with(store, Arc::new(SystemClock), allowed)
+}
+
+async fn feed(engine: &Engine, folder: &Path) {
+    let settings = serde_json::json!({"path": folder.join("roster.csv"), "key": "number", "name": "name"});
+    engine.add_system(NewSystem { name: "roster".into(), kind: "feed".into(), settings, secret: None }, "tester").await.expect("added");
+}
+
+fn write(folder: &Path, rows: &[&str]) {
+    // Written beside and moved, as a careful sender does.
+    std::fs::write(folder.join("next"), format!("number;name\n{}\n", rows.join("\n"))).expect("written");
+    std::fs::rename(folder.join("next"), folder.join("roster.csv")).expect("moved");
+}
+
+async fn absent(engine: &Engine) -> Vec<String> {
+    let accounts = engine.store().accounts("roster", "", "", 100).await.expect("listed");
+    accounts.into_iter().filter(|row| row.account.absent_since.is_some()).map(|row| row.account.key).collect()
+}
+
+#[tokio::test]
+async fn a_row_that_cannot_be_told_keeps_everybody_and_the_same_row_again_does_not() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let engine = engine(folder.path()).await;
+    feed(&engine, folder.path()).await;
+    let all = ["1;Ada", "2;Bram", "3;Chidi", "4;Eiko", "5;Jon", "6;Mette"];
+    write(folder.path(), &all);
+    assert_eq!(engine.read_by_name("roster").await.expect("read")[0].seen, 6);
+
+    // One is gone, and a new row cannot be told whose it is: it may be hers.
+    write(folder.path(), &[&all[1..], &[";Nobody"]].concat());
+    let read = &engine.read_by_name("roster").await.expect("read")[0];
+    assert_eq!((read.seen, read.quarantined, read.absent), (5, 1, 0));
+    assert!(absent(&engine).await.is_empty());
+    let last = &engine.store().last_readings().await.expect("listed")[0];
+    assert!(last.error.as_deref().is_some_and(|error| error.contains("nobody is taken for absent")), "{last:?}");
+    // The same row again hides nobody: who was there at the last complete reading is known.
+    assert_eq!(engine.read_by_name("roster").await.expect("read")[0].absent, 1);
+    assert_eq!(absent(&engine).await, ["1"]);
+
+    // A row whose key can be read is broken, and its account is not missing; who is back is back.
+    write(folder.path(), &["1;Ada", "2;Bram", "2;Doppel", "3;Chidi", "4;Eiko", "5;Jon", "6;Mette", ";Nobody"]);
+    let read = &engine.read_by_name("roster").await.expect("read")[0];
+    assert_eq!((read.seen, read.quarantined, read.absent), (5, 3, 0));
+    assert!(absent(&engine).await.is_empty());
+    let rows = engine.store().quarantined("roster").await.expect("listed");
+    assert_eq!(rows.iter().map(|row| row.line).collect::<Vec<_>>(), [3, 4, 9]);
+
+    // A file that shrank too far is refused whole.
+    write(folder.path(), &all[..2]);
+    let read = &engine.read_by_name("roster").await.expect("read")[0];
+    assert_eq!(read.error.as_ref().map(|error| error.code), Some("feed_shrunk"));
+    assert!(absent(&engine).await.is_empty());
+    engine.stop().await;
+}
+
+#[tokio::test]
+async fn a_file_that_arrives_is_read_by_itself_once_the_feed_is_armed() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let engine = engine(folder.path()).await;
+    write(folder.path(), &["1;Ada"]);
+    feed(&engine, folder.path()).await;
+    engine.read_by_name("roster").await.expect("read");
+    engine.watch_feeds();
+    let held = || async { engine.store().accounts("roster", "", "", 100).await.expect("listed").len() };
+    tokio::time::sleep(Duration::from_millis(2500)).await;
+    write(folder.path(), &["1;Ada", "2;Bram"]);
+    tokio::time::sleep(Duration::from_millis(5000)).await;
+    assert_eq!(held().await, 1, "not armed: nothing happens by itself");
+    engine.set_system("roster", Change { armed: Some(true), ..Change::default() }, "tester").await.expect("armed");
+    tokio::time::sleep(Duration::from_millis(2500)).await;
+    write(folder.path(), &["1;Ada", "2;Bram", "3;Chidi"]);
+    let mut waited = 0;
+    while held().await < 3 && waited < 200 {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+        waited += 1;
+    }
+    assert_eq!(held().await, 3);
+    engine.stop().await;
+}
+
+#[tokio::test]
+async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
+    let tide = Tide::start(10).await;
+    let folder = tempfile::tempdir().expect("a folder");
+    let engine = engine(folder.path()).await;
+    std::fs::write(folder.path().join("harbour.secret"), format!("{PASSWORD}\n")).expect("written");
+    let settings = |url: &str| serde_json::json!({"url": url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE});
+    let at = format!("file:{}", folder.path().join("harbour.secret").display());
+    let new = |name: &str, secret: &str| NewSystem {
+        name: name.into(),
+        kind: "ldap".into(),
+        settings: settings(&tide.harbour.url),
+        secret: Some(secret.into()),
+    };
+    engine.add_system(new("harbour", &at), "tester").await.expect("added");
+    assert!(engine.check_system("harbour", None).await.expect("tested").healthy());
+    // Changed in its file, it is changed here.
+    std::fs::write(folder.path().join("harbour.secret"), "wrong").expect("written");
+    assert!(!engine.check_system("harbour", None).await.expect("tested").healthy());
+    for refused in ["file:/etc/hostname", "env:HOME"] {
+        let error = engine.add_system(new("other", refused), "tester").await.expect_err("refused");
+        assert!(matches!(&error, EngineError::Connect(error) if error.code.starts_with("secret_")), "{error}");
+    }
+    // The same host may change its settings; another one gets the secret only when it is given again.
+    engine.set_settings("harbour", settings(&tide.harbour.url), None, "tester").await.expect("the same host");
+    let error = engine.set_settings("harbour", settings("ldap://127.0.0.9:389"), None, "tester").await.expect_err("refused");
+    assert!(error.to_string().contains("would go to another host"), "{error}");
+    engine.set_settings("harbour", settings("ldap://127.0.0.9:389"), Some(PASSWORD), "tester").await.expect("given again");
+    engine.remove_system("harbour", "tester").await.expect("nobody was joined in it");
+    assert!(engine.store().systems().await.expect("listed").is_empty());
+    engine.stop().await;
+}
+
+#[tokio::test]
+async fn a_scope_is_counted_tried_and_saved() {
+    let tide = Tide::start(300).await;
+    let engine = &tide.engine;
+    engine.read_all().await.expect("read");
+    let view = engine.scope("harbour", ObjectType::Person).await.expect("counted");
+    let total = |stand: Stand| view.counts.iter().filter(|c| c.stand == stand).map(|c| c.count).sum::<usize>();
+    assert_eq!(total(Stand::In) + total(Stand::Out) + total(Stand::Held), view.lines.len());
+    let outside = view.counts.iter().find(|c| c.reason == "address outside our domain").expect("counted");
+    assert_eq!(view.lines.iter().filter(|line| line.counted == outside.reason).count(), outside.count);
+
+    // A group is read when an edit first names it; who would leave is known by name and reason.
+    let group = format!("cn=deck-watch,ou=groups,{BASE}");
+    let edit = ScopeEdit { groups: vec![GroupEdit { name: group.clone(), system: None, nested: true }], ..view.edit.clone() };
+    let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
+    assert!(trial.enter.is_empty() && trial.leave.len() > 200);
+    assert!(trial.leave.iter().all(|line| line.reason.contains("not a member") || line.stand == Stand::Out), "{:?}", trial.leave[0]);
+    assert_eq!(engine.scope("harbour", ObjectType::Person).await.expect("counted").counts, view.counts, "nothing was kept");
+
+    // Kiosks would enter when their container is no longer left out; saved, they are counted.
+    let edit = ScopeEdit { except: Vec::new(), conditions: Vec::new(), ..view.edit.clone() };
+    let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
+    assert!(trial.enter.iter().any(|line| line.account.as_deref().is_some_and(|a| a.contains("kiosk1"))), "{:?}", trial.enter);
+    let version = engine.save_scope("harbour", ObjectType::Person, &edit, "tester").await.expect("saved");
+    assert_eq!(version, 2);
+    let text = engine
+        .store()
+        .rules()
+        .await
+        .expect("read")
+        .expect("there")
+        .files
+        .into_iter()
+        .find(|f| f.name == "harbour.toml")
+        .expect("there")
+        .text;
+    assert!(text.contains("# The directory: where people come from.") && !text.contains("Kiosks"), "{text}");
+    let wrong = ScopeEdit { filter: Some("(mail=".into()), ..view.edit.clone() };
+    assert!(matches!(engine.try_scope("harbour", ObjectType::Person, &wrong).await, Err(EngineError::Rules(_))));
+
+    // A first rule file is written once, and never over one that is there.
+    let scope = ScopeEdit { within: vec![ContainerEdit { dn: format!("ou=people,{BASE}"), one_level: false }], ..ScopeEdit::default() };
+    let error = engine.write_first_rules("harbour", Purpose::Source, &scope, "tester").await.expect_err("refused");
+    assert!(error.to_string().contains("has rules already, in harbour.toml"), "{error}");
+    engine.stop().await;
+}
