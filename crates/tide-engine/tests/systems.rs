@@ -1,6 +1,7 @@
 //! Connecting systems through the engine: feeds that are watched and remembered, secrets from files,
 //! addresses that change, first rule files, scopes that are tried before they are saved.
 
+#[allow(dead_code)] // Each test uses a part of it.
 mod common;
 
 use common::{PASSWORD, Tide};

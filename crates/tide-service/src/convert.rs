@@ -1,7 +1,7 @@
 //! From the records of the store and the core to the types of the API.
 
 use tide_core::explain::{AccountLine, Explanation};
-use tide_core::rules::{Condition, Container, Empty, Keep, Mapping, Need, Severity, TypeRules, WhenOut};
+use tide_core::rules::{Condition, Container, Empty, GroupScope, Keep, Mapping, Need, Severity, TypeRules, WhenOut};
 use tide_core::{Attributes, Place, RuleSet, Value};
 use tide_store::{AccountRow, ChangeRow, ChangeSetRow, DecidedRow, IdentityRow};
 
@@ -174,8 +174,10 @@ pub fn explanation(found: &Explanation) -> tide_api::Explanation {
 
 fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
     let mut notes = Vec::new();
-    if mapping.need == Need::Required {
-        notes.push("required");
+    match mapping.need {
+        Need::Required => notes.push("required"),
+        Need::Wanted => notes.push("wanted"),
+        Need::Optional => {}
     }
     match mapping.keep {
         Keep::InStep => {}
@@ -198,6 +200,16 @@ fn container(word: &str, container: &Container) -> tide_api::RuleLine {
     tide_api::RuleLine { name: word.into(), text: container.dn.to_string(), note: note.into(), place: place(&container.place) }
 }
 
+fn rule(name: &str, text: &str, note: &str, at: &Place) -> tide_api::RuleLine {
+    tide_api::RuleLine { name: name.into(), text: text.into(), note: note.into(), place: place(at) }
+}
+
+fn group(word: &str, group: &GroupScope) -> tide_api::RuleLine {
+    let nested = if group.nested { "nested groups count" } else { "direct members only" };
+    let note = group.system.as_ref().map_or_else(|| nested.to_owned(), |system| format!("in {system}, {nested}"));
+    rule(word, &group.name, &note, &group.place)
+}
+
 fn condition(condition: &Condition) -> tide_api::RuleLine {
     tide_api::RuleLine {
         name: "if".into(),
@@ -211,7 +223,19 @@ fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::System
     let scope = &types.scope;
     let mut lines: Vec<tide_api::RuleLine> = scope.within.iter().map(|c| container("within", c)).collect();
     lines.extend(scope.except.iter().map(|c| container("except", c)));
+    lines.extend(scope.groups.iter().map(|g| group("member of", g)));
+    lines.extend(scope.not_groups.iter().map(|g| group("not member of", g)));
+    lines.extend(scope.filter.iter().map(|filter| rule("filter", &filter.source, "", &filter.place)));
     lines.extend(scope.conditions.iter().map(condition));
+    if let Some(domains) = &types.domains {
+        let note = format!("in {}; addresses outside are held", domains.attributes.join(", "));
+        lines.push(rule("our domains", &domains.ours.join(", "), &note, &domains.place));
+        lines.extend(domains.translate.iter().map(|(from, to)| rule("domain", &format!("{from} → {to}"), "written as", &domains.place)));
+    }
+    lines.extend(
+        types.hands_off.names.iter().map(|name| rule("hands off", name, "never joined, changed or disabled", &types.hands_off.place)),
+    );
+    lines.extend(types.hands_off.conditions.iter().map(|c| rule("hands off if", c.when.source(), &c.otherwise, &c.place)));
     tide_api::SystemRules {
         system: system.into(),
         object: object.into(),
@@ -247,7 +271,12 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
         .iter()
         .flat_map(|(kind, identity)| {
             identity.attributes.iter().map(move |attribute| {
-                let notes = [(attribute.required, "required"), (attribute.unique, "unique"), (attribute.many, "several values")];
+                let notes = [
+                    (attribute.required, "required"),
+                    (attribute.wanted, "wanted"),
+                    (attribute.unique, "unique"),
+                    (attribute.many, "several values"),
+                ];
                 let note: Vec<&str> = notes.iter().filter(|(yes, _)| *yes).map(|(_, word)| *word).collect();
                 tide_api::RuleLine {
                     name: attribute.name.clone(),

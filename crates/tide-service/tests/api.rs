@@ -231,3 +231,36 @@ async fn lists_come_in_pages_that_fit_together() {
         schema.body.as_array().is_some_and(|all| all.iter().any(|a| a["name"] == "sn") && !all.iter().any(|a| a["name"] == "userPassword"))
     );
 }
+
+#[tokio::test]
+async fn every_part_of_a_scope_is_told_in_the_rules() {
+    let api = Api::start().await;
+    let identities = "[person.attributes]\nmail = { wanted = true }\n";
+    let source = "system = \"harbour\"\n[person.scope]\ngroups = [\"cn=crew,dc=e\"]\nnot_groups = [{ name = \"cn=new,dc=e\", nested = false }]\nfilter = '(mail=*)'\n[person.hands_off]\nnames = [\"uid=spare,dc=e\"]\n[[person.hands_off.condition]]\nwhen = 'account.fed == \"yes\"'\nbecause = \"fed from elsewhere\"\n[person.inbound]\nmail = 'account.mail'\n";
+    let target = "system = \"berthing\"\n[person.domains]\nattributes = [\"mail\"]\nours = [\"skerry.example\"]\ntranslate = { \"old.example\" = \"skerry.example\" }\n[person.outbound]\nmail = { value = 'identity.mail', wanted = true }\n";
+    let file = |name: &str, text: &str| json!({"name": name, "text": text});
+    let files = json!({"files": [file("identities.toml", identities), file("harbour.toml", source), file("berthing.toml", target)]});
+    let published = api.send(Method::PUT, "/api/v1/rules", files).await;
+    assert_eq!(published.status, StatusCode::OK, "{}", published.body);
+    let rules = api.get("/api/v1/rules").await.body;
+    let told: Vec<String> = rules["systems"]
+        .as_array()
+        .expect("systems")
+        .iter()
+        .flat_map(|system| ["scope", "outbound"].map(|part| system[part].clone()))
+        .flat_map(|lines| lines.as_array().cloned().unwrap_or_default())
+        .map(|line| format!("{} {} ({})", line["name"], line["text"], line["note"]).replace('"', ""))
+        .collect();
+    for wanted in [
+        "member of cn=crew,dc=e (nested groups count)",
+        "not member of cn=new,dc=e (direct members only)",
+        "filter (mail=*) ()",
+        "hands off uid=spare,dc=e (never joined, changed or disabled)",
+        "(fed from elsewhere)",
+        "our domains skerry.example (in mail; addresses outside are held)",
+        "domain old.example → skerry.example (written as)",
+        "mail identity.mail (wanted)",
+    ] {
+        assert!(told.iter().any(|line| line.contains(wanted)), "{wanted} in {told:#?}");
+    }
+}
