@@ -89,7 +89,7 @@ const PROVIDER: &str = "/scim/v2/{system}";
 
 /// How many requests one token may send in a second, and how many at once.
 const PACE: (u32, u32) = (2000, 4000);
-/// How many wrong tokens are looked up in a second; the others are refused unseen.
+/// How many wrong tokens are told to be wrong in a second; beyond that, callers are told to slow down.
 const GUESSES: u32 = 50;
 
 /// Keeps callers to a pace: each token its own, and all guesses together one.

@@ -201,32 +201,37 @@ impl Store {
     }
 
     /// Ends a reading that enumerated everything: what it did not show is absent from now on, unless
-    /// some row could not be told whose it is. Returns how many accounts became absent.
+    /// a row that cannot be told may be it. Returns how many accounts became absent.
     pub async fn complete_reading(&self, reading: i64, now: Timestamp) -> Result<u64, StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    // A row that was as bad, and the same, at the last complete reading hides nobody who was there then.
-                    let nameless: i64 = sqlx::query_scalar(
-                        "SELECT count(*) FROM quarantine q, reading r WHERE q.reading = ? AND r.id = q.reading AND q.key IS NULL
-                         AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.reading = (SELECT max(p.id) FROM reading p
-                           WHERE p.system = r.system AND p.object = r.object AND p.state = 'complete' AND p.id < r.id AND p.seen > 0))",
-                    )
+                    let missing = "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
+                         AND coalesce(account.reading, 0) <> r.id AND coalesce(account.written, '') < r.started";
+                    // A row that cannot be told may be anybody's who is missing, unless it stood there just so when
+                    // that account was last shown.
+                    let absent = sqlx::query(sqlx::AssertSqlSafe(format!(
+                        "UPDATE account SET absent_since = ? FROM reading r WHERE r.id = ? AND {missing}
+                         AND NOT EXISTS (SELECT 1 FROM quarantine q WHERE q.reading = r.id AND q.key IS NULL
+                           AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.reading = account.reading))"
+                    )))
+                    .bind(stamp(now))
                     .bind(reading)
-                    .fetch_one(&mut *c)
-                    .await?;
-                    if nameless > 0 {
+                    .execute(&mut *c)
+                    .await?
+                    .rows_affected();
+                    let kept: i64 =
+                        sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT count(*) FROM account, reading r WHERE r.id = ? AND {missing}")))
+                            .bind(reading)
+                            .fetch_one(&mut *c)
+                            .await?;
+                    if kept > 0 {
                         sqlx::query("UPDATE reading SET error = ? WHERE id = ?")
-                            .bind(format!("it cannot be told whose {nameless} of the rows are that were set aside: nobody is taken for absent"))
+                            .bind(format!("{kept} accounts are not shown, and are not taken for absent: it cannot be told whose some of the rows are that were set aside"))
                             .bind(reading)
                             .execute(&mut *c)
                             .await?;
                     }
-                    let absent = if nameless > 0 { 0 } else { sqlx::query(
-                        "UPDATE account SET absent_since = ? FROM reading r WHERE r.id = ? AND account.system = r.system
-                         AND account.object = r.object AND account.absent_since IS NULL
-                         AND coalesce(account.reading, 0) <> r.id AND coalesce(account.written, '') < r.started")
-                        .bind(stamp(now)).bind(reading).execute(&mut *c).await?.rows_affected() };
                     sqlx::query("UPDATE reading SET state = 'complete', ended = ? WHERE id = ?")
                         .bind(stamp(now)).bind(reading).execute(&mut *c).await?;
                     sqlx::query(
