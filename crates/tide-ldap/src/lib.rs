@@ -8,6 +8,7 @@ pub mod filter;
 pub mod ldif;
 pub mod schema;
 pub mod syntax;
+pub mod wire;
 
 pub use dn::{Dn, DnError};
 pub use filter::Filter;

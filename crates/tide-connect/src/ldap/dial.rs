@@ -1,6 +1,7 @@
 //! The one way in which connections to directories are made: resolve, connect, protect, bind; with
 //! backup hosts that are used when the first fails. Each step has its own faults.
 
+use super::reader::Reader;
 use super::schema;
 use crate::settings::LdapAuth;
 use crate::tls::Trust;
@@ -10,10 +11,9 @@ use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, LdapResult, StdStr
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use tide_ldap::wire::PASSWORD_POLICY;
 use tokio::net::TcpStream;
 
-/// The control of password policies (draft-behera-ldap-password-policy §6.1).
-const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
 
 /// Makes connections to one directory.
 pub(super) struct Dialer {
@@ -23,12 +23,53 @@ pub(super) struct Dialer {
     tls: Arc<rustls::ClientConfig>,
 }
 
+/// A server as its address names it.
 #[derive(Clone)]
-struct Host {
-    url: String,
-    tls: bool,
-    name: String,
+pub(super) struct Host {
+    pub url: String,
+    pub tls: bool,
+    pub name: String,
     port: u16,
+}
+
+/// A connection that a dialer can make ready.
+pub(super) trait Line: Sized + Send {
+    fn open(dialer: &Dialer, host: &Host) -> impl Future<Output = Result<Self, ConnectError>> + Send;
+}
+
+impl Line for Ldap {
+    async fn open(dialer: &Dialer, host: &Host) -> Result<Self, ConnectError> {
+        let addresses = resolve(host).await?;
+        let stream = dialer.open(host, &addresses).await?;
+        let mut ldap = dialer.secure(host, stream).await?;
+        dialer.bind(host, &mut ldap).await?;
+        Ok(ldap)
+    }
+}
+
+impl Line for Reader {
+    async fn open(dialer: &Dialer, host: &Host) -> Result<Self, ConnectError> {
+        let settings = &dialer.settings;
+        let addresses = resolve(host).await?;
+        let stream = dialer.open(host, &addresses).await?;
+        let mut reader = Reader::secure(host, stream, settings.start_tls, dialer.tls.clone(), seconds(settings)).await?;
+        let credentials = match settings.auth {
+            LdapAuth::External => None,
+            LdapAuth::Simple => match dialer.credentials()? {
+                None => return Ok(reader),
+                some => some,
+            },
+        };
+        let result = reader.bind(credentials).await?;
+        match credentials {
+            _ if result.rc == 0 => Ok(reader),
+            None => Err(external_refused(&result)),
+            Some((name, _)) => {
+                let controller = reader.root("supportedCapabilities").await.iter().any(|oid| oid == schema::CONTROLLER);
+                Err(refused(name, &result, schema::forms(controller)))
+            }
+        }
+    }
 }
 
 impl Host {
@@ -148,16 +189,8 @@ impl Dialer {
                 });
                 Ok(ldap)
             }
-            Ok(Err(LdapError::LdapResult { result })) => Err(ConnectError::system(
-                "start_tls_refused",
-                format!("{} does not offer StartTLS (code {}): {}", host.name, result.rc, result.text),
-                "use ldaps:// if the server has it",
-            )),
-            Err(_) | Ok(Err(LdapError::Timeout { .. })) => Err(ConnectError::system(
-                "silent",
-                format!("{} accepts the connection and then says nothing within {} s", host.place(), settings.timeout_seconds),
-                "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
-            )),
+            Ok(Err(LdapError::LdapResult { result })) => Err(start_tls_refused(host, &result)),
+            Err(_) | Ok(Err(LdapError::Timeout { .. })) => Err(silent(host, seconds(settings))),
             Ok(Err(error)) if host.tls || settings.start_tls => Err(crate::tls::fault(&host.name, &error.to_string())),
             Ok(Err(error)) => Err(broken(&host.url, &error)),
         }
@@ -167,35 +200,14 @@ impl Dialer {
         let settings = &self.settings;
         if settings.auth == LdapAuth::External {
             let result = ldap.with_timeout(seconds(settings)).sasl_external_bind().await.map_err(|error| broken(&host.url, &error))?;
-            let text = clip(&result.text);
-            return match result.rc {
-                0 => Ok(()),
-                7 => Err(ConnectError::system(
-                    "external_refused",
-                    format!("the server offers no SASL EXTERNAL on this connection{text}"),
-                    "use ldaps:// or StartTLS, and let the server ask for client certificates",
-                )),
-                code => Err(ConnectError::system(
-                    "bind_refused",
-                    format!("the client certificate was refused (code {code}){text}"),
-                    "check which certificates the server maps to an account",
-                )),
-            };
+            return if result.rc == 0 { Ok(()) } else { Err(external_refused(&result)) };
         }
-        let Some(name) = settings.bind_dn.as_deref().filter(|name| !name.is_empty()) else { return Ok(()) };
-        let Some(secret) = self.secret.as_ref().filter(|secret| !secret.expose().is_empty()) else {
-            // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
-            return Err(ConnectError::system(
-                "no_password",
-                format!("there is no password for {name}"),
-                "set one: `eager-tide systems secret NAME`",
-            ));
-        };
+        let Some((name, password)) = self.credentials()? else { return Ok(()) };
         let policy = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: None };
         let result = ldap
             .with_controls(vec![policy])
             .with_timeout(seconds(settings))
-            .simple_bind(name, secret.expose())
+            .simple_bind(name, password)
             .await
             .map_err(|error| broken(&host.url, &error))?;
         if result.rc == 0 {
@@ -205,24 +217,30 @@ impl Dialer {
         Err(refused(name, &result, forms))
     }
 
-    async fn one(&self, host: &Host) -> Result<Ldap, ConnectError> {
-        let addresses = resolve(host).await?;
-        let stream = self.open(host, &addresses).await?;
-        let mut ldap = self.secure(host, stream).await?;
-        self.bind(host, &mut ldap).await?;
-        Ok(ldap)
+    /// The name and the password with which we bind; nothing, to be nobody.
+    fn credentials(&self) -> Result<Option<(&str, &str)>, ConnectError> {
+        let Some(name) = self.settings.bind_dn.as_deref().filter(|name| !name.is_empty()) else { return Ok(None) };
+        match self.secret.as_ref().map(Secret::expose).filter(|secret| !secret.is_empty()) {
+            Some(password) => Ok(Some((name, password))),
+            // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
+            None => Err(ConnectError::system(
+                "no_password",
+                format!("there is no password for {name}"),
+                "set one: `eager-tide systems secret NAME`",
+            )),
+        }
     }
 
     /// A connection that is ready for use, with the first host that is to be had.
-    pub async fn bound(&self) -> Result<Ldap, ConnectError> {
+    pub async fn bound<L: Line>(&self) -> Result<L, ConnectError> {
         let rest = Duration::from_secs(self.settings.return_after_seconds.into());
         let mut first = None;
         for url in self.access.host_order(&self.hosts(), rest) {
             let host = host(&url)?;
-            match self.one(&host).await {
-                Ok(ldap) => {
+            match L::open(self, &host).await {
+                Ok(line) => {
                     self.access.host_answered(&url);
-                    return Ok(ldap);
+                    return Ok(line);
                 }
                 // A refused password would be refused by the next host too, and counted there.
                 Err(error) if !host_is_out(&error) => return Err(error),
@@ -236,7 +254,7 @@ impl Dialer {
     }
 
     /// A connection to a host that a referral names, if it is one of those that may be followed to.
-    pub async fn follow(&self, url: &str) -> Result<Ldap, ConnectError> {
+    pub async fn follow<L: Line>(&self, url: &str) -> Result<L, ConnectError> {
         let target = host(url.split_once("://").map_or(url, |(scheme, rest)| {
             let end = rest.find('/').unwrap_or(rest.len());
             &url[..scheme.len() + 3 + end]
@@ -252,7 +270,7 @@ impl Dialer {
                 "add the host to the system's `referral_hosts` if our service account may be shown to it, or leave that part of the tree out",
             ));
         }
-        self.one(&target).await
+        L::open(self, &target).await
     }
 
     /// Connects step by step, with what each step found.
@@ -303,7 +321,7 @@ impl Dialer {
     pub async fn check_backups(&self, report: &mut CheckReport) {
         for url in &self.settings.backups {
             let tried = match host(url) {
-                Ok(host) => self.one(&host).await,
+                Ok(host) => Ldap::open(self, &host).await,
                 Err(error) => Err(error),
             };
             match tried {
@@ -392,20 +410,54 @@ fn note<T>(report: &mut CheckReport, name: &str, result: Result<T, ConnectError>
     }
 }
 
+pub(super) fn start_tls_refused(host: &Host, result: &LdapResult) -> ConnectError {
+    ConnectError::system(
+        "start_tls_refused",
+        format!("{} does not offer StartTLS (code {}): {}", host.name, result.rc, result.text),
+        "use ldaps:// if the server has it",
+    )
+}
+
+pub(super) fn silent(host: &Host, limit: Duration) -> ConnectError {
+    ConnectError::system(
+        "silent",
+        format!("{} accepts the connection and then says nothing within {} s", host.place(), limit.as_secs()),
+        "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
+    )
+}
+
+fn external_refused(result: &LdapResult) -> ConnectError {
+    let text = clip(&result.text);
+    match result.rc {
+        7 => ConnectError::system(
+            "external_refused",
+            format!("the server offers no SASL EXTERNAL on this connection{text}"),
+            "use ldaps:// or StartTLS, and let the server ask for client certificates",
+        ),
+        code => ConnectError::system(
+            "bind_refused",
+            format!("the client certificate was refused (code {code}){text}"),
+            "check which certificates the server maps to an account",
+        ),
+    }
+}
+
+pub(super) fn timed_out(url: &str) -> ConnectError {
+    ConnectError::passing("timeout", format!("{url} did not answer in time"), "it is tried again; raise the time-out if this stays")
+}
+
+pub(super) fn cut(url: &str, why: impl std::fmt::Display) -> ConnectError {
+    ConnectError::passing("cut", format!("the connection with {url} was cut: {why}"), "it is tried again; see whether the server runs")
+}
+
 /// What a broken connection means.
 pub(super) fn broken(url: &str, error: &LdapError) -> ConnectError {
     match error {
-        LdapError::Timeout { .. } => {
-            ConnectError::passing("timeout", format!("{url} did not answer in time"), "it is tried again; raise the time-out if this stays")
-        }
+        LdapError::Timeout { .. } => timed_out(url),
         LdapError::FilterParsing => {
             ConnectError::lasting("filter", "the search filter cannot be used", "see RFC 4515 for how a filter is written")
         }
-        other => ConnectError::passing(
-            "cut",
-            format!("the connection with {url} was cut: {other}"),
-            "it is tried again; see whether the server runs",
-        ),
+        other => cut(url, other),
     }
 }
 

@@ -28,68 +28,82 @@ pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
     Some((plain, end.parse::<usize>().ok()? + 1))
 }
 
+/// Makes an account of an entry that the library took apart.
 pub(super) fn observed(entry: &SearchEntry, known: &Known) -> Observed {
-    let dn = entry.dn.clone();
+    let texts = entry.attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(String::as_bytes).collect::<Vec<_>>()));
+    let octets = entry.bin_attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(Vec::as_slice).collect()));
+    made(&entry.dn, texts.chain(octets), known)
+}
+
+/// An attribute's name as the schema writes it, so that a rule's name fits whatever the server sends.
+/// Options stay, but for the range of a part.
+fn written<'a>(name: &'a str, known: &'a Known) -> std::borrow::Cow<'a, str> {
+    let Some((plain, options)) = name.split_once(';') else { return known.def(name).map_or(name, |def| def.name.as_str()).into() };
+    let mut written = known.def(plain).map_or(plain, |def| def.name.as_str()).to_owned();
+    for option in options.split(';').filter(|option| !option.get(..6).is_some_and(|start| start.eq_ignore_ascii_case("range="))) {
+        written.push(';');
+        written.push_str(option);
+    }
+    written.into()
+}
+
+/// Makes an account of an entry's name and attributes.
+pub(super) fn made<'a, V>(dn: &str, entry: impl Iterator<Item = (&'a str, V)>, known: &Known) -> Observed
+where
+    V: IntoIterator<Item = &'a [u8]>,
+{
     let mut fault = None;
     let mut attributes = Attributes::new();
     let mut key = None;
-    for (name, values) in &entry.attrs {
-        if secret(name) {
-            continue;
-        }
-        let def = known.def(name);
-        let kind = def.map_or(ValueKind::Text, |def| def.kind);
-        if name.eq_ignore_ascii_case(known.key) {
-            key = values.first().cloned();
-        }
-        // Written as the schema writes it, so that a rule's name fits whatever the server sends.
-        let name = def.map_or(name.split(";range=").next().unwrap_or(name), |def| def.name.as_str());
-        if known.controller && is_file_time(name) {
-            // "Never" is no instant: the attribute is then not there.
-            attributes.set(name, values.iter().filter_map(|text| syntax::file_time(text)).map(Value::Time).collect());
-            continue;
-        }
-        attributes.set(name, values.iter().map(|text| value(kind, text)).collect());
-    }
-    // The library takes octets that happen to be text for text: a SID with small numbers may be.
-    for (name, values) in entry.attrs.iter().filter(|(name, _)| name.eq_ignore_ascii_case("objectSid")) {
-        attributes.set(name.as_str(), values.iter().filter_map(|text| syntax::object_sid(text.as_bytes())).map(Value::Text).collect());
-    }
-    for (name, values) in entry.attrs.iter().filter(|(name, _)| name.eq_ignore_ascii_case("objectGUID")) {
-        key = values.first().and_then(|text| syntax::object_guid(text.as_bytes()));
-        attributes.set(name.as_str(), key.iter().cloned().map(Value::Text).collect());
-    }
-    for (name, values) in &entry.bin_attrs {
+    for (name, values) in entry {
         if secret(name) {
             continue;
         }
         let plain = name.split(';').next().unwrap_or(name);
         if plain.eq_ignore_ascii_case("objectGUID") {
-            key = values.first().and_then(|bytes| syntax::object_guid(bytes));
+            key = values.into_iter().next().and_then(syntax::object_guid);
             attributes.set("objectGUID", key.iter().cloned().map(Value::Text).collect());
             continue;
         }
         if plain.eq_ignore_ascii_case("objectSid") {
-            attributes.set("objectSid", values.iter().filter_map(|bytes| syntax::object_sid(bytes)).map(Value::Text).collect());
+            attributes.set("objectSid", values.into_iter().filter_map(syntax::object_sid).map(Value::Text).collect());
             continue;
         }
-        let octets = match known.def(name) {
-            Some(def) => def.kind == ValueKind::Bytes,
-            None => name.contains(";binary") || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o)),
-        };
+        let def = known.def(plain);
+        let octets = def.map_or_else(
+            || name.contains(";binary") || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o)),
+            |def| def.kind == ValueKind::Bytes,
+        );
         if octets {
-            attributes.set(name, values.iter().cloned().map(Value::Bytes).collect());
-        } else {
-            let at = values.iter().find_map(|bytes| std::str::from_utf8(bytes).err()).map_or(0, |e| e.valid_up_to() + 1);
-            fault.get_or_insert(format!("{name} is not UTF-8 (octet {at})"));
+            attributes.set(name, values.into_iter().map(|octets| Value::Bytes(octets.to_vec())).collect());
+            continue;
         }
+        let kind = def.map_or(ValueKind::Text, |def| def.kind);
+        // "Never" is no instant: the attribute is then not there.
+        let time = known.controller && is_file_time(plain);
+        let mut read = Vec::new();
+        for octets in values {
+            match std::str::from_utf8(octets) {
+                Ok(text) if time => read.extend(syntax::file_time(text).map(Value::Time)),
+                Ok(text) => read.push(value(kind, text)),
+                Err(error) => {
+                    fault.get_or_insert(format!("{name} is not UTF-8 (octet {})", error.valid_up_to() + 1));
+                    read.clear();
+                    break;
+                }
+            }
+        }
+        if plain.eq_ignore_ascii_case(known.key) {
+            key = read.first().map(Value::to_string);
+        }
+        attributes.set(written(name, known), read);
     }
     if let Ok(parsed) = dn.parse::<Dn>() {
         attributes.set("container", parsed.parent().map(|parent| Value::text(parent.to_string())).into_iter().collect());
     } else {
         fault.get_or_insert(format!("the name {dn} cannot be read"));
     }
-    attributes.set("dn", vec![Value::text(&dn)]);
+    attributes.set("dn", vec![Value::text(dn)]);
     if let (true, Some(Value::Int(flags))) = (known.controller, attributes.get("userAccountControl").first()) {
         let words = syntax::account_flags(*flags).into_iter().map(Value::text).collect();
         attributes.set("accountFlags", words);
@@ -100,7 +114,7 @@ pub(super) fn observed(entry: &SearchEntry, known: &Known) -> Observed {
     if key.is_none() {
         fault.get_or_insert(format!("it has no {}, so that it could not be followed when it is renamed", known.key));
     }
-    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn, attributes, fault }
+    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn.to_owned(), attributes, fault }
 }
 
 fn secret(name: &str) -> bool {

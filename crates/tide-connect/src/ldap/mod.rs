@@ -2,6 +2,7 @@
 
 mod dial;
 mod entry;
+mod reader;
 mod schema;
 mod write;
 
@@ -10,11 +11,13 @@ use async_trait::async_trait;
 use dial::Dialer;
 use ldap3::controls::{Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, LdapResult, Scope, SearchEntry};
+use reader::{RawPage, Reader};
 use schema::Known;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use tide_core::model::Observed;
 use tide_core::{ObjectType, Value};
+use tide_ldap::wire::{Ask, Reach};
 use tide_ldap::{Dn, Filter};
 use tokio::sync::{Mutex, OnceCell, mpsc};
 use tokio::task::JoinHandle;
@@ -72,7 +75,7 @@ impl LdapConnector {
         {
             return Ok(ldap.clone());
         }
-        let ldap = self.dialer.bound().await?;
+        let ldap: Ldap = self.dialer.bound().await?;
         *line = Some(ldap.clone());
         Ok(ldap)
     }
@@ -158,40 +161,79 @@ impl LdapConnector {
     }
 
     async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<Shown, ConnectError>>) -> Result<usize, ConnectError> {
-        let mut ldap = self.dialer.bound().await?;
-        let known = self.known(&mut ldap).await?;
-        let filter = class_filter(object, known).to_string();
+        let known = match self.known.get() {
+            Some(known) => known,
+            None => self.known(&mut self.line().await?).await?,
+        };
+        let filter = class_filter(object, known);
+        let attributes = known.requested();
+        let mut reader: Reader = self.dialer.bound().await?;
         let mut keys: HashSet<String> = HashSet::new();
         let mut left: VecDeque<(Option<String>, String)> = VecDeque::from([(None, self.settings().base_dn.clone())]);
         let mut visited: HashSet<(Option<String>, String)> = left.iter().cloned().collect();
         while let Some((elsewhere, base)) = left.pop_front() {
             if let Some(url) = &elsewhere {
-                ldap = self.dialer.follow(url).await?;
+                reader.leave().await;
+                reader = self.dialer.follow(url).await?;
             }
-            let search = Search { base: &base, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
-            let mut cookie = Vec::new();
+            let size = self.settings().page_size.into();
+            let first = Ask { base: &base, reach: Reach::Subtree, filter: &filter, attributes: &attributes, page: Some((size, &[])) };
+            reader.begin(&first).await?;
             // A page is made into accounts while the next one is on its way.
-            let mut making: Option<JoinHandle<Vec<Observed>>> = None;
-            loop {
-                let page = self.page(&mut ldap, &search, cookie).await?;
-                hand_on(making.take(), &mut keys, out).await?;
-                let (entries, known) = (page.entries, known.clone());
-                making = Some(tokio::task::spawn_blocking(move || entries.iter().map(|entry| entry::observed(entry, &known)).collect()));
+            let mut making: Option<JoinHandle<Result<Made, ConnectError>>> = None;
+            let mut more = true;
+            while more {
+                let page = reader.part().await?;
+                if let Some((result, next)) = &page.ended {
+                    accept(result, &format!("reading below {base}"))?;
+                    more = !next.is_empty();
+                    if more {
+                        reader.begin(&Ask { page: Some((size, next)), ..first }).await?;
+                    }
+                }
+                self.hand_on(making.take(), elsewhere.as_deref(), &mut keys, out).await?;
                 // Followed only if asked: without a host to go to, a referral names a part that is not ours.
                 if !self.settings().referral_hosts.is_empty() {
                     let places = page.referrals.iter().map(|url| (Some(url.clone()), referral_base(url).unwrap_or_else(|| base.clone())));
                     left.extend(places.filter(|place| visited.insert(place.clone())).collect::<Vec<_>>());
                 }
-                if page.next.is_empty() {
-                    break;
-                }
-                cookie = page.next;
+                let known = known.clone();
+                making = Some(tokio::task::spawn_blocking(move || made(&page, &known)));
             }
-            hand_on(making, &mut keys, out).await?;
+            self.hand_on(making, elsewhere.as_deref(), &mut keys, out).await?;
         }
-        // Failing to say good-bye changes nothing that was read.
-        let _ = ldap.unbind().await;
+        reader.leave().await;
         Ok(keys.len())
+    }
+
+    /// Hands a page on, each account once. What came in parts is read whole first.
+    async fn hand_on(
+        &self,
+        making: Option<JoinHandle<Result<Made, ConnectError>>>,
+        elsewhere: Option<&str>,
+        keys: &mut HashSet<String>,
+        out: &mpsc::Sender<Result<Shown, ConnectError>>,
+    ) -> Result<(), ConnectError> {
+        let Some(making) = making else { return Ok(()) };
+        let stopped = |why: String| ConnectError::passing("stopped", why, "start it again");
+        let Made { mut batch, in_parts } = making.await.map_err(|error| stopped(error.to_string()))??;
+        if !in_parts.is_empty() {
+            let mut ldap: Ldap = match elsewhere {
+                None => self.line().await?,
+                Some(url) => self.dialer.follow(url).await?,
+            };
+            let known = self.known(&mut ldap).await?;
+            for dn in &in_parts {
+                let search = Search { base: dn, scope: Scope::Base, filter: "(objectClass=*)", attributes: known.requested() };
+                let page = self.page(&mut ldap, &search, Vec::new()).await?;
+                batch.extend(page.entries.iter().map(|entry| entry::observed(entry, known)));
+            }
+        }
+        batch.retain(|observed| keys.insert(observed.key.clone()));
+        if batch.is_empty() {
+            return Ok(());
+        }
+        out.send(Ok(Shown::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
     }
 
     /// The entries that fit a filter, on the shared connection.
@@ -321,20 +363,24 @@ impl LdapConnector {
     }
 }
 
-/// Hands a page on, each account once.
-async fn hand_on(
-    making: Option<JoinHandle<Vec<Observed>>>,
-    keys: &mut HashSet<String>,
-    out: &mpsc::Sender<Result<Shown, ConnectError>>,
-) -> Result<(), ConnectError> {
-    let Some(making) = making else { return Ok(()) };
-    let stopped = |why: String| ConnectError::passing("stopped", why, "start it again");
-    let mut batch = making.await.map_err(|error| stopped(error.to_string()))?;
-    batch.retain(|observed| keys.insert(observed.key.clone()));
-    if batch.is_empty() {
-        return Ok(());
-    }
-    out.send(Ok(Shown::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
+/// What became of a page.
+struct Made {
+    batch: Vec<Observed>,
+    /// The names of entries of which the server showed a part only.
+    in_parts: Vec<String>,
+}
+
+fn made(page: &RawPage, known: &Known) -> Result<Made, ConnectError> {
+    let mut made = Made { batch: Vec::new(), in_parts: Vec::new() };
+    let each = &mut |entry: tide_ldap::wire::Entry<'_>| {
+        if entry.attributes().any(|(name, _)| entry::rest_of(name).is_some()) {
+            made.in_parts.push(entry.dn.to_owned());
+        } else {
+            made.batch.push(entry::made(entry.dn, entry.attributes(), known));
+        }
+    };
+    page.entries(each).map_err(reader::unreadable)?;
+    Ok(made)
 }
 
 /// The base that a referral's URL names (RFC 4516 §2), with its escapes undone.
@@ -478,7 +524,7 @@ impl Connector for LdapConnector {
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
-        let mut ldap = self.dialer.bound().await?;
+        let mut ldap: Ldap = self.dialer.bound().await?;
         let known = self.known(&mut ldap).await?;
         // Asked of the server, which knows us by other names than the settings do (RFC 4532).
         let mut own: Vec<String> = self.settings().bind_dn.iter().map(|name| name.to_lowercase()).collect();

@@ -122,7 +122,11 @@ pub(super) async fn hello(ldap: &mut Ldap, settings: &LdapSettings) -> Result<()
 /// The ways in which a server accepts the name of an account.
 pub(super) async fn name_forms(ldap: &mut Ldap) -> &'static str {
     let root = base_entry(ldap, None, "", "(objectClass=*)", vec!["supportedCapabilities", "highestCommittedUSN"]).await;
-    let controller = root.ok().flatten().is_some_and(|root| is_controller(&root));
+    forms(root.ok().flatten().is_some_and(|root| is_controller(&root)))
+}
+
+/// The same, where it is known whether the server is a domain controller.
+pub(super) fn forms(controller: bool) -> &'static str {
     if controller {
         "a distinguished name (CN=eager-tide,OU=Services,DC=skerry,DC=example), name@domain (eager-tide@skerry.example) or domain\\name (SKERRY\\eager-tide)"
     } else {
@@ -130,8 +134,11 @@ pub(super) async fn name_forms(ldap: &mut Ldap) -> &'static str {
     }
 }
 
+/// The capability by which a domain controller is told.
+pub(super) const CONTROLLER: &str = "1.2.840.113556.1.4.800";
+
 fn is_controller(root: &SearchEntry) -> bool {
-    text_of(root, "supportedCapabilities").iter().any(|oid| oid == "1.2.840.113556.1.4.800")
+    text_of(root, "supportedCapabilities").iter().any(|oid| oid == CONTROLLER)
 }
 
 /// What an OID of a control or an extension means here.

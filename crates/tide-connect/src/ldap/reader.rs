@@ -1,0 +1,252 @@
+//! The connection on which a directory is enumerated: pages are taken from it as they lie, and made
+//! into accounts elsewhere, so that reading keeps up with the server.
+//!
+//! Everything else is spoken through the LDAP library; it takes each entry apart into maps of texts,
+//! which costs three times what the server needs to send it.
+
+use super::dial::{self, Host};
+use crate::ConnectError;
+use ldap3::controls::{Control, RawControl};
+use ldap3::LdapResult;
+use rustls_pki_types::ServerName;
+use std::ops::Range;
+use std::sync::Arc;
+use std::time::Duration;
+use tide_ldap::Filter;
+use tide_ldap::wire::{self, Ask, Entry, Message, Outcome, PASSWORD_POLICY, Reach, Said, WireError};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+
+trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
+impl<T: AsyncRead + AsyncWrite + Unpin + Send> Stream for T {}
+
+/// How many octets are asked of the connection at a time.
+const CHUNK: usize = 64 << 10;
+/// How much of a page is gathered before it is handed on: a server without paging sends everything in
+/// one, and is made to wait rather than kept in memory.
+const PART: usize = 1 << 20;
+
+/// A connection that is read in pages.
+pub(super) struct Reader {
+    stream: Box<dyn Stream>,
+    url: String,
+    limit: Duration,
+    /// What came and is not looked at yet.
+    rest: Vec<u8>,
+    last: i32,
+}
+
+/// One page, or a part of it, as it came.
+pub(super) struct RawPage {
+    octets: Vec<u8>,
+    entries: Vec<Range<usize>>,
+    /// Other servers that the server names.
+    pub referrals: Vec<String>,
+    /// How the page ended, and where the next one begins (empty at the end); nothing while more of
+    /// this one must come.
+    pub ended: Option<(LdapResult, Vec<u8>)>,
+}
+
+impl RawPage {
+    /// The entries, one by one. Each can fail for itself.
+    pub fn entries<'a>(&'a self, each: &mut dyn FnMut(Entry<'a>)) -> Result<(), WireError> {
+        for place in &self.entries {
+            if let Said::Entry(entry) = Message::read(&self.octets[place.clone()])?.said {
+                each(entry);
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What octets that are not the protocol mean for a reading: it is not complete.
+pub(super) fn unreadable(error: WireError) -> ConnectError {
+    ConnectError::passing("entry_broken", format!("the server sent something that cannot be read: {error}"), "report it to the server's keeper")
+}
+
+fn result(outcome: Outcome) -> LdapResult {
+    LdapResult { rc: outcome.code, matched: outcome.matched, text: outcome.text, refs: outcome.referrals, ctrls: Vec::new() }
+}
+
+impl Reader {
+    /// A connection over an open socket, protected as asked for.
+    pub async fn secure(
+        host: &Host,
+        stream: TcpStream,
+        start_tls: bool,
+        tls: Arc<rustls::ClientConfig>,
+        limit: Duration,
+    ) -> Result<Self, ConnectError> {
+        // Failing to set it costs time, and nothing else.
+        let _ = stream.set_nodelay(true);
+        if !host.tls && !start_tls {
+            return Ok(Reader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 });
+        }
+        let mut plain = Reader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 };
+        if !host.tls {
+            let answer = plain.ask(wire::start_tls).await?;
+            if answer.rc != 0 {
+                return Err(dial::start_tls_refused(host, &answer));
+            }
+            // What came before the handshake came unprotected, from whomever.
+            if !plain.rest.is_empty() {
+                return Err(crate::tls::fault(&host.name, "corrupt message before the handshake"));
+            }
+        }
+        let name = ServerName::try_from(host.name.clone()).map_err(|error| crate::tls::fault(&host.name, &error.to_string()))?;
+        let shaken = tokio::time::timeout(limit, TlsConnector::from(tls).connect(name, plain.stream)).await;
+        match shaken {
+            Ok(Ok(stream)) => Ok(Reader { stream: Box::new(stream), url: plain.url, limit, rest: Vec::new(), last: plain.last }),
+            Ok(Err(error)) => Err(crate::tls::fault(&host.name, &error.to_string())),
+            Err(_) => Err(dial::silent(host, limit)),
+        }
+    }
+
+    fn cut(&self, why: impl std::fmt::Display) -> ConnectError {
+        dial::cut(&self.url, why)
+    }
+
+    async fn send(&mut self, message: &[u8]) -> Result<(), ConnectError> {
+        let sent = tokio::time::timeout(self.limit, async {
+            self.stream.write_all(message).await?;
+            self.stream.flush().await
+        });
+        match sent.await {
+            Ok(Ok(())) => Ok(()),
+            Ok(Err(error)) => Err(self.cut(error)),
+            Err(_) => Err(dial::timed_out(&self.url)),
+        }
+    }
+
+    /// Waits for more octets. A server that says nothing for the time-out is not waited for longer.
+    async fn more(&mut self) -> Result<(), ConnectError> {
+        self.rest.reserve(CHUNK);
+        match tokio::time::timeout(self.limit, self.stream.read_buf(&mut self.rest)).await {
+            Ok(Ok(0)) => Err(self.cut("it ended")),
+            Ok(Ok(_)) => Ok(()),
+            Ok(Err(error)) => Err(self.cut(error)),
+            Err(_) => Err(dial::timed_out(&self.url)),
+        }
+    }
+
+    fn number(&mut self) -> i32 {
+        // Only one operation runs at a time: the number serves to tell its answers from notices.
+        self.last = self.last % i32::MAX + 1;
+        self.last
+    }
+
+    /// Sends something that has one answer, and waits for it.
+    async fn ask(&mut self, question: impl FnOnce(i32) -> Vec<u8>) -> Result<LdapResult, ConnectError> {
+        let number = self.number();
+        self.send(&question(number)).await?;
+        loop {
+            while let Some(size) = wire::frame(&self.rest).map_err(unreadable)? {
+                let octets: Vec<u8> = self.rest.drain(..size).collect();
+                let message = Message::read(&octets).map_err(unreadable)?;
+                let policy = message.control(PASSWORD_POLICY).map_err(unreadable)?.map(<[u8]>::to_vec);
+                match message.said {
+                    Said::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
+                    Said::Bound(outcome) | Said::Extended(outcome) if message.id == i64::from(number) => {
+                        let mut result = result(outcome);
+                        let raw = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: policy };
+                        result.ctrls.push(Control(None, raw));
+                        return Ok(result);
+                    }
+                    _ => {}
+                }
+            }
+            self.more().await?;
+        }
+    }
+
+    /// Binds by name and password, or by the client certificate.
+    pub async fn bind(&mut self, simple: Option<(&str, &str)>) -> Result<LdapResult, ConnectError> {
+        self.ask(|number| match simple {
+            Some((name, password)) => wire::bind(number, name, password),
+            None => wire::bind_external(number),
+        })
+        .await
+    }
+
+    /// Asks for a page of a search, or for all of it from a server without paging.
+    pub async fn begin(&mut self, ask: &Ask<'_>) -> Result<(), ConnectError> {
+        let number = self.number();
+        self.send(&wire::search(number, ask)).await
+    }
+
+    /// Reads on in the page that was asked for.
+    pub async fn part(&mut self) -> Result<RawPage, ConnectError> {
+        let (mut entries, mut referrals) = (Vec::new(), Vec::new());
+        let mut at = 0;
+        loop {
+            while let Some(size) = wire::frame(&self.rest[at..]).map_err(unreadable)? {
+                let place = at..at + size;
+                at = place.end;
+                // An entry is only taken apart where it is made into an account.
+                if wire::is_entry(&self.rest[place.clone()]).map_err(unreadable)? {
+                    entries.push(place);
+                    continue;
+                }
+                let message = Message::read(&self.rest[place]).map_err(unreadable)?;
+                let next = message.next_page().map_err(|_| {
+                    ConnectError::passing(
+                        "page_broken",
+                        "the server's paging control cannot be read",
+                        "report it to the server's keeper",
+                    )
+                })?;
+                match message.said {
+                    Said::Elsewhere(urls) => referrals.extend(urls.into_iter().map(str::to_owned)),
+                    Said::Done(outcome) if message.id == i64::from(self.last) => {
+                        let octets = self.take(at);
+                        return Ok(RawPage { octets, entries, referrals, ended: Some((result(outcome), next)) });
+                    }
+                    Said::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
+                    _ => {}
+                }
+            }
+            if at >= PART {
+                return Ok(RawPage { octets: self.take(at), entries, referrals, ended: None });
+            }
+            self.more().await?;
+        }
+    }
+
+    /// The octets before a place, which are looked at no more.
+    fn take(&mut self, at: usize) -> Vec<u8> {
+        let rest = self.rest.split_off(at);
+        std::mem::replace(&mut self.rest, rest)
+    }
+
+    /// The texts of an attribute of the root entry.
+    pub async fn root(&mut self, attribute: &str) -> Vec<String> {
+        let everything = Filter::Present("objectClass".into());
+        let names = [attribute.to_owned()];
+        let ask = Ask { base: "", reach: Reach::Base, filter: &everything, attributes: &names, page: None };
+        let mut texts = Vec::new();
+        // Asked to word an error better: without an answer it is worded as for any server.
+        if self.begin(&ask).await.is_ok()
+            && let Ok(page) = self.part().await
+        {
+            let _ = page.entries(&mut |entry| {
+                for (_, values) in entry.attributes() {
+                    texts.extend(values.map(|value| String::from_utf8_lossy(value).into_owned()));
+                }
+            });
+        }
+        texts
+    }
+
+    /// Says good-bye.
+    pub async fn leave(mut self) {
+        let farewell = wire::unbind(self.number());
+        // Failing to say it changes nothing that was read.
+        let _ = self.send(&farewell).await;
+        let _ = self.stream.shutdown().await;
+    }
+}
+
+fn notice(outcome: &Outcome) -> String {
+    format!("the server ends it (code {}) {}", outcome.code, outcome.text)
+}
