@@ -1,7 +1,9 @@
 //! Values and attribute sets, and their one canonical encoding.
 
+use compact_str::CompactString;
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use smallvec::SmallVec;
 use std::collections::BTreeMap;
 use std::fmt;
 
@@ -54,7 +56,7 @@ impl Value {
             Value::Reference(raw) => put(out, b'r', raw.as_bytes()),
             Value::Complex(parts) => {
                 let mut inner = Vec::new();
-                encode_map(parts, &mut inner);
+                encode_map(parts.iter().map(|(name, values)| (name.as_str(), values.as_slice())), &mut inner);
                 put(out, b'c', &inner);
             }
         }
@@ -100,7 +102,7 @@ fn put(out: &mut Vec<u8>, tag: u8, body: &[u8]) {
     out.extend_from_slice(body);
 }
 
-fn encode_map(map: &BTreeMap<String, Vec<Value>>, out: &mut Vec<u8>) {
+fn encode_map<'a>(map: impl Iterator<Item = (&'a str, &'a [Value])>, out: &mut Vec<u8>) {
     for (name, values) in map {
         put(out, b'n', name.as_bytes());
         for value in values {
@@ -114,9 +116,24 @@ fn encode_map(map: &BTreeMap<String, Vec<Value>>, out: &mut Vec<u8>) {
 /// An attribute with no value is not there: setting it to nothing removes it. Values are a set, as
 /// in LDAP (RFC 4512 §2.2): they are kept sorted and without duplicates, so that equal records are
 /// equal byte by byte whatever order a server answers in.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct Attributes(BTreeMap<String, Vec<Value>>);
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Attributes(Vec<(CompactString, Values)>);
+
+/// Nearly every attribute has one value: it is kept in place. With names that are kept in place too,
+/// an account of twenty attributes is made of twenty texts and one list.
+type Values = SmallVec<[Value; 1]>;
+
+impl Serialize for Attributes {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_map(self.iter())
+    }
+}
+
+impl<'de> Deserialize<'de> for Attributes {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        Ok(BTreeMap::<String, Vec<Value>>::deserialize(deserializer)?.into_iter().collect())
+    }
+}
 
 /// The first byte of every encoded record, so that a later format can be told from this one.
 const BLOB_VERSION: u8 = 1;
@@ -138,23 +155,37 @@ impl Attributes {
         Self::default()
     }
 
+    /// No attributes, with room for some.
+    pub fn with_capacity(count: usize) -> Self {
+        Attributes(Vec::with_capacity(count))
+    }
+
     /// Sets the values of an attribute; none removes it.
-    pub fn set(&mut self, name: impl Into<String>, mut values: Vec<Value>) {
+    pub fn set(&mut self, name: impl Into<CompactString>, values: Vec<Value>) {
+        self.put(name, values);
+    }
+
+    /// The same from values that come one by one.
+    pub fn put(&mut self, name: impl Into<CompactString>, values: impl IntoIterator<Item = Value>) {
         let name = name.into();
-        if values.is_empty() {
-            self.0.remove(&name);
-        } else {
+        let mut values: Values = values.into_iter().collect();
+        if values.len() > 1 {
             values.sort();
             values.dedup();
-            self.0.insert(name, values);
+        }
+        match (self.0.binary_search_by(|(other, _)| other.cmp(&name)), values.is_empty()) {
+            (Ok(at), true) => drop(self.0.remove(at)),
+            (Ok(at), false) => self.0[at].1 = values,
+            (Err(_), true) => {}
+            (Err(at), false) => self.0.insert(at, (name, values)),
         }
     }
 
     /// The values of an attribute, or an empty slice. Names are compared without regard to ASCII
     /// case, as both LDAP (RFC 4512 §2.5) and SCIM (RFC 7643 §2.1) ask.
     pub fn get(&self, name: &str) -> &[Value] {
-        if let Some(values) = self.0.get(name) {
-            return values;
+        if let Ok(at) = self.0.binary_search_by(|(other, _)| other.as_str().cmp(name)) {
+            return &self.0[at].1;
         }
         self.0.iter().find(|(other, _)| other.eq_ignore_ascii_case(name)).map_or(&[], |(_, values)| values)
     }
@@ -176,8 +207,9 @@ impl Attributes {
 
     /// The canonical bytes: equal records give equal bytes, so one hash answers "did it change?".
     pub fn to_blob(&self) -> Vec<u8> {
-        let mut out = vec![BLOB_VERSION];
-        encode_map(&self.0, &mut out);
+        let mut out = Vec::with_capacity(1024);
+        out.push(BLOB_VERSION);
+        encode_map(self.iter(), &mut out);
         out
     }
 
@@ -189,7 +221,13 @@ impl Attributes {
             None => return Err(BlobError::Damaged(0)),
         }
         let mut reader = Reader { bytes: blob, at: 1 };
-        Ok(Attributes(reader.map(blob.len(), 0)?))
+        let mut pairs: Vec<(CompactString, Values)> = Vec::with_capacity(24);
+        reader.pairs(blob.len(), 0, &mut pairs)?;
+        // Written in order; a damaged record may not be.
+        if !pairs.is_sorted_by(|(one, _), (other, _)| one < other) {
+            return Err(BlobError::Damaged(1));
+        }
+        Ok(Attributes(pairs))
     }
 
     /// The hash of the canonical bytes (xxh3, 128 bits). Not a secret keeper: it compares, no more.
@@ -229,25 +267,23 @@ impl<'a> Reader<'a> {
         Ok((tag, body))
     }
 
-    fn map(&mut self, end: usize, depth: usize) -> Result<BTreeMap<String, Vec<Value>>, BlobError> {
-        let mut map = BTreeMap::new();
-        let mut current: Option<(String, Vec<Value>)> = None;
+    fn pairs<N, V>(&mut self, end: usize, depth: usize, pairs: &mut Vec<(N, V)>) -> Result<(), BlobError>
+    where
+        N: for<'t> From<&'t str>,
+        V: Default + Extend<Value>,
+    {
         while self.at < end {
             let start = self.at;
             let damaged = || BlobError::Damaged(start);
             let (tag, body) = self.item()?;
-            if tag == b'n' {
-                if let Some((name, values)) = current.take() {
-                    map.insert(name, values);
-                }
-                let name = String::from_utf8(body.to_vec()).map_err(|_| damaged())?;
-                current = Some((name, Vec::new()));
-                continue;
-            }
-            let text = || String::from_utf8(body.to_vec()).map_err(|_| damaged());
+            let text = || std::str::from_utf8(body).map_err(|_| damaged());
             let value = match tag {
-                b't' => Value::Text(text()?),
-                b'r' => Value::Reference(text()?),
+                b'n' => {
+                    pairs.push((text()?.into(), V::default()));
+                    continue;
+                }
+                b't' => Value::Text(text()?.to_owned()),
+                b'r' => Value::Reference(text()?.to_owned()),
                 b'b' => Value::Bool(body == [1]),
                 b'i' => Value::Int(i64::from_be_bytes(body.try_into().map_err(|_| damaged())?)),
                 b'z' => {
@@ -257,16 +293,15 @@ impl<'a> Reader<'a> {
                 b'o' => Value::Bytes(body.to_vec()),
                 b'c' if depth < 8 => {
                     let mut inner = Reader { bytes: body, at: 0 };
-                    Value::Complex(inner.map(body.len(), depth + 1)?)
+                    let mut parts: Vec<(String, Vec<Value>)> = Vec::new();
+                    inner.pairs(body.len(), depth + 1, &mut parts)?;
+                    Value::Complex(parts.into_iter().collect())
                 }
                 _ => return Err(damaged()),
             };
-            current.as_mut().ok_or_else(damaged)?.1.push(value);
+            pairs.last_mut().ok_or_else(damaged)?.1.extend(Some(value));
         }
-        if let Some((name, values)) = current {
-            map.insert(name, values);
-        }
-        Ok(map)
+        Ok(())
     }
 }
 

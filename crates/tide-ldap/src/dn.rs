@@ -152,6 +152,23 @@ pub fn escape_value(value: &str) -> String {
     out
 }
 
+/// Splits a name before its parent, as written; nothing for one of a single part. Neither half is
+/// checked.
+///
+/// ```
+/// assert_eq!(tide_ldap::dn::split(r"cn=D\,A,dc=skerry"), Some((r"cn=D\,A", "dc=skerry")));
+/// assert_eq!(tide_ldap::dn::split("dc=skerry"), None);
+/// ```
+pub fn split(text: &str) -> Option<(&str, &str)> {
+    let mut escaped = false;
+    let at = text.bytes().position(|byte| {
+        let ends = !escaped && matches!(byte, b',' | b';');
+        escaped = !escaped && byte == b'\\';
+        ends
+    })?;
+    Some((&text[..at], &text[at + 1..]))
+}
+
 impl Dn {
     /// The parts, nearest first.
     pub fn rdns(&self) -> &[Rdn] {

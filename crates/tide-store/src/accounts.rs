@@ -3,7 +3,7 @@
 use crate::{Store, StoreError, stamp, unstamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
-use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use sqlx::{Row, SqliteConnection};
 use std::collections::HashMap;
 use tide_core::model::{AccountId, Observed};
 use tide_core::{Account, Attributes, ObjectType, Value};
@@ -381,30 +381,28 @@ async fn upsert(
     if news.is_empty() {
         return Ok(());
     }
-    let mut query: QueryBuilder<Sqlite> =
-        QueryBuilder::new("INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen, reading) ");
-    query.push_values(&news, |mut row, (account, blob, hash)| {
-        row.push_bind(system)
-            .push_bind(object.word())
-            .push_bind(account.key.as_str())
-            .push_bind(account.name.as_str())
-            .push_bind(blob.as_slice())
-            .push_bind(hash.as_slice())
-            .push_bind(account.fault.as_deref())
-            .push_bind(at.as_str())
-            .push_bind(at.as_str())
-            .push_bind(reading);
-    });
-    query.push(
+    // What all rows share is bound once. A full batch is always the same statement, prepared once.
+    let mut sql = String::from("INSERT INTO account (system, object, first_seen, seen, reading, key, name, fault, attributes, hash) VALUES ");
+    for at in 0..news.len() {
+        let (comma, first) = (if at == 0 { "" } else { "," }, 5 + 5 * at);
+        let own: String = (first..first + 5).map(|place| format!(",?{place}")).collect();
+        sql.push_str(&format!("{comma}(?1,?2,?3,?3,?4{own})"));
+    }
+    sql.push_str(
         " ON CONFLICT (system, key) DO UPDATE SET reading = excluded.reading, seen = excluded.seen,
           name = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.name ELSE account.name END,
           attributes = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.attributes ELSE account.attributes END,
           hash = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.hash ELSE account.hash END,
           fault = excluded.fault, absent_since = NULL",
     );
-    query.build().execute(&mut *c).await?;
-    drop(query);
-    for (account, ..) in news {
+    let mut query = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(system).bind(object.word()).bind(&at).bind(reading);
+    let mut kept = Vec::with_capacity(news.len());
+    for (account, blob, hash) in news {
+        query = query.bind(account.key.as_str()).bind(account.name.as_str()).bind(account.fault.as_deref()).bind(blob).bind(hash);
+        kept.push(account);
+    }
+    query.execute(&mut *c).await?;
+    for account in kept {
         // Who is new and points at nobody has no rows to keep.
         let points = account.attributes.iter().any(|(_, values)| values.iter().any(|v| matches!(v, Value::Reference(_))));
         if points || known.contains_key(&account.key) {

@@ -3,9 +3,11 @@
 use super::schema::{Known, NEVER, State, is_file_time};
 use crate::ConnectError;
 use ldap3::{ResultEntry, SearchEntry};
+use rustc_hash::FxHashMap;
+use std::borrow::Cow;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
-use tide_core::{Attributes, Value};
+use tide_core::{AttributeDef, Attributes, Value};
 use tide_ldap::{Dn, syntax};
 
 /// Attributes that hold octets, for a server that publishes no schema.
@@ -32,14 +34,15 @@ pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
 pub(super) fn observed(entry: &SearchEntry, known: &Known) -> Observed {
     let texts = entry.attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(String::as_bytes).collect::<Vec<_>>()));
     let octets = entry.bin_attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(Vec::as_slice).collect()));
-    made(&entry.dn, texts.chain(octets), known)
+    made(&entry.dn, texts.chain(octets), known, &mut Containers::default())
 }
 
 /// An attribute's name as the schema writes it, so that a rule's name fits whatever the server sends.
 /// Options stay, but for the range of a part.
-fn written<'a>(name: &'a str, known: &'a Known) -> std::borrow::Cow<'a, str> {
-    let Some((plain, options)) = name.split_once(';') else { return known.def(name).map_or(name, |def| def.name.as_str()).into() };
-    let mut written = known.def(plain).map_or(plain, |def| def.name.as_str()).to_owned();
+fn written<'a>(plain: &'a str, options: Option<&str>, def: Option<&'a AttributeDef>) -> Cow<'a, str> {
+    let name = def.map_or(plain, |def| def.name.as_str());
+    let Some(options) = options else { return name.into() };
+    let mut written = name.to_owned();
     for option in options.split(';').filter(|option| !option.get(..6).is_some_and(|start| start.eq_ignore_ascii_case("range="))) {
         written.push(';');
         written.push_str(option);
@@ -47,63 +50,86 @@ fn written<'a>(name: &'a str, known: &'a Known) -> std::borrow::Cow<'a, str> {
     written.into()
 }
 
+/// The containers of the entries of one page: most entries of a page lie in a few.
+#[derive(Default)]
+pub(super) struct Containers(FxHashMap<String, String>);
+
+impl Containers {
+    /// The container in which an entry lies, in its canonical spelling; none for the topmost entry.
+    fn of(&mut self, dn: &str) -> Result<Option<String>, ()> {
+        let Some((first, above)) = tide_ldap::dn::split(dn) else {
+            return dn.parse::<Dn>().map(|dn| dn.parent().map(|parent| parent.to_string())).map_err(drop);
+        };
+        first.parse::<Dn>().map_err(drop)?;
+        if let Some(known) = self.0.get(above) {
+            return Ok(Some(known.clone()));
+        }
+        let text = above.parse::<Dn>().map_err(drop)?.to_string();
+        self.0.insert(above.to_owned(), text.clone());
+        Ok(Some(text))
+    }
+}
+
 /// Makes an account of an entry's name and attributes.
-pub(super) fn made<'a, V>(dn: &str, entry: impl Iterator<Item = (&'a str, V)>, known: &Known) -> Observed
+pub(super) fn made<'a, V>(dn: &str, entry: impl Iterator<Item = (&'a str, V)>, known: &Known, containers: &mut Containers) -> Observed
 where
     V: IntoIterator<Item = &'a [u8]>,
 {
     let mut fault = None;
-    let mut attributes = Attributes::new();
+    let mut attributes = Attributes::with_capacity(32);
     let mut key = None;
     for (name, values) in entry {
-        if secret(name) {
+        let (plain, options) = name.split_once(';').map_or((name, None), |(plain, options)| (plain, Some(options)));
+        if secret(plain) {
             continue;
         }
-        let plain = name.split(';').next().unwrap_or(name);
+        let mut values = values.into_iter();
         if plain.eq_ignore_ascii_case("objectGUID") {
-            key = values.into_iter().next().and_then(syntax::object_guid);
-            attributes.set("objectGUID", key.iter().cloned().map(Value::Text).collect());
+            key = values.next().and_then(syntax::object_guid);
+            attributes.put("objectGUID", key.clone().map(Value::Text));
             continue;
         }
         if plain.eq_ignore_ascii_case("objectSid") {
-            attributes.set("objectSid", values.into_iter().filter_map(syntax::object_sid).map(Value::Text).collect());
+            attributes.put("objectSid", values.filter_map(syntax::object_sid).map(Value::Text));
             continue;
         }
         let def = known.def(plain);
         let octets = def.map_or_else(
-            || name.contains(";binary") || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o)),
+            || options.is_some_and(|o| o.contains("binary")) || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o)),
             |def| def.kind == ValueKind::Bytes,
         );
         if octets {
-            attributes.set(name, values.into_iter().map(|octets| Value::Bytes(octets.to_vec())).collect());
+            attributes.put(name, values.map(|octets| Value::Bytes(octets.to_vec())));
             continue;
         }
         let kind = def.map_or(ValueKind::Text, |def| def.kind);
         // "Never" is no instant: the attribute is then not there.
         let time = known.controller && is_file_time(plain);
-        let mut read = Vec::new();
-        for octets in values {
-            match std::str::from_utf8(octets) {
-                Ok(text) if time => read.extend(syntax::file_time(text).map(Value::Time)),
-                Ok(text) => read.push(value(kind, text)),
-                Err(error) => {
-                    fault.get_or_insert(format!("{name} is not UTF-8 (octet {})", error.valid_up_to() + 1));
-                    read.clear();
-                    break;
-                }
+        let mut bad = None;
+        let read = values.map_while(|octets| match std::str::from_utf8(octets) {
+            Ok(text) if time => Some(syntax::file_time(text).map(Value::Time)),
+            Ok(text) => Some(Some(value(kind, text))),
+            Err(error) => {
+                bad = Some(error.valid_up_to() + 1);
+                None
             }
+        });
+        let written = written(plain, options, def);
+        attributes.put(written.as_ref(), read.flatten());
+        if let Some(at) = bad {
+            fault.get_or_insert(format!("{name} is not UTF-8 (octet {at})"));
+            attributes.put(written.as_ref(), None);
+        } else if plain.eq_ignore_ascii_case(known.key) {
+            key = attributes.get(&written).first().map(Value::to_string);
         }
-        if plain.eq_ignore_ascii_case(known.key) {
-            key = read.first().map(Value::to_string);
+    }
+    match containers.of(dn) {
+        Ok(container) => attributes.put("container", container.map(Value::text)),
+        Err(()) => {
+            fault.get_or_insert(format!("the name {dn} cannot be read"));
         }
-        attributes.set(written(name, known), read);
     }
-    if let Ok(parsed) = dn.parse::<Dn>() {
-        attributes.set("container", parsed.parent().map(|parent| Value::text(parent.to_string())).into_iter().collect());
-    } else {
-        fault.get_or_insert(format!("the name {dn} cannot be read"));
-    }
-    attributes.set("dn", vec![Value::text(dn)]);
+    attributes.put("dn", Some(Value::text(dn)));
     if let (true, Some(Value::Int(flags))) = (known.controller, attributes.get("userAccountControl").first()) {
         let words = syntax::account_flags(*flags).into_iter().map(Value::text).collect();
         attributes.set("accountFlags", words);
@@ -117,8 +143,7 @@ where
     Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn.to_owned(), attributes, fault }
 }
 
-fn secret(name: &str) -> bool {
-    let plain = name.split(';').next().unwrap_or(name);
+fn secret(plain: &str) -> bool {
     NEVER.iter().any(|never| never.eq_ignore_ascii_case(plain))
 }
 

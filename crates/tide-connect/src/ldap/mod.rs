@@ -11,6 +11,7 @@ use async_trait::async_trait;
 use dial::Dialer;
 use ldap3::controls::{Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, LdapResult, Scope, SearchEntry};
+use entry::Containers;
 use reader::{RawPage, Reader};
 use schema::Known;
 use std::collections::{HashSet, VecDeque};
@@ -372,11 +373,12 @@ struct Made {
 
 fn made(page: &RawPage, known: &Known) -> Result<Made, ConnectError> {
     let mut made = Made { batch: Vec::new(), in_parts: Vec::new() };
+    let mut containers = Containers::default();
     let each = &mut |entry: tide_ldap::wire::Entry<'_>| {
         if entry.attributes().any(|(name, _)| entry::rest_of(name).is_some()) {
             made.in_parts.push(entry.dn.to_owned());
         } else {
-            made.batch.push(entry::made(entry.dn, entry.attributes(), known));
+            made.batch.push(entry::made(entry.dn, entry.attributes(), known, &mut containers));
         }
     };
     page.entries(each).map_err(reader::unreadable)?;

@@ -3,7 +3,8 @@
 use super::{accept, dial};
 use crate::{ConnectError, LdapSettings};
 use ldap3::{Ldap, Scope, SearchEntry};
-use std::collections::{BTreeMap, HashMap};
+use rustc_hash::FxHashMap;
+use std::collections::BTreeMap;
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, ObjectType, Schema};
 use tide_ldap::Filter;
@@ -40,9 +41,9 @@ pub(super) enum State {
 #[derive(Debug, Clone)]
 pub(super) struct Known {
     /// Attributes by their name in lower case.
-    pub attributes: HashMap<String, AttributeDef>,
+    pub attributes: FxHashMap<String, AttributeDef>,
     /// The same, by their name as the schema writes it.
-    by_name: HashMap<String, AttributeDef>,
+    by_name: FxHashMap<String, AttributeDef>,
     /// The attribute that never changes.
     pub key: &'static str,
     pub state: State,
@@ -199,7 +200,7 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
         (None, false) => "an LDAP server".into(),
     };
     let paging = one("supportedControl").iter().any(|oid| oid == "1.2.840.113556.1.4.319");
-    let mut attributes = HashMap::new();
+    let mut attributes = FxHashMap::default();
     let mut described = false;
     if let Some(place) = one("subschemaSubentry").into_iter().next() {
         let entry = base_entry(ldap, Some(settings), &place, "(objectClass=*)", vec!["attributeTypes", "objectClasses"]).await?;
