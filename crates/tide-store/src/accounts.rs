@@ -382,12 +382,15 @@ async fn upsert(
         return Ok(());
     }
     // What all rows share is bound once. A full batch is always the same statement, prepared once.
-    let mut sql = String::from("INSERT INTO account (system, object, first_seen, seen, reading, key, name, fault, attributes, hash) VALUES ");
-    for at in 0..news.len() {
-        let (comma, first) = (if at == 0 { "" } else { "," }, 5 + 5 * at);
-        let own: String = (first..first + 5).map(|place| format!(",?{place}")).collect();
-        sql.push_str(&format!("{comma}(?1,?2,?3,?3,?4{own})"));
-    }
+    // No parameter has a number: SQLite looks for numbered ones one by one.
+    let mut sql = String::from(
+        "WITH shared (system, object, at, reading) AS (VALUES (?,?,?,?)), shown (key, name, fault, attributes, hash) AS (VALUES ",
+    );
+    sql.push_str(&vec!["(?,?,?,?,?)"; news.len()].join(","));
+    sql.push_str(
+        ") INSERT INTO account (system, object, first_seen, seen, reading, key, name, fault, attributes, hash)
+         SELECT s.system, s.object, s.at, s.at, s.reading, n.key, n.name, n.fault, n.attributes, n.hash FROM shown n, shared s WHERE true",
+    );
     sql.push_str(
         " ON CONFLICT (system, key) DO UPDATE SET reading = excluded.reading, seen = excluded.seen,
           name = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.name ELSE account.name END,

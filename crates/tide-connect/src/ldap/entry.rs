@@ -21,10 +21,18 @@ pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
     })
 }
 
+/// A name without its options (RFC 4512 §2.5), and those.
+fn plain_of(name: &str) -> (&str, Option<&str>) {
+    match name.bytes().position(|byte| byte == b';') {
+        None => (name, None),
+        Some(at) => (&name[..at], Some(&name[at + 1..])),
+    }
+}
+
 /// An attribute of which the server showed a part only: its plain name, and the place after the
 /// last value that came. `None` for a whole attribute and for the last part.
 pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
-    let (plain, options) = name.split_once(';')?;
+    let (plain, Some(options)) = plain_of(name) else { return None };
     let range = options.split(';').find_map(|option| option.get(..6).filter(|p| p.eq_ignore_ascii_case("range=")).map(|_| &option[6..]))?;
     let (_, end) = range.split_once('-')?;
     Some((plain, end.parse::<usize>().ok()? + 1))
@@ -79,7 +87,7 @@ where
     let mut attributes = Attributes::with_capacity(32);
     let mut key = None;
     for (name, values) in entry {
-        let (plain, options) = name.split_once(';').map_or((name, None), |(plain, options)| (plain, Some(options)));
+        let (plain, options) = plain_of(name);
         if secret(plain) {
             continue;
         }

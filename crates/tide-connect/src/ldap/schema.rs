@@ -265,8 +265,8 @@ fn value_kind(name: &str, syntax: &str) -> ValueKind {
 }
 
 impl Known {
-    pub fn def(&self, name: &str) -> Option<&AttributeDef> {
-        let plain = name.split(';').next().unwrap_or(name);
+    /// What the schema says of an attribute, whose name comes without options.
+    pub fn def(&self, plain: &str) -> Option<&AttributeDef> {
         // Servers write names as their schema does: nearly always no copy is needed to find them.
         self.by_name.get(plain).or_else(|| self.attributes.get(&plain.to_lowercase()))
     }
