@@ -24,7 +24,7 @@ use tide_store::{MasterKey, NewPushed, PushedKey, Store};
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// How often each thing is measured; the best counts, since noise only ever adds.
-const ROUNDS: usize = 3;
+const ROUNDS: usize = 5;
 /// Requests on their way at a time.
 const AT_A_TIME: usize = 16;
 

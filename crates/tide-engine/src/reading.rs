@@ -2,12 +2,16 @@
 
 use crate::{Engine, EngineError, Event};
 use tide_connect::{ConnectError, Shown};
+use std::pin::Pin;
 use tide_core::ObjectType;
 use tide_core::model::Observed;
-use tide_store::SystemRow;
+use tide_store::{StoreError, SystemRow};
 
 /// How many accounts are kept in one transaction.
 const TOGETHER: usize = 2000;
+
+/// A batch on its way to the disk.
+type Keeping<'s> = Pin<Box<dyn Future<Output = Result<(), StoreError>> + Send + 's>>;
 
 /// What came of reading one type of one system.
 #[derive(Debug, Clone)]
@@ -85,20 +89,34 @@ impl Engine {
         }
         let mut showing = connector.observe(object);
         let mut pending: Vec<Observed> = Vec::new();
-        while let Some(shown) = showing.recv().await {
-            // What came is kept before anything else is heard, an error too.
-            let flush = !matches!(&shown, Ok(Shown::Batch(_)));
-            if flush && !pending.is_empty() {
-                self.store.observe(reading, &row.name, object, started, std::mem::take(&mut pending)).await?;
+        // One batch is kept while the next one comes.
+        let mut keeping: Option<Keeping<'_>> = None;
+        loop {
+            let shown = tokio::select! {
+                kept = async { keeping.as_mut().expect("guarded").await }, if keeping.is_some() => {
+                    keeping = None;
+                    kept?;
+                    continue;
+                }
+                shown = showing.recv() => shown,
+            };
+            // What came is kept before anything else is heard, an error too. Small pages share a
+            // transaction: each one costs a flush to the disk.
+            let batch = matches!(&shown, Some(Ok(Shown::Batch(_))));
+            if pending.len() >= TOGETHER || (!batch && !pending.is_empty()) {
+                if let Some(before) = keeping.take() {
+                    before.await?;
+                }
+                keeping = Some(Box::pin(self.store.observe(reading, &row.name, object, started, std::mem::take(&mut pending))));
             }
+            if let (false, Some(last)) = (batch, keeping.take()) {
+                last.await?;
+            }
+            let Some(shown) = shown else { break };
             match shown? {
                 Shown::Batch(batch) => {
                     read.seen += batch.len();
                     pending.extend(batch);
-                    // Small pages share a transaction: each one costs a flush to the disk.
-                    if pending.len() >= TOGETHER {
-                        self.store.observe(reading, &row.name, object, started, std::mem::take(&mut pending)).await?;
-                    }
                     self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: "running" });
                 }
                 Shown::Quarantined(rows) => {
