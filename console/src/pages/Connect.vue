@@ -30,6 +30,11 @@ const f = ref({
   base_dn: '',
   backups: '',
   ca_pem: '',
+  pin: '',
+  client_pem: '',
+  referrals: '',
+  in_flight: '',
+  per_second: '',
   secret: '',
   way: 'bearer' as 'bearer' | 'basic' | 'oauth' | 'header',
   user: '',
@@ -42,6 +47,7 @@ const f = ref({
   label: '',
 })
 
+const rare = ref(false)
 const lines = (text: string) =>
   text
     .split('\n')
@@ -50,6 +56,7 @@ const lines = (text: string) =>
 const settings = computed(() => {
   const v = f.value
   const ca = v.ca_pem.trim() ? { ca_pem: v.ca_pem } : {}
+  const pin = v.pin.trim() ? { pin_sha256: v.pin.trim() } : {}
   if (kind.value === 'ldap') {
     return {
       url: v.url.trim(),
@@ -57,7 +64,10 @@ const settings = computed(() => {
       start_tls: v.tls === 'start' && !v.url.startsWith('ldaps:'),
       ...(v.bind_dn ? { bind_dn: v.bind_dn.trim() } : {}),
       ...(lines(v.backups).length ? { backups: lines(v.backups) } : {}),
+      ...(v.client_pem.trim() ? { auth: 'external', client_pem: v.client_pem } : {}),
+      ...(lines(v.referrals).length ? { referral_hosts: lines(v.referrals) } : {}),
       ...ca,
+      ...pin,
     }
   }
   if (kind.value === 'scim') {
@@ -67,7 +77,14 @@ const settings = computed(() => {
       header: { way: 'header', name: v.header },
       oauth: { way: 'oauth', token_url: v.token_url, client_id: v.client_id },
     }[v.way]
-    return { url: v.url.trim(), auth, ...ca }
+    return {
+      url: v.url.trim(),
+      auth,
+      ...(v.in_flight.trim() ? { in_flight: Number(v.in_flight) } : {}),
+      ...(v.per_second.trim() ? { per_second: Number(v.per_second) } : {}),
+      ...ca,
+      ...pin,
+    }
   }
   if (kind.value === 'feed') {
     const where = v.from === 'path' ? { path: v.path.trim() } : { url: v.url.trim() }
@@ -91,6 +108,13 @@ const missing = computed(() => {
   if (kind.value === 'ldap' && !v.base_dn.trim()) return 'give the base DN, for example dc=skerry,dc=example'
   if (kind.value === 'scim' && !v.url.trim())
     return 'give the base URL, for example https://berthing.skerry.example/scim/v2'
+  if (
+    kind.value === 'scim' &&
+    [v.in_flight, v.per_second].some((n) => n.trim() && !/^[1-9]\d{0,4}$/.test(n.trim()))
+  )
+    return 'give requests as a whole number'
+  if (v.pin.trim() && v.pin.replace(/[: ]/g, '').length !== 64)
+    return 'give the pinned certificate as a SHA-256: 64 hexadecimal digits'
   if (kind.value === 'feed' && !(v.from === 'path' ? v.path : v.url).trim()) return 'say where the file is'
   if (kind.value === 'feed' && !v.key.trim()) return 'name the column that tells rows apart'
   return ''
@@ -299,7 +323,11 @@ function open(page: 'scope' | 'system') {
       </template>
       <template v-if="kind === 'ldap' || kind === 'scim' || (kind === 'feed' && f.from === 'url')">
         <label for="secret">{{
-          kind === 'ldap' || f.way === 'basic' ? 'Password' : 'Token or secret'
+          kind === 'ldap' && f.client_pem.trim()
+            ? 'Key of our certificate'
+            : kind === 'ldap' || f.way === 'basic'
+              ? 'Password'
+              : 'Token or secret'
         }}</label>
         <InputText
           id="secret"
@@ -315,6 +343,42 @@ function open(page: 'scope' | 'system') {
           rows="2"
           placeholder="-----BEGIN CERTIFICATE----- (only if it is private)"
         />
+      </template>
+      <template v-if="kind === 'ldap' || kind === 'scim'">
+        <span></span>
+        <button type="button" class="more" :aria-expanded="rare" @click="rare = !rare">
+          {{ rare ? 'Hide what few systems want' : 'More, which few systems want' }}
+        </button>
+      </template>
+      <template v-if="rare && (kind === 'ldap' || kind === 'scim')">
+        <label for="pin">Pinned certificate</label>
+        <InputText
+          id="pin"
+          v-model="f.pin"
+          placeholder="its SHA-256: this one is trusted, and no authority"
+        />
+      </template>
+      <template v-if="rare && kind === 'ldap'">
+        <label for="client-pem">Our own certificate</label>
+        <Textarea
+          id="client-pem"
+          v-model="f.client_pem"
+          rows="2"
+          placeholder="-----BEGIN CERTIFICATE----- (we are then known by it; its key is the secret)"
+        />
+        <label for="referrals">Referrals are followed to</label>
+        <Textarea
+          id="referrals"
+          v-model="f.referrals"
+          rows="2"
+          placeholder="one host in each line; the service account is shown to them"
+        />
+      </template>
+      <template v-if="rare && kind === 'scim'">
+        <label for="in-flight">Requests at a time</label>
+        <InputText id="in-flight" v-model="f.in_flight" placeholder="8" />
+        <label for="per-second">Requests in a second</label>
+        <InputText id="per-second" v-model="f.per_second" placeholder="as many as it takes" />
       </template>
       <label for="purpose">It is a</label>
       <select id="purpose" v-model="purpose" :disabled="kind === 'feed' || kind === 'push'">
@@ -499,7 +563,7 @@ legend {
   align-items: center;
   margin-bottom: 1rem;
 }
-.grid > :nth-child(even) {
+.grid > :nth-child(even):not(.more) {
   width: 100%;
 }
 select,
@@ -509,6 +573,16 @@ input[type='file'] {
   background: var(--sheet);
   color: inherit;
   border: 1px solid var(--line);
+}
+.more {
+  justify-self: start;
+  background: none;
+  border: 0;
+  padding: 0;
+  font: inherit;
+  color: inherit;
+  text-decoration: underline;
+  cursor: pointer;
 }
 .two {
   display: grid;

@@ -26,7 +26,7 @@ impl Story<'_> {
             .stdin(Stdio::null())
             .output()
             .await?;
-        let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+        let text = String::from_utf8_lossy(&output.stdout).into_owned() + String::from_utf8_lossy(&output.stderr).as_ref();
         Ok((output.status.code().unwrap_or(-1), text))
     }
 

@@ -4,7 +4,7 @@
 mod common;
 
 use common::{Service, client, text};
-use tide_standins::scim_service::{Entrance, Manner, ScimService};
+use tide_standins::scim_service::{CREW, Entrance, Manner, ScimService};
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE};
 
@@ -130,4 +130,107 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     holds(&said(&service, &["run"], 0), &["done, 0 failed"]);
     holds(&said(&service, &["systems", "remove", "berthing"], 1), &["holds accounts that were joined"]);
     holds(&said(&service, &["systems", "disarm", "berthing"], 0), &["(not armed)"]);
+}
+
+/// A feed's file as a web server gives it: with a version, and only to who knows the token.
+async fn served(text: &'static str) -> String {
+    use axum::http::{HeaderMap, StatusCode, header};
+    use axum::response::IntoResponse;
+    let serve = move |headers: HeaderMap| async move {
+        if headers.get(header::AUTHORIZATION).is_none_or(|v| v != "Bearer feed-token") {
+            return StatusCode::UNAUTHORIZED.into_response();
+        }
+        if headers.get(header::IF_NONE_MATCH).is_some_and(|v| v == "\"one\"") {
+            return StatusCode::NOT_MODIFIED.into_response();
+        }
+        ([(header::ETAG, "\"one\"")], text).into_response()
+    };
+    let app = axum::Router::new().route("/crew.csv", axum::routing::get(serve));
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let url = format!("http://{}/crew.csv", listener.local_addr().unwrap());
+    tokio::spawn(async move { axum::serve(listener, app).await });
+    url
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_only_some_systems_want_is_given_to_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let people = world::people(world::SEED, 90);
+    let slapd = Slapd::start(&world::directory(&people, PASSWORD)).unwrap();
+    let entrance = Entrance::Oauth("eager-tide".into(), 600);
+    let manner = Manner { entrance, cursor: true, page: 25, ..Manner::full() };
+    let berthing = ScimService::with_manner(world::berthing(&people), "berth-secret", manner).await.unwrap();
+    let held = folder.path().join("held");
+    std::fs::create_dir(&held).unwrap();
+    std::fs::write(held.join("harbour"), PASSWORD).unwrap();
+    let arguments = ["--secret-variable", "BERTH_SECRET", "--secret-folder", held.to_str().unwrap()];
+    let service = Service::start_with(&folder.path().join("data"), &arguments, &[("BERTH_SECRET", "berth-secret")]);
+
+    // A password that lies in a file, and only in a folder that was named.
+    let bind = format!("cn=eager-tide,ou=services,{BASE}");
+    let add = |at: &str| {
+        let at = format!("file:{at}");
+        ["systems", "add", "harbour", "--kind", "ldap", "--address", &slapd.url, "--bind-dn", &bind, "--base-dn", BASE, "--secret-at", &at]
+            .map(str::to_owned)
+    };
+    let harbour = |at: &str, code| said(&service, &add(at).iter().map(String::as_str).collect::<Vec<_>>(), code);
+    holds(&harbour("/etc/hostname", 1), &["secret"]);
+    holds(&harbour(held.join("harbour").to_str().unwrap(), 0), &["harbour was added"]);
+
+    // A service that wants an access token, pages by cursor, and has attributes of its own.
+    let token_url = berthing.url.replace("/scim/v2", "/token");
+    let add = |client: &'static str, at: &'static str| {
+        ["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--token-url", &token_url, "--client-id", client]
+            .into_iter()
+            .chain(["--secret-at", at])
+            .map(str::to_owned)
+            .collect::<Vec<_>>()
+    };
+    let crew = |client, at, code| said(&service, &add(client, at).iter().map(String::as_str).collect::<Vec<_>>(), code);
+    holds(&crew("eager-tide", "env:HOME", 1), &["HOME"]);
+    holds(&crew("somebody", "env:BERTH_SECRET", 1), &["Token given", "nothing was added"]);
+    holds(&crew("eager-tide", "env:BERTH_SECRET", 0), &["Token given", "pages by cursor", "berthing was added"]);
+    let read = said(&service, &["systems", "read", "berthing"], 0);
+    holds(&read, &[&format!("{} accounts", berthing.users().len())]);
+    assert_eq!(
+        berthing.take_writes().iter().filter(|w| *w == "POST /token").count(),
+        2,
+        "one for the trial, and one kept since it was added"
+    );
+
+    // The attributes of its own are mapped, checked by its schema, and sent.
+    let rules = folder.path().join("rules");
+    std::fs::create_dir(&rules).unwrap();
+    let publish = |cabin: &str, code| {
+        for (name, text) in world::rules() {
+            let own = format!("\"crew.cabin\" = '{cabin}'\n\"crew.drills\" = '3'\n\"crew.languages\" = 'split(\"en,da\", \",\")'\n");
+            let text = if name == "berthing.toml" {
+                text.replace("[person.outbound]\n", &format!("[person.outbound]\n{own}"))
+            } else {
+                text.to_owned()
+            };
+            std::fs::write(rules.join(name), text).unwrap();
+        }
+        said(&service, &["rules", "publish", rules.to_str().unwrap()], code)
+    };
+    holds(&publish("identity.cabbin", 1), &["identity.cabbin"]);
+    holds(&publish("identity.port", 0), &["published"]);
+    said(&service, &["systems", "set", "berthing", "--writable", "person"], 0);
+    said(&service, &["systems", "arm", "berthing"], 0);
+    holds(&said(&service, &["run"], 0), &["0 failed"]);
+    let users = berthing.users();
+    let own: Vec<_> = users.iter().filter(|user| user[CREW]["cabin"].is_string()).collect();
+    assert!(own.len() > 50, "{} of {}", own.len(), users.len());
+    assert_eq!((&own[0][CREW]["drills"], &own[0][CREW]["languages"]), (&serde_json::json!(3), &serde_json::json!(["en", "da"])));
+    let named = |user: &serde_json::Value| user["schemas"].as_array().is_some_and(|urns| urns.iter().any(|urn| urn == CREW));
+    assert!(own.iter().all(|user| named(user)), "joined by PATCH and created by POST: {own:?}");
+    holds(&said(&service, &["run"], 0), &["everything was as it should be"]);
+
+    // A file that a web server gives is read once for each of its versions.
+    let url = served("number,first_name,last_name\n1,Ada,Lind\n2,Bram,Holm\n").await;
+    let add = ["systems", "add", "roster", "--kind", "feed", "--address", &url, "--key", "number"];
+    holds(&typed(&service, &add, "wrong", 1), &["HTTP 401"]);
+    holds(&typed(&service, &add, "feed-token", 0), &["roster was added"]);
+    holds(&said(&service, &["systems", "read", "roster"], 0), &["2 accounts"]);
+    holds(&said(&service, &["systems", "read", "roster"], 0), &["nothing new since the last reading"]);
 }

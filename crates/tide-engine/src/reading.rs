@@ -1,8 +1,8 @@
 //! Reading systems into the store.
 
 use crate::{Engine, EngineError, Event};
-use tide_connect::{ConnectError, Shown};
 use std::pin::Pin;
+use tide_connect::{ConnectError, Shown};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
 use tide_store::{StoreError, SystemRow};

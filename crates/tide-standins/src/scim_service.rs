@@ -13,6 +13,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_scim::{ENTERPRISE, Filter, GROUP, LIST, USER, error_body, patch};
 
+/// An extension of this service's own.
+pub const CREW: &str = "urn:skerry:params:scim:schemas:extension:crew:1.0";
+
 /// What a service offers, and how strict it is.
 #[derive(Debug, Clone)]
 pub struct Manner {
@@ -300,9 +303,7 @@ async fn bulk(State(shared): State<Arc<Shared>>, body: String) -> Response {
     for operation in operations {
         let path: Vec<&str> = operation["path"].as_str().unwrap_or_default().trim_start_matches('/').split('/').collect();
         let [kind, id] = path[..] else { return scim_error(StatusCode::BAD_REQUEST, Some("invalidPath"), "a path is missing") };
-        let answer = store(&shared, kind, id, |old| {
-            patch::apply(old, &operation["data"]).map_err(|e| scim_error(StatusCode::BAD_REQUEST, Some(e.scim_type), &e.detail))
-        });
+        let answer = store(&shared, kind, id, |old| patched(old, &operation["data"]));
         answers.push(json!({"method": "PATCH", "location": operation["path"], "status": answer.status().as_u16().to_string()}));
     }
     scim(StatusCode::OK, json!({"schemas": [tide_scim::BULK_ANSWER], "Operations": answers}))
@@ -428,7 +429,7 @@ async fn config(State(shared): State<Arc<Shared>>) -> Json<Value> {
 fn resource_types() -> Vec<Value> {
     vec![
         json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:ResourceType"], "id": "User", "name": "User", "endpoint": "/Users", "schema": USER,
-            "schemaExtensions": [{"schema": ENTERPRISE, "required": false}]}),
+            "schemaExtensions": [{"schema": ENTERPRISE, "required": false}, {"schema": CREW, "required": false}]}),
         json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:ResourceType"], "id": "Group", "name": "Group", "endpoint": "/Groups", "schema": GROUP}),
     ]
 }
@@ -485,7 +486,9 @@ fn schemas() -> Vec<Value> {
             json!({"multiValued": true, "subAttributes": [attribute("value", "reference", json!({})), text("display")]}),
         ),
     ];
-    [(USER, "User", user), (ENTERPRISE, "EnterpriseUser", enterprise), (GROUP, "Group", group)]
+    let crew =
+        vec![exact("cabin"), attribute("drills", "integer", json!({})), attribute("languages", "string", json!({"multiValued": true}))];
+    [(USER, "User", user), (ENTERPRISE, "EnterpriseUser", enterprise), (CREW, "Crew", crew), (GROUP, "Group", group)]
         .into_iter()
         .map(|(id, name, attributes)| json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Schema"], "id": id, "name": name, "attributes": attributes}))
         .collect()
@@ -647,6 +650,20 @@ fn store(shared: &Shared, kind: &str, id: &str, make: impl Fn(&Value) -> Result<
     scim(StatusCode::OK, new)
 }
 
+/// Applies a PATCH, and names the extensions that the resource then has (RFC 7643 §3.3).
+#[allow(clippy::result_large_err)]
+fn patched(old: &Value, body: &Value) -> Result<Value, Response> {
+    let mut new = patch::apply(old, body).map_err(|error| scim_error(StatusCode::BAD_REQUEST, Some(error.scim_type), &error.detail))?;
+    let there: Vec<String> =
+        new.as_object().into_iter().flat_map(|map| map.keys().filter(|name| name.starts_with("urn:")).cloned()).collect();
+    if let Some(named) = new["schemas"].as_array_mut() {
+        named.extend(
+            there.into_iter().filter(|urn| !old["schemas"].as_array().is_some_and(|all| all.iter().any(|one| one == urn))).map(Value::from),
+        );
+    }
+    Ok(new)
+}
+
 #[allow(clippy::result_large_err)]
 async fn change(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>, body: String) -> Response {
     if !shared.manner.patch {
@@ -655,9 +672,7 @@ async fn change(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(Strin
     let Ok(body) = serde_json::from_str::<Value>(&body) else {
         return scim_error(StatusCode::BAD_REQUEST, Some("invalidSyntax"), "the body is not JSON");
     };
-    store(&shared, &kind, &id, |old| {
-        patch::apply(old, &body).map_err(|error| scim_error(StatusCode::BAD_REQUEST, Some(error.scim_type), &error.detail))
-    })
+    store(&shared, &kind, &id, |old| patched(old, &body))
 }
 
 #[allow(clippy::result_large_err)]

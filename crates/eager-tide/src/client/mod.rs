@@ -1,6 +1,7 @@
 //! The client: it knows the API's types and HTTP, and nothing else of the service.
 
 pub mod changes;
+pub mod connection;
 pub mod feeds;
 pub mod identities;
 pub mod journal;

@@ -21,8 +21,14 @@ pub struct Running {
 impl Running {
     /// Starts the binary and keeps what it prints.
     pub fn start(arguments: &[&str]) -> Running {
+        Running::start_within(arguments, &[])
+    }
+
+    /// The same, with variables in its environment.
+    pub fn start_within(arguments: &[&str], environment: &[(&str, &str)]) -> Running {
         let mut child = Command::new(binary())
             .args(arguments)
+            .envs(environment.iter().copied())
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
@@ -82,7 +88,13 @@ pub struct Service {
 
 impl Service {
     pub fn start(data: &Path) -> Service {
-        let running = Running::start(&["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()]);
+        Service::start_with(data, &[], &[])
+    }
+
+    /// The same, with more arguments, and variables in its environment.
+    pub fn start_with(data: &Path, more: &[&str], environment: &[(&str, &str)]) -> Service {
+        let arguments = [&["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()], more].concat();
+        let running = Running::start_within(&arguments, environment);
         let line = running.line("Eager Tide is up");
         let at = line.find("http://").expect("an address");
         let url = line[at..].split(['/', ' ', '"']).nth(2).map(|host| format!("http://{host}")).unwrap();

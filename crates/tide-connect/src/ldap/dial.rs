@@ -14,7 +14,6 @@ use std::time::Duration;
 use tide_ldap::wire::PASSWORD_POLICY;
 use tokio::net::TcpStream;
 
-
 /// Makes connections to one directory.
 pub(super) struct Dialer {
     pub settings: LdapSettings,

@@ -6,8 +6,8 @@
 
 use super::dial::{self, Host};
 use crate::ConnectError;
-use ldap3::controls::{Control, RawControl};
 use ldap3::LdapResult;
+use ldap3::controls::{Control, RawControl};
 use rustls_pki_types::ServerName;
 use std::ops::Range;
 use std::sync::Arc;
@@ -62,7 +62,11 @@ impl RawPage {
 
 /// What octets that are not the protocol mean for a reading: it is not complete.
 pub(super) fn unreadable(error: WireError) -> ConnectError {
-    ConnectError::passing("entry_broken", format!("the server sent something that cannot be read: {error}"), "report it to the server's keeper")
+    ConnectError::passing(
+        "entry_broken",
+        format!("the server sent something that cannot be read: {error}"),
+        "report it to the server's keeper",
+    )
 }
 
 fn result(outcome: Outcome) -> LdapResult {
@@ -190,11 +194,7 @@ impl Reader {
                 }
                 let message = Message::read(&self.rest[place]).map_err(unreadable)?;
                 let next = message.next_page().map_err(|_| {
-                    ConnectError::passing(
-                        "page_broken",
-                        "the server's paging control cannot be read",
-                        "report it to the server's keeper",
-                    )
+                    ConnectError::passing("page_broken", "the server's paging control cannot be read", "report it to the server's keeper")
                 })?;
                 match message.said {
                     Said::Elsewhere(urls) => referrals.extend(urls.into_iter().map(str::to_owned)),

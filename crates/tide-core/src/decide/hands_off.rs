@@ -13,13 +13,13 @@ const BORN_WITH: [(&str, &str); 4] = [("500", "administrator"), ("501", "guest")
 /// Why an account is left alone, if it is.
 pub(super) fn why(account: &Account, types: &TypeRules, facts: Option<&SystemFacts>) -> Option<Reason> {
     let text = |name: &str| account.attributes.get(name).first().map(|value| value.to_string().to_lowercase());
-    if text("isCriticalSystemObject").as_deref() == Some("true") {
-        return Some(Reason::new("hands off: it is built into the directory"));
-    }
     if let Some(sid) = text("objectSid").filter(|sid| sid.starts_with("s-1-5-21-"))
         && let Some((_, what)) = BORN_WITH.iter().find(|(rid, _)| sid.rsplit('-').next() == Some(rid))
     {
         return Some(Reason::new(format!("hands off: it is the built-in {what} account")));
+    }
+    if text("isCriticalSystemObject").as_deref() == Some("true") {
+        return Some(Reason::new("hands off: it is built into the directory"));
     }
     if facts.is_some_and(|facts| facts.own.iter().any(|own| is(account, own))) {
         return Some(Reason::new("hands off: it is the service account with which we come here"));

@@ -1,6 +1,9 @@
-//! The LDAP connector against a real domain controller (Samba's). It needs root and ports of its own,
+//! Against a real domain controller (Samba's): the connector, and a service that is led to it. It needs root and ports of its own,
 //! so this test has a main of its own: where it cannot run it says so, and is not counted as passed.
 
+mod common;
+
+use common::{Service, client, text};
 use std::sync::Arc;
 use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, Secret, Shown, StepState, Write};
 use tide_core::compare::ValueChange;
@@ -180,6 +183,41 @@ async fn story() {
     };
     let made = reader.write(&create).await.expect("made");
     assert_eq!(made.attributes.get("enabled"), [Value::Bool(false)]);
+
+    serve(&controller);
+}
+
+/// A service is led there by its client: what the domain was born with, and the account with which we
+/// come, are left alone.
+fn serve(controller: &DomainController) {
+    let folder = tempfile::tempdir().expect("a folder");
+    let ca = folder.path().join("ca.pem");
+    std::fs::write(&ca, &controller.certificates.ca_pem).expect("written");
+    let service = Service::start(&folder.path().join("data"));
+    let said = |arguments: &[&str], secret: &str| {
+        let output = client(&service.url, &service.token, arguments, secret);
+        let said = text(&output);
+        assert_eq!(output.status.code(), Some(0), "{arguments:?}: {said}");
+        said
+    };
+    let ca = ca.to_str().expect("UTF-8");
+    let add = ["systems", "add", "harbour", "--kind", "ldap", "--address", &controller.tls_url, "--ca", ca, "--as", "source"];
+    let add = [&add[..], &["--bind-dn", "mate.three@skerry.example", "--base-dn", &controller.base]].concat();
+    controller.tool(&["user", "enable", "mate.three"]).expect("enabled");
+    let added = said(&add, "Quay-side-9");
+    assert!(added.contains("a domain controller") && added.contains("state in userAccountControl"), "{added}");
+    let read = said(&["systems", "read", "harbour"], "");
+    assert!(read.contains("accounts of type person"), "{read}");
+    let out = said(&["scope", "harbour", "--who", "out"], "");
+    for reason in [
+        "hands off: it is the built-in administrator account",
+        "hands off: it is built into the directory",
+        "hands off: it is the service account with which we come here",
+    ] {
+        assert!(out.contains(reason), "`{reason}` in: {out}");
+    }
+    let shown = said(&["systems", "show", "harbour"], "");
+    assert!(shown.contains("Functional level") && shown.contains("change feed"), "{shown}");
 }
 
 /// An object by its name, for a test.

@@ -1,0 +1,235 @@
+//! Where a system is, as the client's options say it.
+
+use anyhow::{Context, bail};
+use clap::{Args, ValueEnum};
+use std::io::{IsTerminal, Read};
+use std::path::{Path, PathBuf};
+use tide_api::{NewSystem, Scope, ScopeContainer, ScopeGroup};
+
+/// The kinds of systems.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Kind {
+    /// A directory over LDAP
+    Ldap,
+    /// A SCIM 2.0 service
+    Scim,
+    /// A CSV or JSON Lines file, from a folder or pulled over HTTP
+    Feed,
+    /// A system that calls us, over SCIM 2.0 or with events
+    Push,
+}
+
+/// What a system is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Purpose {
+    /// It gives identities their values
+    Source,
+    /// Accounts are kept in it
+    Target,
+}
+
+/// Where a system is.
+#[derive(Args)]
+pub struct Connection {
+    /// Its name: lower-case letters, digits, hyphens
+    pub name: String,
+    /// Its kind
+    #[arg(long, value_enum)]
+    kind: Kind,
+    /// Its address: ldap://host:389, ldaps://host, https://host/scim/v2, https://host/roster.csv
+    #[arg(long = "address", value_name = "URL")]
+    address: Option<String>,
+    /// A private certificate authority, as a PEM file
+    #[arg(long, value_name = "FILE")]
+    ca: Option<PathBuf>,
+    /// The SHA-256 of the one certificate to trust, in hexadecimal
+    #[arg(long, value_name = "HEX")]
+    pin: Option<String>,
+    /// The environment variable, on this machine, that holds the password or token; without it, it is read from the standard input
+    #[arg(long, value_name = "NAME")]
+    secret_env: Option<String>,
+    /// Where the service itself finds the secret: env:NAME or file:PATH
+    #[arg(long, value_name = "PLACE", conflicts_with = "secret_env")]
+    secret_at: Option<String>,
+    /// LDAP: a server that holds the same, used when the first fails; may be given several times
+    #[arg(long, value_name = "URL", help_heading = "LDAP")]
+    backup: Vec<String>,
+    /// Ask for TLS on a plain connection
+    #[arg(long, help_heading = "LDAP")]
+    start_tls: bool,
+    /// The service account: a DN, name@domain or domain\\name
+    #[arg(long, help_heading = "LDAP")]
+    bind_dn: Option<String>,
+    /// Below which entry is read
+    #[arg(long, help_heading = "LDAP")]
+    base_dn: Option<String>,
+    /// Our own certificate, as a PEM file; its key is then the secret (SASL EXTERNAL)
+    #[arg(long, value_name = "FILE", help_heading = "LDAP")]
+    client_cert: Option<PathBuf>,
+    /// A host to which referrals are followed, with the same service account
+    #[arg(long, value_name = "HOST", help_heading = "LDAP")]
+    referral_host: Vec<String>,
+    /// The user, for HTTP basic
+    #[arg(long, help_heading = "SCIM")]
+    user: Option<String>,
+    /// The header that carries the secret
+    #[arg(long, value_name = "NAME", help_heading = "SCIM")]
+    header: Option<String>,
+    /// Where access tokens are given out (OAuth 2 client credentials)
+    #[arg(long, value_name = "URL", requires = "client_id", help_heading = "SCIM")]
+    token_url: Option<String>,
+    /// The client that asks for them
+    #[arg(long, help_heading = "SCIM")]
+    client_id: Option<String>,
+    /// What is asked for
+    #[arg(long, help_heading = "SCIM")]
+    token_scope: Option<String>,
+    /// The most requests of one second
+    #[arg(long, value_name = "N", help_heading = "SCIM")]
+    per_second: Option<u16>,
+    /// The most requests that are on their way at a time
+    #[arg(long, value_name = "N", help_heading = "SCIM")]
+    in_flight: Option<u16>,
+    /// The file, or the folder whose newest file counts, on the service's machine
+    #[arg(long, help_heading = "Feed")]
+    path: Option<PathBuf>,
+    /// The column that tells rows apart and never changes
+    #[arg(long, help_heading = "Feed")]
+    key: Option<String>,
+    /// The column that people know a row by
+    #[arg(long, help_heading = "Feed")]
+    label: Option<String>,
+    /// What it is for: its first rule file is written by that
+    #[arg(long = "as", value_enum, value_name = "PURPOSE", help_heading = "Rules")]
+    pub purpose: Option<Purpose>,
+    /// A container to take people from; may be given several times
+    #[arg(long, value_name = "DN", help_heading = "Rules")]
+    within: Vec<String>,
+    /// A container to leave out
+    #[arg(long, value_name = "DN", help_heading = "Rules")]
+    except: Vec<String>,
+    /// A group whose members take part
+    #[arg(long, value_name = "NAME", help_heading = "Rules")]
+    group: Vec<String>,
+    /// An LDAP or SCIM filter
+    #[arg(long, help_heading = "Rules")]
+    filter: Option<String>,
+    /// Only test it; keep nothing
+    #[arg(long)]
+    pub only_check: bool,
+}
+
+/// Reads a secret from the standard input.
+pub fn secret_from_input() -> anyhow::Result<String> {
+    match read()? {
+        Some(text) => Ok(text),
+        None => bail!("no secret came on the standard input: `printf %s \"$SECRET\" | eager-tide systems …`"),
+    }
+}
+
+fn piped() -> anyhow::Result<Option<String>> {
+    if std::io::stdin().is_terminal() { Ok(None) } else { read() }
+}
+
+fn read() -> anyhow::Result<Option<String>> {
+    let mut text = String::new();
+    std::io::stdin().lock().take(64 * 1024).read_to_string(&mut text)?;
+    let text = text.trim_end_matches(['\r', '\n']);
+    Ok((!text.is_empty()).then(|| text.to_owned()))
+}
+
+/// The text of a file.
+pub fn file(path: &Path) -> anyhow::Result<String> {
+    std::fs::read_to_string(path).with_context(|| format!("{} cannot be read", path.display()))
+}
+
+impl Connection {
+    /// The system that is asked for, with its secret.
+    pub fn system(&self) -> anyhow::Result<NewSystem> {
+        let mut settings = serde_json::Map::new();
+        let mut set = |key: &str, value: serde_json::Value| {
+            let nothing = value.is_null() || value.as_array().is_some_and(Vec::is_empty);
+            if !nothing {
+                settings.insert(key.to_owned(), value);
+            }
+        };
+        set("url", self.address.clone().into());
+        set("ca_pem", self.ca.as_ref().map(|path| file(path)).transpose()?.into());
+        set("pin_sha256", self.pin.clone().into());
+        let needs_address = matches!(self.kind, Kind::Ldap | Kind::Scim);
+        if needs_address && self.address.is_none() {
+            bail!("--address is missing, for example ldaps://harbour.skerry.example or https://berthing.skerry.example/scim/v2");
+        }
+        match self.kind {
+            Kind::Ldap => {
+                set("base_dn", self.base_dn.clone().context("a directory needs --base-dn, for example dc=skerry,dc=example")?.into());
+                set("start_tls", self.start_tls.into());
+                set("bind_dn", self.bind_dn.clone().into());
+                set("backups", self.backup.clone().into());
+                set("referral_hosts", self.referral_host.clone().into());
+                if let Some(certificate) = &self.client_cert {
+                    set("client_pem", file(certificate)?.into());
+                    set("auth", "external".into());
+                }
+            }
+            Kind::Scim => {
+                set("per_second", self.per_second.into());
+                set("in_flight", self.in_flight.into());
+                let auth = match (&self.user, &self.header, &self.token_url) {
+                    (Some(user), ..) => serde_json::json!({"way": "basic", "user": user}),
+                    (_, Some(name), _) => serde_json::json!({"way": "header", "name": name}),
+                    (_, _, Some(url)) => {
+                        serde_json::json!({"way": "oauth", "token_url": url, "client_id": self.client_id, "scope": self.token_scope})
+                    }
+                    _ => serde_json::json!({"way": "bearer"}),
+                };
+                set("auth", auth);
+            }
+            Kind::Feed => {
+                set("path", self.path.as_ref().map(|path| path.display().to_string()).into());
+                set(
+                    "key",
+                    self.key
+                        .clone()
+                        .context("a feed needs --key, the column that tells rows apart; `eager-tide feeds look FILE` finds it")?
+                        .into(),
+                );
+                set("name", self.label.clone().into());
+            }
+            Kind::Push => {}
+        }
+        let anonymous = match self.kind {
+            Kind::Ldap => self.bind_dn.is_none() && self.client_cert.is_none(),
+            Kind::Feed | Kind::Push => true,
+            Kind::Scim => false,
+        };
+        let secret = match (&self.secret_env, &self.secret_at) {
+            (Some(name), _) => Some(std::env::var(name).with_context(|| format!("the environment variable {name} is not set"))?),
+            (_, Some(place)) if place.starts_with("env:") || place.starts_with("file:") => Some(place.clone()),
+            (_, Some(place)) => bail!("`{place}` is no place of a secret: env:NAME or file:PATH"),
+            // A file is often given to everybody: a token is taken if one was piped in.
+            _ if self.kind == Kind::Feed && self.address.is_some() => piped()?,
+            _ if anonymous => None,
+            _ => Some(secret_from_input()?),
+        };
+        let kind = match self.kind {
+            Kind::Ldap => "ldap",
+            Kind::Scim => "scim",
+            Kind::Feed => "feed",
+            Kind::Push => "push",
+        };
+        Ok(NewSystem { name: self.name.clone(), kind: kind.into(), settings: settings.into(), secret })
+    }
+
+    /// Who takes part by its first rules.
+    pub fn scope(&self) -> Scope {
+        let containers = |all: &[String]| all.iter().map(|dn| ScopeContainer { dn: dn.clone(), one_level: false }).collect();
+        Scope {
+            within: containers(&self.within),
+            except: containers(&self.except),
+            groups: self.group.iter().map(|name| ScopeGroup { name: name.clone(), system: None, nested: true }).collect(),
+            filter: self.filter.clone(),
+            ..Scope::default()
+        }
+    }
+}
