@@ -20,6 +20,12 @@ export const router = createRouter({
       component: () => import('./pages/Scope.vue'),
       props: true,
     },
+    {
+      path: '/systems/:name/match',
+      name: 'match',
+      component: () => import('./pages/Matches.vue'),
+      props: true,
+    },
     { path: '/systems/:name', name: 'system', component: () => import('./pages/System.vue'), props: true },
     { path: '/identities', name: 'identities', component: () => import('./pages/Identities.vue') },
     {

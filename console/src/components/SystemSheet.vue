@@ -56,6 +56,8 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
     </dl>
     <p class="more">
       <RouterLink :to="{ name: 'scope', params: { name: system.name } }">Who takes part</RouterLink>
+      ·
+      <RouterLink :to="{ name: 'match', params: { name: system.name } }">Matches</RouterLink>
       <span v-if="reading?.quarantined" class="faint"> · {{ reading.quarantined }} rows set aside</span>
     </p>
     <p v-if="failed" class="trouble">{{ failed.name }}: {{ failed.said }}. To do: {{ failed.remedy }}</p>

@@ -49,6 +49,7 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
       ...routes,
       { path: '/systems/new', name: 'connect', component: { template: '<div />' } },
       { path: '/systems/:name/scope', name: 'scope', component: { template: '<div />' } },
+      { path: '/systems/:name/match', name: 'match', component: { template: '<div />' } },
       { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
       { path: '/changes/:id', name: 'change-set', component: { template: '<div />' } },

@@ -40,6 +40,8 @@ enum Command {
     /// Connect, test, read and set systems
     #[command(subcommand)]
     Systems(client::systems::Systems),
+    /// How the accounts of a system and the identities find each other, and what you say about it
+    Match(client::matches::Match),
     /// Who takes part with a system, who does not and who waits, by reason
     Scope(client::scope::ScopeView),
     /// Look at a feed's file before it is used
@@ -83,6 +85,7 @@ async fn main() -> ExitCode {
         Command::Demo(demo) => demo.run().await,
         Command::Status => client::status::show(&reach).await,
         Command::Systems(command) => command.run(&reach).await,
+        Command::Match(report) => report.run(&reach).await,
         Command::Scope(view) => view.run(&reach).await,
         Command::Feeds(command) => command.run(&reach).await,
         Command::Rules(command) => command.run(&reach).await,

@@ -224,6 +224,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str) 
 
     set_up(browser, directory).await?;
     scopes(browser).await?;
+    matches(browser).await?;
 
     // 3: the rules.
     browser.page("Rules").await?;
@@ -393,6 +394,26 @@ async fn scopes(browser: &Browser) -> WebDriverResult<()> {
     browser.fill("filter", "(title=").await?;
     browser.text("not a filter").await?;
     browser.button("Leave it as it is").await?;
+    Ok(())
+}
+
+/// A doubtful match is seen side by side, answered, and the answer taken back.
+async fn matches(browser: &Browser) -> WebDriverResult<()> {
+    browser.page("Systems").await?;
+    browser.click("//article[.//a[normalize-space(.)='berthing']]//a[normalize-space(.)='Matches']").await?;
+    browser.text("matches wait for you").await?;
+    browser.text("2 accounts match by employee number").await?;
+    browser.look("matches").await?;
+    browser.click("//tr[contains(., 'ambiguous: 2 accounts')]//button").await?;
+    browser.text("Never these two").await?;
+    browser.look("match-case").await?;
+    browser.click("//tr[@class='say']/td[2]//button[normalize-space(.)='Join these two']").await?;
+    browser.text("What was said, and holds").await?;
+    browser.click("//button[contains(., 'will be joined')]").await?;
+    browser.text("said so").await?;
+    browser.button("Take back").await?;
+    browser.click("//button[contains(., 'several match')]").await?;
+    browser.text("2 accounts match by employee number").await?;
     Ok(())
 }
 

@@ -16,6 +16,9 @@ pub struct NewChangeSet {
     /// Decide from what was read before.
     #[serde(default)]
     pub without_reading: bool,
+    /// For a run: join accounts that exist, and send nothing; what would be sent is shown as held.
+    #[serde(default)]
+    pub adopt: bool,
 }
 
 /// A preview or a run.

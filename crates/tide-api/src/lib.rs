@@ -3,11 +3,13 @@
 
 mod changes;
 mod identities;
+mod matches;
 mod rules;
 mod systems;
 
 pub use changes::*;
 pub use identities::*;
+pub use matches::*;
 pub use rules::*;
 pub use systems::*;
 

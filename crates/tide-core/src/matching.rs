@@ -1,165 +1,414 @@
 //! Which account belongs to which identity.
+//!
+//! Both sides of a match rule give keys; whoever shares one matches. Keys are indexed, so that the cost
+//! grows with the number of records. A match joins by itself only when nothing speaks against it.
 
-use crate::expr::Values;
+use crate::expr::{Program, Values};
 use crate::model::Account;
 use crate::rules::MatchRule;
-use crate::value::{Attributes, Value, show};
-use std::collections::HashMap;
+use crate::value::{Attributes, Value};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeSet, HashMap};
+use unicode_normalization::UnicodeNormalization;
 
-/// A key without regard to case and outer blanks; `None` when there is nothing to match on.
-fn key(values: &[Value]) -> Option<String> {
-    let text = show(values).trim().to_lowercase();
-    (!values.is_empty() && !text.is_empty()).then_some(text)
+/// How keys are compared.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Compare {
+    /// As they stand.
+    Exact,
+    /// Without regard to case and outer blanks.
+    #[default]
+    Folded,
+    /// In plain Latin letters too: accents and scripts make no difference.
+    Plain,
+    /// As a name: plain, without punctuation, its words in any order.
+    Name,
+    /// As a telephone number: its digits, with `00` and `+` as one.
+    Phone,
+    /// As a mail address: folded, without the part after `+` of the local name.
+    Mail,
 }
 
-fn account_key(rule: &MatchRule, account: &Account) -> Option<String> {
-    let values = Values { account: Some(&account.attributes), identity: None };
-    key(&rule.account.run(&values).ok()?)
+impl Compare {
+    /// The words that rules use.
+    pub const WORDS: [(&'static str, Compare); 6] = [
+        ("exact", Compare::Exact),
+        ("folded", Compare::Folded),
+        ("plain", Compare::Plain),
+        ("name", Compare::Name),
+        ("phone", Compare::Phone),
+        ("mail", Compare::Mail),
+    ];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        Self::WORDS.iter().find(|(_, one)| *one == self).map_or("", |(word, _)| word)
+    }
+
+    /// A value as it is compared; nothing when nothing is left of it.
+    ///
+    /// ```
+    /// use tide_core::matching::Compare;
+    /// assert_eq!(Compare::Name.key("D’Amberg, Mírön"), Compare::Name.key("miron d'amberg"));
+    /// assert_eq!(Compare::Phone.key("+372 555-0101"), Compare::Phone.key("00372 5550101"));
+    /// assert_eq!(Compare::Mail.key("Ada.Lind+crew@Skerry.example"), Some("ada.lind@skerry.example".into()));
+    /// assert_eq!(Compare::Folded.key("  "), None);
+    /// ```
+    pub fn key(self, text: &str) -> Option<String> {
+        let text = text.trim();
+        let plain = |text: &str| deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase();
+        let key = match self {
+            Compare::Exact => text.to_owned(),
+            Compare::Folded => text.to_lowercase(),
+            Compare::Plain => plain(text).split_whitespace().collect::<Vec<_>>().join(" "),
+            Compare::Name => {
+                // An apostrophe binds (D'Amberg), all else parts (Vasko-Lind).
+                let kept: String = plain(text).chars().filter(|c| !matches!(c, '\'' | '`')).collect();
+                let mut words: Vec<&str> = kept.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty()).collect();
+                words.sort_unstable();
+                words.join(" ")
+            }
+            Compare::Phone => {
+                let international = text.starts_with('+') || text.starts_with("00");
+                let digits: String = text.chars().filter(char::is_ascii_digit).collect();
+                let digits = digits.strip_prefix("00").filter(|_| international).unwrap_or(&digits);
+                // A short number names an extension, which many houses have.
+                if digits.len() < 6 { String::new() } else { format!("{}{digits}", if international { "+" } else { "" }) }
+            }
+            Compare::Mail => {
+                let folded = text.to_lowercase();
+                match folded.rsplit_once('@') {
+                    Some((local, domain)) => format!("{}@{domain}", local.split('+').next().unwrap_or(local)),
+                    None => folded,
+                }
+            }
+        };
+        (!key.is_empty()).then_some(key)
+    }
 }
 
-fn identity_key(rule: &MatchRule, identity: &Attributes) -> Option<String> {
-    let values = Values { account: None, identity: Some(identity) };
-    key(&rule.identity.run(&values).ok()?)
+/// What a person said about a match.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Said {
+    /// These two belong together.
+    Join,
+    /// These two never do.
+    Never,
+    /// Nobody there matches: a new one is made.
+    New,
+    /// It is left as it is, and not asked about.
+    Skip,
 }
 
-/// Accounts of one system by the keys of its match rules.
-pub struct Index<'a> {
-    rules: &'a [MatchRule],
-    accounts: &'a [Account],
-    by_rule: Vec<HashMap<String, Vec<usize>>>,
+impl Said {
+    /// All answers.
+    pub const ALL: [Said; 4] = [Said::Join, Said::Never, Said::New, Said::Skip];
+
+    /// The word used in records and answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            Said::Join => "join",
+            Said::Never => "never",
+            Said::New => "new",
+            Said::Skip => "skip",
+        }
+    }
+
+    /// The answer that a word names.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|said| said.word() == word)
+    }
 }
 
-/// What matching an identity found; accounts are places in the population's list.
+/// An answer that was given, and holds until it is taken back.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Found {
-    /// No account matches.
+pub struct Answer {
+    /// The system.
+    pub system: String,
+    /// The identity; none where it is about an account alone.
+    pub identity: Option<String>,
+    /// The account; none where it is about an identity alone.
+    pub account: Option<i64>,
+    /// What was said.
+    pub said: Said,
+    /// Who said it.
+    pub principal: String,
+}
+
+/// The answers for one system, to be looked up.
+#[derive(Debug, Default)]
+pub(crate) struct Answers<'a> {
+    pairs: HashMap<(i64, &'a str), &'a Answer>,
+    identities: HashMap<&'a str, &'a Answer>,
+    accounts: HashMap<i64, &'a Answer>,
+}
+
+impl<'a> Answers<'a> {
+    pub fn of(all: &'a [Answer], system: &str) -> Self {
+        let mut answers = Answers::default();
+        for answer in all.iter().filter(|answer| answer.system == system) {
+            match (answer.account, answer.identity.as_deref()) {
+                (Some(account), Some(identity)) => drop(answers.pairs.insert((account, identity), answer)),
+                (None, Some(identity)) => drop(answers.identities.insert(identity, answer)),
+                (Some(account), None) => drop(answers.accounts.insert(account, answer)),
+                (None, None) => {}
+            }
+        }
+        answers
+    }
+
+    /// What was said of an identity in this system.
+    pub fn identity(&self, identity: &str) -> Option<&'a Answer> {
+        self.identities.get(identity).copied()
+    }
+
+    /// What was said of an account.
+    pub fn account(&self, account: i64) -> Option<&'a Answer> {
+        self.accounts.get(&account).copied()
+    }
+
+    /// What was said of the two.
+    pub fn pair(&self, account: i64, identity: &str) -> Option<&'a Answer> {
+        self.pairs.get(&(account, identity)).copied()
+    }
+
+    /// May these two be matched by a rule?
+    pub fn allow(&self, account: i64, identity: &str) -> bool {
+        self.pair(account, identity).is_none_or(|answer| answer.said != Said::Never)
+            && self.account(account).is_none_or(|answer| answer.said != Said::Skip)
+    }
+
+    /// The account that somebody said is this identity's.
+    pub fn joined_to(&self, identity: &str) -> Vec<(i64, &'a Answer)> {
+        let mut found: Vec<(i64, &Answer)> = self
+            .pairs
+            .iter()
+            .filter(|((_, whose), answer)| *whose == identity && answer.said == Said::Join)
+            .map(|((account, _), answer)| (*account, *answer))
+            .collect();
+        found.sort_by_key(|(account, _)| *account);
+        found
+    }
+
+    /// The identity that somebody said is this account's.
+    pub fn joined_by(&self, account: i64) -> Vec<(&'a str, &'a Answer)> {
+        let mut found: Vec<(&str, &Answer)> = self
+            .pairs
+            .iter()
+            .filter(|((which, _), answer)| *which == account && answer.said == Said::Join)
+            .map(|((_, whose), answer)| (*whose, *answer))
+            .collect();
+        found.sort_by_key(|(identity, _)| *identity);
+        found
+    }
+}
+
+/// The most keys of one side of a rule.
+const KEYS: usize = 16;
+
+/// The keys that one side of a rule gives a record. With several expressions each must have a value: a
+/// name without a date of birth matches nobody by name and date.
+fn keys(rule: &MatchRule, side: &[Program], values: &Values<'_>) -> BTreeSet<String> {
+    let mut all = BTreeSet::from([String::new()]);
+    for program in side {
+        let found = program.run(values).unwrap_or_default();
+        let own: BTreeSet<String> = found.iter().filter_map(|value: &Value| rule.compare.key(&value.to_string())).collect();
+        all = all.iter().flat_map(|start| own.iter().map(move |part| format!("{start}\u{1f}{part}"))).take(KEYS).collect();
+    }
+    if side.is_empty() { BTreeSet::new() } else { all }
+}
+
+pub(crate) fn account_keys(rule: &MatchRule, account: &Account) -> BTreeSet<String> {
+    keys(rule, &rule.account, &Values { account: Some(&account.attributes), identity: None })
+}
+
+pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet<String> {
+    keys(rule, &rule.identity, &Values { account: None, identity: Some(identity) })
+}
+
+fn shown(keys: &BTreeSet<String>) -> String {
+    keys.iter().map(|key| key.trim_start_matches('\u{1f}').replace('\u{1f}', ", ")).collect::<Vec<_>>().join(" or ")
+}
+
+/// What matching found on the other side.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Found<T> {
+    /// Nobody matches.
     Nobody,
-    /// One account, by a certain rule.
+    /// One, by a certain rule.
     One {
-        /// The account.
-        account: usize,
+        /// Who.
+        it: T,
         /// The rule's place in the list.
         rule: usize,
     },
-    /// One account that a person should look at first, and why.
+    /// One that a person should look at first, and why.
     Doubtful {
-        /// The account.
-        account: usize,
+        /// Who.
+        it: T,
         /// The rule's place in the list.
         rule: usize,
         /// What speaks against it.
         why: String,
     },
-    /// Several accounts.
+    /// Several.
     Several {
-        /// The accounts.
-        accounts: Vec<usize>,
+        /// Who.
+        all: Vec<T>,
         /// The rule's place in the list.
         rule: usize,
     },
 }
 
-impl<'a> Index<'a> {
-    /// Indexes those accounts of one system that may be matched.
-    pub fn new(rules: &'a [MatchRule], accounts: &'a [Account], members: &[usize]) -> Self {
+/// Whoever is on one side, by the keys of the rules.
+struct Index<T> {
+    by_rule: Vec<HashMap<String, Vec<T>>>,
+}
+
+impl<T: Copy + Ord> Index<T> {
+    fn new(rules: &[MatchRule], members: impl Iterator<Item = T> + Clone, keys: impl Fn(&MatchRule, T) -> BTreeSet<String>) -> Self {
         let by_rule = rules
             .iter()
             .map(|rule| {
-                let mut map: HashMap<String, Vec<usize>> = HashMap::new();
-                for &at in members {
-                    if let Some(key) = account_key(rule, &accounts[at]) {
-                        map.entry(key).or_default().push(at);
+                let mut map: HashMap<String, Vec<T>> = HashMap::new();
+                for member in members.clone() {
+                    for key in keys(rule, member) {
+                        map.entry(key).or_default().push(member);
                     }
                 }
                 map
             })
             .collect();
-        Index { rules, accounts, by_rule }
+        Index { by_rule }
     }
 
-    /// Finds the account of an identity. The first rule that finds any decides; an earlier rule
-    /// whose keys are there and differ makes the match doubtful.
-    pub fn find(&self, identity: &Attributes) -> Found {
-        for (place, rule) in self.rules.iter().enumerate() {
-            let Some(wanted) = identity_key(rule, identity) else { continue };
-            let Some(found) = self.by_rule[place].get(&wanted) else { continue };
-            let [account] = found.as_slice() else {
-                return Found::Several { accounts: found.clone(), rule: place };
-            };
-            let account = *account;
-            if !rule.certain {
-                return Found::Doubtful { account, rule: place, why: format!("the rule \"{}\" asks a person first", rule.name) };
+    /// The first rule that finds anybody decides; an earlier rule whose keys are there on both sides and
+    /// differ makes the match doubtful.
+    fn find(
+        &self,
+        rules: &[MatchRule],
+        ours: impl Fn(&MatchRule) -> BTreeSet<String>,
+        theirs: impl Fn(&MatchRule, T) -> BTreeSet<String>,
+        allow: impl Fn(T) -> bool,
+    ) -> Found<T> {
+        for (place, rule) in rules.iter().enumerate() {
+            let wanted = ours(rule);
+            let all: BTreeSet<T> =
+                wanted.iter().filter_map(|key| self.by_rule[place].get(key)).flatten().copied().filter(|one| allow(*one)).collect();
+            let mut all = all.into_iter();
+            let (Some(it), rest) = (all.next(), all.collect::<Vec<T>>()) else { continue };
+            if !rest.is_empty() {
+                return Found::Several { all: std::iter::once(it).chain(rest).collect(), rule: place };
             }
-            for earlier in &self.rules[..place] {
-                let theirs = account_key(earlier, &self.accounts[account]);
-                let ours = identity_key(earlier, identity);
-                if let (Some(theirs), Some(ours)) = (theirs, ours)
-                    && theirs != ours
-                {
-                    return Found::Doubtful { account, rule: place, why: format!("{} differs: {theirs} there, {ours} here", earlier.name) };
+            if !rule.certain {
+                return Found::Doubtful { it, rule: place, why: format!("the rule \"{}\" asks a person first", rule.name) };
+            }
+            for earlier in &rules[..place] {
+                let (there, here) = (theirs(earlier, it), ours(earlier));
+                if !there.is_empty() && !here.is_empty() && there.is_disjoint(&here) {
+                    let why = format!("{} differs: {} there, {} here", earlier.name, shown(&there), shown(&here));
+                    return Found::Doubtful { it, rule: place, why };
                 }
             }
-            return Found::One { account, rule: place };
+            return Found::One { it, rule: place };
         }
         Found::Nobody
     }
 }
 
-/// Finds the identities that an account belongs to: the first rule that finds any decides.
+/// Finds the account of an identity; accounts are places in the population's list.
+pub struct AccountIndex<'a> {
+    rules: &'a [MatchRule],
+    accounts: &'a [Account],
+    index: Index<usize>,
+}
+
+impl<'a> AccountIndex<'a> {
+    /// Indexes those accounts of one system that may be matched.
+    pub fn new(rules: &'a [MatchRule], accounts: &'a [Account], members: &[usize]) -> Self {
+        let index = Index::new(rules, members.iter().copied(), |rule, at| account_keys(rule, &accounts[at]));
+        AccountIndex { rules, accounts, index }
+    }
+
+    /// The account that an identity matches, among those that are allowed.
+    pub fn find(&self, identity: &Attributes, allow: impl Fn(usize) -> bool) -> Found<usize> {
+        let theirs = |rule: &MatchRule, at: usize| account_keys(rule, &self.accounts[at]);
+        self.index.find(self.rules, |rule| identity_keys(rule, identity), theirs, allow)
+    }
+}
+
+/// Finds the identity that an account belongs to.
 pub struct IdentityIndex<'a> {
     rules: &'a [MatchRule],
-    by_rule: Vec<HashMap<String, Vec<&'a str>>>,
+    identities: HashMap<&'a str, &'a Attributes>,
+    index: Index<&'a str>,
 }
 
 impl<'a> IdentityIndex<'a> {
     /// Indexes identities by the keys of one system's match rules.
-    pub fn new(rules: &'a [MatchRule], identities: impl Iterator<Item = (&'a str, &'a Attributes)> + Clone) -> Self {
-        let by_rule = rules
-            .iter()
-            .map(|rule| {
-                let mut map: HashMap<String, Vec<&'a str>> = HashMap::new();
-                for (id, attributes) in identities.clone() {
-                    if let Some(key) = identity_key(rule, attributes) {
-                        map.entry(key).or_default().push(id);
-                    }
-                }
-                map
-            })
-            .collect();
-        IdentityIndex { rules, by_rule }
+    pub fn new(rules: &'a [MatchRule], identities: impl Iterator<Item = (&'a str, &'a Attributes)>) -> Self {
+        let identities: HashMap<&'a str, &'a Attributes> = identities.collect();
+        let index = Index::new(rules, identities.keys().copied(), |rule, id| identity_keys(rule, identities[id]));
+        IdentityIndex { rules, identities, index }
     }
 
-    /// The identities that an account matches, and the rule.
-    pub fn find(&self, account: &Account) -> Option<(&[&'a str], &'a MatchRule)> {
-        for (place, rule) in self.rules.iter().enumerate() {
-            if let Some(found) = account_key(rule, account).and_then(|key| self.by_rule[place].get(&key)) {
-                return Some((found, rule));
+    /// The identity that an account matches, among those that are allowed.
+    pub fn find(&self, account: &Account, allow: impl Fn(&str) -> bool) -> Found<&'a str> {
+        let theirs = |rule: &MatchRule, id: &str| identity_keys(rule, self.identities[id]);
+        self.index.find(self.rules, |rule| account_keys(rule, account), theirs, allow)
+    }
+
+    /// By which certain rule an account carries a key that is not its own identity's and is another's.
+    pub fn moved(&self, account: &Account, own: &str) -> Option<(&'a str, usize, String)> {
+        let ours = self.identities.get(own)?;
+        self.rules.iter().enumerate().filter(|(_, rule)| rule.certain).find_map(|(place, rule)| {
+            let (there, here) = (account_keys(rule, account), identity_keys(rule, ours));
+            if there.is_empty() || here.is_empty() || !there.is_disjoint(&here) {
+                return None;
             }
-        }
-        None
+            let other = there.iter().filter_map(|key| self.index.by_rule[place].get(key)).flatten().find(|id| **id != own)?;
+            Some((*other, place, shown(&there)))
+        })
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::{Known, Program, Root};
+    use crate::expr::{Known, Root};
     use crate::model::ObjectType;
     use crate::reasons::Place;
 
-    fn rule(name: &str, attribute: &str) -> MatchRule {
-        let compile = |root: Root| Program::compile(&format!("{}.{attribute}", root.word()), &Known::open(&[root])).expect("compiles");
+    fn on(name: &str, attributes: &[&str], compare: Compare, certain: bool) -> MatchRule {
+        let compile = |root: Root| {
+            attributes
+                .iter()
+                .map(|attribute| Program::compile(&format!("every({}.{attribute})", root.word()), &Known::open(&[root])).expect("compiles"))
+                .collect()
+        };
         MatchRule {
             name: name.into(),
             account: compile(Root::Account),
             identity: compile(Root::Identity),
-            certain: true,
+            compare,
+            certain,
             place: Place::default(),
         }
     }
 
+    fn rule(name: &str, attribute: &str) -> MatchRule {
+        on(name, &[attribute], Compare::Folded, true)
+    }
+
     fn record(pairs: &[(&str, &str)]) -> Attributes {
-        pairs.iter().map(|(k, v)| ((*k).to_owned(), vec![Value::text(*v)])).collect()
+        let mut record = Attributes::new();
+        for (name, value) in pairs {
+            let mut values = record.get(name).to_vec();
+            values.push(Value::text(*value));
+            record.set(*name, values);
+        }
+        record
     }
 
     fn account(id: i64, pairs: &[(&str, &str)]) -> Account {
@@ -180,18 +429,53 @@ mod tests {
         let rules = [rule("number", "number"), rule("mail", "mail")];
         let accounts = [
             account(1, &[("number", "10"), ("mail", "a@e")]),
-            account(2, &[("mail", "B@e ")]),
+            account(2, &[("mail", "B@e "), ("mail", "b2@e")]),
             account(3, &[("mail", "c@e")]),
             account(4, &[("mail", "c@e")]),
         ];
-        let index = Index::new(&rules, &accounts, &[0, 1, 2, 3]);
-        assert_eq!(index.find(&record(&[("number", "10"), ("mail", "x@e")])), Found::One { account: 0, rule: 0 });
-        assert_eq!(index.find(&record(&[("number", "11"), ("mail", "b@e")])), Found::One { account: 1, rule: 1 });
+        let index = AccountIndex::new(&rules, &accounts, &[0, 1, 2, 3]);
+        let find = |pairs: &[(&str, &str)]| index.find(&record(pairs), |_| true);
+        assert_eq!(find(&[("number", "10"), ("mail", "x@e")]), Found::One { it: 0, rule: 0 });
+        assert_eq!(find(&[("number", "11"), ("mail", "b@e")]), Found::One { it: 1, rule: 1 });
+        assert_eq!(find(&[("number", "11"), ("mail", "B2@E")]), Found::One { it: 1, rule: 1 }, "any of several values");
         assert_eq!(
-            index.find(&record(&[("number", "11"), ("mail", "a@e")])),
-            Found::Doubtful { account: 0, rule: 1, why: "number differs: 10 there, 11 here".into() }
+            find(&[("number", "11"), ("mail", "a@e")]),
+            Found::Doubtful { it: 0, rule: 1, why: "number differs: 10 there, 11 here".into() }
         );
-        assert_eq!(index.find(&record(&[("mail", "c@e")])), Found::Several { accounts: vec![2, 3], rule: 1 });
-        assert_eq!(index.find(&record(&[("mail", " ")])), Found::Nobody);
+        assert_eq!(find(&[("mail", "c@e")]), Found::Several { all: vec![2, 3], rule: 1 });
+        assert_eq!(index.find(&record(&[("mail", "c@e")]), |at| at != 2), Found::One { it: 3, rule: 1 }, "one is never the right one");
+        assert_eq!(find(&[("mail", " ")]), Found::Nobody);
+    }
+
+    #[test]
+    fn several_attributes_must_all_be_there_and_a_weak_rule_asks() {
+        let rules = [on("name and birth", &["name", "born"], Compare::Name, true), on("name", &["name"], Compare::Name, false)];
+        let accounts = [account(1, &[("name", "Lind, Ada"), ("born", "1990-01-02")]), account(2, &[("name", "Oleg Żak")])];
+        let index = AccountIndex::new(&rules, &accounts, &[0, 1]);
+        let find = |pairs: &[(&str, &str)]| index.find(&record(pairs), |_| true);
+        assert_eq!(find(&[("name", "ada lind"), ("born", "1990-01-02")]), Found::One { it: 0, rule: 0 });
+        assert!(matches!(find(&[("name", "ada lind"), ("born", "1991-01-02")]), Found::Doubtful { it: 0, rule: 1, .. }));
+        assert!(matches!(find(&[("name", "Zak Oleg"), ("born", "1980-05-05")]), Found::Doubtful { it: 1, rule: 1, .. }));
+    }
+
+    #[test]
+    fn a_key_that_went_to_somebody_else_is_noticed() {
+        let rules = [rule("number", "number")];
+        let (ada, bram) = (record(&[("number", "2001")]), record(&[("number", "1001")]));
+        let index = IdentityIndex::new(&rules, [("ada", &ada), ("bram", &bram)].into_iter());
+        assert_eq!(index.moved(&account(1, &[("number", "1001")]), "ada"), Some(("bram", 0, "1001".into())));
+        assert_eq!(index.moved(&account(1, &[("number", "1001")]), "bram"), None);
+        assert_eq!(index.moved(&account(1, &[("number", "3001")]), "ada"), None, "nobody else has it");
+    }
+
+    #[test]
+    fn each_way_of_comparing_sees_through_its_own_differences_only() {
+        let same = |compare: Compare, one: &str, other: &str| compare.key(one) == compare.key(other);
+        assert!(same(Compare::Plain, "Łódź", "lodz") && !same(Compare::Folded, "Łódź", "lodz"));
+        assert!(same(Compare::Name, "Vasko-Lind Ana", "Ana Vasko Lind") && !same(Compare::Plain, "Vasko-Lind", "Vasko Lind"));
+        assert!(!same(Compare::Exact, "A", "a") && same(Compare::Exact, " A", "A"));
+        assert!(same(Compare::Name, "Мирон", "Miron"), "scripts");
+        assert!(!same(Compare::Phone, "+372 5550101", "5550101"), "a number of another country may end so");
+        assert_eq!(Compare::Phone.key("4711"), None);
     }
 }

@@ -1,5 +1,6 @@
 //! The records that a decision is made from.
 
+use crate::matching::Answer;
 use crate::schema::Schema;
 use crate::value::{Attributes, Value};
 use jiff::Timestamp;
@@ -178,4 +179,6 @@ pub struct Population {
     pub normalised: HashMap<(AccountId, String), Normalised>,
     /// The systems by name.
     pub systems: BTreeMap<String, SystemFacts>,
+    /// What people said about matches.
+    pub answers: Vec<Answer>,
 }

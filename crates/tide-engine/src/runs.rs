@@ -26,6 +26,8 @@ pub struct Plan {
     pub preview: Option<i64>,
     /// Decide from what was read before, without reading again.
     pub without_reading: bool,
+    /// Join accounts that exist, and send nothing: what would be sent is shown as held.
+    pub adopt: bool,
 }
 
 impl Engine {
@@ -159,6 +161,12 @@ impl Engine {
         }
         if let Some(preview) = plan.preview {
             notes.extend(self.bind(preview, &mut outcome).await?);
+        }
+        if plan.adopt {
+            notes.push("Accounts were joined and nothing was sent: the changes below are what a run would send.".to_owned());
+            for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
+                change.hold = Some(Reason::new("adopting: accounts are joined, and nothing is sent"));
+            }
         }
         if plan.carry_out {
             // Identities and links first: a queue without them could not be carried on with.

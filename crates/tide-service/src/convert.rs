@@ -245,8 +245,14 @@ fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::System
             .iter()
             .map(|rule| tide_api::RuleLine {
                 name: rule.name.clone(),
-                text: format!("{}  =  {}", rule.account.source(), rule.identity.source()),
-                note: if rule.certain { "joins by itself" } else { "asks a person" }.into(),
+                text: rule
+                    .account
+                    .iter()
+                    .zip(&rule.identity)
+                    .map(|(a, i)| format!("{}  =  {}", a.source(), i.source()))
+                    .collect::<Vec<_>>()
+                    .join("  and  "),
+                note: format!("{}, compared {}", if rule.certain { "joins by itself" } else { "asks a person" }, rule.compare.word()),
                 place: place(&rule.place),
             })
             .collect(),

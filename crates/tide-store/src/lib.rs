@@ -11,6 +11,7 @@ mod changes;
 mod error;
 mod identities;
 mod journal;
+mod matches;
 mod population;
 mod pushed;
 mod rules;
@@ -24,6 +25,7 @@ pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow
 pub use error::StoreError;
 pub use identities::{IdentityRow, LinkRow};
 pub use journal::JournalEntry;
+pub use matches::{AnswerRow, NewAnswer};
 pub use pushed::{EventRow, NewPushed, PushedKey, PushedRow};
 pub use rules::RuleVersion;
 pub use systems::SystemRow;

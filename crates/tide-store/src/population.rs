@@ -55,6 +55,7 @@ impl Store {
                 facts.read.push(kind);
             }
         }
+        population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)
     }

@@ -29,6 +29,9 @@ pub struct Run {
     /// Decide from what was read before, without reading again
     #[arg(long)]
     without_reading: bool,
+    /// Join the accounts that exist, and send nothing; shows what a run would send
+    #[arg(long)]
+    adopt: bool,
 }
 
 /// What can be done with change sets.
@@ -163,7 +166,7 @@ impl Preview {
     /// Begins a preview, waits for it and shows it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
-        let new = NewChangeSet { kind: "preview".into(), without_reading: self.without_reading, preview: None };
+        let new = NewChangeSet { kind: "preview".into(), without_reading: self.without_reading, preview: None, adopt: false };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;
         if reach.json() {
@@ -184,7 +187,7 @@ impl Run {
     /// Begins a run, follows it and says what came of it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
-        let new = NewChangeSet { kind: "run".into(), without_reading: self.without_reading, preview: self.preview };
+        let new = NewChangeSet { kind: "run".into(), without_reading: self.without_reading, preview: self.preview, adopt: self.adopt };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;
         let count = |word: &str| set.states.iter().find(|c| c.word == word).map_or(0, |c| c.count);
@@ -193,6 +196,13 @@ impl Run {
             output::json(&set)?;
         } else {
             summary(&set);
+            if self.adopt {
+                output::line(&format!(
+                    "\nadopted: accounts were joined, and nothing was sent. A run would send {held} changes: `eager-tide changes show {} --values`",
+                    set.id
+                ));
+                return Ok(if set.state == "done" { ExitCode::SUCCESS } else { ExitCode::from(1) });
+            }
             output::line(&format!(
                 "\nchanges: {done} done, {failed} failed, {held} held{}",
                 if done + failed + held == 0 { " — everything was as it should be" } else { "" }

@@ -5,6 +5,7 @@ pub mod connection;
 pub mod feeds;
 pub mod identities;
 pub mod journal;
+pub mod matches;
 pub mod output;
 pub mod rules;
 pub mod scope;

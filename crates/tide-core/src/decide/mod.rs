@@ -209,6 +209,60 @@ pub struct NewLink {
     pub source: bool,
 }
 
+/// Why a match is asked about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Doubt {
+    /// Several match.
+    Ambiguous,
+    /// One matches by a rule that asks, or something speaks against it.
+    Asked,
+    /// Several identities match one account.
+    ClaimedTwice,
+    /// What matches belongs to somebody else already.
+    Taken,
+    /// An account carries a key that is somebody else's by now.
+    Moved,
+}
+
+impl Doubt {
+    /// All doubts.
+    pub const ALL: [Doubt; 5] = [Doubt::Ambiguous, Doubt::Asked, Doubt::ClaimedTwice, Doubt::Taken, Doubt::Moved];
+
+    /// The word used in answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            Doubt::Ambiguous => "ambiguous",
+            Doubt::Asked => "asked",
+            Doubt::ClaimedTwice => "claimed_twice",
+            Doubt::Taken => "taken",
+            Doubt::Moved => "moved",
+        }
+    }
+}
+
+/// A match that a person must decide. One side is given, the candidates are of the other.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Question {
+    /// The system.
+    pub system: String,
+    /// What it is about.
+    pub object: ObjectType,
+    /// Why it is asked.
+    pub doubt: Doubt,
+    /// Whom it is about.
+    pub label: String,
+    /// The identity that looks for its account; none where an account looks for its identity.
+    pub identity: Option<String>,
+    /// The account that looks for its identity.
+    pub account: Option<AccountId>,
+    /// The accounts that it may be.
+    pub accounts: Vec<AccountId>,
+    /// The identities that it may be.
+    pub identities: Vec<String>,
+    /// What is asked, and by which rule.
+    pub reason: Reason,
+}
+
 /// Everything that was decided.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Outcome {
@@ -222,6 +276,8 @@ pub struct Outcome {
     pub decided: Vec<Decided>,
     /// The changes, in the order in which they are to be sent.
     pub changes: Vec<Change>,
+    /// Matches that a person must decide.
+    pub questions: Vec<Question>,
 }
 
 impl Outcome {
@@ -253,6 +309,9 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
     // Leavers first; within a kind by system and name, so that the order is always the same.
     outcome.changes.sort_by(|a, b| (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity)));
     guard(rules, population, &mut outcome);
+    outcome.questions.sort_by(|a, b| {
+        (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
+    });
     // What needs somebody's eyes comes first, what needs nobody's comes last.
     outcome.decided.sort_by(|a, b| {
         let key = |line: &Decided| {

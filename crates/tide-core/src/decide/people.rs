@@ -1,9 +1,9 @@
 //! The first half of a decision: which identities there are, who feeds them, and what they hold.
 
-use super::{Decided, NewLink, Outcome, Verdict, file_of, hands_off};
+use super::{Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, hands_off};
 use crate::compose::{self, Composed};
 use crate::expr::Values;
-use crate::matching::IdentityIndex;
+use crate::matching::{Answers, Found, IdentityIndex, Said};
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::Reason;
 use crate::rules::{RuleSet, TypeRules};
@@ -105,6 +105,7 @@ pub(crate) fn assemble(
             .collect();
         let established = known.iter().map(|identity| (identity.id.as_str(), &identity.attributes));
         let index = IdentityIndex::new(&types.matching, established.chain(fresh.iter().map(|(id, attributes)| (id.as_str(), attributes))));
+        let answers = Answers::of(&population.answers, system);
         let mut accounts: Vec<usize> = (0..population.accounts.len())
             .filter(|&at| population.accounts[at].system == system && population.accounts[at].kind == kind)
             .collect();
@@ -114,7 +115,14 @@ pub(crate) fn assemble(
         for at in accounts {
             let account = &population.accounts[at];
             let linked = owner.get(&account.id).copied();
-            place(Placing { population, groups, system, types, index: &index, taken: &taken }, at, linked, kind, &mut people, outcome);
+            place(
+                Placing { population, groups, system, types, index: &index, answers: &answers, taken: &taken },
+                at,
+                linked,
+                kind,
+                &mut people,
+                outcome,
+            );
         }
     }
     let mut people: Vec<Person> = people.into_values().collect();
@@ -169,7 +177,23 @@ struct Placing<'a> {
     system: &'a str,
     types: &'a TypeRules,
     index: &'a IdentityIndex<'a>,
+    answers: &'a Answers<'a>,
     taken: &'a HashSet<&'a str>,
+}
+
+/// An account that looks for its identity.
+fn asked(with: &Placing<'_>, kind: ObjectType, account: &Account, doubt: Doubt, identities: Vec<String>, reason: Reason) -> Question {
+    Question {
+        system: with.system.to_owned(),
+        object: kind,
+        doubt,
+        label: account_label(account),
+        identity: None,
+        account: Some(account.id),
+        accounts: Vec::new(),
+        identities,
+        reason,
+    }
 }
 
 /// Decides what one source account is: a member of its identity, out, held, or somebody new.
@@ -236,37 +260,75 @@ fn place(
         Standing::In => {}
     }
     if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+        let confirmed = with.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == Said::Join);
+        if let (false, Some((other, rule, key))) = (confirmed, with.index.moved(account, &person.id)) {
+            let other = other.to_owned();
+            let rule = &with.types.matching[rule];
+            let text =
+                format!("{} now carries {key} by {}, which is another identity's: is it still the same person?", account.name, rule.name);
+            let reason = Reason::by(text, &rule.place);
+            person.held = Some(reason.clone());
+            // It goes on feeding the identity that it has, which nothing is sent for until it is answered.
+            person.sources.push(at);
+            let identities = vec![person.id.clone(), other];
+            outcome.questions.push(asked(&with, kind, account, Doubt::Moved, identities, reason));
+            return;
+        }
         person.sources.push(at);
         return;
     }
-    if let Some((found, rule)) = with.index.find(account) {
-        let named = |at: usize| with.population.accounts[at].name.clone();
-        if found.len() > 1 {
-            line(
-                Verdict::Held,
-                Reason::by(format!("matches {} identities by {}: a person must say which", found.len(), rule.name), &rule.place),
-            );
-            return;
-        }
-        if let Some(person) = found.first().and_then(|id| people.get_mut(*id)) {
-            let rival = person.sources.iter().find(|&&other| with.population.accounts[other].system == with.system);
-            if let Some(&other) = rival {
-                line(
-                    Verdict::Held,
-                    Reason::by(format!("matches by {} an identity that {} already feeds", rule.name, named(other)), &rule.place),
-                );
-                return;
+    let said = with.answers.account(account.id);
+    if let Some(answer) = said.filter(|answer| answer.said == Said::Skip) {
+        line(Verdict::OutOfScope, Reason::new(format!("left as it is: {} said so", answer.principal)));
+        return;
+    }
+    let answered = with.answers.joined_by(account.id).into_iter().find(|(id, _)| people.contains_key(*id));
+    let found = match (answered, said) {
+        (Some((id, answer)), _) => Some((id.to_owned(), format!("{} said so", answer.principal))),
+        (None, Some(_)) => None,
+        (None, None) => {
+            let rule = |place: usize| &with.types.matching[place];
+            match with.index.find(account, |id| with.answers.allow(account.id, id)) {
+                Found::Nobody => None,
+                Found::One { it, rule: place } => {
+                    let rule = rule(place);
+                    let rival = people.get(it).and_then(|person| {
+                        person.sources.iter().find(|&&other| with.population.accounts[other].system == with.system).copied()
+                    });
+                    if let Some(other) = rival {
+                        let other = &with.population.accounts[other].name;
+                        let reason = Reason::by(format!("matches by {} an identity that {other} already feeds", rule.name), &rule.place);
+                        line(Verdict::Held, reason.clone());
+                        outcome.questions.push(asked(&with, kind, account, Doubt::Taken, vec![it.to_owned()], reason));
+                        return;
+                    }
+                    Some((it.to_owned(), format!("match rule \"{}\"", rule.name)))
+                }
+                Found::Doubtful { it, rule: place, why } => {
+                    let reason = Reason::by(format!("matches an identity by {}, but {why}", rule(place).name), &rule(place).place);
+                    line(Verdict::Held, reason.clone());
+                    outcome.questions.push(asked(&with, kind, account, Doubt::Asked, vec![it.to_owned()], reason));
+                    return;
+                }
+                Found::Several { all, rule: place } => {
+                    let rule = rule(place);
+                    let text = format!("matches {} identities by {}: a person must say which", all.len(), rule.name);
+                    let reason = Reason::by(text, &rule.place);
+                    line(Verdict::Held, reason.clone());
+                    let all = all.into_iter().map(str::to_owned).collect();
+                    outcome.questions.push(asked(&with, kind, account, Doubt::Ambiguous, all, reason));
+                    return;
+                }
             }
-            person.sources.push(at);
-            person.linked.push(at);
-            outcome.links.push(NewLink {
-                account: account.id,
-                identity: person.id.clone(),
-                made_by: format!("match rule \"{}\"", rule.name),
-                source: true,
-            });
-            return;
         }
+    };
+    if let Some((id, made_by)) = found
+        && let Some(person) = people.get_mut(&id)
+    {
+        person.sources.push(at);
+        person.linked.push(at);
+        outcome.links.push(NewLink { account: account.id, identity: id, made_by, source: true });
+        return;
     }
     let id = new_id(kind, account, with.taken);
     outcome.links.push(NewLink {

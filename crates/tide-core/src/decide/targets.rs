@@ -1,11 +1,11 @@
 //! The second half of a decision: what each target should hold of each identity.
 
 use super::people::{Person, account_label, missed};
-use super::{Change, ChangeKind, Decided, NewLink, Outcome, Verdict, file_of, fingerprint, hands_off};
+use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint, hands_off};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, Desired};
 use crate::expr::Values;
-use crate::matching::{Found, Index};
+use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, Said};
 use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::Reason;
 use crate::rules::{RuleSet, TypeRules, WhenOut};
@@ -30,6 +30,20 @@ struct Target<'a> {
     doubtful: HashMap<usize, String>,
     /// Accounts that are never touched, with why.
     untouchable: HashMap<usize, Reason>,
+    /// What people said.
+    answers: Answers<'a>,
+    /// The identities by their keys here.
+    identities: IdentityIndex<'a>,
+}
+
+/// What is known of the account that an identity has or gets.
+enum Pick<'a> {
+    /// What the rules found.
+    Matched(Found<usize>),
+    /// What a person said.
+    Answered(usize, &'a Answer),
+    /// A person said that nobody's is its.
+    New,
 }
 
 pub(super) fn decide(
@@ -65,6 +79,8 @@ pub(super) fn decide(
             names: HashMap::new(),
             doubtful: HashMap::new(),
             untouchable,
+            answers: Answers::of(&population.answers, system),
+            identities: IdentityIndex::new(&types.matching, people.iter().map(|person| (person.id.as_str(), &person.attributes))),
         };
         if let Some(name) = schema.and_then(|schema| schema.name_attribute.as_deref()) {
             for &at in &members {
@@ -86,15 +102,34 @@ impl Target<'_> {
         let owned: HashSet<usize> =
             people.iter().flat_map(|p| p.linked.iter().copied()).filter(|&at| self.population.accounts[at].system == self.system).collect();
         let free: Vec<usize> = members.iter().filter(|at| !self.untouchable.contains_key(at)).copied().collect();
-        let index = Index::new(&self.types.matching, &self.population.accounts, &free);
-        let mut found: Vec<Option<Found>> = Vec::with_capacity(people.len());
+        let index = AccountIndex::new(&self.types.matching, &self.population.accounts, &free);
+        let by_id: HashMap<i64, usize> = free.iter().map(|&at| (self.population.accounts[at].id, at)).collect();
+        // Whom a person gave an account to: nobody else is matched to it.
+        let given: HashMap<usize, &str> = people
+            .iter()
+            .flat_map(|person| self.answers.joined_to(&person.id).into_iter().map(|(account, _)| (account, person.id.as_str())))
+            .filter_map(|(account, identity)| Some((*by_id.get(&account)?, identity)))
+            .collect();
+        let mut found: Vec<Option<Pick<'_>>> = Vec::with_capacity(people.len());
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
             let linked = person.linked.iter().any(|&at| self.population.accounts[at].system == self.system);
             let match_it = !linked && person.gone.is_none() && person.held.is_none();
-            let result = match_it.then(|| index.find(&person.attributes));
-            if let Some(Found::One { account, .. }) = &result {
-                claims.entry(*account).or_default().push(place);
+            let result = match_it.then(|| {
+                let said = self.answers.joined_to(&person.id);
+                let answered =
+                    said.iter().find_map(|(account, answer)| Some((*by_id.get(account)?, *answer))).filter(|(at, _)| !owned.contains(at));
+                match (answered, self.answers.identity(&person.id)) {
+                    (Some((at, answer)), _) => Pick::Answered(at, answer),
+                    (None, Some(answer)) if answer.said == Said::New => Pick::New,
+                    _ => Pick::Matched(index.find(&person.attributes, |at| {
+                        self.answers.allow(self.population.accounts[at].id, &person.id)
+                            && given.get(&at).is_none_or(|whose| *whose == person.id)
+                    })),
+                }
+            });
+            if let Some(Pick::Matched(Found::One { it, .. })) = &result {
+                claims.entry(*it).or_default().push(place);
             }
             found.push(result);
         }
@@ -121,6 +156,7 @@ impl Target<'_> {
             let text = match (&account.fault, self.doubtful.get(&at)) {
                 _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
                 (Some(fault), _) => format!("the record is broken: {fault}"),
+                _ if self.answers.account(account.id).is_some() => "it is left alone: a person said so".to_owned(),
                 (None, Some(label)) => format!("it may be {label}'s, who is held until a person decides"),
                 (None, None) => "no identity matches it, and it is left alone".to_owned(),
             };
@@ -140,7 +176,7 @@ impl Target<'_> {
     fn one(
         &mut self,
         person: &Person,
-        found: Option<Found>,
+        found: Option<Pick<'_>>,
         claims: &HashMap<usize, Vec<usize>>,
         owned: &HashSet<usize>,
         people: &[Person],
@@ -183,7 +219,13 @@ impl Target<'_> {
             return (Some(Verdict::Held), live, reason.clone());
         }
         if let Some(at) = live {
+            if let Some(reason) = self.moved(person, at, people, outcome) {
+                return (Some(Verdict::Held), live, reason);
+            }
             return self.keep(person, at, Verdict::Update, outcome);
+        }
+        if let Some(answer) = self.answers.identity(&person.id).filter(|answer| answer.said == Said::Skip) {
+            return (Some(Verdict::OutOfScope), None, Reason::new(format!("left as it is: {} said so", answer.principal)));
         }
         if let Some(at) = absent {
             let name = &self.population.accounts[at].name;
@@ -206,14 +248,14 @@ impl Target<'_> {
                 )),
             );
         }
-        self.match_or_make(person, found.unwrap_or(Found::Nobody), claims, owned, people, joined, outcome)
+        self.match_or_make(person, found.unwrap_or(Pick::New), claims, owned, people, joined, outcome)
     }
 
     #[allow(clippy::too_many_arguments)]
     fn match_or_make(
         &mut self,
         person: &Person,
-        found: Found,
+        found: Pick<'_>,
         claims: &HashMap<usize, Vec<usize>>,
         owned: &HashSet<usize>,
         people: &[Person],
@@ -222,30 +264,48 @@ impl Target<'_> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let population = self.population;
         let name = |at: usize| population.accounts[at].name.clone();
-        match &found {
-            Found::Several { accounts, .. } => {
-                self.doubtful.extend(accounts.iter().map(|&at| (at, person.label.clone())));
+        let found = match found {
+            Pick::New => Found::Nobody,
+            Pick::Answered(at, answer) => {
+                if let Some(fault) = &population.accounts[at].fault {
+                    let text = format!("{} is its account, as {} said, and its record is broken: {fault}", name(at), answer.principal);
+                    return (Some(Verdict::Held), Some(at), Reason::new(text));
+                }
+                let made_by = format!("{} said so", answer.principal);
+                let reason = Reason::new(format!("{} is its account: {made_by}", name(at)));
+                return self.join(person, at, made_by, reason, joined, outcome);
             }
-            Found::Doubtful { account, .. } => {
-                self.doubtful.insert(*account, person.label.clone());
+            Pick::Matched(found) => found,
+        };
+        match &found {
+            Found::Several { all, .. } => {
+                self.doubtful.extend(all.iter().map(|&at| (at, person.label.clone())));
+            }
+            Found::Doubtful { it, .. } => {
+                self.doubtful.insert(*it, person.label.clone());
             }
             _ => {}
         }
-        let held = |text: String, rule: usize, at| (Some(Verdict::Held), at, Reason::by(text, &self.types.matching[rule].place));
+        let mut held = |doubt: Doubt, text: String, rule: usize, all: &[usize]| {
+            let reason = Reason::by(text, &self.types.matching[rule].place);
+            outcome.questions.push(self.asked(person, doubt, all, Vec::new(), reason.clone()));
+            (Some(Verdict::Held), (all.len() == 1).then(|| all[0]), reason)
+        };
         match found {
-            Found::Several { accounts, rule } => {
-                let names: Vec<String> = accounts.iter().map(|&at| name(at)).collect();
+            Found::Several { all, rule } => {
+                let names: Vec<String> = all.iter().map(|&at| name(at)).collect();
                 let by = &self.types.matching[rule].name;
-                held(format!("ambiguous: {} accounts match by {by}: {}", names.len(), names.join(", ")), rule, None)
+                held(Doubt::Ambiguous, format!("ambiguous: {} accounts match by {by}: {}", names.len(), names.join(", ")), rule, &all)
             }
-            Found::Doubtful { account, rule, why } => {
+            Found::Doubtful { it, rule, why } => {
                 let by = &self.types.matching[rule].name;
-                held(format!("{} matches by {by}, but {why}", name(account)), rule, Some(account))
+                held(Doubt::Asked, format!("{} matches by {by}, but {why}", name(it)), rule, &[it])
             }
-            Found::One { account, rule } => {
+            Found::One { it: account, rule } => {
                 let by = &self.types.matching[rule].name;
                 if owned.contains(&account) {
-                    return held(format!("{} matches by {by}, and belongs to somebody else already", name(account)), rule, Some(account));
+                    let text = format!("{} matches by {by}, and belongs to somebody else already", name(account));
+                    return held(Doubt::Taken, text, rule, &[account]);
                 }
                 let rivals: Vec<&str> = claims
                     .get(&account)
@@ -256,31 +316,72 @@ impl Target<'_> {
                     .map(|p| p.label.as_str())
                     .collect();
                 if !rivals.is_empty() {
-                    return held(
-                        format!("claimed twice: {} matches {} by {by} too", name(account), rivals.join(" and ")),
-                        rule,
-                        Some(account),
-                    );
+                    let text = format!("claimed twice: {} matches {} by {by} too", name(account), rivals.join(" and "));
+                    return held(Doubt::ClaimedTwice, text, rule, &[account]);
                 }
+                let place = &self.types.matching[rule].place;
                 if let Some(fault) = &self.population.accounts[account].fault {
-                    return held(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), rule, Some(account));
+                    let reason = Reason::by(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), place);
+                    return (Some(Verdict::Held), Some(account), reason);
                 }
-                joined.insert(account);
+                let reason = Reason::by(format!("{} exists and matches by {by}", name(account)), place);
                 let made_by = format!("match rule \"{by}\"");
-                outcome.links.push(NewLink {
-                    account: self.population.accounts[account].id,
-                    identity: person.id.clone(),
-                    made_by,
-                    source: false,
-                });
-                let reason = Reason::by(format!("{} exists and matches by {by}", name(account)), &self.types.matching[rule].place);
-                let (verdict, at, kept) = self.keep(person, account, Verdict::Join, outcome);
-                match verdict {
-                    Some(Verdict::Held) => (verdict, at, kept),
-                    _ => (Some(Verdict::Join), at, reason),
-                }
+                self.join(person, account, made_by, reason, joined, outcome)
             }
             Found::Nobody => self.make(person, outcome),
+        }
+    }
+
+    /// An identity that looks for its account, or whose account may be another's.
+    fn asked(&self, person: &Person, doubt: Doubt, accounts: &[usize], identities: Vec<String>, reason: Reason) -> Question {
+        Question {
+            system: self.system.to_owned(),
+            object: self.kind,
+            doubt,
+            label: person.label.clone(),
+            identity: Some(person.id.clone()),
+            account: None,
+            accounts: accounts.iter().map(|&at| self.population.accounts[at].id).collect(),
+            identities,
+            reason,
+        }
+    }
+
+    /// Its account carries a key that is somebody else's by now, who has no account here yet: whose it is
+    /// must be said, before it gets anybody's values.
+    fn moved(&self, person: &Person, at: usize, people: &[Person], outcome: &mut Outcome) -> Option<Reason> {
+        let account = &self.population.accounts[at];
+        if self.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == Said::Join) {
+            return None;
+        }
+        let (other, rule, key) = self.identities.moved(account, &person.id)?;
+        let other = people.binary_search_by(|p| p.id.as_str().cmp(other)).ok().map(|place| &people[place])?;
+        let has_own = other.linked.iter().any(|&at| self.population.accounts[at].system == self.system);
+        if other.gone.is_some() || has_own {
+            return None;
+        }
+        let rule = &self.types.matching[rule];
+        let text = format!("its account {} carries {key} by {}, which is {}'s by now: whose is it?", account.name, rule.name, other.label);
+        let reason = Reason::by(text, &rule.place);
+        outcome.questions.push(self.asked(person, Doubt::Moved, &[at], vec![other.id.clone()], reason.clone()));
+        Some(reason)
+    }
+
+    /// An account that exists becomes this identity's.
+    fn join(
+        &mut self,
+        person: &Person,
+        at: usize,
+        made_by: String,
+        reason: Reason,
+        joined: &mut HashSet<usize>,
+        outcome: &mut Outcome,
+    ) -> (Option<Verdict>, Option<usize>, Reason) {
+        joined.insert(at);
+        outcome.links.push(NewLink { account: self.population.accounts[at].id, identity: person.id.clone(), made_by, source: false });
+        match self.keep(person, at, Verdict::Join, outcome) {
+            (Some(Verdict::Held), at, kept) => (Some(Verdict::Held), at, kept),
+            (_, at, _) => (Some(Verdict::Join), at, reason),
         }
     }
 

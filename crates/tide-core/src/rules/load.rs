@@ -3,6 +3,7 @@
 use super::read::{Section, Source, kind};
 use super::*;
 use crate::expr::{Known, Names, Root};
+use crate::matching::Compare;
 use std::cell::RefCell;
 use std::ops::Range;
 use toml::Spanned;
@@ -307,18 +308,23 @@ fn type_rules(section: Section<'_>, kind: ObjectType, scopes: &Scopes<'_>, schem
     for item in section.list("match") {
         let Some(rule) = section.as_section("match", item, "a match rule") else { continue };
         let name = rule.text("name").map_or_else(|| "match rule".into(), |(name, _)| name);
-        let account = rule.text("account");
-        let identity = rule.text("identity");
-        let certain = rule.truth("certain").unwrap_or(true);
-        match (account, identity) {
-            (Some(account), Some(identity)) => {
-                let account = program(source, &account, &scopes.known(&[Root::Account]));
-                let identity = program(source, &identity, &scopes.known(&[Root::Identity]));
-                if let (Some(account), Some(identity)) = (account, identity) {
-                    types.matching.push(MatchRule { name, account, identity, certain, place: rule.place() });
-                }
-            }
-            _ => source.error(rule.at, "a match rule has two sides", Some("account = '…' and identity = '…'".into())),
+        let compare = rule.word("compare", &Compare::WORDS).unwrap_or_default();
+        let certain = rule.word("then", &[("join", true), ("ask", false)]).unwrap_or(true);
+        let (there, here) = (rule.texts("account"), rule.texts("identity"));
+        let side = |texts: &[(String, Range<usize>)], root: Root| -> Vec<Program> {
+            texts.iter().filter_map(|text| program(source, text, &scopes.known(&[root]))).collect()
+        };
+        let (account, identity) = (side(&there, Root::Account), side(&here, Root::Identity));
+        if rule.get("account").is_none() || rule.get("identity").is_none() {
+            source.error(rule.at, "a match rule has two sides", Some("account = '…' and identity = '…'".into()));
+        } else if there.len() != here.len() {
+            source.error(
+                rule.at,
+                "the two sides of a match rule are compared one by one, and have not the same number of expressions",
+                Some("account = ['account.sn', 'account.birthDate'] and identity = ['identity.familyName', 'identity.birthDate']".into()),
+            );
+        } else if !account.is_empty() && account.len() == there.len() && identity.len() == here.len() {
+            types.matching.push(MatchRule { name, account, identity, compare, certain, place: rule.place() });
         }
         rule.done();
     }

@@ -9,6 +9,7 @@ mod load;
 mod read;
 
 use crate::expr::Program;
+use crate::matching::Compare;
 use crate::model::ObjectType;
 use crate::reasons::Place;
 use crate::schema::Schema;
@@ -234,10 +235,12 @@ pub struct Condition {
 pub struct MatchRule {
     /// Its name, for reasons.
     pub name: String,
-    /// The account's side.
-    pub account: Program,
-    /// The identity's side.
-    pub identity: Program,
+    /// The account's side: one expression, or several that must all agree.
+    pub account: Vec<Program>,
+    /// The identity's side, one for one.
+    pub identity: Vec<Program>,
+    /// How the two are compared.
+    pub compare: Compare,
     /// Does a match join by itself? If not, a person is asked.
     pub certain: bool,
     /// Where it stands.

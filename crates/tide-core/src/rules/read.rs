@@ -91,6 +91,23 @@ impl<'a> Section<'a> {
         }
     }
 
+    /// One text, or a list of them.
+    pub fn texts(&self, key: &'static str) -> Vec<(String, Range<usize>)> {
+        match self.get(key).map(|value| (value.get_ref(), value.span())) {
+            Some((DeValue::Array(all), _)) => all
+                .iter()
+                .filter_map(|item| match item.get_ref() {
+                    DeValue::String(text) => Some((text.to_string(), item.span())),
+                    other => {
+                        self.source.error(item.span().start, format!("an expression is text, and this is {}", kind(other)), None);
+                        None
+                    }
+                })
+                .collect(),
+            _ => self.text(key).into_iter().collect(),
+        }
+    }
+
     pub fn truth(&self, key: &'static str) -> Option<bool> {
         let value = self.get(key)?;
         match value.get_ref() {

@@ -49,7 +49,10 @@ pub async fn begin_change_set(
         "run" => true,
         other => return Err(Refusal::bad(format!("`{other}` is neither `preview` nor `run`"))),
     };
-    let plan = Plan { carry_out, preview: new.preview, without_reading: new.without_reading };
+    if new.adopt && !carry_out {
+        return Err(Refusal::bad("a preview joins nothing: `adopt` goes with a run"));
+    }
+    let plan = Plan { carry_out, preview: new.preview, without_reading: new.without_reading, adopt: new.adopt };
     let id = service.engine.begin(plan, &caller.principal.id).await?;
     Ok((StatusCode::ACCEPTED, Json(convert::change_set(service.engine.store().change_set(id).await?))))
 }

@@ -3,6 +3,7 @@
 mod changes;
 mod feeds;
 mod identities;
+mod matches;
 mod overview;
 mod push;
 mod rules;
@@ -48,6 +49,10 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(scope::export_scope))
         .routes(routes!(scope::try_scope))
         .routes(routes!(scope::write_first_rules))
+        .routes(routes!(matches::show_matches))
+        .routes(routes!(matches::show_match_case))
+        .routes(routes!(matches::answer_matches))
+        .routes(routes!(matches::take_back_answer))
         .routes(routes!(feeds::look_at_feed))
         .routes(routes!(feeds::list_quarantine))
         .routes(routes!(feeds::export_quarantine))

@@ -17,7 +17,7 @@ use tide_engine::Stand;
 /// People that are shown when it is not said how many.
 const SHOWN: usize = 200;
 
-fn object(word: Option<&str>) -> Result<ObjectType, Refusal> {
+pub(super) fn object(word: Option<&str>) -> Result<ObjectType, Refusal> {
     let word = word.unwrap_or("person");
     ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("`{word}` is no type: person, service or group")))
 }

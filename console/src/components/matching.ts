@@ -1,0 +1,44 @@
+import type { Schemas } from '@/api/client'
+
+type Line = Schemas['MatchLine']
+type Case = Schemas['MatchCase']
+type Answer = Schemas['NewMatchAnswer']
+
+/** What needs somebody, and what does not. */
+export const open = ['ambiguous', 'asked', 'claimed_twice', 'taken', 'moved'] as const
+export const settled = ['will_join', 'new', 'unowned', 'left_alone', 'joined'] as const
+
+export const words: Record<string, string> = {
+  ambiguous: 'several match',
+  asked: 'one matches, with a doubt',
+  claimed_twice: 'claimed twice',
+  taken: 'matches somebody’s account',
+  moved: 'a key went to somebody else',
+  will_join: 'will be joined',
+  new: 'new',
+  unowned: 'belong to nobody',
+  left_alone: 'left alone',
+  joined: 'joined',
+}
+
+/** The two that are meant when a candidate is chosen. */
+export function pair(view: Case, at: number): { identity: string; account: number } | null {
+  const side = view.candidates[at]
+  if (!side) return null
+  // Of a key that moved, an identity among the candidates is whom the account may belong to instead.
+  const identity = side.identity ?? view.own.identity
+  const account = side.account ?? view.own.account ?? view.candidates.find((c) => c.account)?.account
+  return identity && account ? { identity, account } : null
+}
+
+/** What is said of a line without a look at its candidates. */
+export function alone(line: Line, said: 'new' | 'skip'): Answer {
+  return line.identity ? { said, identity: line.identity } : { said, account: line.account ?? null }
+}
+
+/** How a candidate's value compares. One that is missing on a side says nothing against it. */
+export function sign(own: string, value: Schemas['MatchValue']) {
+  if (value.same) return { kind: 'same', mark: '=', said: 'the same' }
+  if (own === '—' || value.value === '—') return { kind: 'missing', mark: '', said: 'on one side only' }
+  return { kind: 'other', mark: '≠', said: 'different' }
+}

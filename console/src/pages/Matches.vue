@@ -1,0 +1,346 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import { useToast } from 'primevue/usetoast'
+import { computed, ref, watch } from 'vue'
+import { api, take, type Schemas } from '@/api/client'
+import Fetched from '@/components/Fetched.vue'
+import { useFetched } from '@/components/fetched'
+import { alone, open, pair, settled, sign, words } from '@/components/matching'
+
+const props = defineProps<{ name: string }>()
+const toast = useToast()
+const path = () => ({ name: props.name })
+const which = ref<string | null>(null)
+const search = ref('')
+const query = computed(() => ({
+  ...(which.value ? { which: which.value } : {}),
+  ...(search.value ? { search: search.value } : {}),
+  limit: 300,
+}))
+const view = useFetched(
+  () => take(api.GET('/api/v1/systems/{name}/matches', { params: { path: path(), query: query.value } })),
+  (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
+)
+watch([which, search], () => {
+  picked.value = []
+  view.soon()
+})
+const count = (word: string) => view.data.value?.counts.find((c) => c.word === word)?.count ?? 0
+const waiting = computed(() => open.reduce((sum, word) => sum + count(word), 0))
+const lines = computed(() =>
+  which.value || search.value
+    ? (view.data.value?.lines ?? [])
+    : (view.data.value?.lines ?? []).filter((line) => (open as readonly string[]).includes(line.word)),
+)
+
+const picked = ref<string[]>([])
+const keyOf = (line: Schemas['MatchLine']) => `${line.word} ${line.identity ?? ''} ${line.account ?? ''}`
+const chosen = computed(() => lines.value.filter((line) => picked.value.includes(keyOf(line))))
+const single = computed(() => chosen.value.length > 0 && chosen.value.every((line) => line.candidates === 1))
+
+const shown = ref<Schemas['MatchCase'] | null>(null)
+const shownLine = ref<Schemas['MatchLine'] | null>(null)
+const fault = ref('')
+async function look(line: Schemas['MatchLine']) {
+  fault.value = ''
+  const about = line.identity ? { identity: line.identity } : { account: line.account ?? 0 }
+  try {
+    shown.value = await take(
+      api.GET('/api/v1/systems/{name}/matches/case', { params: { path: path(), query: about } }),
+    )
+    shownLine.value = line
+  } catch (problem) {
+    fault.value = (problem as Error).message
+  }
+}
+async function say(answers: Schemas['NewMatchAnswer'][], told: string) {
+  fault.value = ''
+  try {
+    await take(
+      api.POST('/api/v1/systems/{name}/matches/answers', { params: { path: path() }, body: answers }),
+    )
+    toast.add({ severity: 'success', summary: `${told}; nothing was sent`, life: 4000 })
+    shown.value = null
+    picked.value = []
+    await view.load()
+  } catch (problem) {
+    fault.value = (problem as Error).message
+  }
+}
+function ofPair(said: 'join' | 'never', at: number) {
+  const two = shown.value && pair(shown.value, at)
+  if (two) void say([{ said, ...two }], said === 'join' ? 'They belong together' : 'Never these two')
+}
+function ofOne(said: 'new' | 'skip') {
+  if (shownLine.value)
+    void say([alone(shownLine.value, said)], said === 'new' ? 'A new one will be made' : 'Left as it is')
+}
+async function ofChosen(said: 'join' | 'new' | 'skip') {
+  if (said !== 'join')
+    return say(
+      chosen.value.map((line) => alone(line, said)),
+      `${chosen.value.length} answered`,
+    )
+  const answers: Schemas['NewMatchAnswer'][] = []
+  for (const line of chosen.value) {
+    await look(line)
+    const two = shown.value && pair(shown.value, 0)
+    if (two) answers.push({ said, ...two })
+  }
+  return say(answers, `${answers.length} answered`)
+}
+async function takeBack(id: number) {
+  await take(api.DELETE('/api/v1/matches/answers/{id}', { params: { path: { id } } }))
+  await view.load()
+}
+</script>
+
+<template>
+  <h1>How accounts of {{ name }} find their people</h1>
+  <Fetched :loading="view.loading.value" :error="view.error.value" @retry="view.load">
+    <p v-if="waiting" class="lead">
+      <strong>{{ waiting }}</strong>
+      {{ waiting === 1 ? 'match waits for you' : 'matches wait for you' }}: nothing is joined or made for them
+      until you say whose is whose.
+    </p>
+    <p v-else class="lead">Nothing waits for you: every match is certain, or was answered.</p>
+    <div class="numbers" role="group" aria-label="How matches stand">
+      <button
+        v-for="word in [...open, ...settled]"
+        v-show="count(word)"
+        :key="word"
+        type="button"
+        class="number"
+        :class="{ waits: (open as readonly string[]).includes(word), picked: which === word }"
+        :aria-pressed="which === word"
+        @click="which = which === word ? null : word"
+      >
+        <strong>{{ count(word) }}</strong> {{ words[word] }}
+      </button>
+    </div>
+    <p v-if="view.data.value?.joined_by.length" class="faint by">
+      Joined by
+      <span v-for="(one, at) in view.data.value.joined_by" :key="one.word"
+        >{{ at ? ' · ' : '' }}{{ one.word }}: {{ one.count }}</span
+      >
+    </p>
+    <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
+
+    <section v-if="shown" class="sheet case" aria-label="Side by side">
+      <h2>{{ shown.own.name }}</h2>
+      <p>
+        {{ shown.reason }} <span v-if="shown.rule" class="faint mono">{{ shown.rule }}</span>
+      </p>
+      <div class="wide">
+        <table>
+          <thead>
+            <tr>
+              <th>Value</th>
+              <th>
+                <bdi>{{ shown.own.name }}</bdi>
+              </th>
+              <th v-for="(side, at) in shown.candidates" :key="at">
+                <bdi>{{ side.name }}</bdi>
+              </th>
+            </tr>
+            <tr class="say">
+              <td colspan="2"></td>
+              <td v-for="(side, at) in shown.candidates" :key="at">
+                <div class="row">
+                  <Button size="small" label="Join these two" @click="ofPair('join', at)" />
+                  <Button
+                    size="small"
+                    severity="secondary"
+                    label="Never these two"
+                    @click="ofPair('never', at)"
+                  />
+                </div>
+              </td>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="row in shown.rows" :key="row.attribute">
+              <th scope="row" class="mono">{{ row.attribute }}</th>
+              <td>
+                <bdi>{{ row.own }}</bdi>
+              </td>
+              <td v-for="(value, at) in row.theirs" :key="at" :class="sign(row.own, value).kind">
+                <span class="sign" role="img" :aria-label="sign(row.own, value).said">{{
+                  sign(row.own, value).mark
+                }}</span>
+                <bdi>{{ value.value }}</bdi>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <div class="row">
+        <Button
+          size="small"
+          severity="secondary"
+          :label="shown.own.identity ? 'None of them: make a new account' : 'None of them: somebody new'"
+          @click="ofOne('new')"
+        />
+        <Button
+          size="small"
+          severity="secondary"
+          label="Leave it, and do not ask again"
+          @click="ofOne('skip')"
+        />
+        <Button size="small" severity="secondary" label="Close" @click="shown = null" />
+      </div>
+    </section>
+
+    <div class="row tools">
+      <label for="find">Find</label>
+      <InputText id="find" v-model="search" placeholder="name, account or reason" />
+      <template v-if="chosen.length">
+        <span>{{ chosen.length }} chosen:</span>
+        <Button
+          v-if="single"
+          size="small"
+          label="Join each with its one candidate"
+          @click="ofChosen('join')"
+        />
+        <Button size="small" severity="secondary" label="New for each" @click="ofChosen('new')" />
+        <Button size="small" severity="secondary" label="Leave each" @click="ofChosen('skip')" />
+      </template>
+    </div>
+    <table v-if="lines.length" class="list">
+      <thead>
+        <tr>
+          <th><span class="hidden">Chosen</span></th>
+          <th>Who</th>
+          <th>Stands</th>
+          <th>Account</th>
+          <th>Why</th>
+          <th><span class="hidden">Candidates</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="line in lines" :key="keyOf(line)">
+          <td>
+            <input
+              v-if="line.word !== 'joined' && line.word !== 'left_alone'"
+              v-model="picked"
+              type="checkbox"
+              :value="keyOf(line)"
+              :aria-label="`Choose ${line.label}`"
+            />
+          </td>
+          <td>
+            <RouterLink
+              v-if="line.identity && line.word === 'joined'"
+              :to="{ name: 'identity', params: { id: line.identity } }"
+              ><bdi>{{ line.label }}</bdi></RouterLink
+            >
+            <bdi v-else>{{ line.label }}</bdi>
+          </td>
+          <td>{{ words[line.word] ?? line.word }}</td>
+          <td>
+            <bdi>{{ line.account_name ?? '—' }}</bdi>
+          </td>
+          <td>{{ line.reason }}</td>
+          <td>
+            <Button v-if="line.candidates" size="small" label="Side by side" @click="look(line)" />
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-else-if="which || search" class="faint">Nobody fits.</p>
+    <p v-if="(view.data.value?.found ?? 0) > 300" class="faint">
+      The first 300 of {{ view.data.value?.found }} are shown: find somebody, or use the client.
+    </p>
+
+    <section v-if="view.data.value?.answers.length" class="sheet answers">
+      <h2>What was said, and holds</h2>
+      <table class="list">
+        <tbody>
+          <tr v-for="answer in view.data.value.answers.slice(0, 50)" :key="answer.id">
+            <td>{{ answer.said }}</td>
+            <td>
+              <bdi>{{ answer.label }}</bdi>
+            </td>
+            <td>{{ answer.principal }}</td>
+            <td class="faint">{{ answer.made.slice(0, 16).replace('T', ' ') }}</td>
+            <td>
+              <Button size="small" severity="secondary" label="Take back" @click="takeBack(answer.id)" />
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </section>
+  </Fetched>
+</template>
+
+<style scoped>
+.lead {
+  font-size: 1.05rem;
+}
+.numbers {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+}
+.number {
+  font: inherit;
+  color: inherit;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+  padding: 0.4rem 0.8rem;
+  cursor: pointer;
+}
+.number.waits {
+  border-left: 4px solid var(--warn, #a85b00);
+}
+.number.picked {
+  border-color: currentColor;
+}
+.by {
+  margin: 0.5rem 0 0.8rem;
+}
+.tools {
+  margin: 0.8rem 0;
+  align-items: center;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 0.94rem;
+}
+th,
+td {
+  text-align: left;
+  vertical-align: top;
+  padding: 0.25rem 0.6rem;
+  border-bottom: 1px solid var(--line);
+}
+.wide {
+  overflow-x: auto;
+}
+.case {
+  margin: 0.8rem 0;
+}
+.sign {
+  display: inline-block;
+  width: 1.2rem;
+  font-variant-ligatures: none;
+}
+.list button {
+  white-space: nowrap;
+}
+.other {
+  background: color-mix(in srgb, var(--bad) 9%, transparent);
+}
+.answers {
+  margin-top: 1.2rem;
+}
+.hidden {
+  position: absolute;
+  clip-path: inset(50%);
+}
+.bad {
+  color: var(--bad);
+}
+</style>

@@ -1,0 +1,300 @@
+//! `eager-tide match SYSTEM`.
+
+use super::{Client, Reach, output, segment};
+use anyhow::{Context, bail};
+use clap::{Args, ValueEnum};
+use reqwest::Method;
+use std::process::ExitCode;
+use tide_api::{KeptAnswers, MatchCase, MatchLine, MatchValue, MatchView, NewMatchAnswer};
+
+/// How a match stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Which {
+    /// Several match
+    Ambiguous,
+    /// One matches, and a person is asked first
+    Asked,
+    /// Several identities match one account
+    ClaimedTwice,
+    /// What matches belongs to somebody else already
+    Taken,
+    /// An account carries a key that is somebody else's by now
+    Moved,
+    /// An account that exists is joined by the next run
+    WillJoin,
+    /// Nobody matches: somebody new, or a new account
+    New,
+    /// Accounts that belong to nobody
+    Unowned,
+    /// Left alone, by rule or because a person said so
+    LeftAlone,
+    /// Joined
+    Joined,
+}
+
+/// How the accounts of a system and the identities find each other.
+#[derive(Args)]
+pub struct Match {
+    /// The system
+    system: String,
+    /// The people behind one number
+    #[arg(long, value_enum)]
+    which: Option<Which>,
+    /// Only those with this text in name, account or reason
+    #[arg(long, default_value = "")]
+    search: String,
+    /// The most people that are listed
+    #[arg(long, default_value_t = 50)]
+    limit: usize,
+    /// One doubtful match, side by side with its candidates: a name, an account or an id
+    #[arg(long, value_name = "WHO")]
+    person: Option<String>,
+    /// Which candidate is meant, by a part of its name
+    #[arg(long, value_name = "NAME", requires = "person")]
+    candidate: Option<String>,
+    /// These two belong together
+    #[arg(long, group = "said", help_heading = "Say")]
+    join: bool,
+    /// These two never do; a link between them is ended
+    #[arg(long, group = "said", requires = "person", help_heading = "Say")]
+    never: bool,
+    /// None of them: a new one is made
+    #[arg(long, group = "said", help_heading = "Say")]
+    new: bool,
+    /// Leave it as it is, and do not ask again
+    #[arg(long, group = "said", help_heading = "Say")]
+    skip: bool,
+    /// Say it of all that --which and --search find (join: of those with one candidate)
+    #[arg(long, requires = "said", requires = "which", conflicts_with = "person", help_heading = "Say")]
+    all: bool,
+    /// Take an answer back, by its number
+    #[arg(long, value_name = "ID", conflicts_with = "said", help_heading = "Say")]
+    take_back: Option<i64>,
+}
+
+fn words(word: &str) -> String {
+    word.replace('_', " ")
+}
+
+fn print_lines(lines: &[MatchLine]) {
+    output::table(
+        &["person", "stands", "account", "why", "rule"],
+        lines.iter().map(|l| {
+            vec![
+                l.label.clone(),
+                words(&l.word),
+                l.account_name.clone().unwrap_or_default(),
+                l.reason.clone(),
+                l.rule.clone().unwrap_or_default(),
+            ]
+        }),
+    );
+}
+
+/// A value that is missing on a side says nothing against a candidate.
+fn sign(own: &str, value: &MatchValue) -> &'static str {
+    match (value.same, own == "—" || value.value == "—") {
+        (true, _) => "=",
+        (false, true) => " ",
+        (false, false) => "≠",
+    }
+}
+
+fn print_case(case: &MatchCase) {
+    output::line(&format!("{}: {}", words(&case.word), case.reason));
+    if let Some(rule) = &case.rule {
+        output::line(&format!("by {rule}"));
+    }
+    output::line("");
+    let mut head = vec!["value".to_owned(), case.own.name.clone()];
+    head.extend(case.candidates.iter().enumerate().map(|(at, side)| format!("{}. {}", at + 1, side.name)));
+    let head: Vec<&str> = head.iter().map(String::as_str).collect();
+    output::table(
+        &head,
+        case.rows.iter().map(|row| {
+            let theirs = row.theirs.iter().map(|v| format!("{} {}", sign(&row.own, v), v.value));
+            [row.attribute.clone(), row.own.clone()].into_iter().chain(theirs).collect()
+        }),
+    );
+}
+
+impl Match {
+    fn said(&self) -> Option<&'static str> {
+        [(self.join, "join"), (self.never, "never"), (self.new, "new"), (self.skip, "skip")].into_iter().find(|(on, _)| *on).map(|(_, w)| w)
+    }
+
+    fn path(&self) -> String {
+        format!("systems/{}/matches", segment(&self.system))
+    }
+
+    async fn view(&self, client: &Client, which: Option<String>, search: &str, limit: usize) -> anyhow::Result<MatchView> {
+        let mut query = vec![("limit", limit.to_string()), ("search", search.to_owned())];
+        query.extend(which.map(|which| ("which", which)));
+        client.get(&self.path(), &query).await
+    }
+
+    async fn case(&self, client: &Client, line: &MatchLine) -> anyhow::Result<MatchCase> {
+        let query = match (&line.identity, line.account) {
+            (Some(identity), _) => ("identity", identity.clone()),
+            (None, Some(account)) => ("account", account.to_string()),
+            (None, None) => bail!("{} names neither an identity nor an account", line.label),
+        };
+        client.get(&format!("{}/case", self.path()), &[query]).await
+    }
+
+    /// The one whom a text names: by label, account or id.
+    async fn find(&self, client: &Client, who: &str) -> anyhow::Result<MatchLine> {
+        let view = self.view(client, self.which_word(), "", 5000).await?;
+        let same = |text: Option<&str>| text.is_some_and(|text| text.eq_ignore_ascii_case(who));
+        let exact = |l: &&MatchLine| same(Some(&l.label)) || same(l.identity.as_deref()) || same(l.account_name.as_deref());
+        let part = |text: Option<&str>| text.is_some_and(|text| text.to_lowercase().contains(&who.to_lowercase()));
+        let inside = |l: &&MatchLine| part(Some(&l.label)) || part(l.account_name.as_deref());
+        let mut found: Vec<&MatchLine> = view.lines.iter().filter(exact).collect();
+        if found.is_empty() {
+            found = view.lines.iter().filter(inside).collect();
+        }
+        // Of several with one name, the one who is asked about is meant.
+        if found.iter().filter(|line| line.candidates > 0).count() == 1 {
+            found.retain(|line| line.candidates > 0);
+        }
+        match found.as_slice() {
+            [one] => Ok((*one).clone()),
+            [] => bail!("nobody of {} is called `{who}`: `eager-tide match {}` shows who there is", self.system, self.system),
+            several => {
+                let names: Vec<String> = several.iter().take(8).map(|l| format!("{} ({})", l.label, words(&l.word))).collect();
+                bail!("`{who}` names {}: {}; use an id, an account or --which", several.len(), names.join(", "))
+            }
+        }
+    }
+
+    fn which_word(&self) -> Option<String> {
+        self.which.and_then(|which| which.to_possible_value()).map(|value| value.get_name().replace('-', "_"))
+    }
+
+    /// What is to be said of one line.
+    async fn answer(&self, client: &Client, line: &MatchLine, said: &str) -> anyhow::Result<NewMatchAnswer> {
+        let answer = |identity, account| NewMatchAnswer { said: said.into(), identity, account };
+        if ["new", "skip"].contains(&said) {
+            // Said of the one that looks; an identity looks for its account, an account that has none for its identity.
+            return Ok(match &line.identity {
+                Some(identity) => answer(Some(identity.clone()), None),
+                None => answer(None, line.account),
+            });
+        }
+        if line.word == "joined" || line.word == "will_join" {
+            return Ok(answer(line.identity.clone(), line.account));
+        }
+        let case = self.case(client, line).await?;
+        let wanted = self.candidate.as_deref().map(str::to_lowercase);
+        let fits: Vec<_> = case
+            .candidates
+            .iter()
+            .filter(|side| {
+                wanted.as_ref().is_none_or(|wanted| side.name.to_lowercase().contains(wanted) || side.identity.as_ref() == Some(wanted))
+            })
+            .collect();
+        let names = || case.candidates.iter().map(|side| side.name.clone()).collect::<Vec<_>>().join(", ");
+        let [side] = fits.as_slice() else { bail!("which of {}? --candidate NAME says it", names()) };
+        let identity = case.own.identity.clone().or(side.identity.clone()).context("there is no identity")?;
+        let account = case.own.account.or(side.account).or(line.account).context("there is no account")?;
+        // Of a key that moved, the candidate is whom the account may belong to instead.
+        let identity = if line.word == "moved" { side.identity.clone().unwrap_or(identity) } else { identity };
+        Ok(answer(Some(identity), Some(account)))
+    }
+
+    async fn say(&self, client: &Client, reach: &Reach, answers: &[NewMatchAnswer]) -> anyhow::Result<ExitCode> {
+        let kept: KeptAnswers = client.send(Method::POST, &format!("{}/answers", self.path()), &answers.to_vec()).await?;
+        if reach.json() {
+            output::json(&kept)?;
+        } else {
+            let what = if kept.kept == 1 { "answer was" } else { "answers were" };
+            output::line(&format!("{} {what} kept: `eager-tide preview` shows what comes of it; --take-back undoes it", kept.kept));
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        if let Some(id) = self.take_back {
+            client.tell(Method::DELETE, &format!("matches/answers/{id}"), None::<&()>).await?;
+            output::line("taken back: the rules decide again");
+            return Ok(ExitCode::SUCCESS);
+        }
+        if let Some(who) = &self.person {
+            let line = self.find(&client, who).await?;
+            if let Some(said) = self.said() {
+                let answer = self.answer(&client, &line, said).await?;
+                return self.say(&client, reach, &[answer]).await;
+            }
+            if line.candidates == 0 {
+                print_lines(std::slice::from_ref(&line));
+                return Ok(ExitCode::SUCCESS);
+            }
+            let case = self.case(&client, &line).await?;
+            if reach.json() {
+                output::json(&case)?
+            } else {
+                print_case(&case)
+            }
+            if !reach.json() {
+                output::line(&format!(
+                    "\nsay it: `eager-tide match {} --person \"{}\" --join --candidate NAME`, or --never, --new, --skip",
+                    self.system, line.label
+                ));
+            }
+            return Ok(ExitCode::SUCCESS);
+        }
+        let view = self.view(&client, self.which_word(), &self.search, if self.all { 5000 } else { self.limit }).await?;
+        if let (true, Some(said)) = (self.all, self.said()) {
+            let lines: Vec<&MatchLine> = view.lines.iter().filter(|line| said != "join" || line.candidates == 1).collect();
+            if lines.is_empty() {
+                bail!("nobody fits");
+            }
+            let mut answers = Vec::with_capacity(lines.len());
+            for line in lines {
+                answers.push(self.answer(&client, line, said).await?);
+            }
+            return self.say(&client, reach, &answers).await;
+        }
+        if self.said().is_some() {
+            bail!("of whom? --person WHO, or --which … --all");
+        }
+        if reach.json() {
+            output::json(&view)?;
+            return Ok(ExitCode::SUCCESS);
+        }
+        if self.which.is_none() && self.search.is_empty() {
+            output::table(
+                &["stands", "people"],
+                view.counts.iter().filter(|c| c.count > 0).map(|c| vec![words(&c.word), c.count.to_string()]),
+            );
+            if !view.joined_by.is_empty() {
+                output::line("");
+                output::table(&["joined by", "accounts"], view.joined_by.iter().map(|c| vec![c.word.clone(), c.count.to_string()]));
+            }
+            if !view.answers.is_empty() {
+                output::line("");
+                output::table(
+                    &["answer", "said", "of", "by", "when"],
+                    view.answers
+                        .iter()
+                        .take(self.limit)
+                        .map(|a| vec![a.id.to_string(), a.said.clone(), a.label.clone(), a.principal.clone(), output::time(&a.made)]),
+                );
+            }
+            output::line(&format!(
+                "\n`eager-tide match {} --which ambiguous` lists the people; --person WHO shows one side by side",
+                self.system
+            ));
+        } else if view.lines.is_empty() {
+            output::line("nobody fits");
+        } else {
+            print_lines(&view.lines);
+            if view.found > view.lines.len() {
+                output::line(&format!("… and {} more: --limit {}", view.found - view.lines.len(), view.found));
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

@@ -1,0 +1,155 @@
+//! How accounts and identities find each other.
+
+use crate::Count;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// Which lines of a match report are asked for.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct MatchQuery {
+    /// `person`, `service` or `group`; persons, if left out.
+    pub object: Option<String>,
+    /// `ambiguous`, `asked`, `claimed_twice`, `taken`, `moved`, `will_join`, `new`, `unowned`, `left_alone` or `joined`.
+    pub which: Option<String>,
+    /// With this text in name, account or reason.
+    pub search: Option<String>,
+    /// How many are shown.
+    pub limit: Option<usize>,
+}
+
+/// Which doubtful match is asked for: of an identity, or of an account.
+#[derive(Debug, Clone, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct MatchCaseQuery {
+    /// `person`, `service` or `group`; persons, if left out.
+    pub object: Option<String>,
+    /// The identity that looks for its account.
+    pub identity: Option<String>,
+    /// The account that looks for its identity.
+    pub account: Option<i64>,
+}
+
+/// One person or account, and how its match stands.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchLine {
+    /// How it stands: the words of the query `which`.
+    pub word: String,
+    /// Whom it is about.
+    pub label: String,
+    /// The identity, if there is one.
+    pub identity: Option<String>,
+    /// The account's number, if there is one.
+    pub account: Option<i64>,
+    /// What the account is called there.
+    pub account_name: Option<String>,
+    /// How many candidates there are.
+    pub candidates: usize,
+    /// Why.
+    pub reason: String,
+    /// The rule behind it, as file:line:column.
+    pub rule: Option<String>,
+}
+
+/// Something that a person said about a match, which holds.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchAnswer {
+    /// Its number.
+    pub id: i64,
+    /// `join`, `never`, `new` or `skip`.
+    pub said: String,
+    /// Whom it is about.
+    pub label: String,
+    /// The identity.
+    pub identity: Option<String>,
+    /// The account's number.
+    pub account: Option<i64>,
+    /// Who said it.
+    pub principal: String,
+    /// When.
+    pub made: String,
+}
+
+/// How matching stands in a system.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchView {
+    /// How many there are of each word.
+    pub counts: Vec<Count>,
+    /// What joined accounts, or would, and how many.
+    pub joined_by: Vec<Count>,
+    /// Those that were asked for.
+    pub lines: Vec<MatchLine>,
+    /// How many fit what was asked for.
+    pub found: usize,
+    /// What people said, and holds.
+    pub answers: Vec<MatchAnswer>,
+}
+
+/// One side of a doubtful match.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchSide {
+    /// The identity, if it is one.
+    pub identity: Option<String>,
+    /// The account's number, if it is one.
+    pub account: Option<i64>,
+    /// What it is called.
+    pub name: String,
+}
+
+/// A candidate's value.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchValue {
+    /// The value.
+    pub value: String,
+    /// Is it the same, but for case and outer blanks?
+    pub same: bool,
+}
+
+/// One value, on both sides.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchRow {
+    /// The attribute.
+    pub attribute: String,
+    /// The value of the one that looks for its other half.
+    pub own: String,
+    /// The value of each candidate.
+    pub theirs: Vec<MatchValue>,
+}
+
+/// A doubtful match, side by side.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchCase {
+    /// Why it is asked.
+    pub word: String,
+    /// What is asked.
+    pub reason: String,
+    /// The rule behind it, as file:line:column.
+    pub rule: Option<String>,
+    /// Who looks for its other half.
+    pub own: MatchSide,
+    /// Who it may be.
+    pub candidates: Vec<MatchSide>,
+    /// Their values.
+    pub rows: Vec<MatchRow>,
+}
+
+/// Something to say about a match: `join` and `never` of an identity and an account, `new` and `skip` of either.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewMatchAnswer {
+    /// `join`, `never`, `new` or `skip`.
+    pub said: String,
+    /// The identity.
+    #[serde(default)]
+    pub identity: Option<String>,
+    /// The account's number.
+    #[serde(default)]
+    pub account: Option<i64>,
+}
+
+/// How many answers were kept.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct KeptAnswers {
+    /// How many.
+    pub kept: usize,
+}

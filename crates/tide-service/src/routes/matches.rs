@@ -1,0 +1,140 @@
+//! How accounts and identities find each other, and what people say about it.
+
+use super::scope::object;
+use crate::Service;
+use crate::access::Caller;
+use crate::problem::{Body, Path, Query, Refusal};
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use tide_api::{
+    Count, KeptAnswers, MatchAnswer, MatchCase, MatchCaseQuery, MatchLine, MatchQuery, MatchRow, MatchSide, MatchValue, MatchView,
+    NewMatchAnswer, Problem,
+};
+use tide_core::matching::Said;
+
+/// Lines that are shown when it is not said how many.
+const SHOWN: usize = 200;
+/// The most answers of one request.
+const ANSWERS: usize = 5000;
+
+fn side(side: tide_engine::MatchSide) -> MatchSide {
+    MatchSide { identity: side.identity, account: side.account, name: side.name }
+}
+
+/// How matching stands in a system: joined by which rule, new, ambiguous, claimed twice, unowned.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/matches", tag = "matches", params(("name" = String, Path), MatchQuery), responses((status = 200, body = MatchView)))]
+pub async fn show_matches(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Query(query): Query<MatchQuery>,
+) -> Result<Json<MatchView>, Refusal> {
+    let view = service.engine.matches(&name, object(query.object.as_deref())?).await?;
+    let search = query.search.as_deref().unwrap_or_default().trim().to_lowercase();
+    let has = |text: &str| text.to_lowercase().contains(&search);
+    let fits = |line: &tide_engine::MatchLine| {
+        query.which.as_deref().is_none_or(|word| word == line.word)
+            && (search.is_empty() || has(&line.label) || has(&line.reason) || line.account.as_ref().is_some_and(|(_, name)| has(name)))
+    };
+    let found: Vec<tide_engine::MatchLine> = view.lines.into_iter().filter(fits).collect();
+    let count = found.len();
+    let lines = found
+        .into_iter()
+        .take(query.limit.unwrap_or(SHOWN).min(5000))
+        .map(|line| {
+            let (account, account_name) = line.account.unzip();
+            MatchLine {
+                word: line.word.into(),
+                label: line.label,
+                identity: line.identity,
+                account,
+                account_name,
+                candidates: line.candidates,
+                reason: line.reason,
+                rule: line.rule.map(|rule| rule.to_string()),
+            }
+        })
+        .collect();
+    let answers = view
+        .answers
+        .into_iter()
+        .map(|row| MatchAnswer {
+            id: row.id,
+            said: row.answer.said.word().into(),
+            label: row.label,
+            identity: row.answer.identity,
+            account: row.answer.account,
+            principal: row.answer.principal,
+            made: row.made,
+        })
+        .collect();
+    Ok(Json(MatchView {
+        counts: view.counts.into_iter().map(|(word, count)| Count { word: word.into(), count: count as i64 }).collect(),
+        joined_by: view.joined_by.into_iter().map(|(word, count)| Count { word, count: count as i64 }).collect(),
+        lines,
+        found: count,
+        answers,
+    }))
+}
+
+/// A doubtful match, side by side.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/matches/case", tag = "matches", params(("name" = String, Path), MatchCaseQuery),
+    responses((status = 200, body = MatchCase), (status = 409, body = Problem, content_type = "application/problem+json")))]
+pub async fn show_match_case(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Query(query): Query<MatchCaseQuery>,
+) -> Result<Json<MatchCase>, Refusal> {
+    let case = service.engine.match_case(&name, object(query.object.as_deref())?, query.identity.as_deref(), query.account).await?;
+    let value = |(value, same): (String, bool)| MatchValue { value, same };
+    Ok(Json(MatchCase {
+        word: case.word.into(),
+        reason: case.reason,
+        rule: case.rule.map(|rule| rule.to_string()),
+        own: side(case.own),
+        candidates: case.candidates.into_iter().map(side).collect(),
+        rows: case
+            .rows
+            .into_iter()
+            .map(|row| MatchRow { attribute: row.attribute, own: row.own, theirs: row.theirs.into_iter().map(value).collect() })
+            .collect(),
+    }))
+}
+
+/// Says something about matches, all or none. It holds until it is taken back, and is in the journal.
+#[utoipa::path(post, path = "/api/v1/systems/{name}/matches/answers", tag = "matches", params(("name" = String, Path), MatchCaseQuery), request_body = Vec<NewMatchAnswer>,
+    responses((status = 200, body = KeptAnswers), (status = 409, body = Problem, content_type = "application/problem+json")))]
+pub async fn answer_matches(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Query(query): Query<MatchCaseQuery>,
+    Body(answers): Body<Vec<NewMatchAnswer>>,
+) -> Result<Json<KeptAnswers>, Refusal> {
+    if answers.len() > ANSWERS {
+        return Err(Refusal::bad(format!("at most {ANSWERS} answers are taken at a time")));
+    }
+    let words = answers
+        .into_iter()
+        .map(|answer| {
+            let said = Said::from_word(&answer.said)
+                .ok_or_else(|| Refusal::bad(format!("`{}` is no answer: join, never, new or skip", answer.said)))?;
+            Ok(tide_engine::Word { identity: answer.identity, account: answer.account, said })
+        })
+        .collect::<Result<Vec<_>, Refusal>>()?;
+    let by = tide_engine::Asker { id: &caller.principal.id, name: &caller.principal.name };
+    let kept = service.engine.answer_matches(&name, object(query.object.as_deref())?, &words, &by).await?;
+    Ok(Json(KeptAnswers { kept }))
+}
+
+/// Takes an answer back: the rules decide again.
+#[utoipa::path(delete, path = "/api/v1/matches/answers/{id}", tag = "matches", params(("id" = i64, Path)),
+    responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn take_back_answer(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<i64>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.take_back_answer(id, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,144 @@
+//! What people said about matches.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::{Row, SqliteConnection};
+use tide_core::ObjectType;
+use tide_core::matching::{Answer, Said};
+
+/// An answer that is to be kept.
+#[derive(Debug, Clone)]
+pub struct NewAnswer {
+    /// What was said, and of whom.
+    pub answer: Answer,
+    /// Their type.
+    pub object: ObjectType,
+    /// Whom it is about, for people.
+    pub label: String,
+}
+
+/// An answer as it is kept.
+#[derive(Debug, Clone)]
+pub struct AnswerRow {
+    /// Its number.
+    pub id: i64,
+    /// What was said.
+    pub answer: Answer,
+    /// Whom it is about.
+    pub label: String,
+    /// When.
+    pub made: String,
+}
+
+const SELECT: &str = "SELECT * FROM match_answer WHERE ended IS NULL AND (?1 IS NULL OR system = ?1) ORDER BY id DESC";
+
+fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
+    AnswerRow {
+        id: row.get("id"),
+        answer: Answer {
+            system: row.get("system"),
+            identity: row.get("identity"),
+            account: row.get("account"),
+            said: Said::from_word(row.get("said")).unwrap_or(Said::Skip),
+            principal: row.get("principal"),
+        },
+        label: row.get("label"),
+        made: row.get("made"),
+    }
+}
+
+/// The answers that hold, for a decision.
+pub(crate) async fn open(c: &mut SqliteConnection) -> Result<Vec<Answer>, StoreError> {
+    Ok(sqlx::query(SELECT).bind(None::<&str>).fetch_all(c).await?.iter().map(|row| read(row).answer).collect())
+}
+
+impl Store {
+    /// The answers that hold, the newest first.
+    pub async fn match_answers(&self, system: Option<&str>) -> Result<Vec<AnswerRow>, StoreError> {
+        Ok(sqlx::query(SELECT).bind(system).fetch_all(&self.reader).await?.iter().map(read).collect())
+    }
+
+    /// Keeps answers, all or none. Each takes the place of what was said before of the same; a join also
+    /// of what was said of either alone; "never" ends the link between the two.
+    pub async fn answer_matches(&self, answers: Vec<NewAnswer>, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let principal = principal.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for NewAnswer { answer, object, label } in &answers {
+                        let by = &principal;
+                        sqlx::query(
+                            "UPDATE match_answer SET ended = ?1, ended_principal = ?2 WHERE ended IS NULL AND system = ?3
+                             AND ((identity IS ?4 AND account IS ?5) OR (?6 AND identity IS ?4 AND account IS NULL)
+                                  OR (?6 AND account IS ?5 AND identity IS NULL))",
+                        )
+                        .bind(stamp(now))
+                        .bind(by)
+                        .bind(&answer.system)
+                        .bind(&answer.identity)
+                        .bind(answer.account)
+                        .bind(answer.said == Said::Join)
+                        .execute(&mut *c)
+                        .await?;
+                        sqlx::query(
+                            "INSERT INTO match_answer (system, object, identity, account, said, label, principal, made) VALUES (?,?,?,?,?,?,?,?)",
+                        )
+                        .bind(&answer.system)
+                        .bind(object.word())
+                        .bind(&answer.identity)
+                        .bind(answer.account)
+                        .bind(answer.said.word())
+                        .bind(label)
+                        .bind(&answer.principal)
+                        .bind(stamp(now))
+                        .execute(&mut *c)
+                        .await?;
+                        if answer.said == Said::Never {
+                            sqlx::query(
+                                "UPDATE link SET ended = ?, ended_by = 'never these two', ended_principal = ?
+                                 WHERE ended IS NULL AND account IS ? AND identity IS ?",
+                            )
+                            .bind(stamp(now))
+                            .bind(by)
+                            .bind(answer.account)
+                            .bind(&answer.identity)
+                            .execute(&mut *c)
+                            .await?;
+                        }
+                        let subject = answer.identity.clone().or(answer.account.map(|id| format!("account {id}"))).unwrap_or_default();
+                        let detail = match answer.account {
+                            Some(account) => format!("{}: account {account} ({label})", answer.system),
+                            None => format!("{} ({label})", answer.system),
+                        };
+                        let act = format!("match.{}", answer.said.word());
+                        Entry::new(by, &act, &subject).detail(&detail).append(&mut *c, now).await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Takes an answer back.
+    pub async fn take_back_answer(&self, id: i64, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let principal = principal.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let ended = sqlx::query("UPDATE match_answer SET ended = ?, ended_principal = ? WHERE id = ? AND ended IS NULL")
+                        .bind(stamp(now))
+                        .bind(&principal)
+                        .bind(id)
+                        .execute(&mut *c)
+                        .await?
+                        .rows_affected();
+                    if ended == 0 {
+                        return Err(StoreError::Missing { what: "answer", name: id.to_string() });
+                    }
+                    Entry::new(&principal, "match.taken_back", &format!("answer {id}")).append(c, now).await
+                })
+            })
+            .await
+    }
+}
