@@ -1,84 +1,11 @@
 //! Who takes part, through a whole decision: several sources at once, groups, filters, domains, wanted
 //! values, accounts that are never touched, systems that are not armed.
 
+mod common;
+
+use common::*;
 use tide_core::decide::Verdict;
-use tide_core::rules::{RuleFile, Severity};
-use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
-
-const IDENTITIES: &str =
-    "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nmail = { wanted = true }\n";
-const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nmail = 'account.mail'\n";
-const ROSTER: &str = "system = \"roster\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n";
-const TARGET: &str = "system = \"berthing\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nuserName = 'identity.number'\nnumber = 'identity.number'\nmail = 'identity.mail'\nactive = 'true'\n";
-
-struct World {
-    rules: RuleSet,
-    population: Population,
-}
-
-impl World {
-    fn new(files: &[(&str, &str)]) -> World {
-        let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
-        let (rules, faults) = RuleSet::load(&files, &Default::default());
-        assert!(!faults.iter().any(|fault| fault.severity == Severity::Error), "{faults:?}");
-        let mut schema = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
-        ["userName", "number", "mail", "active"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
-        let read = vec![ObjectType::Person, ObjectType::Group];
-        let target = SystemFacts {
-            schema: [(ObjectType::Person, schema)].into(),
-            writable: vec![ObjectType::Person],
-            read: read.clone(),
-            ..SystemFacts::default()
-        };
-        let source = SystemFacts { read, ..SystemFacts::default() };
-        let systems =
-            [("berthing".to_owned(), target), ("harbour".to_owned(), source.clone()), ("roster".to_owned(), source)].into_iter().collect();
-        World { rules, population: Population { systems, ..Population::default() } }
-    }
-
-    fn add(&mut self, system: &str, kind: ObjectType, name: &str, pairs: &[(&str, &str)]) -> &mut Self {
-        let id = self.population.accounts.len() as i64 + 1;
-        let attributes: Attributes = pairs
-            .iter()
-            .map(|(name, value)| {
-                let value = if *name == "member" { Value::Reference((*value).into()) } else { Value::text(*value) };
-                ((*name).to_owned(), vec![value])
-            })
-            .collect();
-        let key = format!("k{id}");
-        self.population.accounts.push(Account {
-            id,
-            system: system.into(),
-            kind,
-            key,
-            name: name.into(),
-            attributes,
-            absent_since: None,
-            fault: None,
-        });
-        self
-    }
-
-    fn person(&mut self, system: &str, number: &str, mail: &str) -> &mut Self {
-        let name = format!("uid={number},ou=p");
-        self.add(
-            system,
-            ObjectType::Person,
-            &name,
-            &[("dn", &name), ("number", number), ("name", &format!("Person {number}")), ("mail", mail)],
-        )
-    }
-
-    fn decide(&self) -> Outcome {
-        decide(&self.rules, &self.population, "2026-11-23T12:00:00Z".parse().expect("valid"))
-    }
-}
-
-fn line(outcome: &Outcome, system: &str, label: &str) -> (Verdict, String) {
-    let found = outcome.decided.iter().find(|line| line.system == system && line.label == label);
-    let found = found.unwrap_or_else(|| panic!("nothing was said of {label} in {system}: {:#?}", outcome.decided));
-    (found.verdict, found.reason.text.clone())
-}
+use tide_core::{ObjectType, Value};
 
 #[test]
 fn who_is_new_by_one_source_is_matched_by_the_next_in_the_same_decision() {

@@ -307,7 +307,7 @@ impl<'a> Sight<'a> {
                     && owner != identity
                 {
                     return Err(format!(
-                        "{} belongs to {} already, and is not moved silently: `eager-tide identities split {owner} --system {system}` frees it first",
+                        "{} belongs to {} already, and is not moved silently: `eager-tide identities split {owner} {system}` frees it first",
                         account.name,
                         self.label(owner)
                     ));

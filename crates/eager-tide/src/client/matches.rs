@@ -101,21 +101,19 @@ fn sign(own: &str, value: &MatchValue) -> &'static str {
 }
 
 fn print_case(case: &MatchCase) {
-    output::line(&format!("{}: {}", words(&case.word), case.reason));
+    output::line(&case.reason);
     if let Some(rule) = &case.rule {
         output::line(&format!("by {rule}"));
     }
     output::line("");
-    let mut head = vec!["value".to_owned(), case.own.name.clone()];
-    head.extend(case.candidates.iter().enumerate().map(|(at, side)| format!("{}. {}", at + 1, side.name)));
-    let head: Vec<&str> = head.iter().map(String::as_str).collect();
-    output::table(
-        &head,
-        case.rows.iter().map(|row| {
-            let theirs = row.theirs.iter().map(|v| format!("{} {}", sign(&row.own, v), v.value));
-            [row.attribute.clone(), row.own.clone()].into_iter().chain(theirs).collect()
-        }),
-    );
+    let head: Vec<String> = (1..=case.candidates.len()).map(|at| format!("candidate {at}")).collect();
+    let head: Vec<&str> = ["value", "looks for its other half"].into_iter().chain(head.iter().map(String::as_str)).collect();
+    let names = ["".to_owned(), case.own.name.clone()].into_iter().chain(case.candidates.iter().map(|side| format!("  {}", side.name)));
+    let rows = case.rows.iter().map(|row| {
+        let theirs = row.theirs.iter().map(|v| format!("{} {}", sign(&row.own, v), v.value));
+        [row.attribute.clone(), row.own.clone()].into_iter().chain(theirs).collect()
+    });
+    output::table(&head, std::iter::once(names.collect()).chain(rows));
 }
 
 impl Match {

@@ -3,7 +3,7 @@
 use super::{Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, hands_off};
 use crate::compose::{self, Composed};
 use crate::expr::Values;
-use crate::matching::{Answers, Found, IdentityIndex, Said};
+use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::Reason;
 use crate::rules::{RuleSet, TypeRules};
@@ -116,7 +116,7 @@ pub(crate) fn assemble(
             let account = &population.accounts[at];
             let linked = owner.get(&account.id).copied();
             place(
-                Placing { population, groups, system, types, index: &index, answers: &answers, taken: &taken },
+                Placing { rules, population, groups, system, types, index: &index, answers: &answers, taken: &taken },
                 at,
                 linked,
                 kind,
@@ -172,6 +172,7 @@ fn existing(identity: &Identity) -> Person {
 }
 
 struct Placing<'a> {
+    rules: &'a RuleSet,
     population: &'a Population,
     groups: &'a Groups<'a>,
     system: &'a str,
@@ -295,14 +296,21 @@ fn place(
                     let rival = people.get(it).and_then(|person| {
                         person.sources.iter().find(|&&other| with.population.accounts[other].system == with.system).copied()
                     });
-                    if let Some(other) = rival {
+                    // By what it holds now: a number that its own record gave up is free for somebody else.
+                    let given_up = rival.is_some()
+                        && people.get(it).zip(with.rules.identities.get(&kind)).is_some_and(|(person, declared)| {
+                            let sources = feeding(with.rules, with.population, kind, &person.sources);
+                            let now = compose::identity(declared, &sources, false).attributes;
+                            identity_keys(rule, &now).is_disjoint(&account_keys(rule, account))
+                        });
+                    if let (Some(other), false) = (rival, given_up) {
                         let other = &with.population.accounts[other].name;
                         let reason = Reason::by(format!("matches by {} an identity that {other} already feeds", rule.name), &rule.place);
                         line(Verdict::Held, reason.clone());
                         outcome.questions.push(asked(&with, kind, account, Doubt::Taken, vec![it.to_owned()], reason));
                         return;
                     }
-                    Some((it.to_owned(), format!("match rule \"{}\"", rule.name)))
+                    (!given_up).then(|| (it.to_owned(), format!("match rule \"{}\"", rule.name)))
                 }
                 Found::Doubtful { it, rule: place, why } => {
                     let reason = Reason::by(format!("matches an identity by {}, but {why}", rule(place).name), &rule(place).place);

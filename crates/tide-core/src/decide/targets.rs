@@ -334,6 +334,8 @@ impl Target<'_> {
 
     /// An identity that looks for its account, or whose account may be another's.
     fn asked(&self, person: &Person, doubt: Doubt, accounts: &[usize], identities: Vec<String>, reason: Reason) -> Question {
+        let mut accounts: Vec<i64> = accounts.iter().map(|&at| self.population.accounts[at].id).collect();
+        accounts.sort_unstable();
         Question {
             system: self.system.to_owned(),
             object: self.kind,
@@ -341,7 +343,7 @@ impl Target<'_> {
             label: person.label.clone(),
             identity: Some(person.id.clone()),
             account: None,
-            accounts: accounts.iter().map(|&at| self.population.accounts[at].id).collect(),
+            accounts,
             identities,
             reason,
         }

@@ -79,7 +79,7 @@ pub async fn show_matches(
 
 /// A doubtful match, side by side.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/matches/case", tag = "matches", params(("name" = String, Path), MatchCaseQuery),
-    responses((status = 200, body = MatchCase), (status = 409, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 200, body = MatchCase), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_match_case(
     State(service): State<Service>,
     Path(name): Path<String>,
@@ -103,7 +103,7 @@ pub async fn show_match_case(
 
 /// Says something about matches, all or none. It holds until it is taken back, and is in the journal.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/matches/answers", tag = "matches", params(("name" = String, Path), MatchCaseQuery), request_body = Vec<NewMatchAnswer>,
-    responses((status = 200, body = KeptAnswers), (status = 409, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 200, body = KeptAnswers), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn answer_matches(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
