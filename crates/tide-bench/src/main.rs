@@ -1,6 +1,8 @@
 //! Benchmarks: each prints its own time, the time of a floor taken in the same run, and the ratio.
 //! Only ratios can be compared between machines.
 
+mod matching;
+
 use anyhow::{Context, ensure};
 use axum::extract::{Path, State};
 use axum::routing::post;
@@ -49,6 +51,21 @@ enum What {
         #[arg(long, default_value_t = 3000)]
         users: usize,
     },
+    /// A labelled set of people and accounts with errors, matched by the demo's rules; and how time grows
+    Match {
+        /// The seed of the set
+        #[arg(long, default_value_t = 1907)]
+        seed: u64,
+        /// How many people
+        #[arg(long, default_value_t = 20_000)]
+        people: usize,
+        /// How often each error is made, as shares of 1 (see docs/matching.md); repeated: name=share
+        #[arg(long, value_name = "ERROR=SHARE")]
+        error: Vec<String>,
+        /// The largest population that is timed
+        #[arg(long, default_value_t = 100_000)]
+        timed: usize,
+    },
     /// One observation, in a process of its own so that its memory can be told
     #[command(hide = true)]
     Once { url: String, admin: String, password: String },
@@ -61,6 +78,7 @@ async fn main() -> anyhow::Result<()> {
     match Cli::parse().what {
         What::Observe { people } => observe(people),
         What::Provider { users } => provider(users).await,
+        What::Match { seed, people, error, timed } => matching::run(seed, people, &error, timed),
         What::Once { url, admin, password } => once(url, admin, password).await,
     }
 }

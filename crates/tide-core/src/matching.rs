@@ -227,6 +227,24 @@ pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet
     keys(rule, &rule.identity, &Values { account: None, identity: Some(identity) })
 }
 
+/// Why a match of two is doubtful although its key fits: too few of the other values agree.
+fn disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
+    let (mut both, mut agreed) = (0, 0);
+    for (there, here) in &rule.agree {
+        let keys = |program: &Program, values: Values<'_>| -> BTreeSet<String> {
+            program.run(&values).unwrap_or_default().iter().filter_map(|value| Compare::Name.key(&value.to_string())).collect()
+        };
+        let there = keys(there, Values { account: Some(&account.attributes), identity: None });
+        let here = keys(here, Values { account: None, identity: Some(identity) });
+        if !there.is_empty() && !here.is_empty() {
+            both += 1;
+            agreed += usize::from(!there.is_disjoint(&here));
+        }
+    }
+    let wanted = rule.at_least.min(both);
+    (agreed < wanted).then(|| format!("of {both} other values {agreed} agree, and {wanted} must"))
+}
+
 fn shown(keys: &BTreeSet<String>) -> String {
     keys.iter().map(|key| key.trim_start_matches('\u{1f}').replace('\u{1f}', ", ")).collect::<Vec<_>>().join(" or ")
 }
@@ -290,6 +308,7 @@ impl<T: Copy + Ord> Index<T> {
         rules: &[MatchRule],
         ours: impl Fn(&MatchRule) -> BTreeSet<String>,
         theirs: impl Fn(&MatchRule, T) -> BTreeSet<String>,
+        differ: impl Fn(&MatchRule, T) -> Option<String>,
         allow: impl Fn(T) -> bool,
     ) -> Found<T> {
         for (place, rule) in rules.iter().enumerate() {
@@ -311,7 +330,10 @@ impl<T: Copy + Ord> Index<T> {
                     return Found::Doubtful { it, rule: place, why };
                 }
             }
-            return Found::One { it, rule: place };
+            return match differ(rule, it) {
+                Some(why) => Found::Doubtful { it, rule: place, why },
+                None => Found::One { it, rule: place },
+            };
         }
         Found::Nobody
     }
@@ -334,7 +356,8 @@ impl<'a> AccountIndex<'a> {
     /// The account that an identity matches, among those that are allowed.
     pub fn find(&self, identity: &Attributes, allow: impl Fn(usize) -> bool) -> Found<usize> {
         let theirs = |rule: &MatchRule, at: usize| account_keys(rule, &self.accounts[at]);
-        self.index.find(self.rules, |rule| identity_keys(rule, identity), theirs, allow)
+        let differ = |rule: &MatchRule, at: usize| disagreement(rule, &self.accounts[at], identity);
+        self.index.find(self.rules, |rule| identity_keys(rule, identity), theirs, differ, allow)
     }
 }
 
@@ -356,15 +379,36 @@ impl<'a> IdentityIndex<'a> {
     /// The identity that an account matches, among those that are allowed.
     pub fn find(&self, account: &Account, allow: impl Fn(&str) -> bool) -> Found<&'a str> {
         let theirs = |rule: &MatchRule, id: &str| identity_keys(rule, self.identities[id]);
-        self.index.find(self.rules, |rule| account_keys(rule, account), theirs, allow)
+        let differ = |rule: &MatchRule, id: &str| disagreement(rule, account, self.identities[id]);
+        let found = self.index.find(self.rules, |rule| account_keys(rule, account), theirs, differ, &allow);
+        match found {
+            Found::One { it, rule } => match self.rival(account, it, false).filter(|(other, ..)| allow(other)) {
+                Some((_, by, key)) => {
+                    let why = format!("by {} it is another identity's: {key}", self.rules[by].name);
+                    Found::Doubtful { it, rule, why }
+                }
+                None => found,
+            },
+            other => other,
+        }
     }
 
-    /// By which certain rule an account carries a key that is not its own identity's and is another's.
+    /// By which certain rule an account carries a key that this identity had and another has now.
     pub fn moved(&self, account: &Account, own: &str) -> Option<(&'a str, usize, String)> {
+        self.rival(account, own, true)
+    }
+
+    /// Who else an account would belong to, by which certain rule and key: by one that this identity does
+    /// not share, or (`instead`) by one of which it has another.
+    pub fn rival(&self, account: &Account, own: &str, instead: bool) -> Option<(&'a str, usize, String)> {
         let ours = self.identities.get(own)?;
         self.rules.iter().enumerate().filter(|(_, rule)| rule.certain).find_map(|(place, rule)| {
-            let (there, here) = (account_keys(rule, account), identity_keys(rule, ours));
-            if there.is_empty() || here.is_empty() || !there.is_disjoint(&here) {
+            let there = account_keys(rule, account);
+            if there.is_empty() {
+                return None;
+            }
+            let here = identity_keys(rule, ours);
+            if (instead && here.is_empty()) || !there.is_disjoint(&here) {
                 return None;
             }
             let other = there.iter().filter_map(|key| self.index.by_rule[place].get(key)).flatten().find(|id| **id != own)?;
@@ -393,6 +437,8 @@ mod tests {
             identity: compile(Root::Identity),
             compare,
             certain,
+            agree: Vec::new(),
+            at_least: 1,
             place: Place::default(),
         }
     }

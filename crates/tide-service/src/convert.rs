@@ -252,7 +252,16 @@ fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::System
                     .map(|(a, i)| format!("{}  =  {}", a.source(), i.source()))
                     .collect::<Vec<_>>()
                     .join("  and  "),
-                note: format!("{}, compared {}", if rule.certain { "joins by itself" } else { "asks a person" }, rule.compare.word()),
+                note: format!(
+                    "{}, compared {}{}",
+                    if rule.certain { "joins by itself" } else { "asks a person" },
+                    rule.compare.word(),
+                    if rule.agree.is_empty() {
+                        String::new()
+                    } else {
+                        format!(", if {} of {} others agree", rule.at_least, rule.agree.len())
+                    }
+                ),
                 place: place(&rule.place),
             })
             .collect(),

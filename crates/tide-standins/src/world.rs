@@ -175,10 +175,16 @@ const FAMILY: [&str; 60] = [
 
 /// A small repeatable source of numbers (splitmix64): the same on every machine and in every
 /// version, which a random library does not promise.
-struct Dice(u64);
+pub struct Dice(u64);
 
 impl Dice {
-    fn roll(&mut self, below: usize) -> usize {
+    /// A source that always gives the same for the same seed.
+    pub fn new(seed: u64) -> Self {
+        Dice(seed)
+    }
+
+    /// A number from 0 up to, and not including, another.
+    pub fn roll(&mut self, below: usize) -> usize {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut z = self.0;
         z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
@@ -189,6 +195,11 @@ impl Dice {
     fn of<T: Copy>(&mut self, from: &[T]) -> T {
         from[self.roll(from.len())]
     }
+}
+
+/// A name in plain Latin letters, as a clerk without the right keys types it.
+pub fn latin_name(text: &str) -> String {
+    deunicode::deunicode(text).trim().to_owned()
 }
 
 fn latin(text: &str) -> String {

@@ -264,6 +264,22 @@ impl Target<'_> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let population = self.population;
         let name = |at: usize| population.accounts[at].name.clone();
+        // One rule says that it is hers, and another that it is his: neither joins by itself.
+        let found = match found {
+            Pick::Matched(Found::One { it, rule }) if !owned.contains(&it) => {
+                let account = &population.accounts[it];
+                let rival = self.identities.rival(account, &person.id, false).filter(|(other, ..)| self.answers.allow(account.id, other));
+                match rival {
+                    Some((other, by, key)) => {
+                        let whose = people.iter().find(|p| p.id == other).map_or(other, |p| p.label.as_str());
+                        let why = format!("by {} it is {whose}'s: {key}", self.types.matching[by].name);
+                        Pick::Matched(Found::Doubtful { it, rule, why })
+                    }
+                    None => Pick::Matched(Found::One { it, rule }),
+                }
+            }
+            other => other,
+        };
         let found = match found {
             Pick::New => Found::Nobody,
             Pick::Answered(at, answer) => {

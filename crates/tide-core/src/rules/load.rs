@@ -315,6 +315,25 @@ fn type_rules(section: Section<'_>, kind: ObjectType, scopes: &Scopes<'_>, schem
             texts.iter().filter_map(|text| program(source, text, &scopes.known(&[root]))).collect()
         };
         let (account, identity) = (side(&there, Root::Account), side(&here, Root::Identity));
+        let mut agree = Vec::new();
+        for item in rule.list("agree") {
+            let Some(pair) = rule.as_section("agree", item, "a value that agrees") else { continue };
+            match (pair.text("account"), pair.text("identity")) {
+                (Some(there), Some(here)) => {
+                    agree.extend(side(&[there], Root::Account).pop().zip(side(&[here], Root::Identity).pop()));
+                }
+                _ => source.error(pair.at, "a value that agrees has two sides", Some("{ account = '…', identity = '…' }".into())),
+            }
+            pair.done();
+        }
+        let at_least = rule.number("at_least").map_or(1, |number| number as usize);
+        if at_least > agree.len().max(1) {
+            source.error(
+                rule.at,
+                format!("`at_least` wants {at_least} values to agree, and {} are named", agree.len()),
+                Some("name more in `agree`, or ask for fewer".into()),
+            );
+        }
         if rule.get("account").is_none() || rule.get("identity").is_none() {
             source.error(rule.at, "a match rule has two sides", Some("account = '…' and identity = '…'".into()));
         } else if there.len() != here.len() {
@@ -324,7 +343,7 @@ fn type_rules(section: Section<'_>, kind: ObjectType, scopes: &Scopes<'_>, schem
                 Some("account = ['account.sn', 'account.birthDate'] and identity = ['identity.familyName', 'identity.birthDate']".into()),
             );
         } else if !account.is_empty() && account.len() == there.len() && identity.len() == here.len() {
-            types.matching.push(MatchRule { name, account, identity, compare, certain, place: rule.place() });
+            types.matching.push(MatchRule { name, account, identity, compare, certain, agree, at_least, place: rule.place() });
         }
         rule.done();
     }

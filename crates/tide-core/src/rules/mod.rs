@@ -243,6 +243,10 @@ pub struct MatchRule {
     pub compare: Compare,
     /// Does a match join by itself? If not, a person is asked.
     pub certain: bool,
+    /// Other values, account's and identity's side, that speak for a match.
+    pub agree: Vec<(Program, Program)>,
+    /// How many of those that are there on both sides must agree, or a person is asked.
+    pub at_least: usize,
     /// Where it stands.
     pub place: Place,
 }
