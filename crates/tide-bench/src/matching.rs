@@ -237,7 +237,11 @@ fn judge(set: &Labelled, outcome: &Outcome) -> Result {
         let own = set.own.get(&number).copied().flatten();
         let slot = match (linked.get(identity.id.as_str()), asked.get(identity.id.as_str()), own) {
             (Some(account), _, own) if Some(*account) == own => &mut result.joined,
-            (Some(_), ..) => &mut result.wrong,
+            (Some(account), ..) => {
+                let there = set.population.accounts.iter().find(|a| a.id == *account);
+                eprintln!("wrong: {:?}\n   got {:?}", identity.attributes, there.map(|a| &a.attributes));
+                &mut result.wrong
+            }
             (None, Some(candidates), Some(own)) if candidates.contains(&own) => &mut result.rightly_asked,
             (None, Some(_), Some(_)) => &mut result.asked_of_others,
             (None, Some(_), None) => &mut result.asked_for_nothing,

@@ -140,6 +140,8 @@ pub struct Answer {
 #[derive(Debug, Default)]
 pub(crate) struct Answers<'a> {
     pairs: HashMap<(i64, &'a str), &'a Answer>,
+    joins_of: HashMap<&'a str, Vec<(i64, &'a Answer)>>,
+    joins_by: HashMap<i64, Vec<(&'a str, &'a Answer)>>,
     identities: HashMap<&'a str, &'a Answer>,
     accounts: HashMap<i64, &'a Answer>,
 }
@@ -149,12 +151,20 @@ impl<'a> Answers<'a> {
         let mut answers = Answers::default();
         for answer in all.iter().filter(|answer| answer.system == system) {
             match (answer.account, answer.identity.as_deref()) {
-                (Some(account), Some(identity)) => drop(answers.pairs.insert((account, identity), answer)),
+                (Some(account), Some(identity)) => {
+                    answers.pairs.insert((account, identity), answer);
+                    if answer.said == Said::Join {
+                        answers.joins_of.entry(identity).or_default().push((account, answer));
+                        answers.joins_by.entry(account).or_default().push((identity, answer));
+                    }
+                }
                 (None, Some(identity)) => drop(answers.identities.insert(identity, answer)),
                 (Some(account), None) => drop(answers.accounts.insert(account, answer)),
                 (None, None) => {}
             }
         }
+        answers.joins_of.values_mut().for_each(|joins| joins.sort_by_key(|(account, _)| *account));
+        answers.joins_by.values_mut().for_each(|joins| joins.sort_by_key(|(identity, _)| *identity));
         answers
     }
 
@@ -179,28 +189,14 @@ impl<'a> Answers<'a> {
             && self.account(account).is_none_or(|answer| answer.said != Said::Skip)
     }
 
-    /// The account that somebody said is this identity's.
-    pub fn joined_to(&self, identity: &str) -> Vec<(i64, &'a Answer)> {
-        let mut found: Vec<(i64, &Answer)> = self
-            .pairs
-            .iter()
-            .filter(|((_, whose), answer)| *whose == identity && answer.said == Said::Join)
-            .map(|((account, _), answer)| (*account, *answer))
-            .collect();
-        found.sort_by_key(|(account, _)| *account);
-        found
+    /// The accounts that somebody said are this identity's.
+    pub fn joined_to(&self, identity: &str) -> &[(i64, &'a Answer)] {
+        self.joins_of.get(identity).map_or(&[], Vec::as_slice)
     }
 
-    /// The identity that somebody said is this account's.
-    pub fn joined_by(&self, account: i64) -> Vec<(&'a str, &'a Answer)> {
-        let mut found: Vec<(&str, &Answer)> = self
-            .pairs
-            .iter()
-            .filter(|((which, _), answer)| *which == account && answer.said == Said::Join)
-            .map(|((_, whose), answer)| (*whose, *answer))
-            .collect();
-        found.sort_by_key(|(identity, _)| *identity);
-        found
+    /// The identities that somebody said are this account's.
+    pub fn joined_by(&self, account: i64) -> &[(&'a str, &'a Answer)] {
+        self.joins_by.get(&account).map_or(&[], Vec::as_slice)
     }
 }
 
@@ -227,22 +223,33 @@ pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet
     keys(rule, &rule.identity, &Values { account: None, identity: Some(identity) })
 }
 
-/// Why a match of two is doubtful although its key fits: too few of the other values agree.
+/// Why a match of two is doubtful although its key fits: one of the other values must agree and differs,
+/// or not more of them agree than differ. A value that is missing on a side says nothing.
 fn disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
-    let (mut both, mut agreed) = (0, 0);
-    for (there, here) in &rule.agree {
+    let (mut agreed, mut differ) = (0, 0);
+    for value in &rule.agree {
         let keys = |program: &Program, values: Values<'_>| -> BTreeSet<String> {
             program.run(&values).unwrap_or_default().iter().filter_map(|value| Compare::Name.key(&value.to_string())).collect()
         };
-        let there = keys(there, Values { account: Some(&account.attributes), identity: None });
-        let here = keys(here, Values { account: None, identity: Some(identity) });
-        if !there.is_empty() && !here.is_empty() {
-            both += 1;
-            agreed += usize::from(!there.is_disjoint(&here));
+        let there = keys(&value.account, Values { account: Some(&account.attributes), identity: None });
+        let here = keys(&value.identity, Values { account: None, identity: Some(identity) });
+        if there.is_empty() || here.is_empty() {
+            continue;
         }
+        if !there.is_disjoint(&here) {
+            agreed += 1;
+            continue;
+        }
+        if value.must {
+            return Some(format!("{} is {} there and {} here", value.account.source(), shown(&there), shown(&here)));
+        }
+        differ += 1;
     }
-    let wanted = rule.at_least.min(both);
-    (agreed < wanted).then(|| format!("of {both} other values {agreed} agree, and {wanted} must"))
+    let wanted = rule.at_least.min(agreed + differ);
+    if agreed < wanted || (differ > 0 && agreed <= differ) {
+        return Some(format!("of {} other values {agreed} agree and {differ} differ", agreed + differ));
+    }
+    None
 }
 
 fn shown(keys: &BTreeSet<String>) -> String {

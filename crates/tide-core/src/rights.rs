@@ -64,7 +64,7 @@ fn read(types: &TypeRules, schema: Option<&Schema>) -> Vec<String> {
     let programs = types
         .matching
         .iter()
-        .flat_map(|rule| rule.account.iter().chain(rule.agree.iter().map(|(account, _)| account)))
+        .flat_map(|rule| rule.account.iter().chain(rule.agree.iter().map(|value| &value.account)))
         .chain(types.inbound.iter().map(|mapping| &mapping.program))
         .chain(types.scope.conditions.iter().map(|condition| &condition.when))
         .chain(types.hands_off.conditions.iter().map(|condition| &condition.when));

@@ -152,7 +152,8 @@ pub(crate) fn assemble(
         }
     }
     // A person who is held for the first time is not yet an identity, and its link is not made.
-    outcome.links.retain(|link| people.iter().any(|p| p.id == link.identity && !(p.new && p.held.is_some())));
+    let waiting: HashSet<&str> = people.iter().filter(|p| p.new && p.held.is_some()).map(|p| p.id.as_str()).collect();
+    outcome.links.retain(|link| !waiting.contains(link.identity.as_str()));
     people
 }
 
@@ -283,9 +284,9 @@ fn place(
         line(Verdict::OutOfScope, Reason::new(format!("left as it is: {} said so", answer.principal)));
         return;
     }
-    let answered = with.answers.joined_by(account.id).into_iter().find(|(id, _)| people.contains_key(*id));
+    let answered = with.answers.joined_by(account.id).iter().find(|(id, _)| people.contains_key(*id));
     let found = match (answered, said) {
-        (Some((id, answer)), _) => Some((id.to_owned(), format!("{} said so", answer.principal))),
+        (Some((id, answer)), _) => Some(((*id).to_owned(), format!("{} said so", answer.principal))),
         (None, Some(_)) => None,
         (None, None) => {
             let rule = |place: usize| &with.types.matching[place];

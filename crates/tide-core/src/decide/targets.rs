@@ -107,7 +107,7 @@ impl Target<'_> {
         // Whom a person gave an account to: nobody else is matched to it.
         let given: HashMap<usize, &str> = people
             .iter()
-            .flat_map(|person| self.answers.joined_to(&person.id).into_iter().map(|(account, _)| (account, person.id.as_str())))
+            .flat_map(|person| self.answers.joined_to(&person.id).iter().map(|(account, _)| (*account, person.id.as_str())))
             .filter_map(|(account, identity)| Some((*by_id.get(&account)?, identity)))
             .collect();
         let mut found: Vec<Option<Pick<'_>>> = Vec::with_capacity(people.len());
@@ -271,7 +271,8 @@ impl Target<'_> {
                 let rival = self.identities.rival(account, &person.id, false).filter(|(other, ..)| self.answers.allow(account.id, other));
                 match rival {
                     Some((other, by, key)) => {
-                        let whose = people.iter().find(|p| p.id == other).map_or(other, |p| p.label.as_str());
+                        let whose =
+                            people.binary_search_by(|p| p.id.as_str().cmp(other)).map_or(other, |place| people[place].label.as_str());
                         let why = format!("by {} it is {whose}'s: {key}", self.types.matching[by].name);
                         Pick::Matched(Found::Doubtful { it, rule, why })
                     }

@@ -320,7 +320,9 @@ fn type_rules(section: Section<'_>, kind: ObjectType, scopes: &Scopes<'_>, schem
             let Some(pair) = rule.as_section("agree", item, "a value that agrees") else { continue };
             match (pair.text("account"), pair.text("identity")) {
                 (Some(there), Some(here)) => {
-                    agree.extend(side(&[there], Root::Account).pop().zip(side(&[here], Root::Identity).pop()));
+                    let must = pair.truth("must").unwrap_or_default();
+                    let both = side(&[there], Root::Account).pop().zip(side(&[here], Root::Identity).pop());
+                    agree.extend(both.map(|(account, identity)| Agreement { account, identity, must }));
                 }
                 _ => source.error(pair.at, "a value that agrees has two sides", Some("{ account = '…', identity = '…' }".into())),
             }

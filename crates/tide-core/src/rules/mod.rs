@@ -243,12 +243,23 @@ pub struct MatchRule {
     pub compare: Compare,
     /// Does a match join by itself? If not, a person is asked.
     pub certain: bool,
-    /// Other values, account's and identity's side, that speak for a match.
-    pub agree: Vec<(Program, Program)>,
+    /// Other values that speak for a match: more must agree than differ.
+    pub agree: Vec<Agreement>,
     /// How many of those that are there on both sides must agree, or a person is asked.
     pub at_least: usize,
     /// Where it stands.
     pub place: Place,
+}
+
+/// A value that speaks for a match when both sides have it and it is the same.
+#[derive(Debug, Clone)]
+pub struct Agreement {
+    /// The account's side.
+    pub account: Program,
+    /// The identity's side.
+    pub identity: Program,
+    /// Does a difference in it alone make the match doubtful?
+    pub must: bool,
 }
 
 /// How much a value is needed.
