@@ -99,7 +99,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     assert!(said(service, &["run"], 0).contains("everything was as it should be"));
     let status = said(service, &["status"], 0);
     assert!(
-        status.contains("293 active") && status.contains("waiting      11 lines are held") && status.contains("--verdict held"),
+        status.contains("293 active") && status.contains("waiting      13 lines are held") && status.contains("--verdict held"),
         "{status}"
     );
 
