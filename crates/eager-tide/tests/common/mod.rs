@@ -177,8 +177,9 @@ pub fn connect(
     assert!(published.status.success(), "{}", text(&published));
 }
 
-/// An HTTP client. The TLS provider is installed once; a second call says that it is there.
+/// An HTTP client that takes a new connection for each request: one that the service has just closed is
+/// no failure of what comes next. The TLS provider is installed once; a second call says that it is there.
 pub fn http() -> reqwest::Client {
     let _ = rustls::crypto::ring::default_provider().install_default();
-    reqwest::Client::builder().tls_backend_rustls().no_proxy().build().unwrap()
+    reqwest::Client::builder().tls_backend_rustls().no_proxy().pool_max_idle_per_host(0).build().unwrap()
 }
