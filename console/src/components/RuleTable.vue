@@ -12,7 +12,7 @@ defineProps<{ title: string; lines: RuleLine[]; head: [string, string] }>()
     <table class="plain">
       <thead>
         <tr>
-          <th class="name">{{ head[0] }}</th>
+          <th class="name">{{ head[0] || 'What' }}</th>
           <th>{{ head[1] }}</th>
           <th class="note">Note</th>
           <th class="place">Place</th>

@@ -7,6 +7,7 @@ import Tabs from 'primevue/tabs'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import RuleTable from '@/components/RuleTable.vue'
+import Trial from '@/components/Trial.vue'
 import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
@@ -94,6 +95,7 @@ const { data, error, loading, load } = useFetched(
           </TabPanel>
         </TabPanels>
       </Tabs>
+      <Trial :systems="[...new Set(data.systems.map((one) => one.system))]" />
     </template>
   </Fetched>
 </template>

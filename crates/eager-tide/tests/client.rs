@@ -90,6 +90,14 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     }
     assert!(said(service, &["run"], 3).contains("berthing is read-only for type person"), "held changes end with 3");
     assert!(said(service, &["systems", "set", "berthing", "--writable", "persons"], 1).contains("`persons` is no type"));
+    // An expression is tried on a real record before it stands in a rule.
+    let tried = said(service, &["rules", "try", "lower(trim(account.mail))", "--on", "1004", "--system", "harbour"], 0);
+    assert!(tried.contains("account.mail") && tried.contains("lower(trim(account.mail))") && tried.contains("= "), "{tried}");
+    let typo = said(service, &["rules", "try", "lower(account.mial)", "--on", "1004", "--system", "harbour"], 1);
+    assert!(typo.contains("^ ") && typo.contains("mail"), "{typo}");
+    assert!(said(service, &["rules", "try", "account.mail", "--on", "1004"], 1).contains("account"));
+    assert!(said(service, &["rules", "try", "identity.mail", "--on", "nobody-is-called-so"], 1).contains("nobody is known as"));
+    assert!(said(service, &["rules", "try", "identity.mail", "--on", "1004", "--system", "nowhere"], 1).contains("no system `nowhere`"));
     said(service, &["systems", "set", "berthing", "--writable", "person"], 0);
     said(service, &["systems", "arm", "berthing"], 0);
     set.berthing.mischief_on_writes(&[Mischief::Conflict]);

@@ -232,6 +232,13 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str) 
     browser.look("rules").await?;
     browser.click("//button[@role='tab' and normalize-space(.)='harbour']").await?;
     browser.text("address outside our domain").await?;
+    browser.fill("expression", "lower(words(identity.givenName, identity.familyNam))").await?;
+    browser.fill("on", "1009").await?;
+    browser.text("did you mean").await?;
+    browser.fill("expression", "lower(words(identity.givenName, identity.familyName))").await?;
+    browser.text("words(identity.givenName, identity.familyName)").await?;
+    browser.text("= ").await?;
+    browser.look("trial").await?;
 
     // 4: the preview.
     browser.page("Overview").await?;

@@ -106,3 +106,56 @@ pub struct Rules {
     /// Faults that it has by now, against what the systems say of themselves.
     pub faults: Vec<Fault>,
 }
+
+/// An expression to try.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewTrial {
+    /// The expression.
+    pub expression: String,
+    /// On whom: a name, an employee number, an address, an id.
+    pub on: String,
+    /// The system whose account it may read too.
+    #[serde(default)]
+    pub system: Option<String>,
+    /// `person`, `service` or `group`; persons, if left out.
+    #[serde(default)]
+    pub object: Option<String>,
+}
+
+/// One part of an expression, and what it gave.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TrialStep {
+    /// The part.
+    pub text: String,
+    /// What it gave.
+    pub value: String,
+    /// Where it stands, in characters from 0.
+    pub offset: usize,
+}
+
+/// What is wrong with an expression, or with this evaluation of it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TrialFault {
+    /// Where, in characters from 0.
+    pub offset: usize,
+    /// What.
+    pub message: String,
+    /// What to do.
+    pub help: Option<String>,
+}
+
+/// What an expression gave on one record.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Trial {
+    /// Whom it was tried on.
+    pub label: String,
+    /// The account that it read.
+    pub account: Option<String>,
+    /// Each part and what it gave, the innermost first.
+    pub steps: Vec<TrialStep>,
+    /// The values that came of it; none is no value.
+    pub values: Vec<String>,
+    /// What is wrong, if something is.
+    pub fault: Option<TrialFault>,
+}

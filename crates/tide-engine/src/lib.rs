@@ -15,6 +15,7 @@ mod reading;
 mod runs;
 mod scope;
 mod systems;
+mod trial;
 mod watch;
 
 pub use allowed::Allowed;
@@ -27,6 +28,7 @@ pub use reading::Read;
 pub use runs::{Plan, Rules};
 pub use scope::{ScopeCount, ScopeLine, ScopeTrial, ScopeView, Stand};
 pub use systems::{Change, NewSystem};
+pub use trial::Trial;
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};

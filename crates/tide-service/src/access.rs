@@ -74,6 +74,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/rules", Grant::Operators),
     ("PUT", "/api/v1/rules", Grant::Operators),
     ("POST", "/api/v1/rules/check", Grant::Operators),
+    ("POST", "/api/v1/rules/try", Grant::Operators),
     ("GET", "/api/v1/change-sets", Grant::Operators),
     ("POST", "/api/v1/change-sets", Grant::Operators),
     ("GET", "/api/v1/change-sets/{id}", Grant::Operators),

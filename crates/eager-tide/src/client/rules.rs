@@ -6,7 +6,7 @@ use clap::Subcommand;
 use reqwest::Method;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use tide_api::{Published, RuleCheck, RuleFile, RuleFiles, RuleLine};
+use tide_api::{NewTrial, Published, RuleCheck, RuleFile, RuleFiles, RuleLine, Trial};
 
 /// What can be done with rules.
 #[derive(Subcommand)]
@@ -23,6 +23,17 @@ pub enum Rules {
     },
     /// The published rules, in words
     Show,
+    /// Try an expression on a real record, with what each part of it gives; nothing is kept
+    Try {
+        /// The expression, for example: lower(account.mail)
+        expression: String,
+        /// On whom: a name, an employee number, an address, an id
+        #[arg(long, value_name = "PERSON")]
+        on: String,
+        /// The system whose account it may read too
+        #[arg(long, value_name = "NAME")]
+        system: Option<String>,
+    },
     /// Write the published rules into a folder, comments and all
     Export {
         /// The folder; files of the same name are replaced
@@ -114,6 +125,32 @@ impl Rules {
                 }
                 section("guards", &rules.guards);
                 print_faults(&rules.faults);
+            }
+            Rules::Try { expression, on, system } => {
+                let new = NewTrial { expression: expression.clone(), on, system, object: None };
+                let trial: Trial = client.send(Method::POST, "rules/try", &new).await?;
+                if reach.json() {
+                    output::json(&trial)?;
+                } else {
+                    output::line(&match &trial.account {
+                        Some(account) => format!("on {}, whose account is {account}\n", trial.label),
+                        None => format!("on {}\n", trial.label),
+                    });
+                    if !trial.steps.is_empty() {
+                        output::table(&["part", "gives"], trial.steps.iter().map(|step| vec![step.text.clone(), step.value.clone()]));
+                    }
+                    match &trial.fault {
+                        None if trial.values.is_empty() => output::line("\nno value"),
+                        None => output::line(&format!("\n= {}", trial.values.join(" · "))),
+                        Some(fault) => {
+                            output::line(&format!("{expression}\n{}^ {}", " ".repeat(fault.offset), fault.message));
+                            if let Some(help) = &fault.help {
+                                output::line(&format!("to do: {help}"));
+                            }
+                        }
+                    }
+                }
+                return Ok(if trial.fault.is_none() { ExitCode::SUCCESS } else { ExitCode::from(1) });
             }
             Rules::Export { folder } => {
                 let rules: tide_api::Rules = client.get("rules", &[]).await?;

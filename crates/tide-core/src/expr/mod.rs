@@ -20,11 +20,13 @@
 pub(crate) mod compile;
 mod eval;
 mod functions;
+mod trace;
 
 pub use compile::closest;
 pub use compile::{Known, Names};
 pub use eval::{Datum, Values};
 pub use functions::catalogue;
+pub use trace::{Step, shown};
 
 use crate::value::{Attributes, Value};
 use compile::Node;

@@ -238,6 +238,35 @@ impl Scopes<'_> {
     }
 }
 
+/// What expressions may name in one type of a system with this schema.
+fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> Scopes<'a> {
+    let mut identity: BTreeMap<String, bool> = rules
+        .identities
+        .get(&kind)
+        .map(|identity| identity.attributes.iter().map(|a| (a.name.clone(), a.many)).collect())
+        .unwrap_or_default();
+    // Every identity has these, whatever is declared.
+    identity.insert("id".into(), false);
+    identity.insert("stage".into(), false);
+    Scopes {
+        account: schema.map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
+        identity,
+        tables: &rules.tables,
+    }
+}
+
+/// Compiles an expression that is tried, with the names that a rule there could use.
+pub(super) fn expression(
+    rules: &RuleSet,
+    kind: ObjectType,
+    account: Option<Option<&Schema>>,
+    source: &str,
+) -> Result<Program, crate::expr::ExprError> {
+    let schema = account.flatten().filter(|schema| !schema.attributes.is_empty());
+    let roots: &[Root] = if account.is_some() { &[Root::Account, Root::Identity] } else { &[Root::Identity] };
+    Program::compile(source, &scopes(rules, kind, schema).known(roots))
+}
+
 fn system(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Option<SystemRules> {
     let source = root.source;
     let Some((name, _)) = root.text("system") else {
@@ -247,22 +276,10 @@ fn system(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Option<Syste
     let mut system = SystemRules { name: name.clone(), file: source.name.to_owned(), types: BTreeMap::new() };
     for (kind, section) in type_sections(&root) {
         let schema = schemas.get(&name).and_then(|by_type| by_type.get(&kind)).filter(|s| !s.attributes.is_empty());
-        let mut identity: BTreeMap<String, bool> = rules
-            .identities
-            .get(&kind)
-            .map(|identity| identity.attributes.iter().map(|a| (a.name.clone(), a.many)).collect())
-            .unwrap_or_default();
         if !rules.identities.contains_key(&kind) {
             source.error(section.at, format!("identities.toml declares no {kind}"), Some(format!("add [{kind}.attributes] there")));
         }
-        // Every identity has these, whatever is declared.
-        identity.insert("id".into(), false);
-        identity.insert("stage".into(), false);
-        let scopes = Scopes {
-            account: schema.map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
-            identity,
-            tables: &rules.tables,
-        };
+        let scopes = scopes(rules, kind, schema);
         let types = type_rules(section, kind, &scopes, schema, rules);
         system.types.insert(kind, types);
     }

@@ -376,6 +376,12 @@ impl RuleSet {
         load::load(files, schemas)
     }
 
+    /// Compiles an expression that is tried and not kept. `account` says whether it may read an account, and
+    /// with which schema, if that is known.
+    pub fn expression(&self, kind: ObjectType, account: Option<Option<&Schema>>, source: &str) -> Result<Program, crate::expr::ExprError> {
+        load::expression(self, kind, account, source)
+    }
+
     /// The rules of one system for one type.
     pub fn of(&self, system: &str, kind: ObjectType) -> Option<&TypeRules> {
         self.systems.get(system).and_then(|rules| rules.types.get(&kind))

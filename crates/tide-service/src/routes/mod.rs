@@ -69,6 +69,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(systems::show_schema))
         .routes(routes!(rules::show_rules, rules::publish_rules))
         .routes(routes!(rules::check_rules))
+        .routes(routes!(rules::try_expression))
         .routes(routes!(changes::list_change_sets, changes::begin_change_set))
         .routes(routes!(changes::show_change_set))
         .routes(routes!(changes::list_lines))

@@ -6,7 +6,7 @@ use crate::convert;
 use crate::problem::{Body, Refusal};
 use axum::extract::State;
 use axum::{Extension, Json};
-use tide_api::{Problem, Published, RuleCheck, RuleFiles, Rules};
+use tide_api::{NewTrial, Problem, Published, RuleCheck, RuleFiles, Rules, Trial, TrialFault, TrialStep};
 use tide_core::rules::{RuleFile, Severity};
 
 fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
@@ -60,4 +60,18 @@ pub async fn publish_rules(
 ) -> Result<Json<Published>, Refusal> {
     let (version, faults) = service.engine.publish_rules(&files(given)?, &caller.principal.id).await?;
     Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
+}
+
+/// Tries an expression on a real record, with what each part of it gives. Nothing is kept.
+#[utoipa::path(post, path = "/api/v1/rules/try", tag = "rules", request_body = NewTrial,
+    responses((status = 200, body = Trial), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn try_expression(State(service): State<Service>, Body(new): Body<NewTrial>) -> Result<Json<Trial>, Refusal> {
+    let object = super::scope::object(new.object.as_deref())?;
+    let trial = service.engine.try_expression(&new.expression, new.on.trim(), new.system.as_deref(), object).await?;
+    let (values, fault) = match trial.result {
+        Ok(values) => (values.iter().map(|value| tide_core::expr::shown(std::slice::from_ref(value))).collect(), None),
+        Err(error) => (Vec::new(), Some(TrialFault { offset: error.offset, message: error.message, help: error.help })),
+    };
+    let steps = trial.steps.into_iter().map(|step| TrialStep { text: step.text, value: step.value, offset: step.offset }).collect();
+    Ok(Json(Trial { label: trial.label, account: trial.account, steps, values, fault }))
 }

@@ -1,0 +1,222 @@
+//! An evaluation, step by step: what each part of an expression gives on a real record.
+
+use super::compile::{Binary, Node, Op};
+use super::eval::{self, Datum};
+use super::{ExprError, Program, Values};
+use crate::value::{Value, show};
+
+/// The most steps that are told, and the most characters of each text and value.
+const TOLD: (usize, usize) = (200, 200);
+
+/// One part of an expression, and what it gave.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Step {
+    /// The part, as it would be written.
+    pub text: String,
+    /// What it gave, as an expression would write it.
+    pub value: String,
+    /// Where it stands in the source, in characters from 0.
+    pub offset: usize,
+}
+
+fn clip(text: String) -> String {
+    if text.chars().count() <= TOLD.1 { text } else { format!("{}…", text.chars().take(TOLD.1).collect::<String>()) }
+}
+
+fn quoted(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+/// A value as an expression would write it.
+fn written(datum: &Datum) -> String {
+    match datum {
+        Datum::Null => "null".into(),
+        Datum::Bool(truth) => truth.to_string(),
+        Datum::Int(number) => number.to_string(),
+        Datum::Text(text) => quoted(text),
+        Datum::Time(time) => time.to_string(),
+        Datum::Opaque(value) => value.to_string(),
+        Datum::List(items) => format!("[{}]", items.iter().map(written).collect::<Vec<_>>().join(", ")),
+    }
+}
+
+fn sign(op: Binary) -> &'static str {
+    match op {
+        Binary::Add => "+",
+        Binary::Subtract => "-",
+        Binary::Multiply => "*",
+        Binary::Divide => "/",
+        Binary::Modulo => "%",
+        Binary::Equal => "==",
+        Binary::Different => "!=",
+        Binary::Less => "<",
+        Binary::LessOrEqual => "<=",
+        Binary::Greater => ">",
+        Binary::GreaterOrEqual => ">=",
+        Binary::In => "in",
+    }
+}
+
+fn all(nodes: &[Node]) -> String {
+    nodes.iter().map(text).collect::<Vec<_>>().join(", ")
+}
+
+/// A part of an operation, in brackets where it would be read otherwise without them.
+fn operand(node: &Node, of: Option<Binary>) -> String {
+    match &node.op {
+        Op::Binary(op, ..) if Some(*op) == of => text(node),
+        Op::Binary(..) | Op::And(..) | Op::Or(..) | Op::Choose(..) => format!("({})", text(node)),
+        _ => text(node),
+    }
+}
+
+fn text(node: &Node) -> String {
+    match &node.op {
+        Op::Literal(datum) => written(datum),
+        Op::Attribute { root, name, list } => {
+            let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '.'));
+            let read = if plain { format!("{}.{name}", root.word()) } else { format!("{}[{}]", root.word(), quoted(name)) };
+            if *list { format!("every({read})") } else { read }
+        }
+        Op::Local(name) => name.clone(),
+        Op::Not(inner) => format!("!{}", operand(inner, None)),
+        Op::Negate(inner) => format!("-{}", operand(inner, None)),
+        Op::And(left, right) => format!("{} && {}", operand(left, None), operand(right, None)),
+        Op::Or(left, right) => format!("{} || {}", operand(left, None), operand(right, None)),
+        Op::Choose(when, then, otherwise) => format!("{} ? {} : {}", operand(when, None), operand(then, None), operand(otherwise, None)),
+        Op::Binary(op, left, right) => format!("{} {} {}", operand(left, Some(*op)), sign(*op), operand(right, None)),
+        Op::Index(list, index) => format!("{}[{}]", text(list), text(index)),
+        Op::List(nodes) => format!("[{}]", all(nodes)),
+        Op::Call(function, nodes) => format!("{}({})", function.name, all(nodes)),
+        Op::Matches(inner, regex) => format!("{}.matches({})", text(inner), quoted(regex.as_str())),
+        Op::Lookup { name, key, other, .. } => match other {
+            Some(other) => format!("lookup({}, {}, {})", quoted(name), text(key), text(other)),
+            None => format!("lookup({}, {})", quoted(name), text(key)),
+        },
+        Op::Fold(fold) => format!("for each of {}", text(&fold.range)),
+    }
+}
+
+/// The parts of a node that are evaluated by themselves; what a loop does inside is not told.
+fn parts(node: &Node) -> Vec<&Node> {
+    match &node.op {
+        Op::Literal(_) | Op::Attribute { .. } | Op::Local(_) => Vec::new(),
+        Op::Not(inner) | Op::Negate(inner) | Op::Matches(inner, _) => vec![inner],
+        Op::And(left, right) | Op::Or(left, right) | Op::Binary(_, left, right) | Op::Index(left, right) => vec![left, right],
+        Op::Choose(when, then, otherwise) => vec![when, then, otherwise],
+        Op::List(nodes) | Op::Call(_, nodes) => nodes.iter().collect(),
+        Op::Lookup { key, other, .. } => std::iter::once(key.as_ref()).chain(other.as_deref()).collect(),
+        Op::Fold(fold) => vec![&fold.range],
+    }
+}
+
+fn walk(node: &Node, values: &Values<'_>, steps: &mut Vec<Step>) {
+    // Only the branch that is taken, and no operand that is never looked at.
+    let truth = |node: &Node| matches!(eval::evaluate(node, values), Ok(Datum::Bool(true)));
+    let taken: Vec<&Node> = match &node.op {
+        Op::Choose(when, then, otherwise) => vec![when, if truth(when) { then } else { otherwise }],
+        Op::And(left, right) => {
+            if truth(left) {
+                vec![left, right]
+            } else {
+                vec![left]
+            }
+        }
+        Op::Or(left, right) => {
+            if truth(left) {
+                vec![left]
+            } else {
+                vec![left, right]
+            }
+        }
+        _ => parts(node),
+    };
+    for part in taken {
+        walk(part, values, steps);
+    }
+    if steps.len() >= TOLD.0 || matches!(node.op, Op::Literal(_)) {
+        return;
+    }
+    let value = match eval::evaluate(node, values) {
+        Ok(datum) => written(&datum),
+        Err(error) => format!("error: {}", error.message),
+    };
+    let step = Step { text: clip(text(node)), value: clip(value), offset: node.offset };
+    if !steps.iter().any(|other| other.text == step.text) {
+        steps.push(step);
+    }
+}
+
+impl Program {
+    /// Evaluates with what each part gave, the innermost first. Each part is evaluated within the same
+    /// bounds as the whole.
+    pub fn trace(&self, values: &Values<'_>) -> (Vec<Step>, Result<Vec<Value>, ExprError>) {
+        let mut steps = Vec::new();
+        walk(&self.node, values, &mut steps);
+        (steps, self.run(values))
+    }
+}
+
+/// Values as one line, for the end of a trial.
+pub fn shown(values: &[Value]) -> String {
+    clip(show(values))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::expr::{Known, Root};
+    use crate::value::Attributes;
+
+    type Told = (Vec<(String, String)>, Result<Vec<Value>, ExprError>);
+
+    fn trace(source: &str) -> Told {
+        let mut account = Attributes::new();
+        account.set("mail", vec![Value::text("Ada@Skerry.example")]);
+        account.set("phones", vec![Value::text("1"), Value::text("2")]);
+        let program = Program::compile(source, &Known::open(&[Root::Account])).expect("compiles");
+        let (steps, result) = program.trace(&Values { account: Some(&account), identity: None });
+        (steps.into_iter().map(|step| (step.text, step.value)).collect(), result)
+    }
+
+    #[test]
+    fn every_step_is_told_with_its_value_innermost_first() {
+        let pair = |text: &str, value: &str| (text.to_owned(), value.to_owned());
+        let (steps, result) = trace("lower(account.mail) + '!'");
+        assert_eq!(
+            steps,
+            [
+                pair("account.mail", "\"Ada@Skerry.example\""),
+                pair("lower(account.mail)", "\"ada@skerry.example\""),
+                pair("lower(account.mail) + \"!\"", "\"ada@skerry.example!\"")
+            ]
+        );
+        assert_eq!(result, Ok(vec![Value::text("ada@skerry.example!")]));
+        let (steps, _) = trace("account.sn != null ? account.sn : account.mail");
+        assert!(!steps.iter().any(|(text, _)| text == "account.sn ? "), "{steps:?}");
+        assert_eq!(steps[0], pair("account.sn", "null"));
+        assert_eq!(steps[2], pair("account.mail", "\"Ada@Skerry.example\""));
+        let (steps, _) = trace("(account.mail + 'a' == 'b') ? 1 : 2 * (3 + 4)");
+        assert!(
+            steps.iter().any(|(text, _)| text == "account.mail + \"a\"") && steps.iter().any(|(text, _)| text == "2 * (3 + 4)"),
+            "{steps:?}"
+        );
+        let (steps, _) = trace("every(account.phones)");
+        assert_eq!(steps, [pair("every(account.phones)", "[\"1\", \"2\"]")]);
+    }
+
+    #[test]
+    fn a_step_that_fails_says_why_and_where() {
+        let (steps, result) = trace("lower(account.mail) - 1");
+        assert!(steps.last().is_some_and(|(_, value)| value.starts_with("error: ")), "{steps:?}");
+        assert!(result.is_err());
+    }
+
+    #[test]
+    fn long_values_and_many_steps_are_told_in_part() {
+        let chain = vec!["account.mail"; 60].join(" + ");
+        let (steps, result) = trace(&chain);
+        assert!(result.is_ok() && steps.len() <= TOLD.0);
+        assert!(steps.iter().all(|(text, value)| text.chars().count() <= TOLD.1 + 1 && value.chars().count() <= TOLD.1 + 1));
+    }
+}
