@@ -123,6 +123,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     for sql in [
+                        "DELETE FROM match_answer WHERE system = ?",
                         "DELETE FROM account WHERE system = ?",
                         "DELETE FROM secret WHERE owner = ?",
                         "DELETE FROM pushed WHERE system = ?",

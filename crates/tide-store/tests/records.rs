@@ -3,9 +3,10 @@
 use jiff::Timestamp;
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind, Decided, NewLink, Verdict};
+use tide_core::matching::{Answer, Said};
 use tide_core::model::Observed;
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
-use tide_store::{ChangeFilter, ChangeState, MasterKey, NewChangeSet, Settled, Store, StoreError};
+use tide_store::{ChangeFilter, ChangeState, MasterKey, NewAnswer, NewChangeSet, Settled, Store, StoreError};
 
 struct Records {
     folder: tempfile::TempDir,
@@ -319,4 +320,42 @@ async fn a_closed_store_and_a_wrong_key_say_so() {
     let missing = records.folder.path().join("no/such/folder/tide.db");
     let error = Store::open(&missing, MasterKey::generate()).await.err().expect("refused");
     assert!(error.to_string().contains("check that the folder exists"), "{error}");
+}
+
+#[tokio::test]
+async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_its_system_goes() {
+    let records = Records::new().await;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[]), observed("b2", &[])]).await;
+    let link = NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false };
+    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], vec![link], "tester", at(20)).await.expect("kept");
+    let say = async |identity: Option<&str>, account: Option<i64>, said: Said| {
+        let answer = Answer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
+        let new = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
+        records.store.answer_matches(vec![new], "p1", at(30)).await.expect("kept");
+    };
+    let held = async || {
+        let rows = records.store.match_answers(Some("berthing")).await.expect("listed");
+        rows.into_iter().map(|row| (row.id, row.answer.said, row.answer.account)).collect::<Vec<_>>()
+    };
+    say(Some("i1"), None, Said::Skip).await;
+    say(Some("i1"), Some(1), Said::Never).await;
+    assert!(records.store.population().await.expect("read").links.is_empty(), "the link between the two is ended");
+    say(Some("i1"), Some(2), Said::Join).await;
+    assert_eq!(held().await, [(3, Said::Join, Some(2)), (2, Said::Never, Some(1))], "a join is said instead of a skip");
+    say(Some("i1"), Some(2), Said::Never).await;
+    assert_eq!(held().await, [(4, Said::Never, Some(2)), (2, Said::Never, Some(1))], "the last word of the two holds");
+    records.store.take_back_answer(2, "p1", at(40)).await.expect("taken back");
+    assert!(matches!(records.store.take_back_answer(2, "p1", at(40)).await, Err(StoreError::Missing { what: "answer", .. })));
+    let acts: Vec<String> = records.store.journal(None, None, 50).await.expect("read").into_iter().map(|entry| entry.act).collect();
+    assert_eq!(acts.iter().filter(|act| act.starts_with("match.")).count(), 5, "{acts:?}");
+
+    records.read("harbour", ObjectType::Person, 50, vec![observed("h1", &[])]).await;
+    let answer = Answer { system: "harbour".into(), identity: None, account: Some(3), said: Said::Skip, principal: "Eiko".into() };
+    records
+        .store
+        .answer_matches(vec![NewAnswer { answer, object: ObjectType::Person, label: "h1".into() }], "p1", at(60))
+        .await
+        .expect("kept");
+    records.store.remove_system("harbour", "p1", at(70)).await.expect("a system goes with what was said of it");
+    assert!(records.store.match_answers(Some("harbour")).await.expect("listed").is_empty());
 }
