@@ -102,7 +102,8 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
     }
     let mut twins = Vec::new();
     for at in (1..people.len()).step_by(2) {
-        if hit(&mut dice, "twin") {
+        // Two of one name, telephone and address could be told apart by nobody: twins differ in the given name.
+        if hit(&mut dice, "twin") && people[at].given != people[at - 1].given {
             let elder = people[at - 1].clone();
             people[at].family = elder.family;
             people[at].phones = elder.phones;
