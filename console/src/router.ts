@@ -41,6 +41,13 @@ export const router = createRouter({
       component: () => import('./pages/ChangeSet.vue'),
       props: true,
     },
+    {
+      path: '/rules/drafts/:id',
+      name: 'draft',
+      component: () => import('./pages/Draft.vue'),
+      props: true,
+    },
+    { path: '/rules/history', name: 'history', component: () => import('./pages/RuleHistory.vue') },
     { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue') },
     { path: '/:rest(.*)', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
   ],

@@ -3,35 +3,41 @@ import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 import { api, take, type Schemas } from '@/api/client'
 
-const props = defineProps<{ systems: string[] }>()
+/** In a draft it is tried anew with each edition that is saved. */
+const props = defineProps<{ systems: string[]; draft?: number; edition?: number }>()
 const expression = ref('')
 const on = ref('')
 const system = ref('')
 const trial = ref<Schemas['Trial'] | null>(null)
+const mapping = ref<Schemas['MappingTrial'] | null>(null)
 const fault = ref('')
 let turn = 0
 /** Tried while it is typed: the last answer counts, and an earlier one that comes late does not. */
 async function tryIt() {
   const own = ++turn
-  if (!expression.value.trim() || !on.value.trim()) {
-    trial.value = null
+  const whole = !expression.value.trim()
+  if (!on.value.trim() || (whole && !system.value)) {
+    trial.value = mapping.value = null
     fault.value = ''
     return
   }
   try {
-    const body = { expression: expression.value, on: on.value, system: system.value || null }
-    const answer = await take(api.POST('/api/v1/rules/try', { body }))
+    const body = { on: on.value, system: system.value, draft: props.draft ?? null }
+    const tried = whole ? await take(api.POST('/api/v1/rules/try-mapping', { body })) : null
+    const one = { ...body, expression: expression.value, system: system.value || null }
+    const answer = whole ? null : await take(api.POST('/api/v1/rules/try', { body: one }))
     if (own !== turn) return
+    mapping.value = tried
     trial.value = answer
     fault.value = ''
   } catch (problem) {
     if (own !== turn) return
-    trial.value = null
+    trial.value = mapping.value = null
     fault.value = (problem as Error).message
   }
 }
 let timer: ReturnType<typeof setTimeout> | undefined
-watch([expression, on, system], () => {
+watch([expression, on, system, () => props.edition], () => {
   clearTimeout(timer)
   timer = setTimeout(tryIt, 350)
 })
@@ -48,7 +54,10 @@ const marked = computed(() => {
 
 <template>
   <section class="sheet">
-    <h2>Try an expression <span class="faint">on a real record; nothing is kept</span></h2>
+    <h2>
+      Try it
+      <span class="faint">on a real record: an expression, or a system’s whole mapping without one</span>
+    </h2>
     <div class="ask">
       <label for="expression">Expression</label>
       <InputText
@@ -61,13 +70,55 @@ const marked = computed(() => {
       <InputText id="on" v-model="on" placeholder="a name, an employee number, an address" />
       <label for="trial-system">It may read</label>
       <select id="trial-system" v-model="system">
-        <option value="">the identity</option>
+        <option value="">{{ expression.trim() ? 'the identity' : 'choose a system' }}</option>
         <option v-for="name in props.systems" :key="name" :value="name">
-          the identity, and the account in {{ name }}
+          {{ expression.trim() ? 'the identity, and the account in' : 'the whole mapping of' }} {{ name }}
         </option>
       </select>
     </div>
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
+    <div v-if="mapping" aria-live="polite">
+      <p>
+        On
+        <strong
+          ><bdi>{{ mapping.label }}</bdi></strong
+        ><span class="faint">, {{ mapping.account ?? 'who has no account there yet' }}</span>
+      </p>
+      <table>
+        <thead>
+          <tr>
+            <th>Attribute</th>
+            <th>Expression</th>
+            <th>Gives</th>
+            <th>There now</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="one in mapping.attributes" :key="one.direction + one.attribute">
+            <td>
+              {{ one.attribute }}
+              <span v-if="one.direction === 'inbound'" class="faint">of the identity</span>
+            </td>
+            <td class="mono">
+              <details>
+                <summary>{{ one.expression }}</summary>
+                <div v-for="step in one.steps" :key="step.text" class="faint">
+                  {{ step.text }} = <bdi>{{ step.value }}</bdi>
+                </div>
+                <div class="faint">{{ one.place }}</div>
+              </details>
+            </td>
+            <td :class="{ bad: one.fault, result: !one.fault }">
+              <bdi>{{ one.fault ? one.fault.message : one.values.join(' · ') || 'no value' }}</bdi>
+              <div v-if="one.note" class="faint">{{ one.note }}</div>
+            </td>
+            <td class="faint">
+              <bdi>{{ one.there.join(' · ') || '—' }}</bdi>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
     <div v-if="trial" aria-live="polite">
       <p>
         On

@@ -91,7 +91,9 @@ async function expand(event: { data: Line }) {
   )
   details.value = {
     ...details.value,
-    [line.seq]: page.items.filter((change) => change.identity === line.identity),
+    [line.seq]: page.items.filter(
+      (change) => change.identity === (line.identity ?? '') && change.label === line.label,
+    ),
   }
 }
 

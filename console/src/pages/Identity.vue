@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
@@ -11,6 +13,20 @@ const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/identities/{id}', { params: { path: { id: props.id } } })),
   (event) => event.event === 'change_set' && event.state === 'done',
 )
+const passwords = useFetched(() => take(api.GET('/api/v1/passwords')))
+const mine = computed(() => (passwords.data.value ?? []).filter((one) => one.identity === props.id))
+const shown = ref<Record<number, string>>({})
+const refused = ref('')
+/** Once: it is gone from the service with this answer. */
+async function show(id: number) {
+  try {
+    const answer = await take(api.POST('/api/v1/passwords/{id}/show', { params: { path: { id } } }))
+    shown.value[id] = answer.password
+    await passwords.load()
+  } catch (problem) {
+    refused.value = (problem as Error).message
+  }
+}
 const tone = (state: string | null | undefined) =>
   !state ? '' : state.startsWith('in step') ? 'good' : state.startsWith('will') ? 'calm' : 'faint'
 </script>
@@ -26,14 +42,14 @@ const tone = (state: string | null | undefined) =>
 
       <section class="sheet">
         <h2>Values, and where each comes from</h2>
-        <table class="plain">
+        <table class="plain values">
           <thead>
             <tr>
-              <th>Value of</th>
-              <th>is</th>
-              <th>from</th>
+              <th class="of">Value of</th>
+              <th class="is">is</th>
+              <th class="from">from</th>
               <th>because</th>
-              <th>Rule</th>
+              <th class="place">Rule</th>
             </tr>
           </thead>
           <tbody>
@@ -42,7 +58,7 @@ const tone = (state: string | null | undefined) =>
               <td>
                 <strong>{{ value.value }}</strong>
               </td>
-              <td>{{ value.from_system }}</td>
+              <td>{{ value.from_system ?? value.note }}</td>
               <td>
                 <code>{{ value.expression }}</code>
                 <div class="faint">
@@ -58,6 +74,20 @@ const tone = (state: string | null | undefined) =>
         <p v-if="!data.explanation.values.length" class="faint">
           No source feeds it now; it keeps its last values.
         </p>
+      </section>
+
+      <section v-if="mine.length" class="sheet">
+        <h2>First passwords</h2>
+        <p v-for="one in mine" :key="one.id" class="row">
+          <strong>{{ one.system }}</strong> <span class="mono">{{ one.account }}</span>
+          <template v-if="shown[one.id]"
+            ><code class="password">{{ shown[one.id] }}</code>
+            <span class="faint">It is not kept: hand it over now.</span></template
+          >
+          <span v-else-if="one.shown" class="faint">shown {{ time(one.shown) }} to {{ one.shown_to }}</span>
+          <Button v-else label="Show it, once" size="small" severity="secondary" @click="show(one.id)" />
+        </p>
+        <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
       </section>
 
       <section v-for="account in data.explanation.accounts" :key="account.system + account.key" class="sheet">
@@ -90,7 +120,7 @@ const tone = (state: string | null | undefined) =>
               <td>{{ value.value }}</td>
               <td :class="tone(value.state)">{{ value.state }}</td>
               <td>
-                <code>{{ value.expression }}</code>
+                <code>{{ value.expression }}</code> <span class="faint">{{ value.note }}</span>
               </td>
               <td class="faint mono">{{ value.rule }}</td>
             </tr>
@@ -133,6 +163,21 @@ const tone = (state: string | null | undefined) =>
 </template>
 
 <style scoped>
+.values {
+  table-layout: fixed;
+}
+.of {
+  width: 9.5rem;
+}
+.is {
+  width: 17rem;
+}
+.from {
+  width: 8rem;
+}
+.place {
+  width: 10.5rem;
+}
 .system {
   margin: 0;
 }

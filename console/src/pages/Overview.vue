@@ -15,6 +15,12 @@ const { data, error, loading, load } = useFetched(
   (event) => event.event !== 'progress' && event.event !== 'reading',
 )
 
+async function seen() {
+  const last = data.value?.notices[0]?.id ?? 0
+  await take(api.POST('/api/v1/notices/seen', { body: { last } }))
+  await load()
+}
+
 const troubled = computed(() =>
   (data.value?.systems ?? []).filter(
     (s) => s.healthy === false || s.readings.some((r) => r.state === 'broken'),
@@ -101,6 +107,22 @@ const sentence = computed(() => {
         </RouterLink>
       </section>
 
+      <template v-if="data.notices.length">
+        <div class="row spread gap">
+          <h2>Done behind our back</h2>
+          <Button label="I have seen these" size="small" severity="secondary" @click="seen" />
+        </div>
+        <ul class="sheet notices">
+          <li v-for="notice in data.notices.slice(0, 8)" :key="notice.id">
+            <strong
+              ><bdi>{{ notice.subject }}</bdi></strong
+            >
+            <bdi> {{ notice.body }}</bdi> <span class="faint">{{ ago(notice.made) }}</span>
+          </li>
+          <li v-if="data.notices.length > 8" class="faint">and {{ data.notices.length - 8 }} more</li>
+        </ul>
+      </template>
+
       <h2 class="gap">Systems</h2>
       <div class="systems">
         <SystemSheet v-for="system in data.systems" :key="system.name" :system="system" />
@@ -176,6 +198,11 @@ const sentence = computed(() => {
 }
 .alarm .number {
   color: var(--bad);
+}
+.notices {
+  margin: 0;
+  padding-left: 2rem;
+  border-left: 4px solid var(--lamp);
 }
 .gap {
   margin-top: 1.5rem;

@@ -4,6 +4,9 @@ import TabList from 'primevue/tablist'
 import TabPanel from 'primevue/tabpanel'
 import TabPanels from 'primevue/tabpanels'
 import Tabs from 'primevue/tabs'
+import Button from 'primevue/button'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import RuleTable from '@/components/RuleTable.vue'
@@ -11,14 +14,46 @@ import Trial from '@/components/Trial.vue'
 import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
+const router = useRouter()
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/rules')),
   (event) => event.event === 'rules',
 )
+const drafts = useFetched(
+  () => take(api.GET('/api/v1/rules/drafts')),
+  (event) => event.event === 'rules',
+)
+/** A system has a tab for each of its types. */
+const key = (of: { system: string; object: string }) =>
+  of.object === 'person' ? of.system : `${of.system} · ${of.object}`
+const trouble = ref('')
+async function edit() {
+  try {
+    const draft = await take(api.POST('/api/v1/rules/drafts', { body: { name: '' } }))
+    await router.push({ name: 'draft', params: { id: draft.id } })
+  } catch (problem) {
+    trouble.value = (problem as Error).message
+  }
+}
 </script>
 
 <template>
-  <h1>Rules</h1>
+  <div class="row spread">
+    <h1>Rules</h1>
+    <div class="row">
+      <RouterLink :to="{ name: 'history' }">Versions</RouterLink>
+      <Button label="Edit in a draft" size="small" @click="edit" />
+    </div>
+  </div>
+  <p v-if="trouble" class="sheet fault error" role="alert">{{ trouble }}</p>
+  <p v-if="drafts.data.value?.length" class="sheet fault">
+    Open drafts:
+    <template v-for="(draft, at) in drafts.data.value" :key="draft.id">
+      <template v-if="at">, </template>
+      <RouterLink :to="{ name: 'draft', params: { id: draft.id } }">{{ draft.name }}</RouterLink>
+      <span class="faint"> ({{ draft.changed_by }}, {{ time(draft.changed) }})</span>
+    </template>
+  </p>
   <Fetched :loading="loading" :error="error" :empty="data?.version === 0" @retry="load">
     <template #empty>
       No rules are published yet. They are a folder of TOML files: <code>eager-tide rules check FOLDER</code>,
@@ -26,8 +61,9 @@ const { data, error, loading, load } = useFetched(
     </template>
     <template v-if="data">
       <p class="faint">
-        Version {{ data.version }}, published {{ time(data.made) }} by {{ data.principal }}. Edit the files
-        and publish them with <code>eager-tide rules publish FOLDER</code>; here they are shown.
+        Version {{ data.version }}, published {{ time(data.made) }} by {{ data.principal }}. A draft is
+        checked, tried and previewed against everybody before it is published; a folder of files is published
+        with <code>eager-tide rules publish FOLDER</code>.
       </p>
       <div
         v-for="fault in data.faults"
@@ -39,20 +75,16 @@ const { data, error, loading, load } = useFetched(
         <span class="mono">{{ fault.file }}:{{ fault.line }}:{{ fault.column }}</span> {{ fault.message }}
         <div v-if="fault.help" class="faint">{{ fault.help }}</div>
       </div>
-      <Tabs :value="data.systems[0]?.system ?? 'identities'">
+      <Tabs :value="data.systems[0] ? key(data.systems[0]) : 'identities'">
         <TabList>
-          <Tab v-for="system in data.systems" :key="system.system + system.object" :value="system.system">{{
-            system.system
+          <Tab v-for="system in data.systems" :key="system.system + system.object" :value="key(system)">{{
+            key(system)
           }}</Tab>
           <Tab value="identities">identities and guards</Tab>
           <Tab value="files">files</Tab>
         </TabList>
         <TabPanels>
-          <TabPanel
-            v-for="system in data.systems"
-            :key="system.system + system.object"
-            :value="system.system"
-          >
+          <TabPanel v-for="system in data.systems" :key="system.system + system.object" :value="key(system)">
             <p>
               Type <strong>{{ system.object }}</strong><template v-if="system.outbound.length">
                 · whoever no longer takes part: <strong>{{ system.when_out }}</strong></template
@@ -77,6 +109,16 @@ const { data, error, loading, load } = useFetched(
               title="Outbound: identity → account"
               :lines="system.outbound"
               :head="['Account’s attribute', 'Expression']"
+            />
+            <RuleTable
+              title="Behind our back, and first passwords"
+              :lines="system.otherwise"
+              :head="['When', 'What becomes of it']"
+            />
+            <RuleTable
+              title="Examples: they come out at every check"
+              :lines="system.examples"
+              :head="['Shows', 'Expected']"
             />
           </TabPanel>
           <TabPanel value="identities">

@@ -52,6 +52,8 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
       { path: '/systems/:name/match', name: 'match', component: { template: '<div />' } },
       { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
+      { path: '/rules/history', name: 'history', component: { template: '<div />' } },
+      { path: '/rules/drafts/:id', name: 'draft', component: { template: '<div />' } },
       { path: '/changes/:id', name: 'change-set', component: { template: '<div />' } },
     ],
   })
@@ -106,6 +108,7 @@ const overview = {
   last_preview: null,
   failed: 0,
   held: 0,
+  notices: [],
 }
 
 beforeEach(() => {

@@ -139,7 +139,11 @@ async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result
     }
     engine.publish_rules(&files, "demo").await?;
     for name in ["berthing", "classroom"] {
-        let change = Change { writable: Some(vec![tide_core::ObjectType::Person]), armed: Some(true), ..Change::default() };
+        let change = Change {
+            writable: Some(vec![tide_core::ObjectType::Person, tide_core::ObjectType::Group]),
+            armed: Some(true),
+            ..Change::default()
+        };
         engine.set_system(name, change, "demo").await?;
     }
     let armed = Change { armed: Some(true), ..Change::default() };

@@ -50,6 +50,9 @@ enum Command {
     /// Check, publish, show and export the rules
     #[command(subcommand)]
     Rules(client::rules::Rules),
+    /// First passwords of new accounts: shown once
+    #[command(subcommand)]
+    Passwords(client::passwords::Passwords),
     /// Show what a run would do, and why; nothing is written
     Preview(client::changes::Preview),
     /// Read, decide and carry out
@@ -89,6 +92,7 @@ async fn main() -> ExitCode {
         Command::Scope(view) => view.run(&reach).await,
         Command::Feeds(command) => command.run(&reach).await,
         Command::Rules(command) => command.run(&reach).await,
+        Command::Passwords(command) => command.run(&reach).await,
         Command::Preview(preview) => preview.run(&reach).await,
         Command::Run(run) => run.run(&reach).await,
         Command::Changes(command) => command.run(&reach).await,

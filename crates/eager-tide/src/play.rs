@@ -197,7 +197,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     );
 
     println!("5. The run does it");
-    let all = || stage.berthing.users().len() + stage.classroom.users().len();
+    let all = || stage.berthing.users().len() + stage.berthing.groups().len() + stage.classroom.users().len();
     let before = all();
     let started = Instant::now();
     let run = story.json(&["run", "--preview", &id]).await?;

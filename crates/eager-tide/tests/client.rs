@@ -79,7 +79,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     }
     let export = set._folder.path().join("exported");
     said(service, &["rules", "export", export.to_str().unwrap()], 0);
-    for (name, text) in world::rules() {
+    for (name, text) in world::rules_of_people() {
         assert_eq!(std::fs::read_to_string(export.join(name)).unwrap(), text, "{name} comes back as it was, comments and all");
     }
 

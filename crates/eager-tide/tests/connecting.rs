@@ -3,31 +3,18 @@
 
 mod common;
 
-use common::{Service, client, text};
+use common::{Service, client, holds, said, text};
 use tide_standins::scim_service::{CREW, Entrance, Manner, ScimService};
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE};
 
 const PASSWORD: &str = "harbour-secret";
 
-fn said(service: &Service, arguments: &[&str], code: i32) -> String {
-    let output = service.client(arguments);
-    let said = text(&output);
-    assert_eq!(output.status.code(), Some(code), "{arguments:?}: {said}");
-    said
-}
-
 fn typed(service: &Service, arguments: &[&str], secret: &str, code: i32) -> String {
     let output = client(&service.url, &service.token, arguments, secret);
     let said = text(&output);
     assert_eq!(output.status.code(), Some(code), "{arguments:?}: {said}");
     said
-}
-
-fn holds(said: &str, parts: &[&str]) {
-    for part in parts {
-        assert!(said.contains(part), "`{part}` in: {said}");
-    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -202,7 +189,7 @@ async fn what_only_some_systems_want_is_given_to_them() {
     let rules = folder.path().join("rules");
     std::fs::create_dir(&rules).unwrap();
     let publish = |cabin: &str, code| {
-        for (name, text) in world::rules() {
+        for (name, text) in world::rules_of_people() {
             let own = format!("\"crew.cabin\" = '{cabin}'\n\"crew.drills\" = '3'\n\"crew.languages\" = 'split(\"en,da\", \",\")'\n");
             let text = if name == "berthing.toml" {
                 text.replace("[person.outbound]\n", &format!("[person.outbound]\n{own}"))

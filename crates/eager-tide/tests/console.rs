@@ -272,10 +272,12 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str) 
     assert!(browser.passed().await?, "the run's progress is shown while it goes on");
     browser.look("run").await?;
     browser.page("Changes").await?;
-    browser.text("337 done").await?;
+    browser.text("390 done").await?;
     browser.page("Overview").await?;
     browser.text("lines are held").await?;
     browser.look("overview").await?;
+
+    drafts(browser).await?;
 
     // 6: the directory changes; the preview shows it, the run does it, and then nothing is left to do.
     edit_directory(directory, roster);
@@ -421,6 +423,72 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
     browser.button("Take back").await?;
     browser.click("//button[contains(., 'several match')]").await?;
     browser.text("2 accounts match by employee number").await?;
+    Ok(())
+}
+
+/// The rules are edited in a draft: a fault is underlined, an expression tried, the effect on everybody seen before
+/// anything is published; versions are compared, and an old one gone back to.
+async fn drafts(browser: &Browser) -> WebDriverResult<()> {
+    let keys = |text: &str| text.to_owned();
+    browser.page("Rules").await?;
+    browser.button("Edit in a draft").await?;
+    browser.text("nothing here has an effect before it is published").await?;
+    browser.click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]").await?;
+    let text = browser.driver.query(By::Css(".cm-content")).first().await?;
+    text.click().await?;
+    text.send_keys(Key::Control + "\u{e010}").await?;
+    let capitals =
+        "\n[[person.population]]\nname = \"capitals\"\nwhen = 'true'\n[person.population.outbound]\ntitle = 'upper(identity.titl)'";
+    text.send_keys(keys(capitals)).await?;
+    browser.text("unknown attribute `identity.titl`").await?;
+    browser.text("did you mean `identity.title`?").await?;
+    browser.driver.query(By::Css(".cm-lintRange-error")).first().await?;
+    browser.button("Try it on somebody").await?;
+    browser.fill("expression", "upper(identity.title)").await?;
+    browser.fill("on", "1009").await?;
+    browser.text("the rules have 1 error").await?;
+    text.send_keys(keys("\u{e012}\u{e012}e")).await?;
+    browser.text("The check found no fault").await?;
+    browser.fill("expression", "upper(identity.title) + ' of ' + identity.port").await?;
+    browser.text("= PLANNER of Northhaven").await?;
+    browser.look("draft").await?;
+    browser.fill("expression", " ").await?;
+    browser.driver.find(By::Css("#trial-system option[value='berthing']")).await?.click().await?;
+    browser.text("enterprise.manager.value").await?;
+    browser.button("Show the effect").await?;
+    browser.text("values in 1 system").await?;
+    browser.look("draft-effect").await?;
+    browser.button("What it changes in the rules").await?;
+    browser.text("title = 'upper(identity.title)'").await?;
+    browser.look("draft-difference").await?;
+    browser.button("Publish …").await?;
+    browser.text("Publishing sends nothing").await?;
+    browser.button("Not yet").await?;
+    browser.button("Drop it").await?;
+
+    // An edit that changes nothing for anybody is published, compared, and gone back from.
+    browser.button("Edit in a draft").await?;
+    browser.text("nothing here has an effect before it is published").await?;
+    let text = browser.driver.query(By::Css(".cm-content")).first().await?;
+    text.click().await?;
+    text.send_keys(Key::Control + "\u{e010}").await?;
+    text.send_keys("\n# kept by hand").await?;
+    browser.button("What it changes in the rules").await?;
+    browser.text("# kept by hand").await?;
+    browser.driver.query(By::XPath("//button[contains(., 'Publish …') and not(@disabled)]")).first().await?;
+    browser.button("Publish …").await?;
+    browser.text("This changes nothing for anybody").await?;
+    browser.button("Publish it").await?;
+    browser.text("Version 4, published").await?;
+    browser.click("//a[normalize-space(.)='Versions']").await?;
+    browser.button("Compare version 3 with version 4").await?;
+    browser.text("# kept by hand").await?;
+    browser.look("history").await?;
+    browser.button("Draft with version 3").await?;
+    browser.text("back to version 3").await?;
+    browser.button("Drop it").await?;
+    browser.text("Edit in a draft").await?;
+    browser.page("Overview").await?;
     Ok(())
 }
 

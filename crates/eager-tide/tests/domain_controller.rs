@@ -52,7 +52,7 @@ fn failed(report: &CheckReport) -> (String, String) {
 }
 
 fn change(attribute: &str, before: Vec<Value>, after: Vec<Value>) -> ValueChange {
-    ValueChange { attribute: attribute.into(), before, after, rule: Place::default() }
+    ValueChange { attribute: attribute.into(), before, after, rule: Place::default(), later: Vec::new() }
 }
 
 async fn story() {

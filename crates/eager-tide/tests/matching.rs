@@ -4,25 +4,12 @@
 
 mod common;
 
-use common::{Service, connect, text};
+use common::{Service, connect, holds, said};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::ScimService;
 use tide_standins::world;
 
 const PASSWORD: &str = "harbour-secret";
-
-fn said(service: &Service, arguments: &[&str], code: i32) -> String {
-    let output = service.client(arguments);
-    let said = text(&output);
-    assert_eq!(output.status.code(), Some(code), "{arguments:?}: {said}");
-    said
-}
-
-fn holds(said: &str, parts: &[&str]) {
-    for part in parts {
-        assert!(said.contains(part), "`{part}` in: {said}");
-    }
-}
 
 fn count(service: &Service, word: &str) -> i64 {
     let view = service.json(&["match", "berthing"]);

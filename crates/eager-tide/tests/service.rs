@@ -218,8 +218,8 @@ async fn bad_input_gets_a_message_of_its_own() {
         ("system = \"harbour\"\n[person.inbound]\nmail = 'account.mail\n", "harbour.toml:3:"),
     ] {
         std::fs::create_dir_all(&rules).unwrap();
-        for (name, text) in world::rules() {
-            std::fs::write(rules.join(name), if name == "harbour.toml" { text_of_file } else { text }).unwrap();
+        for (name, text) in world::rules_of_people() {
+            std::fs::write(rules.join(name), if name == "harbour.toml" { text_of_file.to_owned() } else { text }).unwrap();
         }
         let checked = service.client(&["rules", "check", rules.to_str().unwrap()]);
         assert_eq!(checked.status.code(), Some(1));

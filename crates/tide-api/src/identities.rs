@@ -41,6 +41,8 @@ pub struct ValueReason {
     pub read: Vec<Attribute>,
     /// The system whose value won, for a value of an identity.
     pub from_system: Option<String>,
+    /// What else is to be said: for which population it holds, that it was made up.
+    pub note: Option<String>,
 }
 
 /// One account of a person, or its absence.

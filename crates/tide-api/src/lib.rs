@@ -2,12 +2,14 @@
 //! document is generated from these types; nothing here does anything.
 
 mod changes;
+mod drafts;
 mod identities;
 mod matches;
 mod rules;
 mod systems;
 
 pub use changes::*;
+pub use drafts::*;
 pub use identities::*;
 pub use matches::*;
 pub use rules::*;
@@ -97,6 +99,29 @@ pub struct Overview {
     pub failed: i64,
     /// Changes of the last run that are held.
     pub held: i64,
+    /// What was done behind our back, and nobody has seen yet; the newest first.
+    pub notices: Vec<Notice>,
+}
+
+/// Something that somebody should know of.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Notice {
+    /// Its number.
+    pub id: i64,
+    /// What happened.
+    pub subject: String,
+    /// More about it, and what becomes of it.
+    pub body: String,
+    /// When it was noticed.
+    pub made: String,
+}
+
+/// Notices that were seen.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SeenNotices {
+    /// The newest that was seen; the older ones are taken for seen, too.
+    pub last: i64,
 }
 
 /// An entry of the journal.

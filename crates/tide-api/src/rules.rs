@@ -17,6 +17,9 @@ pub struct RuleFile {
 pub struct RuleFiles {
     /// The files.
     pub files: Vec<RuleFile>,
+    /// The version that they were taken from: when another is published by now, nothing is published (409).
+    #[serde(default)]
+    pub based_on: Option<i64>,
 }
 
 /// Something wrong in a rule set.
@@ -84,6 +87,11 @@ pub struct SystemRules {
     pub outbound: Vec<RuleLine>,
     /// What becomes of those who fall out.
     pub when_out: String,
+    /// What becomes of accounts that were deleted in the system itself, of those that were made there and belong to
+    /// nobody, and which first password a new one gets.
+    pub otherwise: Vec<RuleLine>,
+    /// Records written beside the rules, with what must come of them.
+    pub examples: Vec<RuleLine>,
 }
 
 /// The published rule set.
@@ -118,6 +126,9 @@ pub struct NewTrial {
     /// The system whose account it may read too.
     #[serde(default)]
     pub system: Option<String>,
+    /// The draft whose names it may read; the published rules', if left out.
+    #[serde(default)]
+    pub draft: Option<i64>,
     /// `person`, `service` or `group`; persons, if left out.
     #[serde(default)]
     pub object: Option<String>,

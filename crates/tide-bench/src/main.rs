@@ -1,7 +1,9 @@
 //! Benchmarks: each prints its own time, the time of a floor taken in the same run, and the ratio.
 //! Only ratios can be compared between machines.
 
+mod deciding;
 mod matching;
+mod memory;
 
 use anyhow::{Context, ensure};
 use axum::extract::{Path, State};
@@ -66,6 +68,12 @@ enum What {
         #[arg(long, default_value_t = 100_000)]
         timed: usize,
     },
+    /// `decide` over a large population, against a loop written by hand
+    Decide {
+        /// How many people
+        #[arg(long, default_value_t = 100_000)]
+        people: usize,
+    },
     /// One observation, in a process of its own so that its memory can be told
     #[command(hide = true)]
     Once { url: String, admin: String, password: String },
@@ -79,6 +87,7 @@ async fn main() -> anyhow::Result<()> {
         What::Observe { people } => observe(people),
         What::Provider { users } => provider(users).await,
         What::Match { seed, people, error, timed } => matching::run(seed, people, &error, timed),
+        What::Decide { people } => deciding::run(people),
         What::Once { url, admin, password } => once(url, admin, password).await,
     }
 }

@@ -25,7 +25,7 @@ fn connector(url: &str, token: &str) -> Arc<ScimConnector> {
 
 fn value(attribute: &str, before: &[&str], after: &[&str]) -> ValueChange {
     let texts = |values: &[&str]| values.iter().map(|v| Value::text(*v)).collect();
-    ValueChange { attribute: attribute.into(), before: texts(before), after: texts(after), rule: Place::default() }
+    ValueChange { attribute: attribute.into(), before: texts(before), after: texts(after), rule: Place::default(), later: Vec::new() }
 }
 
 fn create(name: &str) -> Write {
@@ -83,6 +83,7 @@ async fn a_service_is_tested_read_and_written() {
             before: vec![Value::Bool(true)],
             after: vec![Value::Bool(false)],
             rule: Place::default(),
+            later: Vec::new(),
         }],
     };
     assert_eq!(connector.write(&off).await.expect("disabled").attributes.get("active"), [Value::Bool(false)]);
@@ -276,6 +277,7 @@ async fn a_large_group_is_changed_in_pieces_and_only_where_it_differs() {
             before: before.attributes.get("members").to_vec(),
             after,
             rule: Place::default(),
+            later: Vec::new(),
         }];
         service.take_writes();
         let write = Write { object: ObjectType::Group, kind: ChangeKind::Update, account: Some((id, "deck-watch".into())), values };

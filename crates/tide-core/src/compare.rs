@@ -1,16 +1,16 @@
 //! What differs between the account that is wanted and the account that is there.
 
 use crate::compose::{Desired, Wanted};
-use crate::model::{Account, AccountId, Normalised};
+use crate::model::{Account, Population};
 use crate::reasons::Place;
+use crate::references::folded;
 use crate::rules::{Empty, Keep};
-use crate::schema::{AttributeDef, Schema};
+use crate::schema::{AttributeDef, ValueKind};
 use crate::value::Value;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
 
 /// One value that changes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ValueChange {
     /// The attribute.
     pub attribute: String,
@@ -20,6 +20,18 @@ pub struct ValueChange {
     pub after: Vec<Value>,
     /// The rule that wants it.
     pub rule: Place,
+    /// Accounts that are yet to be made and that the value will point to as well, once they are there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub later: Vec<Later>,
+}
+
+/// An account that a value waits for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Later {
+    /// Whose it will be.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
 }
 
 /// How a wanted value stands to the one that is there.
@@ -40,9 +52,17 @@ pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
     if one.len() != two.len() {
         return false;
     }
+    // Nearly every value is one text: it needs no list to be compared.
+    if let ([Value::Text(one)], [Value::Text(two)]) = (one, two)
+        && def.is_none_or(|def| def.kind != ValueKind::Reference)
+    {
+        return one == two || (def.is_some_and(|def| !def.case_exact) && one.to_lowercase() == two.to_lowercase());
+    }
+    let refers = def.is_some_and(|def| def.kind == ValueKind::Reference);
     let fold = |value: &Value| {
         let text = value.to_string();
         match (def, value) {
+            _ if refers || matches!(value, Value::Reference(_)) => folded(&text),
             (Some(def), Value::Text(_) | Value::Reference(_)) if !def.case_exact => text.to_lowercase(),
             _ => text,
         }
@@ -55,30 +75,56 @@ pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
     sorted(one) == sorted(two)
 }
 
+/// What an attribute should hold: ours alone, or ours beside what others put there. `given` are the values that
+/// we gave it before, which are ours to take away.
+pub fn target(wanted: &Wanted<'_>, def: Option<&AttributeDef>, there: &[Value], given: &[Value]) -> Vec<Value> {
+    if !wanted.mapping.merge {
+        return wanted.values.clone();
+    }
+    let one = |a: &Value, b: &Value| equal(def, std::slice::from_ref(a), std::slice::from_ref(b));
+    let mut all: Vec<Value> = there
+        .iter()
+        .filter(|value| !given.iter().any(|ours| one(ours, value)) || wanted.values.iter().any(|ours| one(ours, value)))
+        .cloned()
+        .collect();
+    for ours in &wanted.values {
+        if !all.iter().any(|value| one(ours, value)) {
+            all.push(ours.clone());
+        }
+    }
+    all
+}
+
 /// How one wanted value stands to the account.
-pub fn relation(
-    wanted: &Wanted,
-    account: &Account,
-    schema: Option<&Schema>,
-    normalised: &HashMap<(AccountId, String), Normalised>,
-) -> Relation {
-    let def = schema.and_then(|schema| schema.get(&wanted.attribute));
-    let there = account.attributes.get(&wanted.attribute);
+pub fn relation(wanted: &Wanted<'_>, account: &Account, population: &Population) -> Relation {
+    let def = wanted.def;
+    let there = account.attributes.get(&wanted.mapping.attribute);
+    let merged;
+    let wanted = if wanted.mapping.merge {
+        let given = population.given.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
+        merged = Wanted { values: target(wanted, def, there, given), ..wanted.clone() };
+        &merged
+    } else {
+        wanted
+    };
     if def.is_some_and(|def| def.derived) {
         return Relation::LeftAlone("the system computes it");
     }
     if equal(def, &wanted.values, there) {
         return Relation::Same;
     }
-    if wanted.values.is_empty() && wanted.empty == Empty::Leave {
+    if wanted.values.is_empty() && wanted.mapping.empty == Empty::Leave {
         return Relation::LeftAlone("the source is empty, and the rule leaves the value");
     }
-    match wanted.keep {
+    match wanted.mapping.keep {
         Keep::Once => return Relation::LeftAlone("set once, when the account was made"),
         Keep::FillBlank if !there.is_empty() => return Relation::LeftAlone("filled only while blank"),
         _ => {}
     }
-    let known = normalised.get(&(account.id, wanted.attribute.clone()));
+    if wanted.values.is_empty() && !wanted.later.is_empty() {
+        return Relation::LeftAlone("it waits for an account that is yet to be made");
+    }
+    let known = population.normalised.get(&(account.id, wanted.mapping.attribute.clone()));
     if known.is_some_and(|known| same(&known.sent, &wanted.values) && same(&known.returned, there)) {
         return Relation::Normalised;
     }
@@ -90,21 +136,21 @@ fn same(one: &[Value], two: &[Value]) -> bool {
 }
 
 /// All values that are to be changed.
-pub fn differences(
-    desired: &Desired,
-    account: &Account,
-    schema: Option<&Schema>,
-    normalised: &HashMap<(AccountId, String), Normalised>,
-) -> Vec<ValueChange> {
+pub fn differences(desired: &Desired<'_>, account: &Account, population: &Population) -> Vec<ValueChange> {
     desired
         .wanted
         .iter()
-        .filter(|wanted| relation(wanted, account, schema, normalised) == Relation::Differs)
-        .map(|wanted| ValueChange {
-            attribute: wanted.attribute.clone(),
-            before: account.attributes.get(&wanted.attribute).to_vec(),
-            after: wanted.values.clone(),
-            rule: wanted.place.clone(),
+        .filter(|wanted| relation(wanted, account, population) == Relation::Differs)
+        .map(|wanted| {
+            let there = account.attributes.get(&wanted.mapping.attribute);
+            let given = population.given.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
+            ValueChange {
+                attribute: wanted.mapping.attribute.clone(),
+                before: there.to_vec(),
+                after: target(wanted, wanted.def, there, given),
+                rule: wanted.mapping.place.clone(),
+                later: Vec::new(),
+            }
         })
         .collect()
 }

@@ -4,7 +4,8 @@
 use crate::expr::{ExprError, Program, Values};
 use crate::model::Account;
 use crate::reasons::{Place, Reason, ValueReason};
-use crate::rules::{Domains, Empty, IdentityRules, Keep, Mapping, Need, TypeRules};
+use crate::rules::{Domains, IdentityRules, Mapping, Need, TypeRules};
+use crate::schema::{AttributeDef, Schema};
 use crate::value::{Attributes, Value, show};
 
 /// An identity's values, or what keeps them from being composed.
@@ -80,26 +81,33 @@ pub fn identity(rules: &IdentityRules, sources: &[(&str, &TypeRules, &Account)],
 
 /// One value that a target should hold.
 #[derive(Debug, Clone)]
-pub struct Wanted {
-    /// The attribute.
-    pub attribute: String,
+pub struct Wanted<'r> {
+    /// The rule.
+    pub mapping: &'r Mapping,
+    /// What the target says of the attribute.
+    pub def: Option<&'r AttributeDef>,
+    /// The population whose rule it is, if it is that of one.
+    pub population: Option<&'r str>,
     /// The values; none means that the source is empty.
     pub values: Vec<Value>,
-    /// When it is written.
-    pub keep: Keep,
-    /// What an empty source does.
-    pub empty: Empty,
-    /// The rule.
-    pub place: Place,
-    /// Why it is so.
-    pub reason: ValueReason,
+    /// Accounts that the value points to and that are yet to be made, by their identities.
+    pub later: Vec<String>,
+}
+
+impl Wanted<'_> {
+    /// Why it is so, for whoever asks: it is not kept for everybody.
+    pub fn reason(&self, identity: &Attributes) -> ValueReason {
+        let values = Values { account: None, identity: Some(identity) };
+        let note = self.population.map(|name| format!("for {name}"));
+        ValueReason { note, ..value_reason(self.mapping, &values, &self.values) }
+    }
 }
 
 /// What a target should hold of an identity.
 #[derive(Debug, Clone, Default)]
-pub struct Desired {
+pub struct Desired<'r> {
     /// The values in the order of the rules.
-    pub wanted: Vec<Wanted>,
+    pub wanted: Vec<Wanted<'r>>,
     /// Required values that are missing, addresses outside the system's domains, and expressions that
     /// failed.
     pub problems: Vec<Reason>,
@@ -118,10 +126,52 @@ fn address(domains: &Domains, value: &Value) -> Result<Value, String> {
     Ok(if *there == domain { value.clone() } else { Value::text(format!("{local}@{there}")) })
 }
 
-/// Computes what a target should hold. `identity` must carry `id` and `stage`.
-pub fn desired(types: &TypeRules, identity: &Attributes) -> Desired {
+/// The mappings that hold for an identity: those of the populations that it belongs to, in their order, then
+/// the system's own; of each attribute the first.
+pub fn holding<'r>(types: &'r TypeRules, identity: &Attributes) -> Result<Vec<(&'r Mapping, Option<&'r str>)>, Reason> {
+    let own = types.outbound.iter().map(|mapping| (mapping, None));
+    if types.populations.is_empty() {
+        return Ok(own.collect());
+    }
+    let mut special: Vec<(&Mapping, Option<&str>)> = Vec::new();
+    for population in &types.populations {
+        let values = Values { account: None, identity: Some(identity) };
+        let belongs = population.when.holds(&values).map_err(|error| {
+            Reason::by(
+                format!("it cannot be told who belongs to {}: {error} (in {})", population.name, population.when.source()),
+                &population.place,
+            )
+        })?;
+        for mapping in population.outbound.iter().filter(|_| belongs) {
+            if !special.iter().any(|(other, _)| other.attribute.eq_ignore_ascii_case(&mapping.attribute)) {
+                special.push((mapping, Some(&population.name)));
+            }
+        }
+    }
+    // In the order of the system's own, so that nothing but the values depends on where somebody belongs.
+    let mut all: Vec<(&Mapping, Option<&str>)> = Vec::with_capacity(types.outbound.len() + special.len());
+    for (mapping, _) in own {
+        match special.iter().position(|(other, _)| other.attribute.eq_ignore_ascii_case(&mapping.attribute)) {
+            Some(at) => all.push(special.remove(at)),
+            None => all.push((mapping, None)),
+        }
+    }
+    all.append(&mut special);
+    Ok(all)
+}
+
+/// Computes what a target should hold. `identity` must carry `id` and `stage`; the schema says what the target
+/// can hold.
+pub fn desired<'r>(types: &'r TypeRules, identity: &Attributes, schema: Option<&'r Schema>) -> Desired<'r> {
     let mut desired = Desired::default();
-    for mapping in &types.outbound {
+    let holding = match holding(types, identity) {
+        Ok(holding) => holding,
+        Err(problem) => {
+            desired.problems.push(problem);
+            return desired;
+        }
+    };
+    for (mapping, population) in holding {
         let values = Values { account: None, identity: Some(identity) };
         match mapping.program.run(&values).map(tidy) {
             Err(error) => desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
@@ -146,15 +196,11 @@ pub fn desired(types: &TypeRules, identity: &Attributes) -> Desired {
                         &mapping.place,
                     ));
                 }
-                let reason = value_reason(mapping, &values, &found);
-                desired.wanted.push(Wanted {
-                    attribute: mapping.attribute.clone(),
-                    values: found,
-                    keep: mapping.keep,
-                    empty: mapping.empty,
-                    place: mapping.place.clone(),
-                    reason,
-                });
+                let def = schema.and_then(|schema| schema.get(&mapping.attribute));
+                if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
+                    desired.problems.push(Reason::by(unfit, &mapping.place));
+                }
+                desired.wanted.push(Wanted { mapping, def, population, values: found, later: Vec::new() });
             }
         }
     }

@@ -5,6 +5,7 @@ use crate::compose;
 use crate::decide::{Decided, Outcome, Verdict, people};
 use crate::model::{Account, Identity, ObjectType, Population};
 use crate::reasons::ValueReason;
+use crate::references::Accounts;
 use crate::rules::RuleSet;
 use crate::value::{Value, show};
 use serde::{Deserialize, Serialize};
@@ -133,12 +134,13 @@ fn identity_explained(rules: &RuleSet, population: &Population, outcome: &Outcom
         .filter_map(|line| population.accounts.iter().position(|a| Some(a.id) == line.account && a.fault.is_none()))
         .collect();
     let sources = people::feeding(rules, population, kind, &feeding);
-    let values = rules.identities.get(&kind).map(|declared| compose::identity(declared, &sources, true).reasons).unwrap_or_default();
+    let mut values = rules.identities.get(&kind).map(|declared| compose::identity(declared, &sources, true).reasons).unwrap_or_default();
+    beside_sources(rules, outcome, identity, &mut values);
     let mut lines: Vec<&Decided> = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(&identity.id)).collect();
     lines.sort_by_key(|line| (rules.of(&line.system, kind).is_some_and(|t| t.is_target()), line.system.clone()));
     let mut accounts: Vec<AccountLine> = lines
         .into_iter()
-        .map(|line| account_line(population, line.clone(), target_values(rules, population, identity, line, kind)))
+        .map(|line| account_line(population, line.clone(), target_values(rules, population, outcome, identity, line, kind)))
         .collect();
     // An account that is gone from its source has no line of its own: it is shown all the same.
     for account in accounts_of(population, outcome, &identity.id) {
@@ -170,7 +172,51 @@ fn identity_explained(rules: &RuleSet, population: &Population, outcome: &Outcom
     }
 }
 
-fn target_values(rules: &RuleSet, population: &Population, identity: &Identity, line: &Decided, kind: ObjectType) -> Vec<ValueLine> {
+/// Whom references mean, and what was made up: neither is what a source says.
+fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, values: &mut Vec<ValueReason>) {
+    let Some(declared) = rules.identities.get(&identity.kind) else { return };
+    let label = |value: &Value| {
+        let text = value.to_string();
+        outcome.identities.iter().find(|(other, _)| other.id == text).map_or(text, |(_, label)| label.clone())
+    };
+    for attribute in &declared.attributes {
+        let held = identity.attributes.get(&attribute.name);
+        if attribute.reference.is_some() && !held.is_empty() {
+            let names: Vec<String> = held.iter().take(MEANT).map(label).collect();
+            let more = held.len().saturating_sub(MEANT);
+            let names = names.join(" · ");
+            if let Some(reason) = values.iter_mut().find(|reason| reason.attribute.eq_ignore_ascii_case(&attribute.name)) {
+                reason.value = if more == 0 { names } else { format!("{names} and {more} more") };
+            }
+        }
+        if let Some(generated) = attribute.generated.as_ref().filter(|_| !held.is_empty()) {
+            values.retain(|reason| !reason.attribute.eq_ignore_ascii_case(&attribute.name));
+            let new = outcome.reserved.iter().any(|name| name.identity == identity.id && name.attribute == attribute.name);
+            let note = if new { "made up; theirs from the next run on" } else { "made up once, and theirs for life" };
+            values.push(ValueReason {
+                attribute: attribute.name.clone(),
+                value: show(held),
+                rule: attribute.place.clone(),
+                expression: generated.patterns.iter().map(|pattern| pattern.source()).collect::<Vec<_>>().join(", or "),
+                read: Vec::new(),
+                from_system: None,
+                note: Some(note.to_owned()),
+            });
+        }
+    }
+}
+
+/// How many of those who are meant are named.
+const MEANT: usize = 12;
+
+fn target_values(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &Outcome,
+    identity: &Identity,
+    line: &Decided,
+    kind: ObjectType,
+) -> Vec<ValueLine> {
     let Some(types) = rules.of(&line.system, kind).filter(|types| types.is_target()) else { return Vec::new() };
     let schema = population.systems.get(&line.system).and_then(|facts| facts.schema.get(&kind));
     let mut attributes = identity.attributes.clone();
@@ -181,12 +227,27 @@ fn target_values(rules: &RuleSet, population: &Population, identity: &Identity, 
         return Vec::new();
     }
     let frozen = matches!(line.verdict, Verdict::OutOfScope | Verdict::Disable | Verdict::Held);
-    compose::desired(types, &attributes)
+    let mut desired = compose::desired(types, &attributes, schema);
+    for wanted in crate::decide::pointing::of(&mut desired) {
+        let links = population.links.iter().map(|link| (link.account, link.identity.as_str()));
+        let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
+        let kinds = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity.kind));
+        let written = Accounts::new(population, &line.system, links.chain(new), kinds).write(
+            &wanted.mapping.attribute,
+            &wanted.values,
+            schema.is_some_and(|schema| schema.refers_by_name),
+        );
+        wanted.values = written.values;
+        wanted.later = written.missing;
+    }
+    let label =
+        |id: &String| outcome.identities.iter().find(|(other, _)| other.id == *id).map_or_else(|| id.clone(), |(_, label)| label.clone());
+    desired
         .wanted
         .into_iter()
         .map(|wanted| {
-            let there = account.map_or(&[][..], |account| account.attributes.get(&wanted.attribute));
-            let state = match account.map(|account| compare::relation(&wanted, account, schema, &population.normalised)) {
+            let there = account.map_or(&[][..], |account| account.attributes.get(&wanted.mapping.attribute));
+            let state = match account.map(|account| compare::relation(&wanted, account, population)) {
                 None if wanted.values.is_empty() => "nothing to set".to_owned(),
                 None => "will be set".to_owned(),
                 Some(Relation::Same) => "in step".to_owned(),
@@ -195,7 +256,12 @@ fn target_values(rules: &RuleSet, population: &Population, identity: &Identity, 
                 Some(Relation::Differs) if frozen => "differs, and is not sent".to_owned(),
                 Some(Relation::Differs) => "will be changed".to_owned(),
             };
-            ValueLine { attribute: wanted.attribute, there: show(there), wanted: show(&wanted.values), state, reason: wanted.reason }
+            let shown = wanted.values.iter().map(Value::to_string);
+            let waits = wanted.later.iter().map(|id| format!("the account of {}, once it is there", label(id)));
+            let shown: Vec<String> = shown.chain(waits).collect();
+            let mut reason = wanted.reason(&attributes);
+            reason.value = if shown.is_empty() { show(&[]) } else { shown.join(" · ") };
+            ValueLine { attribute: reason.attribute.clone(), there: show(there), wanted: reason.value.clone(), state, reason }
         })
         .collect()
 }

@@ -12,11 +12,14 @@
 pub mod compare;
 pub mod compose;
 pub mod decide;
+pub mod effect;
 pub mod explain;
 pub mod expr;
+pub mod generate;
 pub mod matching;
 pub mod model;
 pub mod reasons;
+pub mod references;
 pub mod rights;
 pub mod rules;
 pub mod schema;

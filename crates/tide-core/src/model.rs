@@ -149,6 +149,19 @@ pub struct Normalised {
     pub returned: Vec<Value>,
 }
 
+/// A generated value that was given, and is never given to anybody else.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reserved {
+    /// The type of identity.
+    pub kind: ObjectType,
+    /// The attribute.
+    pub attribute: String,
+    /// The value.
+    pub value: String,
+    /// Whose it is.
+    pub identity: String,
+}
+
 /// What is known of a system when a decision is made.
 #[derive(Debug, Clone, Default)]
 pub struct SystemFacts {
@@ -177,6 +190,10 @@ pub struct Population {
     pub links: Vec<Link>,
     /// What targets made of our values, by account and attribute.
     pub normalised: HashMap<(AccountId, String), Normalised>,
+    /// Values that we gave to attributes which others write too, by account and attribute.
+    pub given: HashMap<(AccountId, String), Vec<Value>>,
+    /// Generated values that were ever given, and to whom.
+    pub reserved: Vec<Reserved>,
     /// The systems by name.
     pub systems: BTreeMap<String, SystemFacts>,
     /// What people said about matches.

@@ -1,5 +1,6 @@
 //! What a system says about its attributes.
 
+use crate::value::Value;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -40,6 +41,12 @@ pub struct AttributeDef {
     pub writable: bool,
     /// Is it computed by the server from other objects (memberOf)? Such values are never compared.
     pub derived: bool,
+    /// The most characters of a value, where the system says so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub longest: Option<u32>,
+    /// The only values, where the system names them; case counts as it does for the attribute.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub allowed: Vec<String>,
 }
 
 impl AttributeDef {
@@ -53,6 +60,61 @@ impl AttributeDef {
             case_exact: false,
             writable: true,
             derived: false,
+            longest: None,
+            allowed: Vec::new(),
+        }
+    }
+}
+
+impl AttributeDef {
+    /// What is wrong with values of it: their kind, length or wording.
+    pub fn unfit(&self, values: &[Value]) -> Option<String> {
+        // Nearly every attribute takes any text, and nothing need be written out to know that.
+        let any = matches!(self.kind, ValueKind::Text | ValueKind::Reference | ValueKind::Bytes | ValueKind::Complex);
+        if any && self.longest.is_none() && self.allowed.is_empty() {
+            return None;
+        }
+        values.iter().find_map(|value| self.one_unfit(value))
+    }
+
+    fn one_unfit(&self, value: &Value) -> Option<String> {
+        let text = value.to_string();
+        let fits = match (self.kind, value) {
+            (ValueKind::Bool, Value::Bool(_)) | (ValueKind::Int, Value::Int(_)) | (ValueKind::Time, Value::Time(_)) => true,
+            (ValueKind::Bool, Value::Text(text)) => ["true", "false"].contains(&text.trim().to_ascii_lowercase().as_str()),
+            (ValueKind::Int, Value::Text(text)) => text.trim().parse::<i64>().is_ok(),
+            (ValueKind::Time, Value::Text(text)) => {
+                text.trim().parse::<jiff::Timestamp>().is_ok() || text.trim().parse::<jiff::civil::Date>().is_ok()
+            }
+            (ValueKind::Bool | ValueKind::Int | ValueKind::Time, _) => false,
+            _ => true,
+        };
+        if !fits {
+            return Some(format!("{text:?} is not {}, which `{}` holds", self.kind.words(), self.name));
+        }
+        let count = text.chars().count();
+        if let Some(longest) = self.longest.filter(|longest| count > *longest as usize) {
+            return Some(format!("{text:?} has {count} characters, and `{}` holds {longest}", self.name));
+        }
+        let same = |one: &str| if self.case_exact { one == text } else { one.to_lowercase() == text.to_lowercase() };
+        if !self.allowed.is_empty() && !self.allowed.iter().any(|one| same(one)) {
+            return Some(format!("{text:?} is not among the values of `{}`: {}", self.name, self.allowed.join(", ")));
+        }
+        None
+    }
+}
+
+impl ValueKind {
+    /// The kind in words, as expressions name what they give.
+    pub fn words(self) -> &'static str {
+        match self {
+            ValueKind::Text => "text",
+            ValueKind::Bool => "true or false",
+            ValueKind::Int => "a number",
+            ValueKind::Time => "an instant",
+            ValueKind::Bytes => "octets",
+            ValueKind::Reference => "a reference",
+            ValueKind::Complex => "a structured value",
         }
     }
 }
@@ -67,9 +129,18 @@ pub struct Schema {
     pub state_attribute: Option<String>,
     /// The attribute that names the account (SCIM `userName`): a change of it is a rename.
     pub name_attribute: Option<String>,
+    /// Are references to other objects written with their names (a directory's DNs)? If not, with their keys
+    /// (SCIM ids).
+    #[serde(default)]
+    pub refers_by_name: bool,
 }
 
 impl Schema {
+    /// What is wrong with values of an attribute by its definition: their kind, length or wording.
+    pub fn unfit(&self, name: &str, values: &[Value]) -> Option<String> {
+        self.get(name)?.unfit(values)
+    }
+
     /// The definition of an attribute, whatever the case of its name.
     pub fn get(&self, name: &str) -> Option<&AttributeDef> {
         self.attributes.get(name).or_else(|| self.attributes.values().find(|def| def.name.eq_ignore_ascii_case(name)))
@@ -83,5 +154,26 @@ impl Schema {
     /// All names, in order.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.attributes.keys().map(String::as_str)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_held_against_what_the_system_says_of_them() {
+        let mut schema = Schema::default();
+        schema.put(AttributeDef { longest: Some(4), ..AttributeDef::text("rank") });
+        schema.put(AttributeDef { allowed: vec!["Port".into(), "Starboard".into()], ..AttributeDef::text("watch") });
+        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+        let unfit = |name: &str, values: &[Value]| schema.unfit(name, values).unwrap_or_default();
+        assert_eq!(unfit("rank", &[Value::text("Mate")]), "");
+        assert!(unfit("RANK", &[Value::text("Bosun")]).contains("5 characters, and `rank` holds 4"));
+        assert_eq!(unfit("watch", &[Value::text("port")]), "", "case does not count here");
+        assert!(unfit("watch", &[Value::text("Aft")]).contains("not among the values of `watch`: Port, Starboard"));
+        assert_eq!(unfit("active", &[Value::text("TRUE")]), "");
+        assert!(unfit("active", &[Value::text("perhaps")]).contains("not true or false"));
+        assert_eq!(unfit("unknown", &[Value::text("x")]), "");
     }
 }

@@ -1,14 +1,13 @@
 //! Rules read from files, and what they make of accounts: authority, options of mappings, and the
 //! relation between what is wanted and what is there.
 
-use std::collections::HashMap;
 use tide_core::compare::{Relation, differences, relation};
 use tide_core::compose::{desired, identity};
 use tide_core::model::Normalised;
 use tide_core::rules::{Fault, RuleFile, RuleSet, Schemas, Severity, WhenOut};
 use tide_core::schema::ValueKind;
 use tide_core::value::show;
-use tide_core::{Account, AttributeDef, Attributes, ObjectType, Schema, Value};
+use tide_core::{Account, AttributeDef, Attributes, ObjectType, Population, Schema, Value};
 
 fn file(name: &str, text: &str) -> RuleFile {
     RuleFile { name: name.into(), text: text.into() }
@@ -113,15 +112,15 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
     let types = rules.of("berthing", ObjectType::Person).expect("read");
     assert_eq!(types.when_out, WhenOut::Leave);
     let person: Attributes = [("name".into(), vec![Value::text("Ada")]), ("mail".into(), vec![Value::text("a@e")])].into_iter().collect();
-    let wanted = desired(types, &person);
+    let schema = target_schema();
+    let wanted = desired(types, &person, Some(&schema));
     assert!(wanted.problems.is_empty());
     let there =
         account("berthing", &[("first", &["Old"]), ("filled", &["Old"]), ("kept", &["Old"]), ("cleared", &["Old"]), ("groups", &["x"])]);
-    let schema = target_schema();
-    let none = HashMap::new();
+    let none = Population::default();
     let of = |name: &str, account: &Account| {
-        let wanted = wanted.wanted.iter().find(|w| w.attribute == name).expect("mapped");
-        relation(wanted, account, Some(&schema), &none)
+        let wanted = wanted.wanted.iter().find(|w| w.mapping.attribute == name).expect("mapped");
+        relation(wanted, account, &none)
     };
     assert_eq!(of("userName", &there), Relation::Differs);
     assert!(matches!(of("first", &there), Relation::LeftAlone(why) if why.contains("set once")));
@@ -131,7 +130,7 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
     assert_eq!(of("cleared", &there), Relation::Differs);
     assert!(matches!(of("groups", &there), Relation::LeftAlone(why) if why.contains("computes")), "derived values are never compared");
 
-    let changes = differences(&wanted, &there, Some(&schema), &none);
+    let changes = differences(&wanted, &there, &none);
     let names: Vec<&str> = changes.iter().map(|c| c.attribute.as_str()).collect();
     assert_eq!(names, ["userName", "cleared"]);
     assert!(changes[1].after.is_empty() && show(&changes[1].before) == "Old");
@@ -140,7 +139,7 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
 #[test]
 fn a_required_value_that_is_missing_says_what_it_waits_for() {
     let rules = sound(TARGET);
-    let wanted = desired(rules.of("berthing", ObjectType::Person).expect("read"), &Attributes::new());
+    let wanted = desired(rules.of("berthing", ObjectType::Person).expect("read"), &Attributes::new(), None);
     assert_eq!(wanted.problems.len(), 1);
     assert_eq!(wanted.problems[0].text, "waits for a value of identity.mail: `userName` is required");
 }
@@ -150,14 +149,15 @@ fn what_was_normalised_is_known_again_only_as_it_was() {
     let rules = sound(TARGET);
     let types = rules.of("berthing", ObjectType::Person).expect("read");
     let person: Attributes = [("mail".into(), vec![Value::text("a b@e")])].into_iter().collect();
-    let wanted = desired(types, &person);
+    let wanted = desired(types, &person, None);
     let user_name = &wanted.wanted[0];
-    let known: HashMap<(i64, String), Normalised> =
+    let normalised =
         [((1, "userName".to_owned()), Normalised { sent: vec![Value::text("a b@e")], returned: vec![Value::text("ab@e")] })].into();
+    let known = Population { normalised, ..Population::default() };
     let there = |value: &str| account("berthing", &[("userName", &[value])]);
-    assert_eq!(relation(user_name, &there("ab@e"), None, &known), Relation::Normalised);
-    assert_eq!(relation(user_name, &there("xy@e"), None, &known), Relation::Differs);
-    assert_eq!(relation(user_name, &there("a b@e"), None, &known), Relation::Same);
+    assert_eq!(relation(user_name, &there("ab@e"), &known), Relation::Normalised);
+    assert_eq!(relation(user_name, &there("xy@e"), &known), Relation::Differs);
+    assert_eq!(relation(user_name, &there("a b@e"), &known), Relation::Same);
 }
 
 /// Each whole rule set, and what is said of it.

@@ -7,10 +7,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tide_connect::{ConnectError, Connector, Weight, Write};
-use tide_core::compare::equal;
+use tide_core::compare::{ValueChange, equal};
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
-use tide_core::{Schema, Value};
+use tide_core::rules::TypeRules;
+use tide_core::{ObjectType, Schema, Value};
 use tide_store::{ChangeRow, ChangeState, Settled, SystemRow};
 use tokio::sync::Mutex;
 use tokio_util::sync::CancellationToken;
@@ -41,6 +42,13 @@ struct Share {
     queue: Mutex<VecDeque<Vec<ChangeRow>>>,
     /// Set when the whole system refuses: nothing more is sent to it.
     down: Mutex<Option<ConnectError>>,
+    /// What the rules say of its accounts, by type.
+    rules: BTreeMap<ObjectType, TypeRules>,
+}
+
+/// Does a change point to an account that an earlier change of the same run makes?
+fn waits(row: &ChangeRow) -> bool {
+    row.change.values.iter().any(|value| !value.later.is_empty())
 }
 
 impl Engine {
@@ -60,32 +68,12 @@ impl Engine {
             failed: AtomicUsize::new(0),
             begun: std::time::Instant::now(),
         });
-        let mut by_system: BTreeMap<String, Vec<ChangeRow>> = BTreeMap::new();
-        for change in changes {
-            by_system.entry(change.change.system.clone()).or_default().push(change);
-        }
-        let mut workers = tokio::task::JoinSet::new();
-        for (system, changes) in by_system {
-            let share = match self.share(&system, changes.clone()).await {
-                Ok(share) => Arc::new(share),
-                Err(error) => {
-                    self.park_all(&changes, &error.to_string(), &tally).await?;
-                    continue;
-                }
-            };
-            for _ in 0..AT_A_TIME {
-                let (engine, share, tally, cancel, principal) =
-                    (self.clone(), share.clone(), tally.clone(), cancel.clone(), principal.to_owned());
-                workers.spawn(async move { engine.worker(&share, &tally, &cancel, &principal).await });
-            }
-        }
+        // What points to accounts that are made now comes when they are there.
+        let (later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(waits);
         let mut fault = None;
-        while let Some(ended) = workers.join_next().await {
-            match ended {
-                Ok(Ok(())) => {}
-                Ok(Err(error)) => fault = Some(error),
-                Err(error) => fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
-            }
+        for changes in [first, later] {
+            let ended = self.send(changes, &tally, cancel, principal).await?;
+            fault = fault.or(ended);
         }
         if let Some(fault) = fault {
             return Err(fault);
@@ -107,21 +95,66 @@ impl Engine {
         Ok(())
     }
 
+    /// Sends changes, each system's for itself and several accounts at a time; the fault that ended a worker.
+    async fn send(
+        self: &Arc<Self>,
+        changes: Vec<ChangeRow>,
+        tally: &Arc<Tally>,
+        cancel: &CancellationToken,
+        principal: &str,
+    ) -> Result<Option<EngineError>, EngineError> {
+        let mut by_system: BTreeMap<String, Vec<ChangeRow>> = BTreeMap::new();
+        for change in changes {
+            by_system.entry(change.change.system.clone()).or_default().push(change);
+        }
+        let mut workers = tokio::task::JoinSet::new();
+        for (system, changes) in by_system {
+            let share = match self.share(&system, changes.clone()).await {
+                Ok(share) => Arc::new(share),
+                Err(error) => {
+                    self.park_all(&changes, &error.to_string(), tally).await?;
+                    continue;
+                }
+            };
+            for _ in 0..AT_A_TIME {
+                let (engine, share, tally, cancel, principal) =
+                    (self.clone(), share.clone(), tally.clone(), cancel.clone(), principal.to_owned());
+                workers.spawn(async move { engine.worker(&share, &tally, &cancel, &principal).await });
+            }
+        }
+        let mut fault = None;
+        while let Some(ended) = workers.join_next().await {
+            match ended {
+                Ok(Ok(())) => {}
+                Ok(Err(error)) => fault = Some(error),
+                Err(error) => fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
+            }
+        }
+        Ok(fault)
+    }
+
     async fn share(&self, system: &str, changes: Vec<ChangeRow>) -> Result<Share, EngineError> {
         let row = self.store.system(system).await?;
         let connector = self.connector(&row).await?;
         let mut places: HashMap<String, usize> = HashMap::new();
         let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
         for change in changes {
-            match places.get(&change.change.identity) {
+            // An account that belongs to nobody stands for itself.
+            let whose = match change.change.account.filter(|_| change.change.identity.is_empty()) {
+                Some(account) => account.to_string(),
+                None => change.change.identity.clone(),
+            };
+            match places.get(&whose) {
                 Some(&place) => queue[place].push(change),
                 None => {
-                    places.insert(change.change.identity.clone(), queue.len());
+                    places.insert(whose, queue.len());
                     queue.push_back(vec![change]);
                 }
             }
         }
-        Ok(Share { queue: Mutex::new(queue), down: Mutex::new(None), row, connector })
+        // Rules that became unsound since they decided this are no reason to keep it back.
+        let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
+        Ok(Share { queue: Mutex::new(queue), down: Mutex::new(None), row, connector, rules: rules.unwrap_or_default() })
     }
 
     async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {
@@ -162,8 +195,51 @@ impl Engine {
         }
     }
 
+    /// Finds the accounts that a change waited for. False when its own is not there: it was not made after all.
+    async fn pointed(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
+        let change = &mut row.change;
+        if change.account.is_none() {
+            let Some(own) = self.store.account_of(&change.identity, &change.system).await? else { return Ok(false) };
+            change.account = Some(own.id);
+        }
+        let by_name = schema.is_some_and(|schema| schema.refers_by_name);
+        for value in &mut change.values {
+            for later in std::mem::take(&mut value.later) {
+                if let Some(account) = self.store.account_of(&later.identity, &change.system).await? {
+                    value.after.push(Value::Reference(if by_name { account.name } else { account.key }));
+                }
+            }
+        }
+        change.values.retain(|value| value.after != value.before && !value.after.is_empty());
+        Ok(!change.values.is_empty())
+    }
+
+    /// The password that a new account begins with, sealed before it is sent, so that it is never lost.
+    async fn first_password(&self, share: &Share, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
+        let wanted = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
+        let Some(rules) = wanted.filter(|_| row.change.kind == ChangeKind::Create) else { return Ok(None) };
+        let password = match self.store.first_password(row.id).await? {
+            Some(sealed) => sealed,
+            None => {
+                let drawn = crate::passwords::draw(rules);
+                self.store.seal_first_password(row.id, &drawn, self.now()).await?;
+                drawn
+            }
+        };
+        let after = vec![Value::text(password.as_str())];
+        Ok(Some(ValueChange { attribute: rules.attribute.clone(), after, ..ValueChange::default() }))
+    }
+
     /// Sends one change until it is settled; false when it failed.
-    async fn one(&self, share: &Share, row: ChangeRow, tally: &Tally, principal: &str) -> Result<bool, EngineError> {
+    async fn one(&self, share: &Share, mut row: ChangeRow, tally: &Tally, principal: &str) -> Result<bool, EngineError> {
+        let object = row.change.object;
+        if waits(&row) && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
+            let why = "the account that it waits for was not made";
+            self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "the next run sees to it", self.now()).await?;
+            self.progress(tally);
+            return Ok(true);
+        }
+        let password = self.first_password(share, &row).await?;
         let change = &row.change;
         let schema = share.row.schema.get(&change.object);
         let account = match change.account {
@@ -173,7 +249,9 @@ impl Engine {
             }
             None => None,
         };
-        let write = Write { object: change.object, kind: change.kind, account, values: change.values.clone() };
+        // The password goes to the wire, and nowhere else: the change that is kept and journaled is without it.
+        let values = change.values.iter().cloned().chain(password.clone()).collect();
+        let write = Write { object: change.object, kind: change.kind, account, values };
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
@@ -183,7 +261,7 @@ impl Engine {
                 match self.look_for(share, &write).await {
                     Ok(Some(account)) => {
                         note = Some("the answer was lost; the account was found by its values, and nothing was sent twice".to_owned());
-                        self.settle(&row, account, schema, note.take(), principal).await?;
+                        self.settle(share, &row, account, schema, note.take(), principal).await?;
                         break;
                     }
                     Ok(None) => {}
@@ -197,7 +275,7 @@ impl Engine {
             self.store.mark_sending(row.id, self.now()).await?;
             match share.connector.write(&write).await {
                 Ok(account) => {
-                    self.settle(&row, account, schema, note.take(), principal).await?;
+                    self.settle(share, &row, account, schema, note.take(), principal).await?;
                     break;
                 }
                 Err(error) if matches!(error.weight, Weight::Passing | Weight::Unknown) && attempt < ATTEMPTS => {
@@ -217,6 +295,7 @@ impl Engine {
 
     async fn settle(
         &self,
+        share: &Share,
         row: &ChangeRow,
         account: Observed,
         schema: Option<&Schema>,
@@ -238,7 +317,17 @@ impl Engine {
                 (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
             })
             .collect();
-        self.store.settle_done(row, Settled { account, normalised, note }, principal, self.now()).await?;
+        let types = share.rules.get(&row.change.object);
+        let merges = |name: &str| {
+            let all = types.into_iter().flat_map(|types| types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)));
+            all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(name))
+        };
+        let merged = row.change.values.iter().map(|value| value.attribute.clone()).filter(|name| merges(name)).collect();
+        let id = self.store.settle_done(row, Settled { account, normalised, merged, note }, principal, self.now()).await?;
+        if row.change.kind == ChangeKind::Create && types.is_some_and(|types| types.password.is_some()) {
+            let change = &row.change;
+            self.store.first_password_set(row.id, id, &change.identity, &change.system, &change.label, self.now()).await?;
+        }
         Ok(())
     }
 

@@ -22,6 +22,9 @@ pub enum EngineError {
     /// Something is on its way already.
     #[error("change set {0} is on its way: wait for its end, or cancel it")]
     Busy(i64),
+    /// Somebody else changed what was to be changed.
+    #[error("{0}")]
+    Changed(String),
     /// What was asked makes no sense.
     #[error("{0}")]
     Refused(String),

@@ -42,6 +42,8 @@ pub enum Event {
         /// Seconds left, at this rate.
         seconds_left: Option<u64>,
     },
+    /// Something was noticed that somebody should know of.
+    Noticed,
     /// Rules were published.
     Rules {
         /// The version.

@@ -7,19 +7,23 @@
 mod act;
 mod allowed;
 mod clock;
+mod drafts;
 mod error;
 mod events;
 mod matches;
+mod passwords;
 mod push;
 mod reading;
 mod runs;
 mod scope;
+mod surprises;
 mod systems;
 mod trial;
 mod watch;
 
 pub use allowed::Allowed;
 pub use clock::{Clock, SystemClock};
+pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
 pub use events::Event;
 pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
@@ -28,7 +32,7 @@ pub use reading::Read;
 pub use runs::{Plan, Rules};
 pub use scope::{ScopeCount, ScopeLine, ScopeTrial, ScopeView, Stand};
 pub use systems::{Change, NewSystem};
-pub use trial::Trial;
+pub use trial::{MappingTrial, Trial};
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};

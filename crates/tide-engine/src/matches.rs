@@ -237,7 +237,11 @@ impl<'a> Sight<'a> {
                 let mut attributes = identity.attributes.clone();
                 attributes.set("id", vec![tide_core::Value::text(&identity.id)]);
                 attributes.set("stage", vec![tide_core::Value::text(identity.stage.word())]);
-                compose::desired(types, &attributes).wanted.into_iter().map(|w| (w.attribute, show(&w.values))).collect()
+                compose::desired(types, &attributes, None)
+                    .wanted
+                    .into_iter()
+                    .map(|w| (w.mapping.attribute.clone(), show(&w.values)))
+                    .collect()
             }
             (None, None) => BTreeMap::new(),
         }

@@ -49,15 +49,9 @@ impl Engine {
         Ok((set, faults))
     }
 
-    /// Publishes a rule set that has no error.
+    /// Publishes a rule set that has no error, whatever is published by now.
     pub async fn publish_rules(&self, files: &[RuleFile], principal: &str) -> Result<(i64, Vec<Fault>), EngineError> {
-        let (_, faults) = self.check_rules(files).await?;
-        if faults.iter().any(|fault| fault.severity == Severity::Error) {
-            return Err(EngineError::Rules(faults));
-        }
-        let version = self.store.publish_rules(files, principal, self.now()).await?;
-        self.tell(Event::Rules { version });
-        Ok((version, faults))
+        self.publish_based(files, None, "", principal).await
     }
 
     /// The published rules.
@@ -150,6 +144,7 @@ impl Engine {
         self.store.set_change_set_state(id, "deciding", None, false, principal, self.now()).await?;
         self.tell(Event::ChangeSet { id, state: "deciding".into() });
         let (rules, population, mut outcome) = self.decide_now().await?;
+        self.notice_surprises(&rules.set, &population, &outcome).await?;
         for change in &mut outcome.changes {
             let error = broken
                 .iter()
@@ -172,7 +167,8 @@ impl Engine {
             // Identities and links first: a queue without them could not be carried on with.
             let kept = kept(&population, &outcome);
             let identities = outcome.identities.iter().filter(|(i, _)| kept.contains(i.id.as_str())).cloned().collect();
-            self.store.keep_identities(identities, outcome.links.clone(), principal, self.now()).await?;
+            let reserved = outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect();
+            self.store.keep_identities(identities, outcome.links.clone(), reserved, principal, self.now()).await?;
         }
         let note = (!notes.is_empty()).then(|| notes.join(" "));
         let set = NewChangeSet {

@@ -1,10 +1,11 @@
 //! An expression is tried on a real record, before it stands in a rule.
 
 use crate::{Engine, EngineError};
-use tide_core::ObjectType;
-use tide_core::Value;
+use std::collections::HashMap;
 use tide_core::expr::{ExprError, Step, Values};
 use tide_core::model::Account;
+use tide_core::rules::Mapping;
+use tide_core::{Attributes, ObjectType, RuleSet, Value};
 
 /// What an expression gave on one record.
 #[derive(Debug, Clone)]
@@ -19,20 +20,128 @@ pub struct Trial {
     pub result: Result<Vec<Value>, ExprError>,
 }
 
+/// One mapping of a system, and what it gave on one record.
+#[derive(Debug, Clone)]
+pub struct MappingTrial {
+    /// `inbound` or `outbound`.
+    pub direction: &'static str,
+    /// The attribute that it gives a value.
+    pub attribute: String,
+    /// The expression.
+    pub expression: String,
+    /// Where it stands.
+    pub place: tide_core::Place,
+    /// Each part and what it gave.
+    pub steps: Vec<Step>,
+    /// What came of it.
+    pub result: Result<Vec<Value>, ExprError>,
+    /// What is there now: in the identity for an inbound mapping, in the account for an outbound one.
+    pub there: Vec<Value>,
+    /// Whose mapping it is: that of one population, when it is.
+    pub note: Option<String>,
+}
+
+/// A person whom something is tried on.
+struct Record {
+    label: String,
+    account: Option<Account>,
+    identity: Option<Attributes>,
+    /// What people call everybody, by id: a reference is told by its name.
+    labels: HashMap<String, String>,
+}
+
 impl Engine {
+    /// Tries a whole mapping: each attribute of a system, both ways, on a person. With a draft, its rules.
+    pub async fn try_mapping(
+        &self,
+        on: &str,
+        system: &str,
+        draft: Option<i64>,
+        kind: ObjectType,
+    ) -> Result<(String, Option<String>, Vec<MappingTrial>), EngineError> {
+        let set = self.rules_of(draft).await?;
+        let record = self.record(&set, on, Some(system), kind).await?;
+        let types = set.of(system, kind).ok_or_else(|| EngineError::Refused(format!("no file has rules for {kind} in {system}")))?;
+        let none = Attributes::new();
+        let (identity, labels) = (record.identity.as_ref(), &record.labels);
+        let account = record.account.as_ref().map(|account| &account.attributes);
+        let mut all = Vec::new();
+        let mut one = |direction: &'static str, mapping: &Mapping, values: Values<'_>, there: Option<&Attributes>, note: Option<String>| {
+            let (steps, result) = mapping.program.trace(&values);
+            let meant: Vec<&str> =
+                result.iter().flatten().filter_map(|value| labels.get(value.as_text()?)).map(String::as_str).take(5).collect();
+            let refers = (!meant.is_empty() && mapping.attribute != "externalId").then(|| format!("the account of {}", meant.join(", ")));
+            let note = note.into_iter().chain(refers).reduce(|one, other| format!("{one}; {other}"));
+            all.push(MappingTrial {
+                direction,
+                attribute: mapping.attribute.clone(),
+                expression: mapping.program.source().to_owned(),
+                place: mapping.place.clone(),
+                steps,
+                result,
+                there: there.unwrap_or(&none).get(&mapping.attribute).to_vec(),
+                note,
+            });
+        };
+        if account.is_some() {
+            for mapping in &types.inbound {
+                one("inbound", mapping, Values { account, identity: None }, identity, None);
+            }
+        }
+        if let Some(attributes) = identity {
+            for (mapping, population) in
+                tide_core::compose::holding(types, attributes).map_err(|reason| EngineError::Refused(reason.text))?
+            {
+                let values = Values { account: None, identity: Some(attributes) };
+                one("outbound", mapping, values, account, population.map(|name| format!("for {name}")));
+            }
+        }
+        Ok((record.label, record.account.map(|account| account.name), all))
+    }
+
+    /// The rules of a draft, or the published ones.
+    async fn rules_of(&self, draft: Option<i64>) -> Result<RuleSet, EngineError> {
+        let Some(id) = draft else { return Ok(self.rules().await?.set) };
+        let (set, faults) = self.check_rules(&self.store.draft(id).await?.files).await?;
+        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
+        if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
+    }
+
     /// Tries an expression on a person: a name, an employee number, an address, an id. With a system it may
-    /// also read the person's account there. Nothing is kept.
-    pub async fn try_expression(&self, source: &str, on: &str, system: Option<&str>, kind: ObjectType) -> Result<Trial, EngineError> {
+    /// also read the person's account there; with a draft it may read what that declares. Nothing is kept.
+    pub async fn try_expression(
+        &self,
+        source: &str,
+        on: &str,
+        system: Option<&str>,
+        draft: Option<i64>,
+        kind: ObjectType,
+    ) -> Result<Trial, EngineError> {
         let schema = match system {
             Some(name) => self.store.system(name).await?.schema.get(&kind).cloned(),
             None => None,
         };
-        let (rules, population, outcome) = self.decide_now().await?;
-        let program = rules.set.expression(kind, system.map(|_| schema.as_ref()), source);
-        let found = tide_core::explain::explain(&rules.set, &population, &outcome, on);
-        let nobody = || EngineError::Refused(format!("nobody is known as `{on}`"));
+        let set = self.rules_of(draft).await?;
+        let program = set.expression(kind, system.map(|_| schema.as_ref()), source);
+        let record = self.record(&set, on, system, kind).await?;
+        let values = Values { account: record.account.as_ref().map(|account| &account.attributes), identity: record.identity.as_ref() };
+        let (steps, result) = match program {
+            Ok(program) => program.trace(&values),
+            Err(error) => (Vec::new(), Err(error)),
+        };
+        Ok(Trial { label: record.label, account: record.account.map(|account| account.name), steps, result })
+    }
+
+    /// Finds a person, as these rules would have them.
+    async fn record(&self, set: &RuleSet, on: &str, system: Option<&str>, kind: ObjectType) -> Result<Record, EngineError> {
+        let population = self.store.population().await?;
+        let outcome = tide_core::decide(set, &population, self.now());
+        let found: Vec<_> = tide_core::explain::explain(set, &population, &outcome, on)
+            .into_iter()
+            .filter(|one| one.accounts.first().is_none_or(|line| line.decided.object == kind))
+            .collect();
         let first = match found.as_slice() {
-            [] => return Err(nobody()),
+            [] => return Err(EngineError::Refused(format!("nobody is known as `{on}`"))),
             [one] => one,
             several => {
                 let names: Vec<&str> = several.iter().take(8).map(|one| one.label.as_str()).collect();
@@ -44,21 +153,17 @@ impl Engine {
             }
         };
         let identity = first.identity.as_deref().and_then(|id| outcome.identities.iter().find(|(identity, _)| identity.id == id));
-        let attributes = identity.map(|(identity, _)| {
+        let identity = identity.map(|(identity, _)| {
             let mut attributes = identity.attributes.clone();
             attributes.set("id", vec![Value::text(&identity.id)]);
             attributes.set("stage", vec![Value::text(identity.stage.word())]);
             attributes
         });
-        let account: Option<&Account> = system.and_then(|system| {
+        let account = system.and_then(|system| {
             let line = first.accounts.iter().find(|line| line.decided.system == system && line.key.is_some())?;
             population.accounts.iter().find(|account| account.system == system && Some(&account.key) == line.key.as_ref())
         });
-        let values = Values { account: account.map(|account| &account.attributes), identity: attributes.as_ref() };
-        let (steps, result) = match program {
-            Ok(program) => program.trace(&values),
-            Err(error) => (Vec::new(), Err(error)),
-        };
-        Ok(Trial { label: first.label.clone(), account: account.map(|account| account.name.clone()), steps, result })
+        let labels = outcome.identities.iter().map(|(identity, label)| (identity.id.clone(), label.clone())).collect();
+        Ok(Record { label: first.label.clone(), account: account.cloned(), identity, labels })
     }
 }

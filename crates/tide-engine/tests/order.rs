@@ -12,7 +12,7 @@ use tide_standins::scim_service::Mischief;
 use tide_standins::world::{self, BASE};
 
 fn rules_with(change: impl Fn(&str, &str) -> String) -> Vec<RuleFile> {
-    world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: change(name, text) }).collect()
+    world::rules_of_people().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: change(name, text) }).collect()
 }
 
 #[tokio::test]

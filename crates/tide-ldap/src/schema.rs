@@ -15,6 +15,8 @@ pub struct AttributeType {
     pub single: bool,
     /// Not to be written by clients?
     pub read_only: bool,
+    /// The bound of its length, where its syntax names one (RFC 4512 §4.1.2: what a server holds at least).
+    pub longest: Option<u32>,
 }
 
 impl AttributeType {
@@ -60,6 +62,7 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
             }
             AttributeType {
                 names: own.names(),
+                longest: syntax.as_deref().and_then(|text| text.split_once('{')?.1.strip_suffix('}')?.parse().ok()),
                 syntax: syntax.unwrap_or_default().split('{').next().unwrap_or_default().to_owned(),
                 equality,
                 single: own.has("SINGLE-VALUE"),
@@ -166,6 +169,7 @@ mod tests {
         let types = attribute_types(texts.into_iter());
         assert_eq!(types[1].names, ["sn", "surname"]);
         assert_eq!(types[1].syntax, "1.3.6.1.4.1.1466.115.121.1.15");
+        assert_eq!((types[1].longest, types[2].longest), (Some(32_768), None));
         assert!(!types[1].case_exact() && !types[1].single);
         assert!(types[2].single && types[2].read_only);
     }

@@ -39,6 +39,8 @@ pub struct FlatAttribute {
     pub case_exact: bool,
     /// May a client write it?
     pub writable: bool,
+    /// The values that the schema names (RFC 7643 §7, `canonicalValues`); none means any.
+    pub allowed: Vec<String>,
 }
 
 /// The flat attributes of one type of resource.
@@ -68,22 +70,24 @@ impl FlatSchema {
             }
         }
         // Every resource has these, whatever its schema lists (RFC 7643 §3.1).
-        for (name, writable) in [("id", false), ("externalId", true)] {
-            flat.put(FlatAttribute {
-                name: name.into(),
-                extension: None,
-                attribute: name.into(),
-                sub: None,
-                kind: None,
-                others: Vec::new(),
-                listed: false,
-                scim_type: "string".into(),
-                many: false,
-                required: false,
-                case_exact: true,
-                writable,
-            });
-        }
+        let own = |name: &str, attribute: &str, sub: Option<&str>, scim_type: &str, writable: bool| FlatAttribute {
+            name: name.into(),
+            extension: None,
+            attribute: attribute.into(),
+            sub: sub.map(str::to_owned),
+            kind: None,
+            others: Vec::new(),
+            listed: false,
+            scim_type: scim_type.into(),
+            many: false,
+            required: false,
+            case_exact: true,
+            writable,
+            allowed: Vec::new(),
+        };
+        flat.put(own("id", "id", None, "string", false));
+        flat.put(own("externalId", "externalId", None, "string", true));
+        flat.put(own("meta.created", "meta", Some("created"), "dateTime", false));
         flat
     }
 
@@ -108,6 +112,7 @@ impl FlatSchema {
                 || (sub.is_none() && described["required"] == json!(true)),
             case_exact: node["caseExact"] == json!(true),
             writable: described["mutability"] != "readOnly" && node["mutability"] != "readOnly",
+            allowed: node["canonicalValues"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect(),
         };
         let many = described["multiValued"] == json!(true);
         if described["type"] != "complex" {
@@ -177,6 +182,10 @@ impl FlatSchema {
         }
         resource
     }
+}
+
+fn texts(values: &[Value]) -> std::collections::HashSet<String> {
+    values.iter().map(Value::to_string).collect()
 }
 
 impl FlatAttribute {
@@ -268,6 +277,8 @@ impl FlatAttribute {
     /// The operations that turn the values before into the values after, and touch nothing else.
     pub fn operations(&self, before: &[Value], after: &[Value]) -> Vec<Value> {
         let path = self.path();
+        // Looked up and not searched: a group has tens of thousands of members.
+        let (was, is) = (texts(before), texts(after));
         if self.listed {
             let sub = self.sub.as_deref().unwrap_or("value");
             if let (Some(kind), [_], [new]) = (&self.kind, before, after) {
@@ -275,11 +286,11 @@ impl FlatAttribute {
             }
             let mut operations = Vec::new();
             // Values that stay are not sent: a group of thousands is not rewritten for one member.
-            if let (Some(kind), "value", true) = (&self.kind, sub, before.iter().any(|value| after.contains(value))) {
-                for gone in before.iter().filter(|value| !after.contains(value)) {
+            if let (Some(kind), "value", true) = (&self.kind, sub, before.iter().any(|value| is.contains(&value.to_string()))) {
+                for gone in before.iter().filter(|value| !is.contains(&value.to_string())) {
                     operations.push(json!({"op": "remove", "path": format!("{path}[type eq {} and value eq {gone}]", quote(kind))}));
                 }
-                let new: Vec<Value> = after.iter().filter(|value| !before.contains(value)).cloned().collect();
+                let new: Vec<Value> = after.iter().filter(|value| !was.contains(&value.to_string())).cloned().collect();
                 if !new.is_empty() {
                     operations.push(json!({"op": "add", "path": path, "value": self.items(&new)}));
                 }
@@ -291,12 +302,12 @@ impl FlatAttribute {
                 }
                 Some(_) => {}
                 None => {
-                    for gone in before.iter().filter(|value| !after.contains(value)) {
+                    for gone in before.iter().filter(|value| !is.contains(&value.to_string())) {
                         operations.push(json!({"op": "remove", "path": format!("{path}[{sub} eq {gone}]")}));
                     }
                 }
             }
-            let new: Vec<Value> = after.iter().filter(|value| self.kind.is_some() || !before.contains(value)).cloned().collect();
+            let new: Vec<Value> = after.iter().filter(|value| self.kind.is_some() || !was.contains(&value.to_string())).cloned().collect();
             if !new.is_empty() {
                 operations.push(json!({"op": "add", "path": path, "value": self.items(&new)}));
             }

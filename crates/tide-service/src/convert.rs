@@ -1,7 +1,10 @@
 //! From the records of the store and the core to the types of the API.
 
 use tide_core::explain::{AccountLine, Explanation};
-use tide_core::rules::{Condition, Container, Empty, GroupScope, Keep, Mapping, Need, Severity, TypeRules, WhenOut};
+use tide_core::rules::{
+    Condition, Container, Empty, GroupScope, Keep, Mapping, Need, Severity, TypeRules, WhenDeleted, WhenOut, WhenUnowned,
+};
+use tide_core::value::show;
 use tide_core::{Attributes, Place, RuleSet, Value};
 use tide_store::{AccountRow, ChangeRow, ChangeSetRow, DecidedRow, IdentityRow};
 
@@ -83,7 +86,10 @@ pub fn change(row: ChangeRow) -> tide_api::Change {
             .map(|value| tide_api::ValueChange {
                 attribute: value.attribute.clone(),
                 before: texts(&value.before),
-                after: texts(&value.after),
+                after: texts(&value.after)
+                    .into_iter()
+                    .chain(value.later.iter().map(|later| format!("the account of {}, once it is there", later.label)))
+                    .collect(),
                 rule: place(&value.rule),
             })
             .collect(),
@@ -138,6 +144,7 @@ fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
         expression: reason.expression.clone(),
         read: reading(&reason.read),
         from_system: reason.from_system.clone(),
+        note: reason.note.clone(),
     }
 }
 
@@ -186,6 +193,9 @@ fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
     }
     if mapping.empty == Empty::Leave {
         notes.push("an empty source leaves it");
+    }
+    if mapping.merge {
+        notes.push("beside what others put there");
     }
     tide_api::RuleLine {
         name: mapping.attribute.clone(),
@@ -236,6 +246,13 @@ fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::System
         types.hands_off.names.iter().map(|name| rule("hands off", name, "never joined, changed or disabled", &types.hands_off.place)),
     );
     lines.extend(types.hands_off.conditions.iter().map(|c| rule("hands off if", c.when.source(), &c.otherwise, &c.place)));
+    let of_populations = types.populations.iter().flat_map(|population| {
+        population.outbound.iter().map(move |one| {
+            let line = mapping(one);
+            let note = [format!("for {}: {}", population.name, population.when.source()), line.note];
+            tide_api::RuleLine { note: note.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(", "), ..line }
+        })
+    });
     tide_api::SystemRules {
         system: system.into(),
         object: object.into(),
@@ -266,12 +283,142 @@ fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::System
             })
             .collect(),
         inbound: types.inbound.iter().map(mapping).collect(),
-        outbound: types.outbound.iter().map(mapping).collect(),
+        outbound: types.outbound.iter().map(mapping).chain(of_populations).collect(),
+        otherwise: otherwise(types),
+        examples: types
+            .examples
+            .iter()
+            .map(|example| {
+                let expect: Vec<String> = example.expect.iter().map(|(name, values)| format!("{name} = {}", show(values))).collect();
+                let note = example.account_in.as_ref().map(|system| format!("in {system}")).unwrap_or_default();
+                rule(&example.name, &expect.join(", "), &note, &example.place)
+            })
+            .collect(),
         when_out: match types.when_out {
             WhenOut::Disable => "disable",
             WhenOut::Leave => "leave",
         }
         .into(),
+    }
+}
+
+/// What a rule set says of accounts beside scope, match rules and mappings.
+fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
+    let line = |name: &str, text: &str| tide_api::RuleLine {
+        name: name.into(),
+        text: text.into(),
+        note: String::new(),
+        place: place(&types.place),
+    };
+    let mut lines = Vec::new();
+    if types.is_target() {
+        lines.push(line(
+            "deleted there",
+            match types.when_deleted {
+                WhenDeleted::Ask => "a person is asked",
+                WhenDeleted::Recreate => "made again",
+                WhenDeleted::Ignore => "stays deleted",
+            },
+        ));
+        lines.push(line(
+            "made there, nobody's",
+            match types.when_unowned {
+                WhenUnowned::Ignore => "shown and left alone",
+                WhenUnowned::Disable => "disabled",
+                WhenUnowned::Ask => "a person is asked",
+            },
+        ));
+    }
+    if let Some(password) = &types.password {
+        let to = if password.shown_to.is_empty() { "any operator".to_owned() } else { password.shown_to.join(", ") };
+        lines.push(line(
+            "first password",
+            &format!("{} characters of {} in {}, shown once to {to}", password.length, password.sets.join(", "), password.attribute),
+        ));
+    }
+    lines
+}
+
+pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_api::FileDifference {
+    let line = |line: tide_core::rules::difference::DifferentLine| tide_api::DifferentLine {
+        sign: line.sign.to_string(),
+        before: line.before,
+        after: line.after,
+        text: line.text,
+    };
+    tide_api::FileDifference { name: file.name, state: file.state.to_owned(), lines: file.lines.into_iter().map(line).collect() }
+}
+
+/// How many differences of an effect are told one by one.
+const TOLD: usize = 1_000;
+
+pub fn effect(effect: tide_core::effect::Effect) -> tide_api::Effect {
+    let total = effect.lines.len();
+    let many = |count: usize, one: &str, more: &str| format!("{count} {}", if count == 1 { one } else { more });
+    let targets: Vec<_> = effect.systems.iter().filter(|system| system.system.is_some()).collect();
+    let values: usize = targets.iter().map(|system| system.values).sum();
+    let verdicts: usize = targets.iter().flat_map(|system| system.verdicts.values()).sum();
+    let own: usize = effect.systems.iter().filter(|system| system.system.is_none()).map(|system| system.values).sum();
+    let mut parts = Vec::new();
+    if values > 0 {
+        let systems = targets.iter().filter(|system| system.values > 0).count();
+        parts.push(format!("changes {} in {}", many(values, "value", "values"), many(systems, "system", "systems")));
+    }
+    if verdicts > 0 {
+        parts.push(format!("decides another thing about {}", many(verdicts, "account", "accounts")));
+    }
+    if own > 0 {
+        parts.push(format!("changes {} of identities", many(own, "value", "values")));
+    }
+    let said = if parts.is_empty() { "This changes nothing for anybody.".to_owned() } else { format!("This {}.", parts.join(", and ")) };
+    let system = |system: tide_core::effect::SystemEffect| tide_api::SystemEffect {
+        system: system.system,
+        values: system.values,
+        accounts: system.accounts,
+        verdicts: system.verdicts.into_iter().map(|((before, after), count)| tide_api::VerdictEffect { before, after, count }).collect(),
+    };
+    let line = |line: tide_core::effect::EffectLine| tide_api::EffectLine {
+        system: line.system,
+        object: line.object.to_string(),
+        identity: line.identity,
+        label: line.label,
+        attribute: line.attribute,
+        before: line.before,
+        after: line.after,
+        reason: line.reason,
+    };
+    tide_api::Effect {
+        said,
+        systems: effect.systems.into_iter().map(system).collect(),
+        lines: effect.lines.into_iter().take(TOLD).map(line).collect(),
+        total,
+    }
+}
+
+type Tried = (Vec<tide_api::TrialStep>, Vec<String>, Option<tide_api::TrialFault>);
+
+/// The steps of a trial and what came of it.
+pub fn trial(steps: Vec<tide_core::expr::Step>, result: Result<Vec<Value>, tide_core::expr::ExprError>) -> Tried {
+    let (values, fault) = match result {
+        Ok(values) => (values.iter().map(|value| tide_core::expr::shown(std::slice::from_ref(value))).collect(), None),
+        Err(error) => (Vec::new(), Some(tide_api::TrialFault { offset: error.offset, message: error.message, help: error.help })),
+    };
+    let step = |step: tide_core::expr::Step| tide_api::TrialStep { text: step.text, value: step.value, offset: step.offset };
+    (steps.into_iter().map(step).collect(), values, fault)
+}
+
+pub fn tried(one: tide_engine::MappingTrial) -> tide_api::TriedAttribute {
+    let (steps, values, fault) = trial(one.steps, one.result);
+    tide_api::TriedAttribute {
+        direction: one.direction.to_owned(),
+        attribute: one.attribute,
+        expression: one.expression,
+        place: place(&one.place),
+        steps,
+        values,
+        there: texts(&one.there),
+        fault,
+        note: one.note,
     }
 }
 
@@ -291,6 +438,8 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
                     (attribute.wanted, "wanted"),
                     (attribute.unique, "unique"),
                     (attribute.many, "several values"),
+                    (attribute.reference.is_some(), "points to another"),
+                    (attribute.generated.is_some(), "made up once, for life"),
                 ];
                 let note: Vec<&str> = notes.iter().filter(|(yes, _)| *yes).map(|(_, word)| *word).collect();
                 tide_api::RuleLine {

@@ -127,6 +127,8 @@ struct Content {
     given: Vec<(String, std::time::Instant)>,
     /// Requests that were asked to come later.
     turned_away: usize,
+    /// Passwords by user: they are taken and never returned.
+    passwords: std::collections::HashMap<u64, String>,
 }
 
 struct Shared {
@@ -158,6 +160,9 @@ impl ScimService {
             let mut content = shared.lock();
             content.next += 1;
             let id = content.next;
+            // What a service holds when we come was there for years.
+            let mut user = user;
+            user["meta"] = json!({"created": "2024-05-01T08:00:00Z"});
             let user = stamped(normalise(user), id, "Users");
             content.users.insert(id, user);
         }
@@ -211,6 +216,13 @@ impl ScimService {
     /// The groups as they are.
     pub fn groups(&self) -> Vec<Value> {
         self.shared.lock().groups.values().cloned().collect()
+    }
+
+    /// Would this user be let in with this password?
+    pub fn lets_log_in(&self, user_name: &str, password: &str) -> bool {
+        let content = self.shared.lock();
+        let found = content.users.iter().find(|(_, user)| user["userName"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(user_name)));
+        found.is_some_and(|(id, _)| content.passwords.get(id).is_some_and(|known| known == password))
     }
 
     /// The users as they are.
@@ -468,6 +480,7 @@ fn schemas() -> Vec<Value> {
         exact("displayName"),
         exact("title"),
         exact("userType"),
+        exact("nickName"),
         text("preferredLanguage"),
         text("locale"),
         text("timezone"),
@@ -477,7 +490,19 @@ fn schemas() -> Vec<Value> {
         typed("addresses", &["work", "home"], &["streetAddress", "locality", "postalCode", "country"]),
         attribute("groups", "complex", json!({"multiValued": true, "mutability": "readOnly", "subAttributes": [text("value")]})),
     ];
-    let enterprise = vec![exact("employeeNumber"), exact("department"), exact("division"), exact("costCenter"), exact("organization")];
+    let user = [user, vec![attribute("password", "string", json!({"mutability": "writeOnly", "returned": "never"}))]].concat();
+    let enterprise = vec![
+        exact("employeeNumber"),
+        exact("department"),
+        exact("division"),
+        exact("costCenter"),
+        exact("organization"),
+        attribute(
+            "manager",
+            "complex",
+            json!({"subAttributes": [attribute("value", "string", json!({})), attribute("displayName", "string", json!({"mutability": "readOnly"}))]}),
+        ),
+    ];
     let group = vec![
         attribute("displayName", "string", json!({"required": true})),
         attribute(
@@ -529,7 +554,11 @@ fn stamped(mut resource: Value, id: u64, kind: &str) -> Value {
     resource["id"] = json!(format!("b{id:05}"));
     let version =
         resource["meta"]["version"].as_str().and_then(|v| v.trim_matches(|c| "W/\"".contains(c)).parse::<u64>().ok()).unwrap_or(0) + 1;
-    resource["meta"] = json!({"resourceType": kind.trim_end_matches('s'), "location": format!("/scim/v2/{kind}/b{id:05}"), "version": format!("W/\"{version}\"")});
+    let created = match &resource["meta"]["created"] {
+        Value::String(known) => json!(known),
+        _ => json!(jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()),
+    };
+    resource["meta"] = json!({"created": created, "resourceType": kind.trim_end_matches('s'), "location": format!("/scim/v2/{kind}/b{id:05}"), "version": format!("W/\"{version}\"")});
     if resource["active"].is_null() && kind == "Users" {
         resource["active"] = json!(true);
     }
@@ -590,6 +619,15 @@ fn taken(content: &Content, user: &Value, own: u64) -> bool {
     content.users.iter().any(|(id, other)| *id != own && other["userName"].as_str().is_some_and(|n| n.to_lowercase() == name))
 }
 
+/// Keeps a password beside the resource: nobody is ever shown it.
+fn without_password(content: &mut Content, mut resource: Value, id: u64) -> Value {
+    let given = resource.as_object_mut().and_then(|fields| fields.remove("password"));
+    if let Some(Value::String(password)) = given {
+        content.passwords.insert(id, password);
+    }
+    resource
+}
+
 fn invalid(kind: &str, resource: &Value) -> Option<Response> {
     let needed = if kind == "Users" { "userName" } else { "displayName" };
     resource[needed]
@@ -616,7 +654,7 @@ async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, bod
     }
     content.next += 1;
     let id = content.next;
-    let resource = stamped(resource, id, &kind);
+    let resource = stamped(without_password(&mut content, resource, id), id, &kind);
     let Some(shelf) = shelf(&mut content, &kind) else { return nothing_here() };
     shelf.insert(id, resource.clone());
     scim(StatusCode::CREATED, resource)
@@ -643,6 +681,8 @@ fn store(shared: &Shared, kind: &str, id: &str, make: impl Fn(&Value) -> Result<
     if kind == "Users" && taken(&content, &new, key) {
         return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken");
     }
+    let mut new = without_password(&mut content, new, key);
+    new["meta"]["created"] = old["meta"]["created"].clone();
     let new = stamped(new, key, kind);
     if let Some(shelf) = shelf(&mut content, kind) {
         shelf.insert(key, new.clone());

@@ -349,19 +349,31 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<Entry> {
                 .with("mail", &[&format!("{uid}@skerry.example")]),
         );
     }
-    entries.extend(people.iter().map(Crew::entry));
+    entries.extend(people.iter().enumerate().map(|(at, person)| person.entry().with("manager", &[&manager(people, at)])));
     let members: Vec<String> = people.iter().filter(|p| p.department == "10").map(Crew::dn).collect();
     let members: Vec<&str> = members.iter().map(String::as_str).collect();
+    let group = |name: &str, members: &[&str]| {
+        Entry::new(format!("cn={name},ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]).with("cn", &[name]).with("member", members)
+    };
     // A group of this class cannot be empty.
     if !members.is_empty() {
-        entries.push(
-            Entry::new(format!("cn=deck-watch,ou=groups,{BASE}"))
-                .with("objectClass", &["groupOfNames"])
-                .with("cn", &["deck-watch"])
-                .with("member", &members),
-        );
+        entries.push(group("deck-watch", &members));
+        // A group in a group, and somebody beside it.
+        let planners: Vec<String> = people.iter().filter(|p| p.title == "Planner").take(6).map(Crew::dn).collect();
+        let watch = format!("cn=deck-watch,ou=groups,{BASE}");
+        let all: Vec<&str> = planners.iter().map(String::as_str).chain([watch.as_str()]).collect();
+        entries.push(group("sailing-plan", &all));
     }
     entries
+}
+
+/// Whom a person reports to: the first of the department, who reports to the first of the shore office. That one
+/// reports to the first of the deck: reporting lines have circles, and nothing may trip over one.
+fn manager(people: &[Crew], at: usize) -> String {
+    let first = |department: &str| people.iter().position(|person| person.department == department);
+    let head = first(people[at].department).filter(|head| *head != at);
+    let above = head.or_else(|| first(if people[at].department == "60" { "10" } else { "60" }));
+    people[above.unwrap_or(at)].dn()
 }
 
 /// The accounts that the crew planning service already holds: most of them somebody's, some of
@@ -445,14 +457,34 @@ pub fn more_rules() -> [(&'static str, &'static str); 3] {
 }
 
 /// The rule set of the demo, file by file.
-pub fn rules() -> [(&'static str, &'static str); 5] {
+pub fn rules() -> [(&'static str, &'static str); 6] {
     [
         ("identities.toml", include_str!("../rules/identities.toml")),
+        ("blocks.toml", include_str!("../rules/blocks.toml")),
         ("tables.toml", include_str!("../rules/tables.toml")),
         ("guards.toml", include_str!("../rules/guards.toml")),
         ("harbour.toml", include_str!("../rules/harbour.toml")),
         ("berthing.toml", include_str!("../rules/berthing.toml")),
     ]
+}
+
+/// The same without groups and without whom people report to, for who counts what happens to people alone.
+pub fn rules_of_people() -> Vec<(&'static str, String)> {
+    let of_people = |text: &str| {
+        let mut keep = true;
+        let mut kept = String::new();
+        for line in text.lines() {
+            if line.starts_with('[') {
+                keep = !line.contains("[group");
+            }
+            if keep && !line.starts_with("manager") && !line.starts_with("\"enterprise.manager") {
+                kept.push_str(line);
+                kept.push('\n');
+            }
+        }
+        kept
+    };
+    rules().into_iter().map(|(name, text)| (name, of_people(text))).collect()
 }
 
 #[cfg(test)]

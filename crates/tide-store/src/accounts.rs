@@ -381,6 +381,22 @@ async fn upsert(
     if news.is_empty() {
         return Ok(());
     }
+    // What an account held that somebody changed: of new ones there is nothing to keep.
+    let changed: Vec<i64> = news
+        .iter()
+        .filter_map(|(account, _, hash)| known.get(&account.key).filter(|(_, there, sound)| *sound && there != hash).map(|(id, ..)| *id))
+        .collect();
+    if !changed.is_empty() {
+        sqlx::query(
+            "INSERT INTO changed_there (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value
+             WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended IS NULL)
+             ON CONFLICT DO UPDATE SET before = excluded.before, at = excluded.at",
+        )
+        .bind(&at)
+        .bind(serde_json::to_string(&changed)?)
+        .execute(&mut *c)
+        .await?;
+    }
     // What all rows share is bound once. A full batch is always the same statement, prepared once.
     // No parameter has a number: SQLite looks for numbered ones one by one.
     let mut sql = String::from(

@@ -3,7 +3,7 @@
 
 use crate::identities::make_link;
 use crate::journal::Entry;
-use crate::population::values_blob;
+use crate::population::{blob_values, values_blob};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -167,6 +167,8 @@ pub struct Settled {
     pub account: Observed,
     /// Values that the target made something else of: attribute, sent, returned.
     pub normalised: Vec<(String, Vec<Value>, Vec<Value>)>,
+    /// Attributes that others write too: of their values, ours are remembered.
+    pub merged: Vec<String>,
     /// Said in the journal and to be seen: how it was found out.
     pub note: Option<String>,
 }
@@ -452,7 +454,7 @@ impl Store {
                         .bind(account.attributes.to_blob()).bind(account.attributes.hash().to_be_bytes().to_vec())
                         .bind(stamp(now)).bind(stamp(now)).bind(stamp(now))
                         .fetch_one(&mut *c).await?;
-                    if change.account.is_none() {
+                    if change.account.is_none() && !change.identity.is_empty() {
                         make_link(c, account_id, &change.identity, "made by us", &principal, now).await?;
                     }
                     for (attribute, sent, returned) in &settled.normalised {
@@ -461,10 +463,19 @@ impl Store {
                             .bind(account_id).bind(attribute).bind(values_blob(sent)).bind(values_blob(returned)).bind(stamp(now))
                             .execute(&mut *c).await?;
                     }
-                    sqlx::query("UPDATE change SET state = 'done', account = ?, error = ?, remedy = NULL, settled = ? WHERE id = ?")
-                        .bind(account_id).bind(&settled.note).bind(stamp(now)).bind(id).execute(&mut *c).await?;
+                    for value in change.values.iter().filter(|value| settled.merged.contains(&value.attribute)) {
+                        let known: Option<Vec<u8>> = sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
+                            .bind(account_id).bind(&value.attribute).fetch_optional(&mut *c).await?;
+                        let known = known.as_deref().map(blob_values).transpose()?.unwrap_or_default();
+                        // What was there before and not by us is somebody else's, also when we would give it too.
+                        let ours: Vec<Value> = value.after.iter().filter(|v| known.contains(v) || !value.before.contains(v)).cloned().collect();
+                        sqlx::query("INSERT INTO given (account, attribute, vals) VALUES (?,?,?) ON CONFLICT DO UPDATE SET vals = excluded.vals")
+                            .bind(account_id).bind(&value.attribute).bind(values_blob(&ours)).execute(&mut *c).await?;
+                    }
                     let values: Vec<&ValueChange> = change.values.iter().collect();
                     let vals = serde_json::to_string(&values)?;
+                    sqlx::query("UPDATE change SET state = 'done', account = ?, vals = ?, error = ?, remedy = NULL, settled = ? WHERE id = ?")
+                        .bind(account_id).bind(&vals).bind(&settled.note).bind(stamp(now)).bind(id).execute(&mut *c).await?;
                     let detail = format!("{} in {}: {}", change.kind, change.system, change.reason.text);
                     Entry::new(&principal, &format!("account.{}", change.kind), &change.identity).detail(&detail).values(&vals).append(c, now).await?;
                     Ok(account_id)

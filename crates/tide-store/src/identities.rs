@@ -6,8 +6,8 @@ use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::decide::NewLink;
-use tide_core::model::AccountId;
-use tide_core::{Attributes, Identity, ObjectType, Stage};
+use tide_core::model::{AccountId, Reserved};
+use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
 
 /// An identity with what the lists show beside it.
 #[derive(Debug, Clone)]
@@ -68,6 +68,7 @@ impl Store {
         &self,
         identities: Vec<(Identity, String)>,
         links: Vec<NewLink>,
+        reserved: Vec<Reserved>,
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
@@ -84,6 +85,13 @@ impl Store {
                             .bind(&identity.id).bind(identity.kind.word()).bind(label).bind(identity.stage.word())
                             .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
                             .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now))
+                            .execute(&mut *c).await?;
+                    }
+                    for name in &reserved {
+                        // A name that somebody else had stays theirs: who carries it now is not given it anew.
+                        sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, made) VALUES ('',?,?,?,?,?)")
+                            .bind(name.kind.word()).bind(&name.attribute).bind(tide_core::generate::folded(&name.value))
+                            .bind(&name.identity).bind(stamp(now))
                             .execute(&mut *c).await?;
                     }
                     for link in &links {
@@ -128,6 +136,19 @@ impl Store {
                 Ok(IdentityRow { identity: read_identity(row)?, label: row.get("label"), changed: row.get("changed"), systems })
             })
             .collect()
+    }
+
+    /// The account that an identity has in a system, if it has one that is there.
+    pub async fn account_of(&self, identity: &str, system: &str) -> Result<Option<Account>, StoreError> {
+        let row = sqlx::query(
+            "SELECT a.* FROM link l JOIN account a ON a.id = l.account
+             WHERE l.identity = ? AND l.ended IS NULL AND a.system = ? AND a.absent_since IS NULL ORDER BY a.id LIMIT 1",
+        )
+        .bind(identity)
+        .bind(system)
+        .fetch_optional(&self.reader)
+        .await?;
+        row.as_ref().map(crate::accounts::read_account).transpose()
     }
 
     /// How many identities there are of each stage.

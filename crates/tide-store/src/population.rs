@@ -5,7 +5,7 @@ use crate::identities::read_identity;
 use crate::{Store, StoreError};
 use sqlx::Row;
 use std::collections::HashMap;
-use tide_core::model::Normalised;
+use tide_core::model::{Normalised, Reserved};
 use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts, Value};
 
 const VALUES: &str = "v";
@@ -14,7 +14,7 @@ pub(crate) fn values_blob(values: &[Value]) -> Vec<u8> {
     [(VALUES.to_owned(), values.to_vec())].into_iter().collect::<Attributes>().to_blob()
 }
 
-fn blob_values(blob: &[u8]) -> Result<Vec<Value>, StoreError> {
+pub(crate) fn blob_values(blob: &[u8]) -> Result<Vec<Value>, StoreError> {
     Ok(Attributes::from_blob(blob)?.get(VALUES).to_vec())
 }
 
@@ -54,6 +54,13 @@ impl Store {
             if let (Some(facts), Some(kind)) = (population.systems.get_mut(row.get::<&str, _>(0)), kind) {
                 facts.read.push(kind);
             }
+        }
+        for row in sqlx::query("SELECT account, attribute, vals FROM given").fetch_all(&mut *tx).await? {
+            population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
+        }
+        for row in sqlx::query("SELECT object, attribute, value, identity FROM reservation WHERE system = ''").fetch_all(&mut *tx).await? {
+            let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
+            population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
         }
         population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;

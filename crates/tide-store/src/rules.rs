@@ -39,9 +39,17 @@ impl Store {
         .transpose()
     }
 
-    /// Publishes a version; its number is returned. Files equal to the newest make no new version.
-    pub async fn publish_rules(&self, files: &[RuleFile], principal: &str, now: Timestamp) -> Result<i64, StoreError> {
-        let (text, principal) = (serde_json::to_string(files)?, principal.to_owned());
+    /// Publishes a version; its number is returned, or `None` when another than the one that it is based on is
+    /// published by now. Files equal to the newest make no new version.
+    pub async fn publish_rules(
+        &self,
+        files: &[RuleFile],
+        based_on: Option<i64>,
+        note: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<Option<i64>, StoreError> {
+        let (text, note, principal) = (serde_json::to_string(files)?, note.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -50,18 +58,22 @@ impl Store {
                     if let Some((version, files)) = &newest
                         && *files == text
                     {
-                        return Ok(*version);
+                        return Ok(Some(*version));
+                    }
+                    if based_on.is_some_and(|base| base != newest.as_ref().map_or(0, |(version, _)| *version)) {
+                        return Ok(None);
                     }
                     let version = newest.map_or(1, |(version, _)| version + 1);
-                    sqlx::query("INSERT INTO rule_set (version, files, made, principal) VALUES (?,?,?,?)")
+                    sqlx::query("INSERT INTO rule_set (version, files, made, principal, note) VALUES (?,?,?,?,?)")
                         .bind(version)
                         .bind(text)
                         .bind(stamp(now))
                         .bind(&principal)
+                        .bind(&note)
                         .execute(&mut *c)
                         .await?;
-                    Entry::new(&principal, "rules.published", &version.to_string()).append(c, now).await?;
-                    Ok(version)
+                    Entry::new(&principal, "rules.published", &version.to_string()).detail(&note).append(c, now).await?;
+                    Ok(Some(version))
                 })
             })
             .await

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind, Decided, NewLink, Verdict};
 use tide_core::matching::{Answer, Said};
-use tide_core::model::Observed;
+use tide_core::model::{Observed, Reserved};
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
 use tide_store::{ChangeFilter, ChangeState, MasterKey, NewAnswer, NewChangeSet, Settled, Store, StoreError};
 
@@ -38,7 +38,13 @@ fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) ->
         account,
         label: format!("Person {identity}"),
         kind,
-        values: vec![ValueChange { attribute: "title".into(), before: vec![], after: vec![Value::text("Mate")], rule: Place::default() }],
+        values: vec![ValueChange {
+            attribute: "title".into(),
+            before: vec![],
+            after: vec![Value::text("Mate")],
+            rule: Place::default(),
+            later: Vec::new(),
+        }],
         reason: Reason::new("because"),
         hold: hold.then(|| Reason::new("wait")),
         fingerprint: format!("{identity}-{kind}"),
@@ -95,6 +101,7 @@ async fn what_we_wrote_masks_an_older_read() {
         .keep_identities(
             vec![identity("i1", "Ada", Stage::Active)],
             vec![NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false }],
+            vec![],
             "tester",
             at(20),
         )
@@ -103,7 +110,7 @@ async fn what_we_wrote_masks_an_older_read() {
     let run = records.run(vec![], vec![change("i1", ChangeKind::Update, Some(1), false)]).await;
     let row = records.changes(run, None).await.remove(0);
     records.store.mark_sending(row.id, at(60)).await.expect("marked");
-    let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], note: None };
+    let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], merged: vec![], note: None };
     records.store.settle_done(&row, settled, "tester", at(61)).await.expect("settled");
 
     // A reading that began before the write shows what was there before it.
@@ -164,7 +171,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     let records = Records::new().await;
     records
         .store
-        .keep_identities(vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)], vec![], "tester", at(1))
+        .keep_identities(vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)], vec![], vec![], "tester", at(1))
         .await
         .expect("kept");
     let changes = vec![
@@ -184,6 +191,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     let made = Settled {
         account: observed("b7", &[("title", "mate")]),
         normalised: vec![("title".into(), vec![Value::text("Mate")], vec![Value::text("mate")])],
+        merged: vec![],
         note: Some("found by its values".into()),
     };
     let account = records.store.settle_done(&again[0], made, "tester", at(62)).await.expect("settled");
@@ -244,8 +252,8 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
         identity("i2", "Ørjan Holm", Stage::Active),
         identity("i3", "Bo Lind", Stage::Left),
     ];
-    records.store.keep_identities(people.clone(), vec![], "tester", at(10)).await.expect("kept");
-    records.store.keep_identities(people, vec![], "tester", at(20)).await.expect("kept again");
+    records.store.keep_identities(people.clone(), vec![], vec![], "tester", at(10)).await.expect("kept");
+    records.store.keep_identities(people, vec![], vec![], "tester", at(20)).await.expect("kept again");
     let all = records.store.identities("", None, None, 10).await.expect("listed");
     assert_eq!(all.iter().map(|row| row.label.as_str()).collect::<Vec<_>>(), ["Ada Lind", "Bo Lind", "Ørjan Holm"]);
     assert!(all.iter().all(|row| row.changed.starts_with("1970-01-01T00:00:10")), "nothing changed at the second time");
@@ -269,12 +277,12 @@ async fn links_are_closed_and_never_deleted() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 1, vec![observed("b1", &[])]).await;
     let link = || vec![NewLink { account: 1, identity: "i1".into(), made_by: "match rule".into(), source: false }];
-    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], link(), "tester", at(2)).await.expect("kept");
-    records.store.keep_identities(vec![], link(), "tester", at(3)).await.expect("the same link again is no new one");
+    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], link(), vec![], "tester", at(2)).await.expect("kept");
+    records.store.keep_identities(vec![], link(), vec![], "tester", at(3)).await.expect("the same link again is no new one");
     assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
     assert_eq!(records.store.split("i1", "harbour", "tester", at(4)).await.expect("asked"), 0);
     assert_eq!(records.store.split("i1", "berthing", "tester", at(5)).await.expect("split"), 1);
-    records.store.keep_identities(vec![], link(), "tester", at(6)).await.expect("joined anew");
+    records.store.keep_identities(vec![], link(), vec![], "tester", at(6)).await.expect("joined anew");
     let links = records.store.links_of("i1").await.expect("read");
     assert_eq!(links.len(), 2);
     assert_eq!((links[0].ended.is_none(), links[1].ended_by.as_deref()), (true, Some("split by hand")));
@@ -287,9 +295,14 @@ async fn rules_are_kept_in_versions_and_the_same_files_make_none() {
     let records = Records::new().await;
     let files = |text: &str| vec![tide_core::rules::RuleFile { name: "harbour.toml".into(), text: text.into() }];
     assert!(records.store.rules().await.expect("read").is_none());
-    assert_eq!(records.store.publish_rules(&files("# one\n"), "tester", at(1)).await.expect("published"), 1);
-    assert_eq!(records.store.publish_rules(&files("# one\n"), "tester", at(2)).await.expect("published"), 1);
-    assert_eq!(records.store.publish_rules(&files("# two, with a comment\n"), "tester", at(3)).await.expect("published"), 2);
+    let publish = |text: &'static str, base: Option<i64>, second: i64| {
+        let (store, files) = (records.store.clone(), files(text));
+        async move { store.publish_rules(&files, base, "", "tester", at(second)).await.expect("published") }
+    };
+    assert_eq!(publish("# one\n", None, 1).await, Some(1));
+    assert_eq!(publish("# one\n", None, 2).await, Some(1));
+    assert_eq!(publish("# two, with a comment\n", Some(1), 3).await, Some(2));
+    assert_eq!(publish("# three\n", Some(1), 4).await, None, "somebody published since");
     let newest = records.store.rules().await.expect("read").expect("there");
     assert_eq!((newest.version, newest.files[0].text.as_str()), (2, "# two, with a comment\n"));
 }
@@ -327,7 +340,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[]), observed("b2", &[])]).await;
     let link = NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false };
-    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], vec![link], "tester", at(20)).await.expect("kept");
+    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], vec![link], vec![], "tester", at(20)).await.expect("kept");
     let say = async |identity: Option<&str>, account: Option<i64>, said: Said| {
         let answer = Answer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
         let new = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
@@ -358,4 +371,64 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
         .expect("kept");
     records.store.remove_system("harbour", "p1", at(70)).await.expect("a system goes with what was said of it");
     assert!(records.store.match_answers(Some("harbour")).await.expect("listed").is_empty());
+}
+
+#[tokio::test]
+async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
+    let records = Records::new().await;
+    let file = |text: &str| vec![tide_core::rules::RuleFile { name: "harbour.toml".into(), text: text.into() }];
+    let id = records.store.begin_draft("ports", 0, &file("1"), "ada", at(1)).await.expect("begun");
+    assert_eq!(records.store.save_draft(id, 1, None, &file("2"), "ada", at(2)).await.expect("saved"), Some(2));
+    assert_eq!(records.store.save_draft(id, 1, None, &file("3"), "bo", at(3)).await.expect("asked"), None, "bo began with edition 1");
+    let draft = records.store.draft(id).await.expect("there");
+    assert_eq!((draft.edition, draft.files, draft.changed_by.as_str()), (2, file("2"), "ada"));
+    records.store.end_draft(id, None, "ada", at(4)).await.expect("dropped");
+    assert!(records.store.drafts().await.expect("read").is_empty() && records.store.draft(id).await.is_err());
+    assert_eq!(records.store.save_draft(id, 2, None, &file("4"), "bo", at(5)).await.expect("asked"), None, "it is closed");
+}
+
+#[tokio::test]
+async fn a_first_password_is_shown_once() {
+    let records = Records::new().await;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
+    let run = records.run(vec![], vec![change("i1", ChangeKind::Create, None, false)]).await;
+    let row = records.changes(run, None).await.remove(0);
+    records.store.seal_first_password(row.id, "canary-Zx9!", at(20)).await.expect("sealed");
+    assert_eq!(records.store.first_password(row.id).await.expect("read").map(|p| p.to_string()).as_deref(), Some("canary-Zx9!"));
+    records.store.first_password_set(row.id, 1, "i1", "berthing", "Ada", at(21)).await.expect("noted");
+    assert_eq!(records.store.first_passwords().await.expect("read").len(), 1);
+    assert_eq!(records.store.first_password_of(row.id).await.expect("there"), ("berthing".to_owned(), ObjectType::Person));
+    assert!(records.store.first_password_of(row.id + 1).await.is_err(), "whose it is not known is shown to nobody");
+    let shown = records.store.reveal_first_password(row.id, "ada", at(22)).await.expect("shown");
+    assert_eq!(shown.as_str(), "canary-Zx9!");
+    assert!(records.store.reveal_first_password(row.id, "ada", at(23)).await.is_err(), "once");
+    assert!(records.store.first_password_of(row.id).await.is_err(), "it was shown");
+    let row = records.store.first_passwords().await.expect("read").remove(0);
+    assert_eq!(row.shown.map(|(_, who)| who).as_deref(), Some("ada"));
+}
+
+#[tokio::test]
+async fn names_that_were_given_and_values_that_we_gave_are_kept() {
+    let records = Records::new().await;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
+    let name = |value: &str, identity: &str| Reserved {
+        kind: ObjectType::Person,
+        attribute: "login".into(),
+        value: value.into(),
+        identity: identity.into(),
+    };
+    records.store.keep_identities(vec![], vec![], vec![name("Lind", "i1")], "tester", at(20)).await.expect("kept");
+    records.store.keep_identities(vec![], vec![], vec![name("lind", "i2")], "tester", at(21)).await.expect("kept");
+    assert_eq!(records.store.population().await.expect("read").reserved, [name("lind", "i1")], "folded, and the first one's for ever");
+
+    let tags = |values: &[&str]| values.iter().map(|value| Value::text(*value)).collect::<Vec<_>>();
+    for (second, before, after) in [(30, &["by hand"][..], &["by hand", "deck"][..]), (40, &["by hand", "deck"], &["by hand", "galley"])] {
+        let values = vec![ValueChange { attribute: "tags".into(), before: tags(before), after: tags(after), ..ValueChange::default() }];
+        let run = records.run(vec![], vec![Change { values, ..change("i1", ChangeKind::Update, Some(1), false) }]).await;
+        let row = records.changes(run, None).await.remove(0);
+        let settled = Settled { account: observed("b1", &[]), normalised: vec![], merged: vec!["tags".into()], note: None };
+        records.store.settle_done(&row, settled, "tester", at(second)).await.expect("settled");
+    }
+    let given = records.store.population().await.expect("read").given;
+    assert_eq!(given.get(&(1, "tags".to_owned())), Some(&tags(&["galley"])), "what stood there before us is not ours");
 }

@@ -49,8 +49,15 @@ fn reading(read: &[Attribute]) -> String {
 fn value_rows(values: &[ValueReason]) -> impl Iterator<Item = Vec<String>> + '_ {
     values.iter().map(|v| {
         let from = v.from_system.as_ref().map(|s| format!("{s}: ")).unwrap_or_default();
-        vec![format!("  {}", v.attribute), v.value.clone(), format!("{from}{}", reading(&v.read)), v.expression.clone(), v.rule.clone()]
+        let because = format!("{from}{}", reading(&v.read));
+        let because = if because.is_empty() { v.note.clone().unwrap_or_default() } else { because };
+        vec![format!("  {}", v.attribute), v.value.clone(), because, v.expression.clone(), v.rule.clone()]
     })
+}
+
+/// The rule behind an account's value, and for which population it holds.
+fn because(value: &ValueReason) -> String {
+    value.note.as_ref().map_or_else(|| value.expression.clone(), |note| format!("{} ({note})", value.expression))
 }
 
 /// An explanation in words.
@@ -93,7 +100,7 @@ pub fn print(found: &Explanation) {
             let rows = account.values.iter().map(|v| {
                 let there = v.there.clone().unwrap_or_default();
                 let value = if there == v.value { there } else { format!("{there}  (wanted: {})", v.value) };
-                vec![format!("  {}", v.attribute), value, v.state.clone().unwrap_or_default(), v.expression.clone(), v.rule.clone()]
+                vec![format!("  {}", v.attribute), value, v.state.clone().unwrap_or_default(), because(v), v.rule.clone()]
             });
             output::table(&["  attribute", "is", "state", "because", "place"], rows);
         }

@@ -2,11 +2,13 @@
 
 pub mod changes;
 pub mod connection;
+pub mod drafts;
 pub mod feeds;
 pub mod identities;
 pub mod journal;
 pub mod matches;
 pub mod output;
+pub mod passwords;
 pub mod rules;
 pub mod scope;
 pub mod status;

@@ -1,12 +1,12 @@
 //! `eager-tide rules …`.
 
-use super::{Reach, output};
+use super::{Reach, drafts, output};
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use tide_api::{NewTrial, Published, RuleCheck, RuleFile, RuleFiles, RuleLine, Trial};
+use tide_api::{NewMappingTrial, NewTrial, Published, RuleCheck, RuleFile, RuleFiles, RuleLine, Trial};
 
 /// What can be done with rules.
 #[derive(Subcommand)]
@@ -17,28 +17,73 @@ pub enum Rules {
         folder: PathBuf,
     },
     /// Publish a folder of rules that has no error; nothing is sent by that
+    ///
+    /// A folder that `export` wrote remembers the version it holds: when somebody published since, nothing is.
     Publish {
         /// The folder with the TOML files
         folder: PathBuf,
+        /// Publish whatever somebody else published since the folder was exported
+        #[arg(long)]
+        anyway: bool,
+    },
+    /// What a folder of rules would do to everybody, against the published ones; nothing is kept or sent
+    Effect {
+        /// The folder with the TOML files
+        folder: PathBuf,
+    },
+    /// Edit beside the published rules, see the effect, publish
+    #[command(subcommand)]
+    Draft(drafts::Drafts),
+    /// The published versions
+    History,
+    /// What two published versions differ in
+    Diff {
+        /// The older version
+        from: i64,
+        /// The newer version
+        to: i64,
+        /// Say what it does to everybody who is known now, too
+        #[arg(long)]
+        effect: bool,
+    },
+    /// Begin a draft with an older version, and show what going back to it would do
+    Back {
+        /// The version
+        version: i64,
     },
     /// The published rules, in words
     Show,
     /// Try an expression on a real record, with what each part of it gives; nothing is kept
+    ///
+    /// Without an expression, the whole mapping of a system is tried.
     Try {
         /// The expression, for example: lower(account.mail)
-        expression: String,
+        expression: Option<String>,
         /// On whom: a name, an employee number, an address, an id
         #[arg(long, value_name = "PERSON")]
         on: String,
-        /// The system whose account it may read too
-        #[arg(long, value_name = "NAME")]
+        /// The system whose account it may read too, or whose mapping is tried
+        #[arg(long, value_name = "NAME", required_unless_present = "expression")]
         system: Option<String>,
+        /// The draft whose rules are meant; the published ones, if left out
+        #[arg(long, value_name = "NUMBER")]
+        draft: Option<i64>,
+        /// What it is about
+        #[arg(long, value_name = "TYPE", value_parser = ["person", "service", "group"])]
+        object: Option<String>,
     },
     /// Write the published rules into a folder, comments and all
     Export {
         /// The folder; files of the same name are replaced
         folder: PathBuf,
     },
+}
+
+/// The file in which an exported folder remembers the version that it holds.
+const VERSION: &str = ".published-version";
+
+fn remembered(folder: &Path) -> Option<i64> {
+    std::fs::read_to_string(folder.join(VERSION)).ok()?.trim().parse().ok()
 }
 
 /// Reads the TOML files of a folder.
@@ -57,10 +102,10 @@ pub fn read(folder: &Path) -> anyhow::Result<RuleFiles> {
         bail!("{} holds no .toml file", folder.display());
     }
     files.sort_by(|a, b| a.name.cmp(&b.name));
-    Ok(RuleFiles { files })
+    Ok(RuleFiles { files, based_on: None })
 }
 
-fn print_faults(faults: &[tide_api::Fault]) {
+pub fn print_faults(faults: &[tide_api::Fault]) {
     for fault in faults {
         output::line(&output::fault(fault));
     }
@@ -91,8 +136,22 @@ impl Rules {
                 }
                 return Ok(if check.usable { ExitCode::SUCCESS } else { ExitCode::from(1) });
             }
-            Rules::Publish { folder } => {
-                let published: Published = client.send(Method::PUT, "rules", &read(&folder)?).await?;
+            Rules::Effect { folder } => return drafts::effect_of(reach, &folder).await,
+            Rules::Draft(draft) => return draft.run(reach).await,
+            Rules::History => return drafts::history(reach).await,
+            Rules::Diff { from, to, effect } => return drafts::difference(reach, from, to, effect).await,
+            Rules::Back { version } => return drafts::back(reach, version).await,
+            Rules::Try { expression: None, on, system, draft, object } => {
+                let new = NewMappingTrial { on, system: system.unwrap_or_default(), draft, object };
+                return drafts::try_mapping(&client, reach, new).await;
+            }
+            Rules::Publish { folder, anyway } => {
+                let mut files = read(&folder)?;
+                files.based_on = remembered(&folder).filter(|_| !anyway);
+                let published: Published = client.send(Method::PUT, "rules", &files).await?;
+                if remembered(&folder).is_some() {
+                    std::fs::write(folder.join(VERSION), format!("{}\n", published.version))?;
+                }
                 if reach.json() {
                     output::json(&published)?;
                 } else {
@@ -122,12 +181,14 @@ impl Rules {
                     if !system.outbound.is_empty() {
                         output::line(&format!("\n  whoever falls out: {}", system.when_out));
                     }
+                    section("otherwise", &system.otherwise);
+                    section("examples: given a record, expect", &system.examples);
                 }
                 section("guards", &rules.guards);
                 print_faults(&rules.faults);
             }
-            Rules::Try { expression, on, system } => {
-                let new = NewTrial { expression: expression.clone(), on, system, object: None };
+            Rules::Try { expression: Some(expression), on, system, draft, object } => {
+                let new = NewTrial { expression: expression.clone(), on, system, draft, object };
                 let trial: Trial = client.send(Method::POST, "rules/try", &new).await?;
                 if reach.json() {
                     output::json(&trial)?;
@@ -162,6 +223,7 @@ impl Rules {
                     }
                     std::fs::write(folder.join(&file.name), &file.text)?;
                 }
+                std::fs::write(folder.join(VERSION), format!("{}\n", rules.version))?;
                 output::line(&format!("{} files of version {} were written to {}", rules.files.len(), rules.version, folder.display()));
             }
         }

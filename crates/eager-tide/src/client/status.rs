@@ -29,6 +29,14 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         None => output::line("last run     none yet: `eager-tide preview` shows what one would do"),
     }
     output::line(&format!("waiting      {}", waiting(&overview)));
+    for (at, notice) in overview.notices.iter().take(5).enumerate() {
+        let head = if at == 0 { "noticed" } else { "" };
+        output::line(&format!("{head:<12} {} ({})", notice.subject, output::time(&notice.made)));
+        output::line(&format!("{:<12} {}", "", notice.body));
+    }
+    if overview.notices.len() > 5 {
+        output::line(&format!("{:<12} and {} more: `eager-tide status --output json`", "", overview.notices.len() - 5));
+    }
     Ok(ExitCode::SUCCESS)
 }
 

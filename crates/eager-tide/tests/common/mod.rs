@@ -135,6 +135,21 @@ pub fn text(output: &Output) -> String {
     format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
 }
 
+/// What the client says, which must end with this code.
+pub fn said(service: &Service, arguments: &[&str], code: i32) -> String {
+    let output = service.client(arguments);
+    let said = text(&output);
+    assert_eq!(output.status.code(), Some(code), "{arguments:?}: {said}");
+    said
+}
+
+/// An answer that holds all of these.
+pub fn holds(said: &str, parts: &[&str]) {
+    for part in parts {
+        assert!(said.contains(part), "`{part}` in: {said}");
+    }
+}
+
 /// Adds the demo's two systems to a service and publishes the demo's rules.
 pub fn connect(
     service: &Service,
@@ -170,7 +185,7 @@ pub fn connect(
     assert!(added.status.success(), "{}", text(&added));
     let rules = folder.join("rules");
     std::fs::create_dir_all(&rules).unwrap();
-    for (name, text) in tide_standins::world::rules() {
+    for (name, text) in tide_standins::world::rules_of_people() {
         std::fs::write(rules.join(name), text).unwrap();
     }
     let published = service.client(&["rules", "publish", rules.to_str().unwrap()]);

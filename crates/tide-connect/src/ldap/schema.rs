@@ -223,6 +223,8 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
                     writable: !kind.read_only,
                     derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"].iter().any(|n| name.eq_ignore_ascii_case(n)),
                     name: name.clone(),
+                    longest: kind.longest,
+                    allowed: Vec::new(),
                 };
                 for name in &kind.names {
                     attributes.insert(name.to_lowercase(), def.clone());
@@ -274,7 +276,7 @@ impl Known {
     /// The attributes that a read asks for: all ordinary ones, and those operational ones that
     /// decisions need. All operational ones would make every record differ at every read.
     pub fn requested(&self) -> Vec<String> {
-        ["*", "entryUUID", "objectGUID", "memberOf", "pwdAccountLockedTime", "nsAccountLock"].map(str::to_owned).to_vec()
+        ["*", "entryUUID", "objectGUID", "createTimestamp", "memberOf", "pwdAccountLockedTime", "nsAccountLock"].map(str::to_owned).to_vec()
     }
 
     pub fn key_filter(&self, key: &str) -> Filter {
@@ -326,6 +328,7 @@ impl Known {
         }
         schema.state_attribute = (self.state != State::None).then(|| "enabled".to_owned());
         schema.name_attribute = Some("dn".into());
+        schema.refers_by_name = true;
         ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()
     }
 }

@@ -24,6 +24,10 @@ type Octets = Vec<u8>;
 fn octets(attribute: &str, value: &Value) -> Octets {
     match value {
         Value::Time(time) if is_file_time(attribute) => syntax::to_file_time(*time).to_string().into_bytes(),
+        // A domain controller takes passwords in quotes and in UTF-16.
+        Value::Text(text) if attribute.eq_ignore_ascii_case("unicodePwd") => {
+            format!("\"{text}\"").encode_utf16().flat_map(u16::to_le_bytes).collect()
+        }
         Value::Bool(true) => b"TRUE".to_vec(),
         Value::Bool(false) => b"FALSE".to_vec(),
         Value::Bytes(bytes) => bytes.clone(),
@@ -185,8 +189,13 @@ mod tests {
 
     #[test]
     fn the_other_flags_of_an_account_stay() {
-        let flags =
-            ValueChange { attribute: "userAccountControl".into(), before: vec![Value::Int(66048)], after: vec![], rule: Place::default() };
+        let flags = ValueChange {
+            attribute: "userAccountControl".into(),
+            before: vec![Value::Int(66048)],
+            after: vec![],
+            rule: Place::default(),
+            later: Vec::new(),
+        };
         let (_, values) = parts(state_change(State::ControlFlags, true, std::slice::from_ref(&flags)).expect("offered"));
         assert_eq!(values, ["66050"]);
     }
@@ -199,6 +208,7 @@ mod tests {
             before: members(&["cn=a", "cn=b"]),
             after: members(&["cn=b", "cn=c"]),
             rule: Place::default(),
+            later: Vec::new(),
         };
         let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
         assert_eq!(modification(&change), [Mod::Add(b"member".to_vec(), one("cn=c")), Mod::Delete(b"member".to_vec(), one("cn=a"))]);

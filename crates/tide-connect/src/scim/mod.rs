@@ -497,6 +497,11 @@ impl Known {
     }
 }
 
+/// Does an attribute hold the id of another resource?
+fn refers(attribute: &tide_scim::flat::FlatAttribute) -> bool {
+    ["members", "manager"].contains(&attribute.attribute.as_str()) && attribute.sub.as_deref() == Some("value")
+}
+
 /// What a service's schema means for decisions.
 pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
     let mut own = Schema::default();
@@ -504,6 +509,8 @@ pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
         own.put(AttributeDef {
             name: attribute.name.clone(),
             kind: match attribute.scim_type.as_str() {
+                // Their values are ids of other resources, and the standard calls them texts (RFC 7643 §4.2, §4.3).
+                "string" if refers(attribute) => ValueKind::Reference,
                 "boolean" => ValueKind::Bool,
                 "integer" => ValueKind::Int,
                 "dateTime" => ValueKind::Time,
@@ -516,6 +523,8 @@ pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
             case_exact: attribute.case_exact,
             writable: attribute.writable,
             derived: !attribute.writable,
+            longest: None,
+            allowed: attribute.allowed.clone(),
         });
     }
     let has = |own: &Schema, name: &str| own.get(name).map(|_| name.to_owned());

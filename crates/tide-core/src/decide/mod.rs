@@ -2,11 +2,13 @@
 //! links and verdicts. Preview and run both call [`decide`] and nothing else.
 
 mod hands_off;
+mod made_up;
 pub(crate) mod people;
+pub(crate) mod pointing;
 mod targets;
 
 use crate::compare::ValueChange;
-use crate::model::{AccountId, Identity, ObjectType, Population};
+use crate::model::{AccountId, Identity, ObjectType, Population, Reserved};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
@@ -222,11 +224,13 @@ pub enum Doubt {
     Taken,
     /// An account carries a key that is somebody else's by now.
     Moved,
+    /// An account was made in the system itself and matches nobody.
+    Unowned,
 }
 
 impl Doubt {
     /// All doubts.
-    pub const ALL: [Doubt; 5] = [Doubt::Ambiguous, Doubt::Asked, Doubt::ClaimedTwice, Doubt::Taken, Doubt::Moved];
+    pub const ALL: [Doubt; 6] = [Doubt::Ambiguous, Doubt::Asked, Doubt::ClaimedTwice, Doubt::Taken, Doubt::Moved, Doubt::Unowned];
 
     /// The word used in answers.
     pub fn word(self) -> &'static str {
@@ -236,6 +240,7 @@ impl Doubt {
             Doubt::ClaimedTwice => "claimed_twice",
             Doubt::Taken => "taken",
             Doubt::Moved => "moved",
+            Doubt::Unowned => "unowned",
         }
     }
 }
@@ -278,6 +283,8 @@ pub struct Outcome {
     pub changes: Vec<Change>,
     /// Matches that a person must decide.
     pub questions: Vec<Question>,
+    /// Generated values that are held and not reserved yet.
+    pub reserved: Vec<Reserved>,
 }
 
 impl Outcome {
@@ -309,14 +316,15 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
     // Leavers first; within a kind by system and name, so that the order is always the same.
     outcome.changes.sort_by(|a, b| (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity)));
     guard(rules, population, &mut outcome);
+    pointing::settle(&mut outcome);
     outcome.questions.sort_by(|a, b| {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
     });
     // What needs somebody's eyes comes first, what needs nobody's comes last.
     outcome.decided.sort_by(|a, b| {
-        let key = |line: &Decided| {
-            (Verdict::SHOWN.iter().position(|v| *v == line.verdict), line.system.clone(), line.label.clone(), line.account)
-        };
+        fn key(line: &Decided) -> (Option<usize>, &str, &str, Option<AccountId>) {
+            (Verdict::SHOWN.iter().position(|v| *v == line.verdict), &line.system, &line.label, line.account)
+        }
         key(a).cmp(&key(b))
     });
     outcome
@@ -369,6 +377,10 @@ pub(crate) fn fingerprint(parts: &[&str], values: &[ValueChange]) -> String {
         bytes.extend_from_slice(value.attribute.as_bytes());
         bytes.push(0);
         bytes.extend_from_slice(&pair.to_blob());
+        for later in &value.later {
+            bytes.extend_from_slice(later.identity.as_bytes());
+            bytes.push(0);
+        }
     }
     format!("{:032x}", xxhash_rust::xxh3::xxh3_128(&bytes))
 }

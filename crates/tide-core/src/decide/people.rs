@@ -1,5 +1,6 @@
 //! The first half of a decision: which identities there are, who feeds them, and what they hold.
 
+use super::made_up;
 use super::{Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, hands_off};
 use crate::compose::{self, Composed};
 use crate::expr::Values;
@@ -32,11 +33,17 @@ pub(crate) struct Person {
     pub gone: Option<Reason>,
     /// Values that are wanted and missing.
     pub missed: Vec<String>,
+    /// What else is to be said of its values: names that are proposed, references to nobody.
+    pub remarks: Vec<String>,
 }
 
 /// Values that are wanted and missing, as the end of a sentence.
 pub(crate) fn missed(names: &[String]) -> String {
     if names.is_empty() { String::new() } else { format!("; {} would be good to have and is missing", names.join(", ")) }
+}
+
+fn remarks(all: &[String]) -> String {
+    all.iter().map(|remark| format!("; {remark}")).collect()
 }
 
 impl Person {
@@ -129,6 +136,8 @@ pub(crate) fn assemble(
     for person in &mut people {
         compose_person(rules, population, kind, person);
     }
+    made_up::resolve(rules, population, kind, &mut people, outcome);
+    made_up::name(rules, population, kind, &mut people, outcome);
     hold_duplicates(rules, population, kind, &mut people);
     for person in &people {
         for &at in &person.sources {
@@ -137,7 +146,13 @@ pub(crate) fn assemble(
                 Some(reason) => (Verdict::Held, reason.clone()),
                 None => {
                     let gives = if person.new { "gives a new identity its values" } else { "gives its identity values" };
-                    (Verdict::Source, Reason::by(format!("{gives}{}", missed(&person.missed)), &file_of(rules, &account.system, kind)))
+                    (
+                        Verdict::Source,
+                        Reason::by(
+                            format!("{gives}{}{}", missed(&person.missed), remarks(&person.remarks)),
+                            &file_of(rules, &account.system, kind),
+                        ),
+                    )
                 }
             };
             outcome.decided.push(Decided {
@@ -169,6 +184,7 @@ fn existing(identity: &Identity) -> Person {
         held: None,
         gone: None,
         missed: Vec::new(),
+        remarks: Vec::new(),
     }
 }
 
@@ -359,6 +375,7 @@ fn place(
             held: None,
             gone: None,
             missed: Vec::new(),
+            remarks: Vec::new(),
         },
     );
 }
@@ -397,7 +414,11 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
     } else {
         let sources = feeding(rules, population, kind, &person.sources);
         let Composed { attributes, problems, .. } = compose::identity(declared, &sources, false);
-        person.attributes = attributes;
+        let stored = std::mem::replace(&mut person.attributes, attributes);
+        // What was made up once stays for life, whatever a source says later.
+        for attribute in declared.attributes.iter().filter(|a| a.generated.is_some() && !stored.get(&a.name).is_empty()) {
+            person.attributes.set(attribute.name.as_str(), stored.get(&attribute.name).to_vec());
+        }
         person.stage = Stage::Active;
         person.gone = None;
         if person.held.is_none() {
@@ -405,7 +426,7 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         }
         let empty = |name: &str| person.attributes.get(name).is_empty();
         person.missed = declared.attributes.iter().filter(|a| a.wanted && empty(&a.name)).map(|a| a.name.clone()).collect();
-        for attribute in declared.attributes.iter().filter(|a| a.required) {
+        for attribute in declared.attributes.iter().filter(|a| a.required && a.generated.is_none()) {
             if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
                 person.held = Some(Reason::by(format!("waits for a value of {}: it is required", attribute.name), &attribute.place));
             }

@@ -1,14 +1,15 @@
 //! The second half of a decision: what each target should hold of each identity.
 
-use super::people::{Person, account_label, missed};
+mod accounts;
+
+use super::people::{Person, account_label};
+use super::pointing::{self, Pointing};
 use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint, hands_off};
-use crate::compare::{self, ValueChange};
-use crate::compose::{self, Desired};
 use crate::expr::Values;
 use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, Said};
 use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::Reason;
-use crate::rules::{RuleSet, TypeRules, WhenOut};
+use crate::rules::{RuleSet, TypeRules, WhenDeleted, WhenUnowned};
 use crate::schema::Schema;
 use crate::scope::{self, Groups, Standing, Subject};
 use crate::value::Value;
@@ -34,6 +35,10 @@ struct Target<'a> {
     answers: Answers<'a>,
     /// The identities by their keys here.
     identities: IdentityIndex<'a>,
+    /// References that are written when everybody's account is known.
+    pointing: Vec<Pointing<'a>>,
+    /// The person who is being decided about, as a place in the list.
+    place: usize,
 }
 
 /// What is known of the account that an identity has or gets.
@@ -81,6 +86,8 @@ pub(super) fn decide(
             untouchable,
             answers: Answers::of(&population.answers, system),
             identities: IdentityIndex::new(&types.matching, people.iter().map(|person| (person.id.as_str(), &person.attributes))),
+            pointing: Vec::new(),
+            place: 0,
         };
         if let Some(name) = schema.and_then(|schema| schema.name_attribute.as_deref()) {
             for &at in &members {
@@ -90,6 +97,8 @@ pub(super) fn decide(
             }
         }
         target.decide(people, &members, outcome);
+        let here = pointing::Here { population, kind, system, schema };
+        pointing::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
     }
 }
 
@@ -97,12 +106,14 @@ fn fold(value: &Value) -> String {
     value.to_string().trim().to_lowercase()
 }
 
-impl Target<'_> {
+impl<'a> Target<'a> {
     fn decide(&mut self, people: &[Person], members: &[usize], outcome: &mut Outcome) {
         let owned: HashSet<usize> =
             people.iter().flat_map(|p| p.linked.iter().copied()).filter(|&at| self.population.accounts[at].system == self.system).collect();
         let free: Vec<usize> = members.iter().filter(|at| !self.untouchable.contains_key(at)).copied().collect();
-        let index = AccountIndex::new(&self.types.matching, &self.population.accounts, &free);
+        // Once everybody has an account, nobody looks for one: there is nothing to index.
+        let looking = people.iter().any(|person| self.looks(person));
+        let index = AccountIndex::new(&self.types.matching, &self.population.accounts, if looking { &free } else { &[] });
         let by_id: HashMap<i64, usize> = free.iter().map(|&at| (self.population.accounts[at].id, at)).collect();
         // Whom a person gave an account to: nobody else is matched to it.
         let given: HashMap<usize, &str> = people
@@ -113,8 +124,7 @@ impl Target<'_> {
         let mut found: Vec<Option<Pick<'_>>> = Vec::with_capacity(people.len());
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
-            let linked = person.linked.iter().any(|&at| self.population.accounts[at].system == self.system);
-            let match_it = !linked && person.gone.is_none() && person.held.is_none();
+            let match_it = self.looks(person);
             let result = match_it.then(|| {
                 let said = self.answers.joined_to(&person.id);
                 let answered =
@@ -135,6 +145,7 @@ impl Target<'_> {
         }
         let mut joined: HashSet<usize> = HashSet::new();
         for (place, person) in people.iter().enumerate() {
+            self.place = place;
             let (verdict, account, reason) = self.one(person, found[place].take(), &claims, &owned, people, &mut joined, outcome);
             let Some(verdict) = verdict else { continue };
             outcome.decided.push(Decided {
@@ -160,15 +171,78 @@ impl Target<'_> {
                 (None, Some(label)) => format!("it may be {label}'s, who is held until a person decides"),
                 (None, None) => "no identity matches it, and it is left alone".to_owned(),
             };
+            let stray = account.fault.is_none()
+                && !self.untouchable.contains_key(&at)
+                && !self.doubtful.contains_key(&at)
+                && self.answers.account(account.id).is_none();
+            let mut reason = Reason::by(text, &file_of(self.rules, self.system, self.kind));
+            let verdict = if stray { self.stray(at, &mut reason, outcome) } else { Verdict::Unowned };
             outcome.decided.push(Decided {
                 system: self.system.to_owned(),
                 object: self.kind,
                 identity: None,
                 account: Some(account.id),
                 label: account_label(account),
-                verdict: Verdict::Unowned,
-                reason: Reason::by(text, &file_of(self.rules, self.system, self.kind)),
+                verdict,
+                reason,
             });
+        }
+    }
+
+    /// Does this person look for an account here? Whose account was deleted behind our back, and is to have one
+    /// again, looks for it like anybody.
+    fn looks(&self, person: &Person) -> bool {
+        let again = self.types.when_deleted == WhenDeleted::Recreate;
+        let linked = person
+            .linked
+            .iter()
+            .map(|&at| &self.population.accounts[at])
+            .any(|account| account.system == self.system && !(again && account.absent_since.is_some()));
+        !linked && person.gone.is_none() && person.held.is_none()
+    }
+
+    /// An account that somebody made in the system itself and that matches nobody, treated as the rule says.
+    fn stray(&self, at: usize, reason: &mut Reason, outcome: &mut Outcome) -> Verdict {
+        let account = &self.population.accounts[at];
+        match self.types.when_unowned {
+            WhenUnowned::Ignore => Verdict::Unowned,
+            WhenUnowned::Ask => {
+                reason.text = "no identity matches it: a person must say whose it is, or that it is left alone".to_owned();
+                outcome.questions.push(Question {
+                    system: self.system.to_owned(),
+                    object: self.kind,
+                    doubt: Doubt::Unowned,
+                    label: account_label(account),
+                    identity: None,
+                    account: Some(account.id),
+                    accounts: Vec::new(),
+                    identities: Vec::new(),
+                    reason: reason.clone(),
+                });
+                Verdict::Held
+            }
+            WhenUnowned::Disable => {
+                let state = self.schema.and_then(|schema| schema.state_attribute.as_deref());
+                let before = state.map(|state| account.attributes.get(state).to_vec()).unwrap_or_default();
+                let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else { return Verdict::Unowned };
+                reason.text = "no identity matches it: accounts that belong to nobody are disabled here".to_owned();
+                let values = vec![self.unusable(state, before)];
+                let kind = ChangeKind::Disable;
+                outcome.changes.push(Change {
+                    system: self.system.to_owned(),
+                    object: self.kind,
+                    // It belongs to nobody.
+                    identity: String::new(),
+                    account: Some(account.id),
+                    label: account_label(account),
+                    kind,
+                    fingerprint: fingerprint(&[self.system, self.kind.word(), kind.word(), "", &account.key], &values),
+                    values,
+                    reason: reason.clone(),
+                    hold: self.hold(),
+                });
+                Verdict::Disable
+            }
         }
     }
 
@@ -227,8 +301,12 @@ impl Target<'_> {
         if let Some(answer) = self.answers.identity(&person.id).filter(|answer| answer.said == Said::Skip) {
             return (Some(Verdict::OutOfScope), None, Reason::new(format!("left as it is: {} said so", answer.principal)));
         }
-        if let Some(at) = absent {
+        if let Some(at) = absent.filter(|_| self.types.when_deleted != WhenDeleted::Recreate) {
             let name = &self.population.accounts[at].name;
+            if self.types.when_deleted == WhenDeleted::Ignore {
+                let text = format!("its account {name} was deleted in {} itself, and stays deleted", self.system);
+                return (Some(Verdict::OutOfScope), Some(at), Reason::by(text, &self.types.place));
+            }
             return (
                 Some(Verdict::Held),
                 Some(at),
@@ -403,157 +481,4 @@ impl Target<'_> {
             (_, at, _) => (Some(Verdict::Join), at, reason),
         }
     }
-
-    /// Nobody matches: an account is made.
-    fn make(&mut self, person: &Person, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
-        let desired = compose::desired(self.types, &person.attributes);
-        if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::Held), None, problem.clone());
-        }
-        if let Some(reason) = self.name_taken(&desired, None) {
-            return (Some(Verdict::Held), None, reason);
-        }
-        self.take_name(&desired, usize::MAX);
-        let values: Vec<ValueChange> = desired
-            .wanted
-            .iter()
-            .filter(|wanted| !wanted.values.is_empty())
-            .map(|wanted| ValueChange {
-                attribute: wanted.attribute.clone(),
-                before: Vec::new(),
-                after: wanted.values.clone(),
-                rule: wanted.place.clone(),
-            })
-            .collect();
-        let reason =
-            Reason::by(format!("in scope, and no account of {} matches{}", self.system, missed(&desired.missed)), &self.types.place);
-        self.push(person, None, ChangeKind::Create, values, reason.clone(), outcome);
-        (Some(Verdict::Create), None, reason)
-    }
-
-    /// An account is there: it is kept in step.
-    fn keep(&mut self, person: &Person, at: usize, base: Verdict, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
-        let account = &self.population.accounts[at];
-        if let Some(fault) = &account.fault {
-            let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system));
-            return (Some(Verdict::Held), Some(at), reason);
-        }
-        let desired = compose::desired(self.types, &person.attributes);
-        if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::Held), Some(at), problem.clone());
-        }
-        if let Some(reason) = self.name_taken(&desired, Some(at)) {
-            return (Some(Verdict::Held), Some(at), reason);
-        }
-        self.take_name(&desired, at);
-        let mut rest = compare::differences(&desired, account, self.schema, &self.population.normalised);
-        let state = take(&mut rest, self.schema.and_then(|s| s.state_attribute.as_deref()));
-        let renamed = take(&mut rest, self.schema.and_then(|s| s.name_attribute.as_deref()));
-        let before = outcome.changes.len();
-        let mut done = Vec::new();
-        if let Some(state) = state {
-            let kind = if state.after == [Value::Bool(false)] { ChangeKind::Disable } else { ChangeKind::Enable };
-            let reason = Reason::by(format!("{} should be {}", state.attribute, crate::value::show(&state.after)), &state.rule);
-            self.push(person, Some(at), kind, vec![state], reason, outcome);
-            done.push(if kind == ChangeKind::Disable { Verdict::Disable } else { Verdict::Enable });
-        }
-        if let Some(renamed) = renamed {
-            let reason = Reason::by(format!("{} follows the identity", renamed.attribute), &renamed.rule);
-            self.push(person, Some(at), ChangeKind::Rename, vec![renamed], reason, outcome);
-            done.push(Verdict::Rename);
-        }
-        if !rest.is_empty() {
-            let names: Vec<&str> = rest.iter().map(|v| v.attribute.as_str()).collect();
-            let reason = Reason::by(format!("{} differ{}", names.join(", "), if names.len() == 1 { "s" } else { "" }), &rest[0].rule);
-            self.push(person, Some(at), ChangeKind::Update, rest, reason, outcome);
-            done.push(Verdict::Update);
-        }
-        let verdict = match (base, done.first()) {
-            (Verdict::Join, _) => Verdict::Join,
-            (_, Some(first)) => *first,
-            (_, None) => Verdict::InStep,
-        };
-        // The reason belongs to the change that gave the verdict, not to one that came after it.
-        let reason = match outcome.changes.get(before) {
-            Some(change) => change.reason.clone(),
-            None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
-        };
-        (Some(verdict), Some(at), reason)
-    }
-
-    /// The identity no longer takes part: its account is disabled, or left, as the rule says.
-    fn step_out(&mut self, person: &Person, at: usize, reason: Reason, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
-        let account = &self.population.accounts[at];
-        let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else {
-            return (Some(Verdict::OutOfScope), Some(at), reason);
-        };
-        let before = account.attributes.get(state).to_vec();
-        if self.types.when_out == WhenOut::Leave || before == [Value::Bool(false)] || account.fault.is_some() {
-            return (Some(Verdict::OutOfScope), Some(at), reason);
-        }
-        let value = ValueChange { attribute: state.to_owned(), before, after: vec![Value::Bool(false)], rule: self.types.place.clone() };
-        self.push(person, Some(at), ChangeKind::Disable, vec![value], reason.clone(), outcome);
-        (Some(Verdict::Disable), Some(at), reason)
-    }
-
-    fn wanted_name<'d>(&self, desired: &'d Desired) -> Option<&'d compose::Wanted> {
-        let name = self.schema?.name_attribute.as_deref()?;
-        desired.wanted.iter().find(|wanted| wanted.attribute.eq_ignore_ascii_case(name) && !wanted.values.is_empty())
-    }
-
-    /// A name that another account holds would be refused by the target: it is said beforehand.
-    fn name_taken(&self, desired: &Desired, own: Option<usize>) -> Option<Reason> {
-        let wanted = self.wanted_name(desired)?;
-        let holder = *self.names.get(&fold(&wanted.values[0]))?;
-        if Some(holder) == own {
-            return None;
-        }
-        let who = self.population.accounts.get(holder).map_or_else(
-            || "another new account".to_owned(),
-            |account: &Account| format!("the account {} ({})", account.name, account.key),
-        );
-        Some(Reason::by(
-            format!("{} {} is taken in {} by {who}, which matches nobody by the rules", wanted.attribute, wanted.values[0], self.system),
-            &wanted.place,
-        ))
-    }
-
-    fn take_name(&mut self, desired: &Desired, at: usize) {
-        if let Some(name) = self.wanted_name(desired).map(|wanted| fold(&wanted.values[0])) {
-            self.names.entry(name).or_insert(at);
-        }
-    }
-
-    fn push(&self, person: &Person, at: Option<usize>, kind: ChangeKind, values: Vec<ValueChange>, reason: Reason, outcome: &mut Outcome) {
-        let account = at.map(|at| &self.population.accounts[at]);
-        let key = account.map_or("", |account| account.key.as_str());
-        let fingerprint = fingerprint(&[self.system, self.kind.word(), kind.word(), &person.id, key], &values);
-        let hold = if !self.facts.writable.contains(&self.kind) {
-            Some(Reason::new(format!("{} is read-only for type {}: nothing is sent until it is made writable", self.system, self.kind)))
-        } else if self.facts.disarmed {
-            Some(Reason::new(format!("{0} is not armed: nothing is sent before `eager-tide systems arm {0}`", self.system)))
-        } else if self.facts.paused {
-            Some(Reason::new(format!("{} is paused", self.system)))
-        } else {
-            None
-        };
-        outcome.changes.push(Change {
-            system: self.system.to_owned(),
-            object: self.kind,
-            identity: person.id.clone(),
-            account: account.map(|account| account.id),
-            label: person.label.clone(),
-            kind,
-            values,
-            reason,
-            hold,
-            fingerprint,
-        });
-    }
-}
-
-fn take(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {
-    let attribute = attribute?;
-    let at = values.iter().position(|value| value.attribute.eq_ignore_ascii_case(attribute))?;
-    Some(values.remove(at))
 }

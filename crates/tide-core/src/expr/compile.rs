@@ -1,7 +1,7 @@
 //! From the parser's tree to ours: names checked, functions bound, positions kept.
 
 use super::functions::{self, Function};
-use super::{ExprError, MAX_NESTING, MAX_SOURCE, Root};
+use super::{ExprError, MAX_DEPTH, MAX_NESTING, MAX_SOURCE, Root};
 use cel::common::ast::{Expr, IdedExpr, LiteralValue, SourceInfo, operators};
 use std::collections::BTreeMap;
 
@@ -34,6 +34,26 @@ impl<'a> Known<'a> {
 pub(super) struct Node {
     pub offset: usize,
     pub op: Op,
+}
+
+impl Node {
+    /// What it gives, in words, where that is known before it runs. Whatever it is, it may be missing too.
+    pub fn kind(&self) -> Option<&'static str> {
+        match &self.op {
+            Op::Literal(super::Datum::Null) => None,
+            Op::Literal(datum) => Some(datum.kind()),
+            Op::Not(_) | Op::And(..) | Op::Or(..) | Op::Matches(..) => Some(functions::BOOL),
+            Op::Binary(Binary::Add, left, right) => left.kind().filter(|kind| right.kind() == Some(kind)),
+            Op::Binary(Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo, ..) | Op::Negate(_) => {
+                Some(functions::NUMBER)
+            }
+            Op::Binary(..) => Some(functions::BOOL),
+            Op::Choose(_, then, otherwise) => then.kind().filter(|kind| otherwise.kind() == Some(kind)),
+            Op::Rewrite(..) | Op::Capture(..) | Op::Lookup { other: None, .. } => Some(functions::TEXT),
+            Op::Call(function, _) => functions::kind_given(function.name),
+            _ => None,
+        }
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -72,6 +92,10 @@ pub(super) enum Op {
     List(Vec<Node>),
     Call(Function, Vec<Node>),
     Matches(Box<Node>, regex::Regex),
+    /// What a pattern finds in a text, put together anew.
+    Rewrite(Box<Node>, regex::Regex, Box<Node>),
+    /// What a pattern finds in a text: its first group, or all of it.
+    Capture(Box<Node>, regex::Regex),
     Lookup {
         table: BTreeMap<String, String>,
         name: String,
@@ -105,7 +129,7 @@ pub(super) fn compile(source: &str, known: &Known<'_>) -> Result<Compiled, ExprE
     }
     scan_nesting(source)?;
     let (tree, info) = parse(source)?;
-    let mut compiler = Compiler { known, info: &info, reads: Vec::new(), locals: Vec::new() };
+    let mut compiler = Compiler { known, info: &info, reads: Vec::new(), locals: Vec::new(), depth: 0 };
     let node = compiler.node(&tree)?;
     let mut reads = compiler.reads;
     reads.sort();
@@ -175,6 +199,7 @@ struct Compiler<'k, 'i> {
     info: &'i SourceInfo,
     reads: Vec<(Root, String)>,
     locals: Vec<String>,
+    depth: usize,
 }
 
 impl Compiler<'_, '_> {
@@ -182,8 +207,21 @@ impl Compiler<'_, '_> {
         self.info.offset_for(id).map_or(0, |(start, _)| start as usize)
     }
 
+    /// A part of the tree. A chain of operands is as deep as it is long, and each level takes stack when it
+    /// runs: the depth is bounded here, once, and not at every evaluation.
     fn node(&mut self, tree: &IdedExpr) -> Result<Node, ExprError> {
         let offset = self.offset(leftmost(tree).id);
+        self.depth += 1;
+        if self.depth > MAX_DEPTH {
+            return Err(ExprError::new(offset, format!("more than {MAX_DEPTH} parts hang on one another"))
+                .help("join many texts with words(…) or join([…], …)"));
+        }
+        let node = self.part(tree, offset);
+        self.depth -= 1;
+        node
+    }
+
+    fn part(&mut self, tree: &IdedExpr, offset: usize) -> Result<Node, ExprError> {
         let op = match &tree.expr {
             Expr::Literal(literal) => Op::Literal(literal_datum(literal, offset)?),
             Expr::Ident(name) if self.locals.contains(name) => Op::Local(name.clone()),
@@ -287,8 +325,8 @@ impl Compiler<'_, '_> {
                 _ => Err(ExprError::new(offset, "`every` takes an attribute, such as `every(account.mail)`")),
             };
         }
-        if call.func_name == "matches" {
-            return self.matches(&arguments, offset);
+        if ["matches", "capture", "rewrite"].contains(&call.func_name.as_str()) {
+            return self.pattern(&call.func_name, &arguments, offset);
         }
         if call.func_name == "lookup" {
             return self.lookup(&arguments, offset);
@@ -336,15 +374,28 @@ impl Compiler<'_, '_> {
             return Err(ExprError::new(offset, format!("`{}` takes {}, and {count} are given", function.name, function.takes()))
                 .help(format!("for example: {}", function.example)));
         }
-        Ok(Op::Call(*function, take.collect()))
+        let nodes: Vec<Node> = take.collect();
+        if let Some((node, kind)) = nodes.first().filter(|_| functions::of_text(function.name)).and_then(|n| Some((n, n.kind()?)))
+            && kind != functions::TEXT
+        {
+            return Err(ExprError::new(node.offset, format!("`{}` takes text, and this is always {kind}", function.name))
+                .help("text(…) turns it into text"));
+        }
+        Ok(Op::Call(*function, nodes))
     }
 
-    fn matches(&mut self, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
-        let [text, pattern] = arguments else {
-            return Err(ExprError::new(offset, "`matches` takes a text and a pattern"));
+    fn pattern(&mut self, name: &str, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
+        let (text, pattern, with) = match (name, arguments) {
+            ("rewrite", [text, pattern, with]) => (text, pattern, Some(with)),
+            ("matches" | "capture", [text, pattern]) => (text, pattern, None),
+            ("rewrite", _) => {
+                return Err(ExprError::new(offset, "`rewrite` takes a text, a pattern and what is put in its place")
+                    .help("for example: rewrite(account.telephoneNumber, '^00', '+')"));
+            }
+            _ => return Err(ExprError::new(offset, format!("`{name}` takes a text and a pattern"))),
         };
         let Expr::Literal(LiteralValue::String(pattern)) = &pattern.expr else {
-            return Err(ExprError::new(offset, "the pattern of `matches` must be written out")
+            return Err(ExprError::new(offset, format!("the pattern of `{name}` must be written out"))
                 .help("a pattern from data could be made to run for ever"));
         };
         let regex = regex::RegexBuilder::new(pattern.inner()).size_limit(1 << 18).build().map_err(|error| {
@@ -352,7 +403,12 @@ impl Compiler<'_, '_> {
             let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
             ExprError::new(offset, format!("the pattern is not valid: {last}"))
         })?;
-        Ok(Op::Matches(Box::new(self.node(text)?), regex))
+        let text = Box::new(self.node(text)?);
+        Ok(match (name, with) {
+            ("capture", _) => Op::Capture(text, regex),
+            (_, Some(with)) => Op::Rewrite(text, regex, Box::new(self.node(with)?)),
+            _ => Op::Matches(text, regex),
+        })
     }
 
     fn lookup(&mut self, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {

@@ -80,8 +80,27 @@ impl Datum {
 }
 
 pub(super) fn evaluate(node: &Node, values: &Values<'_>) -> Result<Datum, ExprError> {
+    measured(node, values).0
+}
+
+/// The same, with the steps that it took.
+pub(super) fn measured(node: &Node, values: &Values<'_>) -> (Result<Datum, ExprError>, u32) {
     let context = Context { values, fuel: Cell::new(MAX_FUEL) };
-    context.eval(node, &mut Vec::new())
+    let outcome = context.eval(node, &mut Vec::new());
+    (outcome, MAX_FUEL - context.fuel.get())
+}
+
+/// How many octets or items are worth one more step: who moves much, pays for it.
+const A_STEP: usize = 64;
+
+fn weight(datum: &Datum) -> usize {
+    match datum {
+        Datum::Text(text) => text.len(),
+        Datum::List(items) => {
+            items.len() + items.iter().map(|item| if let Datum::Text(text) = item { text.len() / A_STEP } else { 0 }).sum::<usize>()
+        }
+        _ => 0,
+    }
 }
 
 struct Context<'a> {
@@ -92,14 +111,30 @@ struct Context<'a> {
 type Locals = Vec<(String, Datum)>;
 
 impl Context<'_> {
-    fn eval(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
-        let at = node.offset;
-        match self.fuel.get().checked_sub(1) {
-            Some(left) => self.fuel.set(left),
+    /// Takes steps from what is left.
+    fn spend(&self, steps: usize, at: usize) -> Result<(), ExprError> {
+        match u32::try_from(steps).ok().and_then(|steps| self.fuel.get().checked_sub(steps)) {
+            Some(left) => {
+                self.fuel.set(left);
+                Ok(())
+            }
             None => {
-                return Err(ExprError::new(at, format!("needs more than {MAX_FUEL} steps")).help("loop over fewer values"));
+                self.fuel.set(0);
+                Err(ExprError::new(at, format!("needs more than {MAX_FUEL} steps")).help("loop over fewer values, or shorter ones"))
             }
         }
+    }
+
+    /// One part. Each costs a step, and more when what it gives is large.
+    fn eval(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
+        self.spend(1, node.offset)?;
+        let datum = self.part(node, locals)?;
+        self.spend(weight(&datum) / A_STEP, node.offset)?;
+        Ok(datum)
+    }
+
+    fn part(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
+        let at = node.offset;
         Ok(match &node.op {
             Op::Literal(datum) => datum.clone(),
             Op::Attribute { root, name, list } => self.attribute(*root, name, *list),
@@ -136,9 +171,29 @@ impl Context<'_> {
                 bounded(result, at)?
             }
             Op::Matches(text, regex) => match self.eval(text, locals)? {
-                Datum::Text(text) => Datum::Bool(regex.is_match(&text)),
+                Datum::Text(text) => {
+                    self.spend(text.len() / SEARCHED, at)?;
+                    Datum::Bool(regex.is_match(&text))
+                }
                 Datum::Null => Datum::Bool(false),
                 other => return Err(unfit(at, "matches", &other)),
+            },
+            Op::Capture(text, regex) => match self.eval(text, locals)? {
+                Datum::Text(text) => {
+                    self.spend(text.len() / SEARCHED, at)?;
+                    let found = regex.captures(&text).and_then(|found| found.get(1).or(found.get(0)));
+                    found.map_or(Datum::Null, |found| Datum::Text(found.as_str().to_owned()))
+                }
+                Datum::Null => Datum::Null,
+                other => return Err(unfit(at, "capture", &other)),
+            },
+            Op::Rewrite(text, regex, with) => match (self.eval(text, locals)?, self.eval(with, locals)?) {
+                (Datum::Text(text), Datum::Text(with)) => {
+                    self.spend(text.len() / SEARCHED, at)?;
+                    rewritten(&text, regex, &with, at)?
+                }
+                (Datum::Null, _) => Datum::Null,
+                (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => return Err(unfit(at, "rewrite", &other)),
             },
             Op::Lookup { table, name, key, other } => {
                 let key = match self.eval(key, locals)? {
@@ -210,6 +265,26 @@ impl Context<'_> {
             values.first().map_or(Datum::Null, Datum::from_value)
         }
     }
+}
+
+/// How many octets a pattern searches for one step.
+const SEARCHED: usize = 8;
+
+fn rewritten(text: &str, regex: &regex::Regex, with: &str, at: usize) -> Result<Datum, ExprError> {
+    let mut out = String::new();
+    let mut end = 0;
+    for found in regex.captures_iter(text) {
+        let Some(whole) = found.get(0) else { continue };
+        out.push_str(&text[end..whole.start()]);
+        found.expand(with, &mut out);
+        end = whole.end();
+        // Looked at while it grows: what is put in may be many times what is taken out.
+        if out.len() > MAX_SIZE {
+            return Err(ExprError::new(at, format!("the result is larger than {MAX_SIZE}")));
+        }
+    }
+    out.push_str(&text[end..]);
+    bounded(Datum::Text(out), at)
 }
 
 fn bounded(datum: Datum, at: usize) -> Result<Datum, ExprError> {

@@ -36,6 +36,8 @@ use std::fmt;
 pub const MAX_SOURCE: usize = 1_000;
 /// The deepest nesting of brackets in a source.
 pub const MAX_NESTING: usize = 32;
+/// The deepest tree: how many parts may hang on one another.
+pub const MAX_DEPTH: usize = 100;
 /// The most steps that one evaluation may take.
 pub const MAX_FUEL: u32 = 10_000;
 /// The largest text or list that an evaluation may build, in characters or items.
@@ -114,6 +116,17 @@ impl Program {
     /// The text as the engineer wrote it.
     pub fn source(&self) -> &str {
         &self.source
+    }
+
+    /// What it always gives, in words ("text", "true or false"), where that can be known before it runs.
+    pub fn gives(&self) -> Option<&'static str> {
+        self.node.kind()
+    }
+
+    /// Evaluates, and says how many steps that took: never more than [`MAX_FUEL`], whatever it is given.
+    pub fn measured(&self, values: &Values<'_>) -> (Result<Vec<Value>, ExprError>, u32) {
+        let (outcome, steps) = eval::measured(&self.node, values);
+        (outcome.and_then(|datum| datum.into_values(0)), steps)
     }
 
     /// The attributes that it reads.

@@ -151,7 +151,8 @@ fn faults_at_run_time_say_what_and_where() {
     fails("'a' + 1", "cannot be put together");
     fails("'a' < 1", "cannot be put together");
     fails("!'a'", "true or false is needed");
-    fails("lower(1)", "text is needed");
+    fails("lower(1)", "takes text, and this is always a number");
+    fails("lower(account.flags)", "text is needed");
     fails("9223372036854775807 + 1", "too large");
     fails("[['a']]", "a list inside a list");
     fails("part('a', -1, 1)", "must not be negative");
@@ -228,5 +229,27 @@ proptest! {
         let quoted: Vec<String> = parts.iter().map(|p| format!("'{p}'")).collect();
         let found = run(&format!("words({})", quoted.join(", "))).expect("runs");
         prop_assert!(!found.contains("  ") && found.trim() == found);
+    }
+}
+
+#[test]
+fn patterns_find_and_put_anew() {
+    gives("capture('uid=ada,ou=Deck', '^uid=([^,]+)')", "ada");
+    gives("capture('Deck', '^D')", "D");
+    gives("capture('Deck', 'x')", "—");
+    gives("capture(account.missing, 'x')", "—");
+    gives("rewrite('0047 555', '^00', '+')", "+47 555");
+    gives("'Lind, Ada'.rewrite('(\\\\w+), (\\\\w+)', '$2 $1')", "Ada Lind");
+    fails("rewrite(1, 'a', 'b')", "cannot be used on a number");
+    fails("rewrite('a', account.sn, 'b')", "must be written out");
+    fails("capture('a')", "takes a text and a pattern");
+}
+
+#[test]
+fn every_function_stands_in_the_documents_with_its_example() {
+    let document = include_str!("../../../../docs/expressions.md");
+    for function in super::catalogue() {
+        let row = format!("| `{}` | {} | `{}` |", function.name, function.about, function.example);
+        assert!(document.contains(&row), "docs/expressions.md wants the row {row}");
     }
 }

@@ -89,6 +89,8 @@ fn text(node: &Node) -> String {
         Op::List(nodes) => format!("[{}]", all(nodes)),
         Op::Call(function, nodes) => format!("{}({})", function.name, all(nodes)),
         Op::Matches(inner, regex) => format!("{}.matches({})", text(inner), quoted(regex.as_str())),
+        Op::Capture(inner, regex) => format!("{}.capture({})", text(inner), quoted(regex.as_str())),
+        Op::Rewrite(inner, regex, with) => format!("{}.rewrite({}, {})", text(inner), quoted(regex.as_str()), text(with)),
         Op::Lookup { name, key, other, .. } => match other {
             Some(other) => format!("lookup({}, {}, {})", quoted(name), text(key), text(other)),
             None => format!("lookup({}, {})", quoted(name), text(key)),
@@ -101,7 +103,8 @@ fn text(node: &Node) -> String {
 fn parts(node: &Node) -> Vec<&Node> {
     match &node.op {
         Op::Literal(_) | Op::Attribute { .. } | Op::Local(_) => Vec::new(),
-        Op::Not(inner) | Op::Negate(inner) | Op::Matches(inner, _) => vec![inner],
+        Op::Not(inner) | Op::Negate(inner) | Op::Matches(inner, _) | Op::Capture(inner, _) => vec![inner],
+        Op::Rewrite(inner, _, with) => vec![inner, with],
         Op::And(left, right) | Op::Or(left, right) | Op::Binary(_, left, right) | Op::Index(left, right) => vec![left, right],
         Op::Choose(when, then, otherwise) => vec![when, then, otherwise],
         Op::List(nodes) | Op::Call(_, nodes) => nodes.iter().collect(),

@@ -1,10 +1,12 @@
 //! The rule set: what the engineer wrote, typed and checked.
 //!
 //! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
-//! (look-up tables), `guards.toml` (limits), and one file per system. [`RuleSet::load`] reads their
+//! (look-up tables), `blocks.toml` (mappings that systems share), `guards.toml` (limits), and one file per system. [`RuleSet::load`] reads their
 //! texts; every fault names file, line and column and says what to do.
 
+pub mod difference;
 pub mod edit;
+mod examples;
 mod load;
 mod read;
 
@@ -13,10 +15,20 @@ use crate::matching::Compare;
 use crate::model::ObjectType;
 use crate::reasons::Place;
 use crate::schema::Schema;
+use crate::value::{Attributes, Value};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt;
 use tide_ldap::Dn;
+
+/// Mappings that several systems share, as they stand in `blocks.toml`.
+struct Block<'a> {
+    name: String,
+    inbound: Option<read::Section<'a>>,
+    outbound: Option<read::Section<'a>>,
+}
+
+type Blocks<'a> = Vec<Block<'a>>;
 
 /// Tables of `tables.toml`: name → key → value.
 pub type Tables = BTreeMap<String, BTreeMap<String, String>>;
@@ -68,8 +80,35 @@ pub struct IdentityAttribute {
     pub unique: bool,
     /// Systems in the order in which their value wins; systems not named come after, by name.
     pub authority: Vec<String>,
+    /// Does it point to another identity?
+    pub reference: Option<Pointer>,
+    /// How a value is made up for who has none.
+    pub generated: Option<Generated>,
     /// Where it is declared.
     pub place: Place,
+}
+
+/// An attribute that points to other identities: a manager, the members of a group.
+#[derive(Debug, Clone, Default)]
+pub struct Pointer {
+    /// The types that it may point to; none named means any.
+    pub kinds: Vec<ObjectType>,
+    /// The attribute by which the other is known where a source names neither a key nor a DN, such as an
+    /// employee number.
+    pub by: Option<String>,
+}
+
+/// How a value is made up, once and for life.
+#[derive(Debug, Clone)]
+pub struct Generated {
+    /// The patterns, tried in order; the last is tried again with a growing `identity.attempt`.
+    pub patterns: Vec<Program>,
+    /// Values that are never given, folded.
+    pub reserved: Vec<String>,
+    /// The most characters.
+    pub longest: Option<usize>,
+    /// Attributes of systems in which it must be free too.
+    pub free_in: Vec<(String, String)>,
 }
 
 /// What one system takes and gives.
@@ -94,8 +133,18 @@ pub struct TypeRules {
     pub inbound: Vec<Mapping>,
     /// Identity → account.
     pub outbound: Vec<Mapping>,
+    /// Outbound mappings of some identities only: the first whose condition holds wins, attribute by attribute.
+    pub populations: Vec<PopulationRules>,
+    /// What the rules must give for a record that is written beside them.
+    pub examples: Vec<Example>,
     /// What becomes of an account whose identity no longer takes part.
     pub when_out: WhenOut,
+    /// What becomes of a linked account that was deleted in the system itself.
+    pub when_deleted: WhenDeleted,
+    /// What becomes of an account that was made in the system itself and matches nobody.
+    pub when_unowned: WhenUnowned,
+    /// The first password of a new account.
+    pub password: Option<PasswordRules>,
     /// The mail domains that the system accepts.
     pub domains: Option<Domains>,
     /// Accounts that are never touched.
@@ -112,7 +161,7 @@ impl TypeRules {
 
     /// Are accounts kept in this system?
     pub fn is_target(&self) -> bool {
-        !self.outbound.is_empty()
+        !self.outbound.is_empty() || !self.populations.is_empty()
     }
 }
 
@@ -125,6 +174,73 @@ pub enum WhenOut {
     Disable,
     /// It is left alone.
     Leave,
+}
+
+/// What becomes of a linked account that was deleted in the system itself.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum WhenDeleted {
+    /// It is held until a person splits it off.
+    #[default]
+    Ask,
+    /// It is made again.
+    Recreate,
+    /// It stays deleted.
+    Ignore,
+}
+
+/// What becomes of an account that was made in the system itself and matches nobody.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum WhenUnowned {
+    /// It is shown and left alone.
+    #[default]
+    Ignore,
+    /// It is made unusable.
+    Disable,
+    /// It waits among the things that a person must decide.
+    Ask,
+}
+
+/// Outbound mappings of one population: a site, a contract.
+#[derive(Debug, Clone)]
+pub struct PopulationRules {
+    /// Its name, for reasons.
+    pub name: String,
+    /// Who belongs to it.
+    pub when: Program,
+    /// Its mappings; they come before the system's own.
+    pub outbound: Vec<Mapping>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A record written beside the rules, and what they must give for it.
+#[derive(Debug, Clone)]
+pub struct Example {
+    /// What it shows.
+    pub name: String,
+    /// The record: an account of a source, an identity for a target.
+    pub given: Attributes,
+    /// The attributes that are looked at, with the values that they must have.
+    pub expect: Vec<(String, Vec<Value>)>,
+    /// The target whose account is looked at; none means what the system's own rules give.
+    pub account_in: Option<String>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// The first password of a new account.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PasswordRules {
+    /// The attribute that takes it (`userPassword`, `password`).
+    pub attribute: String,
+    /// How many characters it has.
+    pub length: usize,
+    /// The sets that it draws from, one character of each at least.
+    pub sets: Vec<String>,
+    /// The principals who may see it, by name; none named means any operator.
+    pub shown_to: Vec<String>,
 }
 
 /// Who takes part with a system.
@@ -309,6 +425,8 @@ pub struct Mapping {
     pub keep: Keep,
     /// What an empty source does.
     pub empty: Empty,
+    /// Are values that others put there left alone? Ours are then added, and taken away again.
+    pub merge: bool,
     /// Where it stands.
     pub place: Place,
 }

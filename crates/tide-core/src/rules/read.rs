@@ -172,6 +172,11 @@ impl<'a> Section<'a> {
 
     /// Reports keys that nobody asked for, with the nearest one that would be understood.
     pub fn done(self) {
+        self.unasked();
+    }
+
+    /// The same, for a section that is read again later.
+    pub fn unasked(&self) {
         let asked = self.asked.borrow();
         for (key, at, _) in self.entries() {
             if !asked.contains(key) {

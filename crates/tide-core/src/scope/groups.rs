@@ -2,11 +2,11 @@
 //! included, whatever circles they form.
 
 use crate::model::{Account, ObjectType, Population};
+use crate::references::folded;
 use crate::rules::GroupScope;
 use crate::value::{Attributes, Value};
 use std::collections::{HashMap, HashSet};
 use std::sync::Mutex;
-use tide_ldap::Dn;
 
 /// Attributes of a group that name its members.
 const MEMBERS: [&str; 4] = ["member", "uniqueMember", "memberUid", "members"];
@@ -42,14 +42,6 @@ struct Held {
     /// The group and the groups inside it.
     groups: HashSet<String>,
     broken: Vec<String>,
-}
-
-/// A name as references are compared: a DN in its canonical form, anything in lower case.
-fn folded(text: &str) -> String {
-    match text.parse::<Dn>() {
-        Ok(dn) if text.contains('=') => dn.to_string().to_lowercase(),
-        _ => text.trim().to_lowercase(),
-    }
 }
 
 /// The values of an attribute and of its typed forms (`members`, `members.User`).

@@ -43,8 +43,7 @@ impl Tide {
             engine.add_system(new, "tester").await.expect("added");
             assert!(engine.check_system(name, None).await.expect("tested").healthy());
         }
-        let files: Vec<RuleFile> =
-            world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
         let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
         assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
         Tide { folder, engine, harbour, berthing, people }

@@ -1,6 +1,7 @@
 //! The routes of the API, one module for each noun.
 
 mod changes;
+mod drafts;
 mod feeds;
 mod identities;
 mod matches;
@@ -35,6 +36,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(session::sign_in, session::sign_out))
         .routes(routes!(session::me))
         .routes(routes!(overview::show_overview))
+        .routes(routes!(overview::see_notices))
         .routes(routes!(overview::list_journal))
         .routes(routes!(overview::check_journal))
         .routes(routes!(crate::events::stream_events))
@@ -70,6 +72,17 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(rules::show_rules, rules::publish_rules))
         .routes(routes!(rules::check_rules))
         .routes(routes!(rules::try_expression))
+        .routes(routes!(drafts::try_mapping))
+        .routes(routes!(drafts::list_drafts, drafts::begin_draft))
+        .routes(routes!(drafts::show_draft, drafts::save_draft, drafts::drop_draft))
+        .routes(routes!(drafts::renew_draft))
+        .routes(routes!(drafts::draft_effect))
+        .routes(routes!(drafts::files_effect))
+        .routes(routes!(drafts::publish_draft))
+        .routes(routes!(drafts::list_versions))
+        .routes(routes!(drafts::show_difference))
+        .routes(routes!(drafts::list_passwords))
+        .routes(routes!(drafts::show_password))
         .routes(routes!(changes::list_change_sets, changes::begin_change_set))
         .routes(routes!(changes::show_change_set))
         .routes(routes!(changes::list_lines))

@@ -3,10 +3,11 @@
 use super::systems::all_systems;
 use crate::Service;
 use crate::convert;
-use crate::problem::{Query, Refusal};
+use crate::problem::{Body, Query, Refusal};
 use axum::Json;
 use axum::extract::State;
-use tide_api::{Count, JournalCheck, JournalEntry, ListQuery, Overview, Page};
+use axum::http::StatusCode;
+use tide_api::{Count, JournalCheck, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices};
 
 /// Is everything well, what waits, what happened last?
 #[utoipa::path(get, path = "/api/v1/overview", tag = "overview", responses((status = 200, body = Overview)))]
@@ -23,7 +24,20 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
         last_preview: last("preview"),
         failed,
         held,
+        notices: store
+            .notices()
+            .await?
+            .into_iter()
+            .map(|row| Notice { id: row.id, subject: row.subject, body: row.body, made: row.made })
+            .collect(),
     }))
+}
+
+/// Says that notices were seen: they are shown no longer.
+#[utoipa::path(post, path = "/api/v1/notices/seen", tag = "overview", request_body = SeenNotices, responses((status = 204)))]
+pub async fn see_notices(State(service): State<Service>, Body(seen): Body<SeenNotices>) -> Result<StatusCode, Refusal> {
+    service.engine.store().notices_seen(seen.last, service.engine.now()).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// What was done, by whom, the newest first. `search` names a subject exactly.

@@ -6,10 +6,10 @@ use crate::convert;
 use crate::problem::{Body, Refusal};
 use axum::extract::State;
 use axum::{Extension, Json};
-use tide_api::{NewTrial, Problem, Published, RuleCheck, RuleFiles, Rules, Trial, TrialFault, TrialStep};
+use tide_api::{NewTrial, Problem, Published, RuleCheck, RuleFiles, Rules, Trial};
 use tide_core::rules::{RuleFile, Severity};
 
-fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
+pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
     for file in &given.files {
         let plain = file.name.ends_with(".toml")
             && !file.name.starts_with('.')
@@ -50,15 +50,16 @@ pub async fn check_rules(State(service): State<Service>, Body(given): Body<RuleF
     Ok(Json(RuleCheck { usable, faults: faults.iter().map(convert::fault).collect() }))
 }
 
-/// Publishes a rule set that has no error. Nothing is sent by that.
+/// Publishes a rule set that has no error, if nobody published since it was taken. Nothing is sent by that.
 #[utoipa::path(put, path = "/api/v1/rules", tag = "rules", request_body = RuleFiles,
-    responses((status = 200, body = Published), (status = 422, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 200, body = Published), (status = 409, body = Problem, content_type = "application/problem+json"), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn publish_rules(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Body(given): Body<RuleFiles>,
 ) -> Result<Json<Published>, Refusal> {
-    let (version, faults) = service.engine.publish_rules(&files(given)?, &caller.principal.id).await?;
+    let based_on = given.based_on;
+    let (version, faults) = service.engine.publish_based(&files(given)?, based_on, "", &caller.principal.id).await?;
     Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
 }
 
@@ -67,11 +68,7 @@ pub async fn publish_rules(
     responses((status = 200, body = Trial), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_expression(State(service): State<Service>, Body(new): Body<NewTrial>) -> Result<Json<Trial>, Refusal> {
     let object = super::scope::object(new.object.as_deref())?;
-    let trial = service.engine.try_expression(&new.expression, new.on.trim(), new.system.as_deref(), object).await?;
-    let (values, fault) = match trial.result {
-        Ok(values) => (values.iter().map(|value| tide_core::expr::shown(std::slice::from_ref(value))).collect(), None),
-        Err(error) => (Vec::new(), Some(TrialFault { offset: error.offset, message: error.message, help: error.help })),
-    };
-    let steps = trial.steps.into_iter().map(|step| TrialStep { text: step.text, value: step.value, offset: step.offset }).collect();
+    let trial = service.engine.try_expression(&new.expression, new.on.trim(), new.system.as_deref(), new.draft, object).await?;
+    let (steps, values, fault) = convert::trial(trial.steps, trial.result);
     Ok(Json(Trial { label: trial.label, account: trial.account, steps, values, fault }))
 }

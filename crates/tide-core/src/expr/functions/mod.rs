@@ -1,5 +1,8 @@
 //! The functions of expressions, each with what it is for and an example that the tests run.
 
+mod dates;
+mod records;
+
 use super::eval::Datum;
 use unicode_normalization::UnicodeNormalization;
 
@@ -45,7 +48,7 @@ pub(super) fn find(name: &str) -> Option<&'static Function> {
 }
 
 pub(super) fn names() -> impl Iterator<Item = &'static str> {
-    FUNCTIONS.iter().map(|function| function.name).chain(["lookup", "matches", "every", "has"])
+    FUNCTIONS.iter().map(|function| function.name).chain(["lookup", "matches", "rewrite", "capture", "every", "has"])
 }
 
 /// All functions, for documents and the console.
@@ -83,7 +86,54 @@ const FUNCTIONS: &[Function] = &[
     function!("text", 1, 1, "A number, a truth or an instant as text.", "text(12)" => "12", to_text),
     function!("int", 1, 1, "A text as a whole number; what is no number is missing.", "int('12')" => "12", to_int),
     function!("bit", 2, 2, "True if a flag is set in a number.", "bit(514, 2)" => "true", bit),
+    function!("withBit", 2, 2, "The number with a flag set.", "withBit(512, 2)" => "514", records::with_bit),
+    function!("withoutBit", 2, 2, "The number without a flag.", "withoutBit(514, 2)" => "512", records::without_bit),
+    function!("initials", 1, 1, "The first letter of each word.", "initials('Ada Maria Vasko-Lind')" => "AMVL", |a| on_text(a, records::initials)),
+    function!("nameCase", 1, 1, "A name written all in one case, with capitals where names have them; mixed case stays.", "nameCase('VASKO-LIND')" => "Vasko-Lind", |a| on_text(a, records::name_case)),
+    function!("plainName", 1, 1, "What is left of a text in an account name: plain letters and digits, in lower case.", "plainName(\"Åsa D'Amberg\")" => "asadamberg", |a| on_text(a, records::plain_name)),
+    function!("digits", 1, 1, "Only the digits.", "digits('+47 555-01')" => "4755501", |a| on_text(a, |t| t.chars().filter(char::is_ascii_digit).collect())),
+    function!("pad", 3, 3, "The value filled from the left to a width.", "pad(42, 5, '0')" => "00042", records::pad),
+    function!("last", 1, 1, "The last item of a list.", "last(['a', 'b'])" => "b", records::last),
+    function!("sorted", 1, 1, "A list in order.", "join(sorted(['b', 'a']), ' ')" => "a b", records::sorted),
+    function!("distinct", 1, 1, "A list with each item once.", "size(distinct(['a', 'b', 'a']))" => "2", records::distinct),
+    function!("instant", 1, 1, "A text as an instant (RFC 3339); what is none is missing.", "instant('2026-11-23T08:00:00+01:00')" => "2026-11-23T07:00:00Z", dates::instant),
+    function!("dayStart", 2, 2, "The first moment of a day in a time zone.", "dayStart('2026-07-01', 'Europe/Oslo')" => "2026-06-30T22:00:00Z", dates::day_start),
+    function!("dayEnd", 2, 2, "The moment at which a day is over in a time zone.", "dayEnd('2026-07-01', 'Europe/Oslo')" => "2026-07-01T22:00:00Z", dates::day_end),
+    function!("day", 2, 2, "The day of an instant in a time zone.", "day(instant('2026-06-30T23:00:00Z'), 'Europe/Oslo')" => "2026-07-01", dates::day),
+    function!("dateText", 2, 3, "A date written in a form; an instant needs a time zone too.", "dateText('2026-07-01', '%d.%m.%Y')" => "01.07.2026", dates::written),
+    function!("readDate", 2, 2, "A text of some form as a date; what does not fit is missing.", "readDate('01.07.2026', '%d.%m.%Y')" => "2026-07-01", dates::read),
+    function!("addDays", 2, 2, "A date so many days later, or earlier.", "addDays('2026-02-27', 2)" => "2026-03-01", dates::add_days),
+    function!("daysBetween", 2, 2, "How many days a date lies after another.", "daysBetween('2026-02-27', '2026-03-01')" => "2", dates::days_between),
+    function!("dnPart", 2, 2, "The value of the first part of a DN that has this name.", "dnPart('uid=ada,ou=Deck,dc=skerry,dc=example', 'ou')" => "Deck", records::dn_part),
+    function!("dnParent", 1, 1, "The DN above.", "dnParent('uid=ada,ou=Deck,dc=skerry')" => "ou=Deck,dc=skerry", records::dn_parent),
+    function!("dnBelow", 3, 3, "A DN below another; the value is escaped.", "dnBelow('cn', 'Lind, Ada', 'dc=skerry')" => "cn=Lind\\, Ada,dc=skerry", records::dn_below),
+    function!("hash", 1, 1, "The SHA-256 of a text, as hexadecimal digits.", "part(hash('Ada'), 0, 8)" => "99a563ab", records::hash),
+    function!("bucket", 2, 2, "Which of so many parts a text falls into, from 0: always the same one.", "bucket('Ada', 4) < 4" => "true", records::bucket),
 ];
+
+/// What a function gives, where that is always the same; `None` where it depends on what it is given.
+pub(super) fn kind_given(name: &str) -> Option<&'static str> {
+    Some(match name {
+        "blank" | "contains" | "startsWith" | "endsWith" | "bit" => BOOL,
+        "size" | "int" | "withBit" | "withoutBit" | "daysBetween" | "bucket" => NUMBER,
+        "instant" | "dayStart" | "dayEnd" => INSTANT,
+        "words" | "join" | "text" | "pad" | "day" | "dateText" | "readDate" | "addDays" | "dnPart" | "dnParent" | "dnBelow" => TEXT,
+        name if of_text(name) => TEXT,
+        _ => return None,
+    })
+}
+
+/// Does a function take one text, and give one?
+pub(super) fn of_text(name: &str) -> bool {
+    ["lower", "upper", "trim", "tidy", "initial", "latin", "letters", "domain", "initials", "nameCase", "plainName", "digits", "hash"]
+        .contains(&name)
+}
+
+/// The kinds of values, in words.
+pub(super) const BOOL: &str = "true or false";
+pub(super) const NUMBER: &str = "a number";
+pub(super) const INSTANT: &str = "an instant";
+pub(super) const TEXT: &str = "text";
 
 fn is_blank(datum: &Datum) -> bool {
     match datum {

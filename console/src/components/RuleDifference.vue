@@ -1,0 +1,57 @@
+<script setup lang="ts">
+import type { Schemas } from '@/api/client'
+
+/** What two rule sets differ in, line by line. */
+defineProps<{ files: Schemas['FileDifference'][] }>()
+const words: Record<string, string> = { '+': 'came', '-': 'went', ' ': 'stayed' }
+</script>
+
+<template>
+  <p v-if="!files.length" class="faint">The rules are the same.</p>
+  <section v-for="file in files" :key="file.name">
+    <h2>
+      <span class="mono">{{ file.name }}</span> <span class="faint">{{ file.state }}</span>
+    </h2>
+    <div class="lines mono" tabindex="0" role="region" :aria-label="`What differs in ${file.name}`">
+      <div v-for="(line, at) in file.lines" :key="at" class="line" :class="words[line.sign]">
+        <span class="number">{{ line.before ?? '' }}</span><span class="number">{{ line.after ?? '' }}</span
+        ><span class="sign" :title="words[line.sign]">{{ line.sign }}</span
+        ><span class="text">{{ line.text }}</span>
+      </div>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.lines {
+  border: 1px solid var(--line);
+  background: var(--sheet);
+  overflow: auto;
+  max-height: 22rem;
+  font-size: 0.82rem;
+}
+.line {
+  display: flex;
+  white-space: pre-wrap;
+}
+.came {
+  background: var(--good-bg);
+}
+.went {
+  background: var(--bad-bg);
+}
+.number {
+  flex: 0 0 2.6rem;
+  text-align: right;
+  color: var(--faint);
+  padding-right: 0.5rem;
+}
+.sign {
+  flex: 0 0 1.1rem;
+  font-weight: 700;
+}
+.text {
+  flex: 1;
+  overflow-wrap: anywhere;
+}
+</style>

@@ -1,0 +1,313 @@
+//! `eager-tide rules draft …`, the history of the rules, and what an edit does.
+
+use super::rules::{print_faults, read};
+use super::{Client, Reach, output};
+use clap::Subcommand;
+use reqwest::Method;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::process::ExitCode;
+use tide_api::{
+    Difference, Draft, DraftRow, Effect, FileDifference, MappingTrial, NewDraft, NewMappingTrial, PublishDraft, Published, RuleVersion,
+    SaveDraft,
+};
+
+/// What can be done with drafts.
+#[derive(Subcommand)]
+pub enum Drafts {
+    /// Begin a draft: from the published rules, from a folder, or from an older version
+    New {
+        /// The folder to begin with; the published rules, if left out
+        folder: Option<PathBuf>,
+        /// What it is for
+        #[arg(long, default_value = "")]
+        name: String,
+        /// The version to begin with, to go back to it
+        #[arg(long, value_name = "VERSION", conflicts_with = "folder")]
+        from: Option<i64>,
+    },
+    /// Open drafts
+    List,
+    /// A draft: what it changes in the rules, and what a check found
+    Show {
+        /// Its number
+        id: i64,
+    },
+    /// Save a folder into a draft, unless somebody else saved it since
+    Save {
+        /// Its number
+        id: i64,
+        /// The folder with the TOML files
+        folder: PathBuf,
+        /// The edition that the folder was made of
+        #[arg(long)]
+        edition: i64,
+    },
+    /// What a draft would do to everybody, against the published rules; nothing is kept or sent
+    Effect {
+        /// Its number
+        id: i64,
+    },
+    /// Bring into a draft what was published since it began
+    Renew {
+        /// Its number
+        id: i64,
+    },
+    /// Publish a draft, unless somebody else published since it began; nothing is sent by that
+    Publish {
+        /// Its number
+        id: i64,
+        /// The edition that you looked at; the newest, if left out
+        #[arg(long)]
+        edition: Option<i64>,
+    },
+    /// Drop a draft
+    Drop {
+        /// Its number
+        id: i64,
+    },
+}
+
+pub fn print_differences(files: &[FileDifference]) {
+    if files.is_empty() {
+        output::line("no difference in the rules");
+    }
+    for file in files {
+        output::line(&format!("{} {}", file.name, file.state));
+        let mut last = 0;
+        for line in &file.lines {
+            let at = line.after.or(line.before).unwrap_or_default();
+            if last > 0 && at > last + 1 {
+                output::line("          …");
+            }
+            last = at;
+            output::line(&format!("  {:>5} {} {}", at, line.sign, line.text));
+        }
+    }
+}
+
+/// The two sides of an edit's effect.
+const EDIT: [&str; 2] = ["as published", "by this edit"];
+
+/// How many differences are shown, unless all are asked for.
+const SHOWN: usize = 40;
+
+pub fn print_effect(effect: &Effect, sides: [&str; 2]) {
+    output::line(&effect.said);
+    for system in &effect.systems {
+        let name = system.system.as_deref().unwrap_or("identities");
+        let mut parts: Vec<String> = Vec::new();
+        if system.values > 0 {
+            let of = if system.system.is_some() { "accounts" } else { "identities" };
+            parts.push(format!("{} values of {} {of}", system.values, system.accounts));
+        }
+        parts.extend(system.verdicts.iter().map(|one| format!("{} {} → {}", one.count, one.before, one.after)));
+        output::line(&format!("  {name}: {}", parts.join(", ")));
+    }
+    if !effect.lines.is_empty() {
+        output::line("");
+    }
+    let rows = effect.lines.iter().take(SHOWN).map(|line| {
+        let what = line.attribute.clone().unwrap_or_else(|| "(decided)".into());
+        let system = line.system.clone().unwrap_or_else(|| "identities".into());
+        vec![line.label.clone(), system, what, line.before.clone(), line.after.clone()]
+    });
+    if !effect.lines.is_empty() {
+        output::table(&["who", "system", "attribute", sides[0], sides[1]], rows);
+    }
+    if effect.total > SHOWN {
+        output::line(&format!("and {} more; `--output json` has up to 1,000", effect.total - SHOWN));
+    }
+}
+
+fn print_draft(draft: &Draft) {
+    let row = &draft.row;
+    output::line(&format!(
+        "draft {} · {} · from version {} · edition {}, saved {} by {}",
+        row.id,
+        row.name,
+        row.base,
+        row.edition,
+        output::time(&row.changed),
+        row.changed_by
+    ));
+    if row.base != draft.published {
+        output::line(&format!("version {} was published since: `eager-tide rules draft renew {}` brings it in", draft.published, row.id));
+    }
+    if !draft.both.is_empty() {
+        output::line(&format!("changed here and in what was published, and kept as it is here: {}", draft.both.join(", ")));
+    }
+    print_differences(&draft.differences);
+    print_faults(&draft.faults);
+}
+
+impl Drafts {
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        let draft = match self {
+            Drafts::List => {
+                let drafts: Vec<DraftRow> = client.get("rules/drafts", &[]).await?;
+                if reach.json() {
+                    output::json(&drafts)?;
+                } else if drafts.is_empty() {
+                    output::line("no draft is open: `eager-tide rules draft new`");
+                } else {
+                    let rows = drafts.iter().map(|row| {
+                        vec![
+                            row.id.to_string(),
+                            row.name.clone(),
+                            row.base.to_string(),
+                            row.edition.to_string(),
+                            output::time(&row.changed),
+                            row.changed_by.clone(),
+                        ]
+                    });
+                    output::table(&["draft", "name", "from version", "edition", "saved", "by"], rows);
+                }
+                return Ok(ExitCode::SUCCESS);
+            }
+            Drafts::Effect { id } => {
+                let effect: Effect = client.send(Method::POST, &format!("rules/drafts/{id}/effect"), &()).await?;
+                return show_effect(reach, &effect);
+            }
+            Drafts::Publish { id, edition } => {
+                let edition = match edition {
+                    Some(edition) => edition,
+                    None => client.get::<Draft>(&format!("rules/drafts/{id}"), &[]).await?.row.edition,
+                };
+                let published: Published =
+                    client.send(Method::POST, &format!("rules/drafts/{id}/publish"), &PublishDraft { edition }).await?;
+                if reach.json() {
+                    output::json(&published)?;
+                } else {
+                    print_faults(&published.faults);
+                    output::line(&format!("published as version {}; `eager-tide preview` shows what it would do", published.version));
+                }
+                return Ok(ExitCode::SUCCESS);
+            }
+            Drafts::Drop { id } => {
+                client.tell::<()>(Method::DELETE, &format!("rules/drafts/{id}"), None).await?;
+                output::line(&format!("draft {id} was dropped"));
+                return Ok(ExitCode::SUCCESS);
+            }
+            Drafts::New { folder, name, from } => {
+                let files = folder.as_deref().map(read).transpose()?.map(|files| files.files);
+                client.send(Method::POST, "rules/drafts", &NewDraft { name, version: from, files }).await?
+            }
+            Drafts::Show { id } => client.get::<Draft>(&format!("rules/drafts/{id}"), &[]).await?,
+            Drafts::Save { id, folder, edition } => {
+                let save = SaveDraft { edition, files: read(&folder)?.files };
+                client.send(Method::PUT, &format!("rules/drafts/{id}"), &save).await?
+            }
+            Drafts::Renew { id } => client.send(Method::POST, &format!("rules/drafts/{id}/renew"), &()).await?,
+        };
+        if reach.json() {
+            output::json(&draft)?;
+        } else {
+            print_draft(&draft);
+        }
+        Ok(if draft.usable { ExitCode::SUCCESS } else { ExitCode::from(1) })
+    }
+}
+
+fn show_effect(reach: &Reach, effect: &Effect) -> anyhow::Result<ExitCode> {
+    if reach.json() {
+        output::json(effect)?;
+    } else {
+        print_effect(effect, EDIT);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What a folder would do to everybody.
+pub async fn effect_of(reach: &Reach, folder: &std::path::Path) -> anyhow::Result<ExitCode> {
+    let effect: Effect = reach.client()?.send(Method::POST, "rules/effect", &read(folder)?).await?;
+    show_effect(reach, &effect)
+}
+
+/// The published versions.
+pub async fn history(reach: &Reach) -> anyhow::Result<ExitCode> {
+    let versions: Vec<RuleVersion> = reach.client()?.get("rules/versions", &[]).await?;
+    if reach.json() {
+        output::json(&versions)?;
+    } else {
+        let rows =
+            versions.iter().map(|one| vec![one.version.to_string(), output::time(&one.made), one.principal.clone(), one.note.clone()]);
+        output::table(&["version", "published", "by", "from"], rows);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// What two versions differ in.
+pub async fn difference(reach: &Reach, from: i64, to: i64, effect: bool) -> anyhow::Result<ExitCode> {
+    let query = [("from", from.to_string()), ("to", to.to_string()), ("effect", effect.to_string())];
+    let difference: Difference = reach.client()?.get("rules/difference", &query).await?;
+    if reach.json() {
+        output::json(&difference)?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    print_differences(&difference.files);
+    if let Some(effect) = &difference.effect {
+        output::line("");
+        print_effect(effect, [&format!("version {from}"), &format!("version {to}")]);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Begins a draft with an older version, and shows what going back would do.
+pub async fn back(reach: &Reach, version: i64) -> anyhow::Result<ExitCode> {
+    let client = reach.client()?;
+    let new = NewDraft { version: Some(version), ..NewDraft::default() };
+    let draft: Draft = client.send(Method::POST, "rules/drafts", &new).await?;
+    if reach.json() {
+        output::json(&draft)?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    print_draft(&draft);
+    let effect: Effect = client.send(Method::POST, &format!("rules/drafts/{}/effect", draft.row.id), &()).await?;
+    output::line("");
+    print_effect(&effect, EDIT);
+    output::line(&format!("\nnothing is published yet: `eager-tide rules draft publish {}` goes back to it", draft.row.id));
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Tries a whole mapping.
+pub async fn try_mapping(client: &Client, reach: &Reach, new: NewMappingTrial) -> anyhow::Result<ExitCode> {
+    let trial: MappingTrial = client.send(Method::POST, "rules/try-mapping", &new).await?;
+    let broken = trial.attributes.iter().any(|one| one.fault.is_some());
+    if reach.json() {
+        output::json(&trial)?;
+        return Ok(if broken { ExitCode::from(1) } else { ExitCode::SUCCESS });
+    }
+    output::line(&match &trial.account {
+        Some(account) => format!("on {}, whose account is {account}", trial.label),
+        None => format!("on {}, who has no account there yet", trial.label),
+    });
+    let mut by_direction: BTreeMap<&str, Vec<Vec<String>>> = BTreeMap::new();
+    for one in &trial.attributes {
+        let gives = match &one.fault {
+            Some(fault) => format!("error: {}", fault.message),
+            None if one.values.is_empty() => "—".into(),
+            None => one.values.join(" · "),
+        };
+        let there = if one.there.is_empty() { "—".into() } else { one.there.join(" · ") };
+        let note = one.note.clone().unwrap_or_default();
+        by_direction.entry(&one.direction).or_default().push(vec![
+            format!("   {}", one.attribute),
+            one.expression.clone(),
+            gives,
+            there,
+            note,
+        ]);
+    }
+    for (direction, rows) in by_direction {
+        let (title, there) = match direction {
+            "inbound" => ("inbound: account → identity", "identity now"),
+            _ => ("outbound: identity → account", "account now"),
+        };
+        output::line(&format!("\n  {title}"));
+        output::table(&["   attribute", "expression", "gives", there, ""], rows);
+    }
+    Ok(if broken { ExitCode::from(1) } else { ExitCode::SUCCESS })
+}

@@ -1,0 +1,238 @@
+//! `decide` over a large population: 20 mappings to each of 3 systems, against a loop written by hand that reads the
+//! same records, computes the same values and compares them with the same accounts.
+//!
+//! The loop knows its records: it has no rules, no reasons, no scope, no matching of newcomers and no guards. What
+//! `decide` takes beyond it is the price of all those.
+
+use crate::{best, memory};
+use anyhow::ensure;
+use std::collections::{BTreeMap, HashMap};
+use std::time::Instant;
+use tide_core::rules::{RuleFile, Severity};
+use tide_core::{
+    Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value, decide,
+};
+
+const TARGETS: [&str; 3] = ["berthing", "classroom", "harbour"];
+const ROUNDS: usize = 3;
+
+/// The twenty mappings, as rules.
+const MAPPINGS: [(&str, &str); 20] = [
+    ("userName", "identity.mail"),
+    ("externalId", "identity.id"),
+    ("givenName", "identity.givenName"),
+    ("familyName", "identity.familyName"),
+    ("displayName", "words(identity.givenName, identity.familyName)"),
+    ("sortName", "identity.familyName + \", \" + identity.givenName"),
+    ("mail", "lower(identity.mail)"),
+    ("title", "identity.title"),
+    ("rank", "upper(identity.title)"),
+    ("department", "lookup(\"departments\", identity.department, \"Unassigned\")"),
+    ("departmentNumber", "identity.department"),
+    ("port", "identity.port"),
+    ("site", "either(identity.port, \"Northhaven\")"),
+    ("contract", "identity.contract"),
+    ("crew", "identity.contract == \"seasonal\" ? \"season\" : \"year\""),
+    ("phone", "identity.phone"),
+    ("badge", "identity.badge"),
+    ("cabin", "identity.cabin"),
+    ("language", "identity.language"),
+    ("employeeNumber", "identity.employeeNumber"),
+];
+
+const INBOUND: [&str; 11] =
+    ["employeeNumber", "givenName", "familyName", "mail", "title", "department", "port", "contract", "phone", "badge", "cabin"];
+
+fn rules() -> anyhow::Result<RuleSet> {
+    let mut identities = String::from("[person]\nlabel = \"mail\"\n[person.attributes]\n");
+    let mut roster = String::from("system = \"roster\"\n[person.inbound]\n");
+    for name in INBOUND.iter().chain(&["language"]) {
+        identities.push_str(&format!("{name} = {{}}\n"));
+        roster.push_str(&format!("{name} = 'account.{name}'\n"));
+    }
+    let mut files = vec![("identities.toml".to_owned(), identities), ("roster.toml".to_owned(), roster)];
+    files.push(("tables.toml".into(), "[departments]\n\"10\" = \"Deck\"\n\"20\" = \"Engine Room\"\n\"30\" = \"Terminal\"\n".into()));
+    for target in TARGETS {
+        let mut text = format!(
+            "system = \"{target}\"\n[[person.match]]\nname = \"number\"\naccount = 'account.employeeNumber'\nidentity = 'identity.employeeNumber'\n[person.outbound]\n"
+        );
+        for (name, expression) in MAPPINGS {
+            text.push_str(&format!("{name} = '{expression}'\n"));
+        }
+        files.push((format!("{target}.toml"), text));
+    }
+    let files: Vec<RuleFile> = files.into_iter().map(|(name, text)| RuleFile { name, text }).collect();
+    let (rules, faults) = RuleSet::load(&files, &Default::default());
+    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    ensure!(errors.is_empty(), "{}", errors.join("\n"));
+    Ok(rules)
+}
+
+fn text(value: impl Into<String>) -> Value {
+    Value::text(value)
+}
+
+/// What the loop makes of a person for a system: the twenty values, by hand.
+fn by_hand(person: &Attributes, id: &str, departments: &HashMap<&str, &str>) -> [(&'static str, Option<String>); 20] {
+    let get = |name: &str| person.get(name).first().and_then(Value::as_text);
+    let own = |name: &str| get(name).map(str::to_owned);
+    let joined = |separator: &str, one: Option<&str>, other: Option<&str>| match (one, other) {
+        (Some(one), Some(other)) => Some(format!("{one}{separator}{other}")),
+        _ => None,
+    };
+    [
+        ("userName", own("mail")),
+        ("externalId", Some(id.to_owned())),
+        ("givenName", own("givenName")),
+        ("familyName", own("familyName")),
+        ("displayName", joined(" ", get("givenName"), get("familyName"))),
+        ("sortName", joined(", ", get("familyName"), get("givenName"))),
+        ("mail", get("mail").map(str::to_lowercase)),
+        ("title", own("title")),
+        ("rank", get("title").map(str::to_uppercase)),
+        ("department", Some(get("department").and_then(|code| departments.get(code).copied()).unwrap_or("Unassigned").to_owned())),
+        ("departmentNumber", own("department")),
+        ("port", own("port")),
+        ("site", Some(get("port").unwrap_or("Northhaven").to_owned())),
+        ("contract", own("contract")),
+        ("crew", Some(if get("contract") == Some("seasonal") { "season" } else { "year" }.to_owned())),
+        ("phone", own("phone")),
+        ("badge", own("badge")),
+        ("cabin", own("cabin")),
+        ("language", own("language")),
+        ("employeeNumber", own("employeeNumber")),
+    ]
+}
+
+fn source(n: usize) -> Attributes {
+    let departments = ["10", "20", "30"];
+    let mut account = Attributes::with_capacity(12);
+    let mut put = |name: &str, value: String| account.set(name, vec![text(value)]);
+    put("employeeNumber", format!("{}", 100_000 + n));
+    put("givenName", format!("Given{}", n % 997));
+    put("familyName", format!("Family{}", n % 4_999));
+    put("mail", format!("Person.{n}@Skerry.example"));
+    put("title", ["Deckhand", "Purser", "Second Engineer", "Cook"][n % 4].to_owned());
+    put("department", departments[n % 3].to_owned());
+    put("port", ["Northhaven", "Gull Sound", "Outer Skerry"][n % 3].to_owned());
+    put("contract", if n.is_multiple_of(5) { "seasonal" } else { "permanent" }.to_owned());
+    put("phone", format!("+99 555 {n:06}"));
+    put("badge", format!("B{n:07}"));
+    put("cabin", format!("C{}", n % 400));
+    put("language", "nb".to_owned());
+    account
+}
+
+/// People who have an account in each system; one in a hundred differs there in one value.
+fn population(count: usize) -> Population {
+    let departments: HashMap<&str, &str> = [("10", "Deck"), ("20", "Engine Room"), ("30", "Terminal")].into();
+    let mut population = Population::default();
+    let schema = {
+        let mut schema = Schema { name_attribute: Some("userName".into()), ..Schema::default() };
+        MAPPINGS.iter().for_each(|(name, _)| schema.put(AttributeDef { case_exact: true, ..AttributeDef::text(*name) }));
+        schema
+    };
+    let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts {
+        schema,
+        writable: vec![ObjectType::Person],
+        read: vec![ObjectType::Person],
+        ..SystemFacts::default()
+    };
+    population.systems.insert("roster".into(), facts(BTreeMap::new()));
+    for target in TARGETS {
+        population.systems.insert(target.into(), facts([(ObjectType::Person, schema.clone())].into()));
+    }
+    let mut id = 0;
+    let mut add = |population: &mut Population, system: &str, key: String, attributes: Attributes, identity: &str| {
+        id += 1;
+        population.accounts.push(Account {
+            id,
+            system: system.into(),
+            kind: ObjectType::Person,
+            name: key.clone(),
+            key,
+            attributes,
+            absent_since: None,
+            fault: None,
+        });
+        population.links.push(Link { account: id, identity: identity.to_owned(), made_by: "match rule \"number\"".into() });
+    };
+    for n in 0..count {
+        let person = source(n);
+        let identity = format!("{n:08x}-0000-8000-8000-000000000000");
+        for (place, target) in TARGETS.iter().enumerate() {
+            let mut account = Attributes::with_capacity(20);
+            for (name, value) in by_hand(&person, &identity, &departments) {
+                account.set(name, value.into_iter().map(text).collect());
+            }
+            if n % 100 == place {
+                account.set("title", vec![text("Stowaway")]);
+            }
+            add(&mut population, target, format!("{target}-{n}"), account, &identity);
+        }
+        add(&mut population, "roster", format!("r{n}"), person.clone(), &identity);
+        population.identities.push(Identity { id: identity, kind: ObjectType::Person, attributes: person, stage: Stage::Active });
+    }
+    population
+}
+
+/// The floor: the same values computed and compared, and the differences kept.
+fn floor(population: &Population) -> usize {
+    let departments: HashMap<&str, &str> = [("10", "Deck"), ("20", "Engine Room"), ("30", "Terminal")].into();
+    let by_id: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
+    let mut linked: HashMap<&str, Vec<usize>> = HashMap::with_capacity(population.identities.len());
+    for link in &population.links {
+        if let Some(&at) = by_id.get(&link.account) {
+            linked.entry(&link.identity).or_default().push(at);
+        }
+    }
+    let mut changes: Vec<(i64, &str, Vec<Value>, String)> = Vec::new();
+    for identity in &population.identities {
+        let Some(accounts) = linked.get(identity.id.as_str()) else { continue };
+        let Some(source) = accounts.iter().map(|&at| &population.accounts[at]).find(|account| account.system == "roster") else { continue };
+        // Composed anew, as decide does.
+        let person: Attributes = source.attributes.iter().map(|(name, values)| (name.to_owned(), values.to_vec())).collect();
+        for account in accounts.iter().map(|&at| &population.accounts[at]).filter(|account| account.system != "roster") {
+            for (name, value) in by_hand(&person, &identity.id, &departments) {
+                let there = account.attributes.get(name);
+                if there.first().and_then(Value::as_text) != value.as_deref() {
+                    changes.push((account.id, name, there.to_vec(), value.unwrap_or_default()));
+                }
+            }
+        }
+    }
+    changes.len()
+}
+
+pub fn run(count: usize) -> anyhow::Result<()> {
+    let rules = rules()?;
+    let population = population(count);
+    println!("decide: {count} identities, {} mappings each to {} systems, on one core", MAPPINGS.len(), TARGETS.len());
+    let now = "2026-11-23T12:00:00Z".parse()?;
+    let mut expected = 0;
+    let floor = best((0..ROUNDS).map(|_| {
+        let begun = Instant::now();
+        expected = floor(&population);
+        begun.elapsed()
+    }));
+    let mut kept = 0;
+    let decided = best((0..ROUNDS).map(|round| {
+        let before = memory::reset();
+        let begun = Instant::now();
+        let outcome = decide(&rules, &population, now);
+        let took = begun.elapsed();
+        if round == 0 {
+            kept = memory::peak().saturating_sub(before);
+        }
+        // The same differences, or the two did not do the same.
+        let found: usize = outcome.changes.iter().map(|change| change.values.len()).sum();
+        assert_eq!(found, expected, "both find the same differences");
+        took
+    }));
+    let each = |time: std::time::Duration| count as f64 / time.as_secs_f64();
+    println!("  by hand   {:>8.2} s  {:>9.0} identities/s", floor.as_secs_f64(), each(floor));
+    println!("  decide    {:>8.2} s  {:>9.0} identities/s", decided.as_secs_f64(), each(decided));
+    println!("  ratio     {:>8.2}    (aim: under 3)", decided.as_secs_f64() / floor.as_secs_f64());
+    println!("  memory    {:>8.2} KB an identity at the peak, with the outcome (aim: under 2)", kept as f64 / 1024.0 / count as f64);
+    Ok(())
+}

@@ -1,0 +1,139 @@
+//! What an identity holds beside what its sources say: whom its references mean, and the names made up for it.
+
+use super::Outcome;
+use super::people::Person;
+use crate::generate::{self, Taken};
+use crate::model::{AccountId, ObjectType, Population, Reserved};
+use crate::reasons::Reason;
+use crate::references::{Directory, Numbers};
+use crate::rules::{IdentityAttribute, Pointer, RuleSet};
+use crate::value::{Attributes, Value};
+use std::collections::HashMap;
+
+/// Turns what the sources write (a DN, an id, a number) into the ids of those who are meant. A reference to
+/// nobody who is known yet leaves the one that was there.
+pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], outcome: &Outcome) {
+    let Some(declared) = rules.identities.get(&kind) else { return };
+    let pointing: Vec<(&IdentityAttribute, &Pointer)> =
+        declared.attributes.iter().filter_map(|attribute| Some((attribute, attribute.reference.as_ref()?))).collect();
+    if pointing.is_empty() {
+        return;
+    }
+    let open = population.links.iter().map(|link| (link.account, link.identity.as_str()));
+    let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
+    let owner: HashMap<AccountId, &str> = open.chain(new).collect();
+    let directory = Directory::new(population, &owner);
+    let stored: HashMap<&str, &Attributes> = population.identities.iter().map(|i| (i.id.as_str(), &i.attributes)).collect();
+    let by: Vec<&str> = pointing.iter().filter_map(|(_, pointer)| pointer.by.as_deref()).collect();
+    let others = population.identities.iter().filter(|identity| identity.kind != kind).map(|i| (i.id.as_str(), &i.attributes));
+    let numbers = Numbers::new(&by, people.iter().map(|person| (person.id.as_str(), &person.attributes)).chain(others));
+    let mut found: Vec<(usize, &str, Vec<Value>, Option<String>)> = Vec::new();
+    for (place, person) in people.iter().enumerate().filter(|(_, person)| !person.sources.is_empty()) {
+        let systems: Vec<&str> = person.sources.iter().map(|&at| population.accounts[at].system.as_str()).collect();
+        for (attribute, pointer) in &pointing {
+            let raw = person.attributes.get(&attribute.name);
+            if raw.is_empty() {
+                continue;
+            }
+            let mut meant = Vec::with_capacity(raw.len());
+            let mut unknown = Vec::new();
+            for value in raw {
+                let text = value.to_string();
+                let by_name = systems.iter().find_map(|system| directory.who(system, &text, pointer));
+                match by_name.or_else(|| numbers.who(pointer.by.as_deref()?, &text)) {
+                    Some(id) => meant.push(Value::Reference(id.to_owned())),
+                    None => unknown.push(text),
+                }
+            }
+            let remark = match unknown.as_slice() {
+                [] => None,
+                [one] => Some(format!("{} {one} is nobody that is known yet", attribute.name)),
+                several => Some(format!("{} of {} are nobody that is known yet", several.len(), attribute.name)),
+            };
+            if meant.is_empty() && !attribute.many {
+                let before = stored.get(person.id.as_str()).map_or(&[][..], |attributes| attributes.get(&attribute.name));
+                meant = before.to_vec();
+            }
+            found.push((place, &attribute.name, meant, remark));
+        }
+    }
+    let found: Vec<_> = found.into_iter().map(|(place, name, values, remark)| (place, name.to_owned(), values, remark)).collect();
+    for (place, name, values, remark) in found {
+        people[place].attributes.set(name, values);
+        people[place].remarks.extend(remark);
+    }
+}
+
+/// Makes up what is missing, and notes what is given, so that nobody else is ever given it.
+pub(super) fn name(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], outcome: &mut Outcome) {
+    let Some(declared) = rules.identities.get(&kind) else { return };
+    let generated: Vec<&IdentityAttribute> = declared.attributes.iter().filter(|attribute| attribute.generated.is_some()).collect();
+    if generated.is_empty() {
+        return;
+    }
+    let takes_part = |person: &Person| person.held.is_none() && person.gone.is_none() && !person.sources.is_empty();
+    let lacks = |person: &Person| generated.iter().any(|attribute| person.attributes.get(&attribute.name).is_empty());
+    if people.iter().any(|person| takes_part(person) && lacks(person)) {
+        let mut taken = taken(population, kind, &generated, people, outcome);
+        for person in people.iter_mut().filter(|person| takes_part(person)) {
+            match generate::fill(declared, &mut person.attributes, &person.id, &taken) {
+                Ok(made) => {
+                    for (attribute, value) in made {
+                        taken.put(&attribute, &value, Some(&person.id));
+                        person.remarks.push(format!("{attribute} {value} is proposed, and theirs from the next run on"));
+                    }
+                }
+                Err(reason) => person.held = Some(reason),
+            }
+        }
+    }
+    let known: HashMap<(&str, String), &str> = population
+        .reserved
+        .iter()
+        .filter(|reserved| reserved.kind == kind)
+        .map(|reserved| ((reserved.attribute.as_str(), generate::folded(&reserved.value)), reserved.identity.as_str()))
+        .collect();
+    for person in people.iter_mut() {
+        for attribute in &generated {
+            let value = person.attributes.get(&attribute.name).first().map(Value::to_string);
+            match value {
+                None if attribute.required && takes_part(person) => {
+                    let text = format!("waits for a value of {}: it is required, and there is too little to make it of", attribute.name);
+                    person.held = Some(Reason::by(text, &attribute.place));
+                }
+                Some(value) if !known.contains_key(&(attribute.name.as_str(), generate::folded(&value))) => {
+                    outcome.reserved.push(Reserved { kind, attribute: attribute.name.clone(), value, identity: person.id.clone() });
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+/// The names that are not free.
+fn taken(population: &Population, kind: ObjectType, generated: &[&IdentityAttribute], people: &[Person], outcome: &Outcome) -> Taken {
+    let mut taken = Taken::default();
+    for reserved in population.reserved.iter().filter(|reserved| reserved.kind == kind) {
+        taken.put(&reserved.attribute, &reserved.value, Some(&reserved.identity));
+    }
+    for person in people {
+        for attribute in generated {
+            for value in person.attributes.get(&attribute.name) {
+                taken.put(&attribute.name, &value.to_string(), Some(&person.id));
+            }
+        }
+    }
+    let open = population.links.iter().map(|link| (link.account, link.identity.as_str()));
+    let owner: HashMap<AccountId, &str> = open.chain(outcome.links.iter().map(|link| (link.account, link.identity.as_str()))).collect();
+    for attribute in generated {
+        for (system, name) in attribute.generated.iter().flat_map(|generated| &generated.free_in) {
+            // Those that are absent by now too: a name is not given twice.
+            for account in population.accounts.iter().filter(|account| account.system == *system) {
+                for value in account.attributes.get(name) {
+                    taken.put(&attribute.name, &value.to_string(), owner.get(&account.id).copied());
+                }
+            }
+        }
+    }
+    taken
+}

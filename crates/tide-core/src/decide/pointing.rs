@@ -1,0 +1,200 @@
+//! References in targets. They are decided last, when it is known who has an account there and who gets one: a
+//! value that points to an account which is yet to be made is set by a second change, once it is there.
+
+use super::people::Person;
+use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
+use crate::compare::{self, Later, ValueChange};
+use crate::compose::{Desired, Wanted};
+use crate::model::{ObjectType, Population};
+use crate::reasons::Reason;
+use crate::references::Accounts;
+use crate::schema::{Schema, ValueKind};
+use crate::value::Value;
+use std::collections::{HashMap, HashSet};
+
+/// The references that a person's account should hold.
+pub(super) struct Pointing<'r> {
+    /// The person, as a place in the list.
+    pub person: usize,
+    /// The account, if there is one.
+    pub at: Option<usize>,
+    /// What it should hold, by the ids of identities.
+    pub wanted: Vec<Wanted<'r>>,
+}
+
+fn refers(wanted: &Wanted<'_>) -> bool {
+    wanted.def.is_some_and(|def| def.kind == ValueKind::Reference)
+}
+
+/// The references among what a target should hold.
+pub(crate) fn of<'d, 'r>(desired: &'d mut Desired<'r>) -> impl Iterator<Item = &'d mut Wanted<'r>> {
+    desired.wanted.iter_mut().filter(|wanted| refers(wanted))
+}
+
+/// Takes the references out of what a target should hold.
+pub(super) fn taken_out<'r>(desired: &mut Desired<'r>) -> Vec<Wanted<'r>> {
+    if !desired.wanted.iter().any(refers) {
+        return Vec::new();
+    }
+    let (pointing, rest) = std::mem::take(&mut desired.wanted).into_iter().partition(refers);
+    desired.wanted = rest;
+    pointing
+}
+
+/// The target that references are written for.
+pub(super) struct Here<'a> {
+    pub population: &'a Population,
+    pub kind: ObjectType,
+    pub system: &'a str,
+    pub schema: Option<&'a Schema>,
+}
+
+/// Writes the references of all accounts of one target into the changes that were decided.
+pub(super) fn decide(
+    here: &Here<'_>,
+    pointing: Vec<Pointing<'_>>,
+    people: &[Person],
+    hold: &dyn Fn() -> Option<Reason>,
+    outcome: &mut Outcome,
+) {
+    if pointing.is_empty() {
+        return;
+    }
+    let links = here.population.links.iter().map(|link| (link.account, link.identity.as_str()));
+    let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
+    let known = here.population.identities.iter().map(|identity| (identity.id.as_str(), identity.kind));
+    let decided = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity.kind));
+    let these = people.iter().map(|person| (person.id.as_str(), here.kind));
+    let accounts = Accounts::new(here.population, here.system, links.chain(new), known.chain(decided).chain(these));
+    let mut labels: HashMap<String, String> = people.iter().map(|person| (person.id.clone(), person.label.clone())).collect();
+    labels.extend(outcome.identities.iter().map(|(identity, label)| (identity.id.clone(), label.clone())));
+    let creating: HashSet<String> = outcome
+        .changes
+        .iter()
+        .filter(|change| change.system == here.system && change.kind == ChangeKind::Create)
+        .map(|change| change.identity.clone())
+        .collect();
+    let by_name = here.schema.is_some_and(|schema| schema.refers_by_name);
+    // Where each person's change and line stand: a list of everybody is not searched for each of them.
+    let mine = |change: &Change| change.system == here.system && change.object == here.kind;
+    let places = outcome.changes.iter().enumerate().filter(|(_, change)| mine(change));
+    let changes: HashMap<(String, ChangeKind), usize> = places.map(|(at, change)| ((change.identity.clone(), change.kind), at)).collect();
+    let told = |line: &super::Decided| line.system == here.system && line.object == here.kind && line.verdict == Verdict::InStep;
+    let places = outcome.decided.iter().enumerate().filter(|(_, line)| told(line));
+    let lines: HashMap<String, usize> = places.filter_map(|(at, line)| Some((line.identity.clone()?, at))).collect();
+    for mut one in pointing {
+        let person = &people[one.person];
+        for wanted in &mut one.wanted {
+            let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
+            wanted.values = written.values;
+            // Whom nobody makes an account for is not waited for.
+            wanted.later = written.missing.into_iter().filter(|id| creating.contains(id)).collect();
+        }
+        let later = waiting(&one, here, &labels);
+        let now = match one.at {
+            None => set(&one.wanted),
+            Some(at) => {
+                let desired = Desired { wanted: one.wanted, ..Desired::default() };
+                compare::differences(&desired, &here.population.accounts[at], here.population)
+            }
+        };
+        let account = one.at.map(|at| &here.population.accounts[at]);
+        let push = |kind: ChangeKind, values: Vec<ValueChange>, reason: Reason, outcome: &mut Outcome| {
+            let key = account.map_or("", |account| account.key.as_str());
+            outcome.changes.push(Change {
+                system: here.system.to_owned(),
+                object: here.kind,
+                identity: person.id.clone(),
+                account: account.map(|account| account.id),
+                label: person.label.clone(),
+                kind,
+                fingerprint: fingerprint(&[here.system, here.kind.word(), kind.word(), &person.id, key], &values),
+                values,
+                reason,
+                hold: hold(),
+            });
+        };
+        if let Some(first) = now.first() {
+            let reason = Reason::by(format!("{} follows whom it points to", first.attribute), &first.rule);
+            let kind = if account.is_none() { ChangeKind::Create } else { ChangeKind::Update };
+            match changes.get(&(person.id.clone(), kind)) {
+                Some(&at) => {
+                    let change = &mut outcome.changes[at];
+                    change.values.extend(now);
+                    let key = account.map_or("", |account| account.key.as_str());
+                    change.fingerprint = fingerprint(&[here.system, here.kind.word(), kind.word(), &person.id, key], &change.values);
+                }
+                None => push(ChangeKind::Update, now, reason.clone(), outcome),
+            }
+            // A person whose account was in step is no longer: the line says so.
+            if let Some(&at) = lines.get(&person.id) {
+                outcome.decided[at].verdict = Verdict::Update;
+                outcome.decided[at].reason = reason;
+            }
+        }
+        if let Some(first) = later.first() {
+            let names: Vec<&str> = later.iter().flat_map(|value| &value.later).map(|later| later.label.as_str()).take(3).collect();
+            let reason = Reason::by(format!("{} is set once the account of {} is there", first.attribute, names.join(", ")), &first.rule);
+            push(ChangeKind::Update, later, reason, outcome);
+        }
+    }
+}
+
+fn set(wanted: &[Wanted<'_>]) -> Vec<ValueChange> {
+    let value = |wanted: &Wanted<'_>| ValueChange {
+        attribute: wanted.mapping.attribute.clone(),
+        after: wanted.values.clone(),
+        rule: wanted.mapping.place.clone(),
+        ..ValueChange::default()
+    };
+    wanted.iter().filter(|wanted| !wanted.values.is_empty()).map(value).collect()
+}
+
+/// The values that wait for accounts. What is there before is what the first change leaves.
+fn waiting(one: &Pointing<'_>, here: &Here<'_>, labels: &HashMap<String, String>) -> Vec<ValueChange> {
+    let later = |wanted: &Wanted<'_>| {
+        let there = one.at.map_or(&[][..], |at| here.population.accounts[at].attributes.get(&wanted.mapping.attribute));
+        let def = wanted.def;
+        let many = def.is_some_and(|def| def.many);
+        // One value that is replaced is still there; of a list, what was added is there too.
+        let before: Vec<Value> = match (many, wanted.mapping.merge) {
+            (false, _) => there.to_vec(),
+            (true, false) => wanted.values.clone(),
+            (true, true) => compare::target(wanted, def, there, &[]),
+        };
+        let after = if many { before.clone() } else { Vec::new() };
+        let named = |id: &String| Later { identity: id.clone(), label: labels.get(id).cloned().unwrap_or_else(|| id.clone()) };
+        ValueChange {
+            attribute: wanted.mapping.attribute.clone(),
+            before,
+            after,
+            rule: wanted.mapping.place.clone(),
+            later: wanted.later.iter().map(named).collect(),
+        }
+    };
+    one.wanted.iter().filter(|wanted| !wanted.later.is_empty()).map(later).collect()
+}
+
+/// What waits for an account that is not made after all, by a guard or by hand, waits no longer than this
+/// decision: a later one sees to it.
+pub(super) fn settle(outcome: &mut Outcome) {
+    let made: HashSet<(String, String)> = outcome
+        .changes
+        .iter()
+        .filter(|change| change.kind == ChangeKind::Create && change.hold.is_none())
+        .map(|change| (change.system.clone(), change.identity.clone()))
+        .collect();
+    outcome.changes.retain_mut(|change| {
+        let waits = change.values.iter().any(|value| !value.later.is_empty());
+        if !waits || change.hold.is_some() {
+            return true;
+        }
+        // Whoever waits for themselves to be made is made first.
+        let own = change.account.is_some() || made.contains(&(change.system.clone(), change.identity.clone()));
+        for value in &mut change.values {
+            value.later.retain(|later| made.contains(&(change.system.clone(), later.identity.clone())));
+        }
+        change.values.retain(|value| !value.later.is_empty());
+        own && !change.values.is_empty()
+    });
+}

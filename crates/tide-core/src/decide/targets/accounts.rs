@@ -1,0 +1,217 @@
+//! What becomes of one account: made, kept in step, or left when its identity goes.
+
+use super::super::people::{Person, missed};
+use super::super::pointing::{self, Pointing};
+use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
+use super::{Target, fold};
+use crate::compare::{self, ValueChange};
+use crate::compose::{self, Desired};
+use crate::model::Account;
+use crate::reasons::Reason;
+use crate::rules::WhenOut;
+use crate::value::Value;
+
+impl<'a> Target<'a> {
+    /// Nobody matches: an account is made.
+    pub(super) fn make(&mut self, person: &Person, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
+        let mut desired = compose::desired(self.types, &person.attributes, self.schema);
+        let pointing = pointing::taken_out(&mut desired);
+        if let Some(problem) = desired.problems.first() {
+            return (Some(Verdict::Held), None, problem.clone());
+        }
+        if let Some(reason) = self.name_taken(&desired, None) {
+            return (Some(Verdict::Held), None, reason);
+        }
+        self.points(None, pointing);
+        self.take_name(&desired, usize::MAX);
+        let values: Vec<ValueChange> = desired
+            .wanted
+            .iter()
+            .filter(|wanted| !wanted.values.is_empty())
+            .map(|wanted| ValueChange {
+                attribute: wanted.mapping.attribute.clone(),
+                before: Vec::new(),
+                after: wanted.values.clone(),
+                rule: wanted.mapping.place.clone(),
+                later: Vec::new(),
+            })
+            .collect();
+        let again = person.linked.iter().find(|&&at| self.population.accounts[at].system == self.system);
+        let why = match again {
+            Some(&at) => {
+                format!("its account {} was deleted in {} itself, and is made again", self.population.accounts[at].name, self.system)
+            }
+            None => format!("in scope, and no account of {} matches", self.system),
+        };
+        let reason = Reason::by(format!("{why}{}", missed(&desired.missed)), &self.types.place);
+        self.push(person, None, ChangeKind::Create, values, reason.clone(), outcome);
+        (Some(Verdict::Create), None, reason)
+    }
+
+    /// An account is there: it is kept in step.
+    pub(super) fn keep(
+        &mut self,
+        person: &Person,
+        at: usize,
+        base: Verdict,
+        outcome: &mut Outcome,
+    ) -> (Option<Verdict>, Option<usize>, Reason) {
+        let account = &self.population.accounts[at];
+        if let Some(fault) = &account.fault {
+            let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system));
+            return (Some(Verdict::Held), Some(at), reason);
+        }
+        let mut desired = compose::desired(self.types, &person.attributes, self.schema);
+        let pointing = pointing::taken_out(&mut desired);
+        if let Some(problem) = desired.problems.first() {
+            return (Some(Verdict::Held), Some(at), problem.clone());
+        }
+        if let Some(reason) = self.name_taken(&desired, Some(at)) {
+            return (Some(Verdict::Held), Some(at), reason);
+        }
+        self.points(Some(at), pointing);
+        self.take_name(&desired, at);
+        let mut rest = compare::differences(&desired, account, self.population);
+        let state = take(&mut rest, self.schema.and_then(|s| s.state_attribute.as_deref()));
+        let renamed = take(&mut rest, self.schema.and_then(|s| s.name_attribute.as_deref()));
+        let before = outcome.changes.len();
+        let mut done = Vec::new();
+        if let Some(state) = state {
+            let kind = if state.after == [Value::Bool(false)] { ChangeKind::Disable } else { ChangeKind::Enable };
+            let reason = Reason::by(format!("{} should be {}", state.attribute, crate::value::show(&state.after)), &state.rule);
+            self.push(person, Some(at), kind, vec![state], reason, outcome);
+            done.push(if kind == ChangeKind::Disable { Verdict::Disable } else { Verdict::Enable });
+        }
+        if let Some(renamed) = renamed {
+            let reason = Reason::by(format!("{} follows the identity", renamed.attribute), &renamed.rule);
+            self.push(person, Some(at), ChangeKind::Rename, vec![renamed], reason, outcome);
+            done.push(Verdict::Rename);
+        }
+        if !rest.is_empty() {
+            let names: Vec<&str> = rest.iter().map(|v| v.attribute.as_str()).collect();
+            let reason = Reason::by(format!("{} differ{}", names.join(", "), if names.len() == 1 { "s" } else { "" }), &rest[0].rule);
+            self.push(person, Some(at), ChangeKind::Update, rest, reason, outcome);
+            done.push(Verdict::Update);
+        }
+        let verdict = match (base, done.first()) {
+            (Verdict::Join, _) => Verdict::Join,
+            (_, Some(first)) => *first,
+            (_, None) => Verdict::InStep,
+        };
+        // The reason belongs to the change that gave the verdict, not to one that came after it.
+        let reason = match outcome.changes.get(before) {
+            Some(change) => change.reason.clone(),
+            None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
+        };
+        (Some(verdict), Some(at), reason)
+    }
+
+    pub(super) fn unusable(&self, state: &str, before: Vec<Value>) -> ValueChange {
+        let rule = self.types.place.clone();
+        ValueChange { attribute: state.to_owned(), before, after: vec![Value::Bool(false)], rule, later: Vec::new() }
+    }
+
+    /// The identity no longer takes part: its account is disabled, or left, as the rule says.
+    pub(super) fn step_out(
+        &mut self,
+        person: &Person,
+        at: usize,
+        reason: Reason,
+        outcome: &mut Outcome,
+    ) -> (Option<Verdict>, Option<usize>, Reason) {
+        let account = &self.population.accounts[at];
+        let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else {
+            return (Some(Verdict::OutOfScope), Some(at), reason);
+        };
+        let before = account.attributes.get(state).to_vec();
+        if self.types.when_out == WhenOut::Leave || before == [Value::Bool(false)] || account.fault.is_some() {
+            return (Some(Verdict::OutOfScope), Some(at), reason);
+        }
+        let value = self.unusable(state, before);
+        self.push(person, Some(at), ChangeKind::Disable, vec![value], reason.clone(), outcome);
+        (Some(Verdict::Disable), Some(at), reason)
+    }
+
+    pub(super) fn points(&mut self, at: Option<usize>, wanted: Vec<compose::Wanted<'a>>) {
+        if !wanted.is_empty() {
+            self.pointing.push(Pointing { person: self.place, at, wanted });
+        }
+    }
+
+    fn wanted_name<'d>(&self, desired: &'d Desired<'a>) -> Option<&'d compose::Wanted<'a>> {
+        let name = self.schema?.name_attribute.as_deref()?;
+        desired.wanted.iter().find(|wanted| wanted.mapping.attribute.eq_ignore_ascii_case(name) && !wanted.values.is_empty())
+    }
+
+    /// A name that another account holds would be refused by the target: it is said beforehand.
+    fn name_taken(&self, desired: &Desired<'a>, own: Option<usize>) -> Option<Reason> {
+        let wanted = self.wanted_name(desired)?;
+        let holder = *self.names.get(&fold(&wanted.values[0]))?;
+        if Some(holder) == own {
+            return None;
+        }
+        let who = self.population.accounts.get(holder).map_or_else(
+            || "another new account".to_owned(),
+            |account: &Account| format!("the account {} ({})", account.name, account.key),
+        );
+        Some(Reason::by(
+            format!(
+                "{} {} is taken in {} by {who}, which matches nobody by the rules",
+                wanted.mapping.attribute, wanted.values[0], self.system
+            ),
+            &wanted.mapping.place,
+        ))
+    }
+
+    fn take_name(&mut self, desired: &Desired<'a>, at: usize) {
+        if let Some(name) = self.wanted_name(desired).map(|wanted| fold(&wanted.values[0])) {
+            self.names.entry(name).or_insert(at);
+        }
+    }
+
+    pub(super) fn push(
+        &self,
+        person: &Person,
+        at: Option<usize>,
+        kind: ChangeKind,
+        values: Vec<ValueChange>,
+        reason: Reason,
+        outcome: &mut Outcome,
+    ) {
+        let account = at.map(|at| &self.population.accounts[at]);
+        let key = account.map_or("", |account| account.key.as_str());
+        let fingerprint = fingerprint(&[self.system, self.kind.word(), kind.word(), &person.id, key], &values);
+        let hold = self.hold();
+        outcome.changes.push(Change {
+            system: self.system.to_owned(),
+            object: self.kind,
+            identity: person.id.clone(),
+            account: account.map(|account| account.id),
+            label: person.label.clone(),
+            kind,
+            values,
+            reason,
+            hold,
+            fingerprint,
+        });
+    }
+
+    /// Why nothing is sent to the system at all, if nothing is.
+    pub(super) fn hold(&self) -> Option<Reason> {
+        if !self.facts.writable.contains(&self.kind) {
+            Some(Reason::new(format!("{} is read-only for type {}: nothing is sent until it is made writable", self.system, self.kind)))
+        } else if self.facts.disarmed {
+            Some(Reason::new(format!("{0} is not armed: nothing is sent before `eager-tide systems arm {0}`", self.system)))
+        } else if self.facts.paused {
+            Some(Reason::new(format!("{} is paused", self.system)))
+        } else {
+            None
+        }
+    }
+}
+
+fn take(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {
+    let attribute = attribute?;
+    let at = values.iter().position(|value| value.attribute.eq_ignore_ascii_case(attribute))?;
+    Some(values.remove(at))
+}

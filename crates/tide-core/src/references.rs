@@ -1,0 +1,204 @@
+//! References: who is meant by a DN, an id or a number in one system, and how that one is written in another.
+//!
+//! An identity points to identities: `manager` holds the other's id. What a source writes is resolved when an
+//! identity is composed; what a target needs is written when its account is decided. Cycles need no care: a
+//! reference never decides whether somebody exists, and one to an account that is yet to be made waits for it.
+
+use crate::model::{AccountId, ObjectType, Population};
+use crate::rules::Pointer;
+use crate::value::{Attributes, Value};
+use std::collections::HashMap;
+use tide_ldap::Dn;
+
+/// A name as references are compared: a DN in its canonical form, anything else in lower case.
+pub fn folded(text: &str) -> String {
+    match text.parse::<Dn>() {
+        Ok(dn) if text.contains('=') => dn.canonical(),
+        _ => text.trim().to_lowercase(),
+    }
+}
+
+/// Who is behind the names that systems use.
+#[derive(Debug, Default)]
+pub struct Directory<'a> {
+    /// The identity and its type, by system and folded name or key of an account.
+    by_name: HashMap<(&'a str, String), (&'a str, ObjectType)>,
+}
+
+impl<'a> Directory<'a> {
+    /// Indexes the accounts of a population that belong to somebody: `owner` says to whom.
+    pub fn new(population: &'a Population, owner: &HashMap<AccountId, &'a str>) -> Self {
+        let mut by_name = HashMap::new();
+        for account in &population.accounts {
+            let Some(identity) = owner.get(&account.id) else { continue };
+            let mut put = |name: String| {
+                by_name.entry((account.system.as_str(), name)).or_insert((*identity, account.kind));
+            };
+            put(folded(&account.name));
+            put(account.key.to_lowercase());
+            // A member is named by its uid in groups of RFC 2307.
+            if let Some(uid) = account.attributes.get("uid").first() {
+                put(uid.to_string().to_lowercase());
+            }
+        }
+        Directory { by_name }
+    }
+
+    /// Who is meant by what a system writes.
+    pub fn who(&self, system: &'a str, raw: &str, pointer: &Pointer) -> Option<&'a str> {
+        let (identity, kind) = *self.by_name.get(&(system, folded(raw)))?;
+        (pointer.kinds.is_empty() || pointer.kinds.contains(&kind)).then_some(identity)
+    }
+}
+
+/// Identities by the value of one attribute, for sources that name a person by a number.
+#[derive(Debug, Default)]
+pub struct Numbers<'a> {
+    by_value: HashMap<(&'a str, String), Option<&'a str>>,
+}
+
+impl<'a> Numbers<'a> {
+    /// Indexes the identities by the attributes that pointers name.
+    pub fn new(by: &[&'a str], identities: impl Iterator<Item = (&'a str, &'a Attributes)>) -> Self {
+        let mut by_value: HashMap<(&str, String), Option<&str>> = HashMap::new();
+        if !by.is_empty() {
+            for (id, attributes) in identities {
+                for name in by {
+                    for value in attributes.get(name) {
+                        // Two of one number: nobody can be meant by it.
+                        by_value.entry((name, folded(&value.to_string()))).and_modify(|one| *one = None).or_insert(Some(id));
+                    }
+                }
+            }
+        }
+        Numbers { by_value }
+    }
+
+    /// Whose the value is.
+    pub fn who(&self, by: &'a str, raw: &str) -> Option<&'a str> {
+        self.by_value.get(&(by, folded(raw))).copied().flatten()
+    }
+}
+
+/// The accounts of one system by the identities that they belong to.
+#[derive(Debug, Default)]
+pub struct Accounts {
+    /// The account's name and key, and its identity's type.
+    of: HashMap<String, (String, String)>,
+    /// Every identity and its type.
+    kinds: HashMap<String, ObjectType>,
+}
+
+/// What a reference is in a target.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Written {
+    /// Values as the target writes them.
+    pub values: Vec<Value>,
+    /// Identities that have no account there.
+    pub missing: Vec<String>,
+}
+
+impl Accounts {
+    /// Indexes the live accounts of a system. `links` say whose each is, `kinds` which identities there are.
+    pub fn new<'a>(
+        population: &'a Population,
+        system: &str,
+        links: impl Iterator<Item = (AccountId, &'a str)>,
+        kinds: impl Iterator<Item = (&'a str, ObjectType)>,
+    ) -> Self {
+        let there: HashMap<AccountId, usize> = population
+            .accounts
+            .iter()
+            .enumerate()
+            .filter(|(_, account)| account.system == system && account.absent_since.is_none())
+            .map(|(at, account)| (account.id, at))
+            .collect();
+        let mut of = HashMap::new();
+        for (account, identity) in links {
+            if let Some(&at) = there.get(&account) {
+                let account = &population.accounts[at];
+                of.entry(identity.to_owned()).or_insert((account.name.clone(), account.key.clone()));
+            }
+        }
+        Accounts { of, kinds: kinds.map(|(id, kind)| (id.to_owned(), kind)).collect() }
+    }
+
+    /// Writes a value of an identity as the target's attribute wants it. What is no identity's id stays as it is.
+    pub fn write(&self, attribute: &str, values: &[Value], by_name: bool) -> Written {
+        let mut written = Written::default();
+        for value in values {
+            let Some((id, kind)) = value.as_text().and_then(|id| Some((id, *self.kinds.get(id)?))) else {
+                written.values.push(value.as_text().map_or_else(|| value.clone(), |raw| Value::Reference(raw.to_owned())));
+                continue;
+            };
+            // SCIM tells members by their type, and each has a flat name of its own.
+            let wanted = match attribute.rsplit_once('.') {
+                Some((_, "User")) => kind != ObjectType::Group,
+                Some((_, "Group")) => kind == ObjectType::Group,
+                _ => true,
+            };
+            match self.of.get(id) {
+                _ if !wanted => {}
+                Some((name, key)) => written.values.push(Value::Reference(if by_name { name.clone() } else { key.clone() })),
+                None => written.missing.push(id.to_owned()),
+            }
+        }
+        // In the order in which an account's values are kept, so that the two read alike.
+        written.values.sort();
+        written
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::Account;
+
+    fn account(id: i64, system: &str, name: &str) -> Account {
+        Account {
+            id,
+            system: system.into(),
+            kind: ObjectType::Person,
+            key: format!("key-{id}"),
+            name: name.into(),
+            attributes: Attributes::new(),
+            absent_since: None,
+            fault: None,
+        }
+    }
+
+    #[test]
+    fn a_dn_is_found_however_it_is_spelt_and_written_as_each_system_wants_it() {
+        let population = Population {
+            accounts: vec![
+                account(1, "harbour", "uid=ada,ou=Deck,dc=e"),
+                account(2, "berthing", "ada@e"),
+                account(3, "harbour", "uid=bo,dc=e"),
+            ],
+            ..Population::default()
+        };
+        let owner = HashMap::from([(1, "a"), (2, "a"), (3, "b")]);
+        let directory = Directory::new(&population, &owner);
+        let people = Pointer { kinds: vec![ObjectType::Person], by: None };
+        assert_eq!(directory.who("harbour", "UID=Ada, OU=Deck,DC=E", &people), Some("a"));
+        assert_eq!(directory.who("berthing", "uid=ada,ou=Deck,dc=e", &people), None, "another system's name");
+        assert_eq!(directory.who("harbour", "uid=ada,ou=Deck,dc=e", &Pointer { kinds: vec![ObjectType::Group], by: None }), None);
+
+        let kinds = || [("a", ObjectType::Person), ("b", ObjectType::Person)].into_iter();
+        let links = || owner.iter().map(|(account, identity)| (*account, *identity));
+        let values = [Value::text("a"), Value::text("b")];
+        let berthing = Accounts::new(&population, "berthing", links(), kinds()).write("members.User", &values, false);
+        assert_eq!(berthing, Written { values: vec![Value::Reference("key-2".into())], missing: vec!["b".into()] });
+        let harbour = Accounts::new(&population, "harbour", links(), kinds());
+        assert_eq!(harbour.write("member", &values, true).values[1], Value::Reference("uid=bo,dc=e".into()));
+        assert_eq!(harbour.write("members.Group", &values, true), Written::default(), "nobody of that type");
+    }
+
+    #[test]
+    fn a_number_that_two_have_is_nobodys() {
+        let person = |number: &str| -> Attributes { [("number".to_owned(), vec![Value::text(number)])].into_iter().collect() };
+        let (one, two, three) = (person("17"), person("18"), person("18"));
+        let numbers = Numbers::new(&["number"], [("a", &one), ("b", &two), ("c", &three)].into_iter());
+        assert_eq!((numbers.who("number", " 17 "), numbers.who("number", "18")), (Some("a"), None));
+    }
+}

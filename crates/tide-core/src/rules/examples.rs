@@ -1,0 +1,91 @@
+//! Examples beside the rules: "given this record, expect these values". They run at every check.
+
+use super::{Example, Fault, RuleSet, Schemas, Severity, TypeRules};
+use crate::compose;
+use crate::generate::{self, Taken};
+use crate::model::{Account, ObjectType};
+use crate::value::{Attributes, Value, show};
+
+/// Runs all examples; each value that is not as expected is an error at its example.
+pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<Fault> {
+    let mut faults = Vec::new();
+    for (name, system) in &rules.systems {
+        for (kind, types) in &system.types {
+            for example in &types.examples {
+                if let Err(message) = one(rules, schemas, name, *kind, types, example) {
+                    faults.push(Fault {
+                        severity: Severity::Error,
+                        place: example.place.clone(),
+                        message: format!("the example \"{}\" does not come out: {message}", example.name),
+                        help: Some("correct the rule, or the example if the rule is right".into()),
+                    });
+                }
+            }
+        }
+    }
+    faults
+}
+
+/// The identity that a record of a source gives.
+fn identity_of(rules: &RuleSet, system: &str, kind: ObjectType, types: &TypeRules, given: &Attributes) -> Result<Attributes, String> {
+    let declared = rules.identities.get(&kind).ok_or("identities.toml declares nothing of this type")?;
+    let account = Account {
+        id: 0,
+        system: system.to_owned(),
+        kind,
+        key: "example".into(),
+        name: "example".into(),
+        attributes: given.clone(),
+        absent_since: None,
+        fault: None,
+    };
+    let composed = compose::identity(declared, &[(system, types, &account)], false);
+    match composed.problems.into_iter().next() {
+        Some(problem) => Err(problem.text),
+        None => Ok(composed.attributes),
+    }
+}
+
+fn one(rules: &RuleSet, schemas: &Schemas, system: &str, kind: ObjectType, types: &TypeRules, example: &Example) -> Result<(), String> {
+    let mut identity = if types.is_source() { identity_of(rules, system, kind, types, &example.given)? } else { example.given.clone() };
+    if let Some(declared) = rules.identities.get(&kind) {
+        generate::fill(declared, &mut identity, "example", &Taken::default()).map_err(|reason| reason.text)?;
+    }
+    let target = match &example.account_in {
+        Some(target) => Some(target.as_str()),
+        None => (!types.is_source()).then_some(system),
+    };
+    let made: Attributes = match target {
+        None => identity,
+        Some(target) => {
+            let there = rules.of(target, kind).filter(|types| types.is_target());
+            let there = there.ok_or_else(|| format!("no {kind} accounts are kept in `{target}`"))?;
+            for (name, value) in [("id", "example"), ("stage", "active")] {
+                if identity.get(name).is_empty() {
+                    identity.set(name, vec![Value::text(value)]);
+                }
+            }
+            let desired = compose::desired(there, &identity, schemas.get(target).and_then(|by_type| by_type.get(&kind)));
+            // A value that is asked about is worth more than a problem with one that is not.
+            let asked = |name: &str| example.expect.iter().any(|(wanted, _)| wanted.eq_ignore_ascii_case(name));
+            if let Some(problem) =
+                desired.problems.first().filter(|_| !desired.wanted.iter().all(|wanted| asked(&wanted.mapping.attribute)))
+            {
+                return Err(problem.text.clone());
+            }
+            desired.wanted.into_iter().map(|wanted| (wanted.mapping.attribute.clone(), wanted.values)).collect()
+        }
+    };
+    for (name, wanted) in &example.expect {
+        let found = made.get(name);
+        let texts = |values: &[Value]| {
+            let mut texts: Vec<String> = values.iter().map(Value::to_string).collect();
+            texts.sort();
+            texts
+        };
+        if texts(found) != texts(wanted) {
+            return Err(format!("{name} should be {}, and is {}", show(wanted), show(found)));
+        }
+    }
+    Ok(())
+}

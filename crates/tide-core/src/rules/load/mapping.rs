@@ -1,0 +1,169 @@
+//! Mappings: a system's own, those that it shares with others (blocks), and those of one population.
+
+use super::super::read::{Section, Source, kind};
+use super::super::{Blocks, Empty, Example, Keep, Mapping, Need, PopulationRules};
+use super::program;
+use crate::expr::Known;
+use crate::value::{Attributes, Value};
+use toml::Spanned;
+use toml::de::DeValue;
+
+/// The mappings of a section, and of the blocks that its type names: its own come before theirs.
+pub(super) fn with_blocks(
+    blocks: &[&Section<'_>],
+    own: Option<&Section<'_>>,
+    known: &Known<'_>,
+    check: &dyn Fn(&Source<'_>, &str, usize),
+) -> Vec<Mapping> {
+    let mut all: Vec<Mapping> = Vec::new();
+    for section in blocks.iter().copied().chain(own) {
+        for mapping in mappings(section, known, check) {
+            all.retain(|other| !other.attribute.eq_ignore_ascii_case(&mapping.attribute));
+            all.push(mapping);
+        }
+    }
+    all
+}
+
+/// The blocks that a type names, as their sections of one direction.
+pub(super) fn named<'b, 'a>(section: &Section<'_>, blocks: &'b Blocks<'a>, direction: &'static str) -> Vec<&'b Section<'a>> {
+    let source = section.source;
+    let mut found = Vec::new();
+    for (name, span) in section.texts("blocks") {
+        match blocks.iter().find(|block| block.name == name) {
+            Some(block) => found.extend(if direction == "inbound" { &block.inbound } else { &block.outbound }),
+            // Said once, though both directions ask.
+            None if direction == "inbound" => {
+                let near = crate::expr::closest(&name, blocks.iter().map(|block| block.name.as_str()));
+                source.error(
+                    span.start,
+                    format!("blocks.toml has no block `{name}` for this type"),
+                    Some(near.map_or_else(
+                        || "a block is written there as [person.NAME.outbound] or [person.NAME.inbound]".into(),
+                        |near| format!("did you mean `{near}`?"),
+                    )),
+                );
+            }
+            None => {}
+        }
+    }
+    found
+}
+
+/// The mappings of populations, in the order in which they win.
+pub(super) fn populations(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>, &str, usize)) -> Vec<PopulationRules> {
+    let source = section.source;
+    let mut all: Vec<PopulationRules> = Vec::new();
+    for item in section.list("population") {
+        let Some(one) = section.as_section("population", item, "a population") else { continue };
+        let (name, when, outbound) = (one.text("name"), one.text("when"), one.section("outbound"));
+        match (name, when, outbound) {
+            (Some((name, span)), Some(when), Some(outbound)) => {
+                if all.iter().any(|other| other.name == name) {
+                    source.error(span.start, format!("there are two populations `{name}`"), None);
+                }
+                if let Some(when) = program(source, &when, known) {
+                    all.push(PopulationRules { name, when, outbound: mappings(&outbound, known, check), place: one.place() });
+                }
+            }
+            _ => source.error(
+                one.at,
+                "a population needs a name, a condition and mappings",
+                Some("name = \"Tern Isle\", when = 'identity.port == \"Tern Isle\"', and [person.population.outbound] below".into()),
+            ),
+        }
+        one.done();
+    }
+    all
+}
+
+/// Values as they are written in a file.
+fn values(source: &Source<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
+    match item.get_ref() {
+        DeValue::Array(all) => all.iter().flat_map(|item| values(source, item)).collect(),
+        // An empty text is how a file says that there is nothing.
+        DeValue::String(text) if text.is_empty() => Vec::new(),
+        DeValue::String(text) => vec![Value::text(text.to_string())],
+        DeValue::Boolean(truth) => vec![Value::Bool(*truth)],
+        DeValue::Integer(digits) => i64::from_str_radix(digits.as_str(), digits.radix()).map(Value::Int).into_iter().collect(),
+        other => {
+            source.error(item.span().start, format!("a value is text, a number, true or false, and this is {}", kind(other)), None);
+            Vec::new()
+        }
+    }
+}
+
+/// The examples that stand beside the rules of a type.
+pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
+    let source = section.source;
+    let mut all = Vec::new();
+    for (at, item) in section.list("example").into_iter().enumerate() {
+        let Some(one) = section.as_section("example", item, "an example") else { continue };
+        let name = one.text("name").map_or_else(|| format!("example {}", at + 1), |(name, _)| name);
+        let account_in = one.text("account_in").map(|(system, _)| system);
+        match (one.section("given"), one.section("expect")) {
+            (Some(given), Some(expect)) => {
+                let given: Attributes = given.entries().map(|(name, _, item)| (name.to_owned(), values(source, item))).collect();
+                let expect = expect.entries().map(|(name, _, item)| (name.to_owned(), values(source, item))).collect();
+                all.push(Example { name, given, expect, account_in, place: one.place() });
+            }
+            _ => source.error(
+                one.at,
+                "an example needs what is given and what is expected",
+                Some("given = { sn = \"D'Amberg\" } and expect = { familyName = \"D'Amberg\" }".into()),
+            ),
+        }
+        one.done();
+    }
+    all
+}
+
+fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>, &str, usize)) -> Vec<Mapping> {
+    let source = section.source;
+    let mut all = Vec::new();
+    for (name, at, value) in section.entries() {
+        check(source, name, at);
+        let mut mapping = (Need::Optional, Keep::InStep, Empty::Clear, false);
+        let text = match value.get_ref() {
+            DeValue::String(text) => Some((text.to_string(), value.span())),
+            DeValue::Table(_) => section.as_section(name, value, format!("the mapping of {name}")).and_then(|table| {
+                let text = table.text("value");
+                if text.is_none() {
+                    source.error(at, format!("the mapping of `{name}` has no `value`"), Some(format!("\"{name}\" = {{ value = '…' }}")));
+                }
+                if table.truth("wanted").unwrap_or_default() {
+                    mapping.0 = Need::Wanted;
+                }
+                if table.truth("required").unwrap_or_default() {
+                    mapping.0 = Need::Required;
+                }
+                let keeps = [("in step", Keep::InStep), ("once", Keep::Once), ("fill blank", Keep::FillBlank)];
+                mapping.1 = table.word("keep", &keeps).unwrap_or_default();
+                mapping.2 = table.word("empty", &[("clear", Empty::Clear), ("leave", Empty::Leave)]).unwrap_or_default();
+                mapping.3 = table.word("values", &[("own", false), ("merge", true)]).unwrap_or_default();
+                table.done();
+                text
+            }),
+            other => {
+                source.error(
+                    value.span().start,
+                    format!("the mapping of `{name}` is an expression in quotes, and this is {}", kind(other)),
+                    None,
+                );
+                None
+            }
+        };
+        if let Some(program) = text.and_then(|text| program(source, &text, known)) {
+            all.push(Mapping {
+                attribute: name.to_owned(),
+                program,
+                need: mapping.0,
+                keep: mapping.1,
+                empty: mapping.2,
+                merge: mapping.3,
+                place: source.place(at),
+            });
+        }
+    }
+    all
+}

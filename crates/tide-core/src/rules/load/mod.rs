@@ -1,0 +1,596 @@
+//! From the files' texts to the typed rule set.
+
+mod mapping;
+mod matching;
+mod scope;
+
+use super::read::{Section, Source, kind};
+use super::*;
+use crate::expr::{Known, Names, Root};
+use crate::schema::ValueKind;
+use mapping::{examples, named, populations, with_blocks};
+use matching::match_rules;
+use scope::{domains, hands_off};
+use std::cell::RefCell;
+use std::ops::Range;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+const IDENTITIES: &str = "identities.toml";
+const TABLES: &str = "tables.toml";
+const GUARDS: &str = "guards.toml";
+const BLOCKS: &str = "blocks.toml";
+/// The kinds of change that a guard can limit.
+const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "delete"];
+
+pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault>) {
+    let faults = RefCell::new(Vec::new());
+    let mut rules = RuleSet::default();
+    let sources: Vec<Source<'_>> = files.iter().map(|file| Source { name: &file.name, text: &file.text, faults: &faults }).collect();
+    let parsed: Vec<(&Source<'_>, Spanned<DeTable<'_>>)> = sources.iter().filter_map(|source| Some((source, parse(source)?))).collect();
+    let named_file = |name: &str| parsed.iter().find(|(source, _)| source.name == name);
+
+    if let Some((source, table)) = named_file(TABLES) {
+        rules.tables = tables(&Section::new(source, table.get_ref(), 0, TABLES));
+    }
+    match named_file(IDENTITIES) {
+        Some((source, table)) => {
+            rules.identities = identities(Section::new(source, table.get_ref(), 0, IDENTITIES), &rules.tables);
+        }
+        None if files.iter().any(|file| file.name == IDENTITIES) => {}
+        None => faults.borrow_mut().push(Fault {
+            severity: Severity::Error,
+            place: Place { file: IDENTITIES.into(), line: 1, column: 1 },
+            message: "the rule set has no identities.toml".into(),
+            help: Some("it declares what an identity holds, for example [person.attributes]".into()),
+        }),
+    }
+    let blocks = match named_file(BLOCKS) {
+        Some((source, table)) => blocks(&Section::new(source, table.get_ref(), 0, BLOCKS)),
+        None => BTreeMap::new(),
+    };
+    for (source, table) in &parsed {
+        if [IDENTITIES, TABLES, GUARDS, BLOCKS].contains(&source.name) {
+            continue;
+        }
+        let section = Section::new(source, table.get_ref(), 0, source.name);
+        if let Some(system) = system(section, &rules, schemas, &blocks) {
+            if let Some(other) = rules.systems.get(&system.name) {
+                source.error(0, format!("system `{}` has rules in {} already", system.name, other.file), None);
+            } else {
+                rules.systems.insert(system.name.clone(), system);
+            }
+        }
+    }
+    if let Some((source, table)) = named_file(GUARDS) {
+        rules.guards = guards(Section::new(source, table.get_ref(), 0, GUARDS), &rules);
+    }
+    check_whole(&rules, &sources);
+    // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.
+    if !faults.borrow().iter().any(|fault| fault.severity == Severity::Error) {
+        faults.borrow_mut().extend(crate::rules::examples::run(&rules, schemas));
+    }
+    drop(parsed);
+    let mut faults = std::mem::take(&mut *faults.borrow_mut());
+    faults.sort_by(|a, b| (&a.place.file, a.place.line, a.place.column).cmp(&(&b.place.file, b.place.line, b.place.column)));
+    (rules, faults)
+}
+
+fn parse<'a>(source: &Source<'a>) -> Option<Spanned<DeTable<'a>>> {
+    match DeTable::parse(source.text) {
+        Ok(table) => Some(table),
+        Err(error) => {
+            let at = error.span().map_or(0, |span| span.start);
+            let line = source.text.get(at..).and_then(|rest| rest.lines().next()).unwrap_or_default().trim();
+            let help = if error.message().contains("string") || line.contains('\'') || line.contains('"') {
+                "expressions stand in single quotes: name = 'account.sn'; a quote that opens must close on its line"
+            } else {
+                "a line is `key = value`, a table starts with [name]"
+            };
+            source.error(at, format!("not valid TOML: {}", error.message().replace('\n', ", ")), Some(help.into()));
+            None
+        }
+    }
+}
+
+/// Faults that only the whole rule set shows.
+fn check_whole(rules: &RuleSet, sources: &[Source<'_>]) {
+    for (kind, identity) in &rules.identities {
+        let Some(source) = sources.iter().find(|source| source.name == IDENTITIES) else { return };
+        for attribute in &identity.attributes {
+            let filled =
+                rules.sources(*kind).any(|(_, from)| from.inbound.iter().any(|m| m.attribute.eq_ignore_ascii_case(&attribute.name)));
+            let line = source.text.lines().take(attribute.place.line.saturating_sub(1)).map(|l| l.len() + 1).sum();
+            if attribute.required && !filled && attribute.generated.is_none() {
+                source.error(
+                    line,
+                    format!("`{}` is required, and no system gives it a value", attribute.name),
+                    Some(format!("add it to a source system's [{kind}.inbound]")),
+                );
+            }
+            if let Some(by) = attribute.reference.as_ref().and_then(|pointer| pointer.by.as_ref())
+                && identity.get(by).is_none()
+            {
+                source.error(line, format!("`{}` finds the other by `{by}`, which is not declared", attribute.name), None);
+            }
+            for (system, name) in attribute.generated.iter().flat_map(|generated| &generated.free_in) {
+                if !rules.systems.contains_key(system) {
+                    source.error(
+                        line,
+                        format!("`{}` must be free in {system}.{name}, and no file has rules for {system}", attribute.name),
+                        None,
+                    );
+                }
+            }
+            for system in &attribute.authority {
+                if rules.of(system, *kind).is_none_or(|from| !from.is_source()) {
+                    source.error(
+                        line,
+                        format!("`{}` names the authority `{system}`, which gives {kind} identities nothing", attribute.name),
+                        Some("an authority is a system whose file has an inbound mapping".into()),
+                    );
+                }
+            }
+        }
+    }
+}
+
+/// The mappings that several systems share, by type.
+fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, Blocks<'a>> {
+    let mut all: BTreeMap<ObjectType, Blocks<'a>> = BTreeMap::new();
+    for (kind, section) in type_sections(root) {
+        for (name, _, value) in section.entries() {
+            let Some(block) = section.as_section(name, value, format!("block {name}")) else { continue };
+            let (inbound, outbound) = (block.section("inbound"), block.section("outbound"));
+            if inbound.is_none() && outbound.is_none() {
+                root.source.error(block.at, format!("the block `{name}` maps nothing"), Some(format!("[{kind}.{name}.outbound]")));
+            }
+            all.entry(kind).or_default().push(Block { name: name.to_owned(), inbound, outbound });
+            block.done();
+        }
+    }
+    root.unasked();
+    all
+}
+
+fn tables(root: &Section<'_>) -> Tables {
+    let mut tables = Tables::new();
+    for (name, at, value) in root.entries() {
+        let DeValue::Table(rows) = value.get_ref() else {
+            root.source.error(
+                at,
+                format!("`{name}` must be a table of rows"),
+                Some(format!("write [{name}] and below it \"key\" = \"value\"")),
+            );
+            continue;
+        };
+        let mut read = BTreeMap::new();
+        for (key, value) in rows.iter() {
+            match value.get_ref() {
+                DeValue::String(text) => {
+                    read.insert(key.get_ref().to_string(), text.to_string());
+                }
+                other => {
+                    root.source.error(value.span().start, format!("a row of a look-up table is text, and this is {}", kind(other)), None)
+                }
+            }
+        }
+        tables.insert(name.to_owned(), read);
+    }
+    tables
+}
+
+fn type_sections<'a>(root: &Section<'a>) -> Vec<(ObjectType, Section<'a>)> {
+    ObjectType::ALL.into_iter().filter_map(|kind| root.section(kind.word()).map(|section| (kind, section))).collect()
+}
+
+fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, IdentityRules> {
+    let mut all = BTreeMap::new();
+    for (kind, section) in type_sections(&root) {
+        let mut rules = IdentityRules::default();
+        let label = section.text("label");
+        if let Some(attributes) = section.section("attributes") {
+            for (name, at, value) in attributes.entries() {
+                let mut attribute = IdentityAttribute { name: name.to_owned(), place: root.source.place(at), ..Default::default() };
+                if let Some(options) = attributes.as_section(name, value, format!("attribute {name}")) {
+                    attribute.many = options.truth("many").unwrap_or_default();
+                    attribute.required = options.truth("required").unwrap_or_default();
+                    attribute.wanted = options.truth("wanted").unwrap_or_default();
+                    attribute.unique = options.truth("unique").unwrap_or_default();
+                    for item in options.list("authority") {
+                        match item.get_ref() {
+                            DeValue::String(system) => attribute.authority.push(system.to_string()),
+                            other => root.source.error(
+                                item.span().start,
+                                format!("a system's name is needed, and this is {}", super::read::kind(other)),
+                                None,
+                            ),
+                        }
+                    }
+                    attribute.reference = pointer(&options);
+                    options.get("generated");
+                    options.get("reserved");
+                    options.get("longest");
+                    options.get("free_in");
+                    options.done();
+                }
+                rules.attributes.push(attribute);
+            }
+        }
+        generators(&section, &mut rules, tables);
+        if let Some((label, span)) = label {
+            if rules.get(&label).is_none() {
+                root.source.error(
+                    span.start,
+                    format!("`label` names `{label}`, which is not declared"),
+                    Some("declare it in the attributes below".into()),
+                );
+            }
+            rules.label = Some(label);
+        }
+        section.done();
+        all.insert(kind, rules);
+    }
+    root.done();
+    all
+}
+
+/// What an attribute points to.
+fn pointer(options: &Section<'_>) -> Option<Pointer> {
+    let by = options.text("by");
+    let named = options.texts("reference");
+    if named.is_empty() {
+        if let Some((_, span)) = by {
+            options.source.error(span.start, "`by` says how the other is known, and this attribute points to nobody", None);
+        }
+        return None;
+    }
+    let mut pointer = Pointer { kinds: Vec::new(), by: by.map(|(by, _)| by) };
+    for (word, span) in named {
+        match ObjectType::from_word(&word) {
+            Some(kind) => pointer.kinds.push(kind),
+            None if word == "any" => {}
+            None => options.source.error(
+                span.start,
+                format!("nothing of type `{word}` can be pointed to"),
+                Some("choose person, service, group or any".into()),
+            ),
+        }
+    }
+    Some(pointer)
+}
+
+/// The patterns of generated values, which may read every attribute that is declared.
+fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables) {
+    let mut names: BTreeMap<String, bool> = rules.attributes.iter().map(|a| (a.name.clone(), a.many)).collect();
+    names.insert("id".into(), false);
+    names.insert("attempt".into(), false);
+    let known = Known { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(tables) };
+    let Some(attributes) = section.section("attributes") else { return };
+    for (name, at, value) in attributes.entries() {
+        let Some(options) = matches!(value.get_ref(), DeValue::Table(_)).then(|| attributes.as_section(name, value, name)).flatten() else {
+            continue;
+        };
+        let source = options.source;
+        let patterns = options.texts("generated");
+        let more = options.texts("reserved").len() + options.texts("free_in").len() + options.number("longest").map_or(0, |_| 1);
+        if patterns.is_empty() {
+            if more > 0 {
+                source.error(at, format!("`{name}` is not generated, and says how it should be"), Some("add generated = ['…']".into()));
+            }
+            continue;
+        }
+        let compiled: Vec<Program> = patterns.iter().filter_map(|text| program(source, text, &known)).collect();
+        let counts = |program: &&Program| program.reads().iter().any(|(_, name)| name == "attempt");
+        if compiled.len() == patterns.len() && compiled.last().as_ref().is_some_and(|last| !counts(last)) {
+            source.error(
+                patterns.last().map_or(at, |(_, span)| span.start),
+                "the last pattern gives one name, and a second person of that name would get none",
+                Some("let it count: … + text(identity.attempt)".into()),
+            );
+        }
+        let mut free_in = Vec::new();
+        for (text, span) in options.texts("free_in") {
+            match text.split_once('.') {
+                Some((system, attribute)) => free_in.push((system.to_owned(), attribute.to_owned())),
+                None => source.error(span.start, format!("`{text}` names no attribute of a system"), Some("\"harbour.uid\"".into())),
+            }
+        }
+        let generated = Generated {
+            patterns: compiled,
+            reserved: options.texts("reserved").into_iter().map(|(text, _)| text.trim().to_lowercase()).collect(),
+            longest: options.number("longest").map(|longest| longest as usize),
+            free_in,
+        };
+        if let Some(attribute) = rules.attributes.iter_mut().find(|attribute| attribute.name == name) {
+            if attribute.many {
+                source.error(at, format!("`{name}` is generated, and holds one value for life: it cannot be `many`"), None);
+            }
+            attribute.generated = Some(generated);
+        }
+    }
+}
+
+fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
+    let mut all = Vec::new();
+    for item in root.list("guard") {
+        let Some(section) = root.as_section("guard", item, "[[guard]]") else { continue };
+        let words: Vec<(&'static str, &'static str)> = CHANGES.iter().map(|word| (*word, *word)).collect();
+        let system = section.text("system");
+        if let Some((name, span)) = &system
+            && !rules.systems.contains_key(name)
+        {
+            root.source.error(span.start, format!("no file has rules for a system `{name}`"), None);
+        }
+        let guard = Guard {
+            system: system.map(|(name, _)| name),
+            change: section.word("change", &words).unwrap_or_default().to_owned(),
+            most: section.number("most").map(|most| most as usize),
+            share: section.number("share"),
+            place: section.place(),
+        };
+        if guard.change.is_empty() && section.get("change").is_none() {
+            root.source.error(section.at, "a guard needs the kind of change", Some("for example: change = \"disable\"".into()));
+        }
+        if guard.most.is_none() && guard.share.is_none() {
+            root.source.error(
+                section.at,
+                "a guard without a limit guards nothing",
+                Some("add `most = 20` or `share = 10` (percent)".into()),
+            );
+        }
+        section.done();
+        all.push(guard);
+    }
+    root.done();
+    all
+}
+
+/// The names that expressions of one section may read.
+struct Scopes<'a> {
+    account: Option<BTreeMap<String, bool>>,
+    identity: BTreeMap<String, bool>,
+    tables: &'a Tables,
+}
+
+impl Scopes<'_> {
+    fn known(&self, roots: &[Root]) -> Known<'_> {
+        Known {
+            roots: roots
+                .iter()
+                .map(|root| match root {
+                    Root::Account => (*root, self.account.as_ref().map_or(Names::Any, Names::These)),
+                    Root::Identity => (*root, Names::These(&self.identity)),
+                })
+                .collect(),
+            tables: Some(self.tables),
+        }
+    }
+}
+
+/// What expressions may name in one type of a system with this schema.
+fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> Scopes<'a> {
+    let mut identity: BTreeMap<String, bool> = rules
+        .identities
+        .get(&kind)
+        .map(|identity| identity.attributes.iter().map(|a| (a.name.clone(), a.many)).collect())
+        .unwrap_or_default();
+    // Every identity has these, whatever is declared.
+    identity.insert("id".into(), false);
+    identity.insert("stage".into(), false);
+    Scopes {
+        account: schema.map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
+        identity,
+        tables: &rules.tables,
+    }
+}
+
+/// Compiles an expression that is tried, with the names that a rule there could use.
+pub(super) fn expression(
+    rules: &RuleSet,
+    kind: ObjectType,
+    account: Option<Option<&Schema>>,
+    source: &str,
+) -> Result<Program, crate::expr::ExprError> {
+    let schema = account.flatten().filter(|schema| !schema.attributes.is_empty());
+    let roots: &[Root] = if account.is_some() { &[Root::Account, Root::Identity] } else { &[Root::Identity] };
+    Program::compile(source, &scopes(rules, kind, schema).known(roots))
+}
+
+fn system(root: Section<'_>, rules: &RuleSet, schemas: &Schemas, blocks: &BTreeMap<ObjectType, Blocks<'_>>) -> Option<SystemRules> {
+    let source = root.source;
+    let Some((name, _)) = root.text("system") else {
+        source.error(0, "the file does not say whose rules it holds", Some("begin it with: system = \"name\"".into()));
+        return None;
+    };
+    let mut system = SystemRules { name: name.clone(), file: source.name.to_owned(), types: BTreeMap::new() };
+    for (kind, section) in type_sections(&root) {
+        let schema = schemas.get(&name).and_then(|by_type| by_type.get(&kind)).filter(|s| !s.attributes.is_empty());
+        if !rules.identities.contains_key(&kind) {
+            source.error(section.at, format!("identities.toml declares no {kind}"), Some(format!("add [{kind}.attributes] there")));
+        }
+        let scopes = scopes(rules, kind, schema);
+        let none = Vec::new();
+        let types = type_rules(section, kind, &scopes, schema, rules, blocks.get(&kind).unwrap_or(&none));
+        system.types.insert(kind, types);
+    }
+    root.done();
+    Some(system)
+}
+
+fn type_rules(
+    section: Section<'_>,
+    kind: ObjectType,
+    scopes: &Scopes<'_>,
+    schema: Option<&Schema>,
+    rules: &RuleSet,
+    blocks: &Blocks<'_>,
+) -> TypeRules {
+    let source = section.source;
+    let mut types = TypeRules { place: section.place(), ..Default::default() };
+    let inbound = section.section("inbound");
+    let outbound = section.section("outbound");
+    let (shared_in, shared_out) = (named(&section, blocks, "inbound"), named(&section, blocks, "outbound"));
+    let scope_root = if inbound.is_some() || !shared_in.is_empty() { Root::Account } else { Root::Identity };
+    if let Some(scope) = section.section("scope") {
+        types.scope = scope::scope(scope, &scopes.known(&[scope_root]), source);
+        if scope_root == Root::Identity {
+            let target_only = "this system receives accounts only, so its scope is about identities";
+            if let Some(container) = types.scope.within.first().or(types.scope.except.first()) {
+                source.error_at(
+                    &container.place,
+                    "a container says nothing about an identity",
+                    Some(format!("{target_only}: use a condition")),
+                );
+            }
+            if let Some(filter) = &types.scope.filter {
+                source.error_at(
+                    &filter.place,
+                    "a filter of a protocol says nothing about an identity",
+                    Some(format!("{target_only}: use a condition")),
+                );
+            }
+            for group in types.scope.groups.iter().chain(&types.scope.not_groups).filter(|group| group.system.is_none()) {
+                source.error_at(
+                    &group.place,
+                    format!("it is not said in which system the group `{}` is", group.name),
+                    Some(format!("{target_only}: {{ name = \"…\", system = \"…\" }}")),
+                );
+            }
+        }
+    }
+    types.domains = section.section("domains").map(domains);
+    types.hands_off = section.section("hands_off").map(|own| hands_off(own, &scopes.known(&[Root::Account]))).unwrap_or_default();
+    types.matching = match_rules(&section, scopes);
+    types.inbound = with_blocks(&shared_in, inbound.as_ref(), &scopes.known(&[Root::Account]), &|source, name, at| {
+        if let Some(identity) = rules.identities.get(&kind)
+            && identity.get(name).is_none()
+        {
+            let near = crate::expr::closest(name, identity.attributes.iter().map(|a| a.name.as_str()));
+            source.error(
+                at,
+                format!("identities.toml declares no attribute `{name}`"),
+                Some(near.map_or_else(|| "declare it there, or remove this line".into(), |near| format!("did you mean `{near}`?"))),
+            );
+        }
+    });
+    let check = |source: &Source<'_>, name: &str, at: usize| target_attribute(schema, source, name, at);
+    types.outbound = with_blocks(&shared_out, outbound.as_ref(), &scopes.known(&[Root::Identity]), &check);
+    types.populations = populations(&section, &scopes.known(&[Root::Identity]), &check);
+    for mapping in types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound)) {
+        check_kind(mapping, schema, source);
+    }
+    if let (Some(schema), Some(at)) = (schema, outbound.as_ref().map(|outbound| outbound.at).or(shared_out.first().map(|_| section.at))) {
+        let given = |name: &str| {
+            types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)).any(|m| m.attribute.eq_ignore_ascii_case(name))
+        };
+        for def in schema.attributes.values().filter(|def| def.required && def.writable && !given(&def.name)) {
+            source.warn(at, format!("the system needs `{}` for a new account, and no mapping gives it", def.name), None);
+        }
+    }
+    types.examples = examples(&section);
+    types.when_deleted = section
+        .word("when_deleted", &[("ask", WhenDeleted::Ask), ("recreate", WhenDeleted::Recreate), ("ignore", WhenDeleted::Ignore)])
+        .unwrap_or_default();
+    types.when_unowned = section
+        .word("when_unowned", &[("ignore", WhenUnowned::Ignore), ("disable", WhenUnowned::Disable), ("ask", WhenUnowned::Ask)])
+        .unwrap_or_default();
+    types.password = section.section("password").and_then(|password| self::password(password, schema));
+    types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
+    if types.is_target() && types.matching.is_empty() {
+        source.warn(
+            section.at,
+            "without a match rule every existing account is left unowned, and new ones are made beside them",
+            Some("add [[person.match]] with an account and an identity side".into()),
+        );
+    }
+    section.done();
+    types
+}
+
+/// An attribute that an outbound mapping names.
+fn target_attribute(schema: Option<&Schema>, source: &Source<'_>, name: &str, at: usize) {
+    let Some(schema) = schema else { return };
+    match schema.get(name) {
+        None => {
+            let near = crate::expr::closest(name, schema.names());
+            source.error(
+                at,
+                format!("the system has no attribute `{name}`"),
+                Some(near.map_or_else(
+                    || "`eager-tide systems show SYSTEM --schema` lists what it has".into(),
+                    |near| format!("did you mean `{near}`?"),
+                )),
+            );
+        }
+        Some(def) if !def.writable => source.error(at, format!("the system lets nobody write `{name}`"), None),
+        Some(_) => {}
+    }
+}
+
+/// A value that can never be of the kind that the attribute holds.
+fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &Source<'_>) {
+    let (Some(def), Some(gives)) = (schema.and_then(|schema| schema.get(&mapping.attribute)), mapping.program.gives()) else { return };
+    let holds = def.kind.words();
+    let fits = gives == holds
+        || match def.kind {
+            ValueKind::Text | ValueKind::Reference => gives == "text" || gives == "a number",
+            // What a text says is seen when it is there.
+            ValueKind::Bool | ValueKind::Int | ValueKind::Time => gives == "text",
+            ValueKind::Bytes | ValueKind::Complex => true,
+        };
+    if !fits {
+        let help = (def.kind == ValueKind::Text).then(|| format!("text({}) turns it into text", mapping.program.source()));
+        source.error_at(&mapping.place, format!("`{}` holds {holds}, and this is always {gives}", def.name), help);
+    }
+}
+
+/// The sets of characters that passwords are drawn from.
+pub const PASSWORD_SETS: [&str; 4] = ["lower", "upper", "digit", "sign"];
+
+fn password(section: Section<'_>, schema: Option<&Schema>) -> Option<PasswordRules> {
+    let source = section.source;
+    let attribute = section.text("attribute");
+    let length = section.number("length").map_or(20, |length| length as usize);
+    let sets: Vec<String> = section
+        .texts("sets")
+        .into_iter()
+        .map(|(set, span)| {
+            if !PASSWORD_SETS.contains(&set.as_str()) {
+                source.error(span.start, format!("there is no set `{set}`"), Some(format!("choose from {}", PASSWORD_SETS.join(", "))));
+            }
+            set
+        })
+        .collect();
+    if !(8..=128).contains(&length) {
+        source.error(section.at, format!("a password of {length} characters is not given"), Some("choose a length from 8 to 128".into()));
+    }
+    if let (Some((name, span)), Some(schema)) = (&attribute, schema)
+        && schema.get(name).is_none()
+        // Attributes of secrets are kept out of what is known of a system.
+        && !(schema.refers_by_name && ["userPassword", "unicodePwd"].iter().any(|known| known.eq_ignore_ascii_case(name)))
+    {
+        source.error(span.start, format!("the system has no attribute `{name}`"), None);
+    }
+    if attribute.is_none() {
+        source.error(section.at, "it is not said which attribute takes the password", Some("attribute = \"userPassword\"".into()));
+    }
+    let shown_to = section.texts("shown_to").into_iter().map(|(name, _)| name).collect();
+    section.done();
+    let sets = if sets.is_empty() { PASSWORD_SETS.map(str::to_owned).to_vec() } else { sets };
+    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to })
+}
+
+fn program(source: &Source<'_>, text: &(String, Range<usize>), known: &Known<'_>) -> Option<Program> {
+    match Program::compile(&text.0, known) {
+        Ok(program) => Some(program),
+        Err(error) => {
+            source.expression_error(&text.1, &error);
+            None
+        }
+    }
+}
+
+#[cfg(test)]
+#[path = "../tests.rs"]
+mod tests;

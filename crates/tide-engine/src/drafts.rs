@@ -1,0 +1,179 @@
+//! Drafts: the rule set is edited beside the published one, tried against everybody, and published when its effect
+//! is as it should be. Whoever saves or publishes says what they began with, so that nobody's work is lost.
+
+use crate::{Engine, EngineError, Event};
+use tide_core::effect::{Effect, effect};
+use tide_core::rules::difference::{FileDifference, brought_together, difference};
+use tide_core::rules::{Fault, RuleFile, Severity};
+use tide_core::{RuleSet, decide};
+use tide_store::{DraftRow, VersionRow};
+
+/// A draft with what is to be known of it.
+#[derive(Debug, Clone)]
+pub struct Draft {
+    /// The draft.
+    pub row: DraftRow,
+    /// The version that is published now; another than the draft's base means that somebody published since.
+    pub published: i64,
+    /// What a check found.
+    pub faults: Vec<Fault>,
+    /// What differs from the version that it began with.
+    pub differences: Vec<FileDifference>,
+}
+
+/// A draft that was brought up to what is published.
+#[derive(Debug, Clone)]
+pub struct Renewal {
+    /// The draft.
+    pub draft: Draft,
+    /// Files that both changed: the draft's text was kept.
+    pub both: Vec<String>,
+}
+
+fn sound(set: RuleSet, faults: &[Fault]) -> Result<RuleSet, EngineError> {
+    let errors: Vec<Fault> = faults.iter().filter(|fault| fault.severity == Severity::Error).cloned().collect();
+    if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
+}
+
+impl Engine {
+    async fn files_of(&self, version: i64) -> Result<Vec<RuleFile>, EngineError> {
+        // Version 0 is the time before anything was published.
+        if version == 0 { Ok(Vec::new()) } else { Ok(self.store.rule_files(version).await?) }
+    }
+
+    async fn published(&self) -> Result<i64, EngineError> {
+        Ok(self.store.rules().await?.map_or(0, |version| version.version))
+    }
+
+    /// Open drafts.
+    pub async fn drafts(&self) -> Result<Vec<DraftRow>, EngineError> {
+        Ok(self.store.drafts().await?)
+    }
+
+    /// Published versions, the newest first.
+    pub async fn rule_versions(&self) -> Result<Vec<VersionRow>, EngineError> {
+        Ok(self.store.rule_versions().await?)
+    }
+
+    /// A draft, checked.
+    pub async fn draft(&self, id: i64) -> Result<Draft, EngineError> {
+        let row = self.store.draft(id).await?;
+        let (_, faults) = self.check_rules(&row.files).await?;
+        let differences = difference(&self.files_of(row.base).await?, &row.files);
+        Ok(Draft { published: self.published().await?, faults, differences, row })
+    }
+
+    /// Begins a draft: with the published rules, with those of an older version (to go back to it), or with files.
+    pub async fn begin_draft(
+        &self,
+        name: &str,
+        version: Option<i64>,
+        files: Option<Vec<RuleFile>>,
+        principal: &str,
+    ) -> Result<Draft, EngineError> {
+        let base = self.published().await?;
+        let (files, usual) = match (files, version) {
+            (Some(files), _) => (files, format!("edit of version {base}")),
+            (None, Some(version)) => (self.files_of(version).await?, format!("back to version {version}")),
+            (None, None) => (self.files_of(base).await?, format!("edit of version {base}")),
+        };
+        let name = if name.trim().is_empty() { usual } else { name.trim().chars().take(80).collect() };
+        let id = self.store.begin_draft(&name, base, &files, principal, self.now()).await?;
+        self.draft(id).await
+    }
+
+    /// Saves a draft. `edition` is the one that the editor began with.
+    pub async fn save_draft(&self, id: i64, edition: i64, files: &[RuleFile], principal: &str) -> Result<Draft, EngineError> {
+        if self.store.save_draft(id, edition, None, files, principal, self.now()).await?.is_none() {
+            return Err(self.saved_by_another(id).await?);
+        }
+        self.draft(id).await
+    }
+
+    async fn saved_by_another(&self, id: i64) -> Result<EngineError, EngineError> {
+        let row = self.store.draft(id).await?;
+        Ok(EngineError::Changed(format!(
+            "{} saved draft {id} at {}, as edition {}: nothing of yours was written over it; read it again, and bring your edit in",
+            row.changed_by, row.changed, row.edition
+        )))
+    }
+
+    /// Brings what was published since into a draft.
+    pub async fn renew_draft(&self, id: i64, principal: &str) -> Result<Renewal, EngineError> {
+        let row = self.store.draft(id).await?;
+        let published = self.published().await?;
+        let (files, both) = brought_together(&self.files_of(row.base).await?, &self.files_of(published).await?, &row.files);
+        if self.store.save_draft(id, row.edition, Some(published), &files, principal, self.now()).await?.is_none() {
+            return Err(self.saved_by_another(id).await?);
+        }
+        Ok(Renewal { draft: self.draft(id).await?, both })
+    }
+
+    /// Drops a draft.
+    pub async fn drop_draft(&self, id: i64, principal: &str) -> Result<(), EngineError> {
+        self.store.draft(id).await?;
+        Ok(self.store.end_draft(id, None, principal, self.now()).await?)
+    }
+
+    /// Publishes a draft as it was when its editor last saw it.
+    pub async fn publish_draft(&self, id: i64, edition: i64, principal: &str) -> Result<(i64, Vec<Fault>), EngineError> {
+        let row = self.store.draft(id).await?;
+        if row.edition != edition {
+            return Err(self.saved_by_another(id).await?);
+        }
+        let (version, faults) =
+            self.publish_based(&row.files, Some(row.base), &row.name, principal).await.map_err(|error| match error {
+                EngineError::Changed(text) => EngineError::Changed(format!("{text}: `eager-tide rules draft renew {id}` brings it in")),
+                other => other,
+            })?;
+        self.store.end_draft(id, Some(version), principal, self.now()).await?;
+        Ok((version, faults))
+    }
+
+    /// Publishes files that have no error, if nobody published since they were taken.
+    pub async fn publish_based(
+        &self,
+        files: &[RuleFile],
+        based_on: Option<i64>,
+        note: &str,
+        principal: &str,
+    ) -> Result<(i64, Vec<Fault>), EngineError> {
+        let (set, faults) = self.check_rules(files).await?;
+        sound(set, &faults)?;
+        let Some(version) = self.store.publish_rules(files, based_on, note, principal, self.now()).await? else {
+            let newest = self.store.rules().await?;
+            let (version, who) = newest.map_or((0, String::new()), |newest| (newest.version, newest.principal));
+            let base = based_on.unwrap_or_default();
+            return Err(EngineError::Changed(format!("this is based on version {base}, and {who} published version {version} since")));
+        };
+        self.tell(Event::Rules { version });
+        Ok((version, faults))
+    }
+
+    /// What files would do to everybody, against a published version: the same records, decided twice.
+    pub async fn effect_of(&self, files: &[RuleFile], against: Option<i64>) -> Result<Effect, EngineError> {
+        let against = match against {
+            Some(version) => version,
+            None => self.published().await?,
+        };
+        let (new, faults) = self.check_rules(files).await?;
+        let new = sound(new, &faults)?;
+        let (old, faults) = self.check_rules(&self.files_of(against).await?).await?;
+        // Before the first version nothing was decided about anybody.
+        let old = if against == 0 { RuleSet::default() } else { sound(old, &faults)? };
+        let population = self.store.population().await?;
+        let now = self.now();
+        let outcomes = tokio::task::spawn_blocking(move || effect(&decide(&old, &population, now), &decide(&new, &population, now)));
+        outcomes.await.map_err(|error| EngineError::Refused(format!("the effect could not be worked out: {error}")))
+    }
+
+    /// What two published versions differ in.
+    pub async fn version_difference(&self, from: i64, to: i64) -> Result<Vec<FileDifference>, EngineError> {
+        Ok(difference(&self.files_of(from).await?, &self.files_of(to).await?))
+    }
+
+    /// What two published versions differ in, for the people that are known now.
+    pub async fn version_effect(&self, from: i64, to: i64) -> Result<Effect, EngineError> {
+        self.effect_of(&self.files_of(to).await?, Some(from)).await
+    }
+}

@@ -1,0 +1,75 @@
+//! What somebody did in a system itself: an account made that belongs to nobody, one deleted that belongs to
+//! somebody. It is told once, with what the rules make of it.
+
+use crate::{Engine, EngineError, Event};
+use std::collections::HashMap;
+use tide_core::compare::{ValueChange, equal};
+use tide_core::decide::{Change, Verdict};
+use tide_core::rules::{WhenDeleted, WhenUnowned};
+use tide_core::value::show;
+use tide_core::{Outcome, Population, RuleSet};
+use tide_store::Surprise;
+
+impl Engine {
+    /// Notes what is new of it.
+    pub(crate) async fn notice_surprises(&self, rules: &RuleSet, population: &Population, outcome: &Outcome) -> Result<(), EngineError> {
+        let accounts: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
+        let labels: HashMap<&str, &str> =
+            outcome.identities.iter().map(|(identity, label)| (identity.id.as_str(), label.as_str())).collect();
+        let mut surprises = Vec::new();
+        for link in &population.links {
+            let Some(account) = accounts.get(&link.account).map(|&at| &population.accounts[at]) else { continue };
+            let Some(types) = rules.of(&account.system, account.kind).filter(|types| types.is_target()) else { continue };
+            // Where a system gives values, somebody who is gone there has left.
+            if account.absent_since.is_none() || types.is_source() {
+                continue;
+            }
+            let whose = labels.get(link.identity.as_str()).copied().unwrap_or("somebody");
+            let becomes = match types.when_deleted {
+                WhenDeleted::Ask => "it is held until a person says what becomes of it",
+                WhenDeleted::Recreate => "it is made again",
+                WhenDeleted::Ignore => "it stays deleted",
+            };
+            surprises.push((Surprise::Deleted(account.id), format!("It was the account of {whose}; {becomes}.")));
+        }
+        let targets =
+            outcome.changes.iter().filter(|change| rules.of(&change.system, change.object).is_some_and(|types| !types.is_source()));
+        let changing: Vec<&Change> = targets.filter(|change| change.account.is_some()).collect();
+        let ids: Vec<i64> = changing.iter().filter_map(|change| change.account).collect();
+        let held = self.store.changed_there(&ids).await?;
+        for change in changing {
+            let Some((id, before)) = change.account.and_then(|id| Some((id, held.get(&id)?))) else { continue };
+            // It was as it should be before that reading, and is not any more: it was changed there, and not at its source.
+            let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
+            let undone = |value: &&ValueChange| {
+                let def = schema.and_then(|schema| schema.get(&value.attribute));
+                !value.after.is_empty() && equal(def, before.get(&value.attribute), &value.after)
+            };
+            let told: Vec<String> = change
+                .values
+                .iter()
+                .filter(undone)
+                .map(|value| format!("{} was {} and is {}", value.attribute, show(&value.after), show(&value.before)))
+                .collect();
+            if !told.is_empty() {
+                let body = format!("It is the account of {}: {}; the next run puts it right.", change.label, told.join(", "));
+                surprises.push((Surprise::Changed(id), body));
+            }
+        }
+        for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {
+            let Some(types) = rules.of(&line.system, line.object).filter(|types| types.is_target() && !types.is_source()) else { continue };
+            let stray = matches!(line.verdict, Verdict::Unowned | Verdict::Held | Verdict::Disable);
+            let Some(account) = line.account.filter(|_| stray) else { continue };
+            let becomes = match types.when_unowned {
+                WhenUnowned::Ignore => "it is left alone",
+                WhenUnowned::Disable => "it is disabled",
+                WhenUnowned::Ask => "a person must say whose it is",
+            };
+            surprises.push((Surprise::Made(account), format!("It matches nobody; {becomes}.")));
+        }
+        if self.store.notice_surprises(surprises, self.now()).await? > 0 {
+            self.tell(Event::Noticed);
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,187 @@
+//! Drafts of the rule set, and its versions.
+
+use super::rules::files;
+use crate::Service;
+use crate::access::Caller;
+use crate::convert;
+use crate::problem::{Body, Path, Query, Refusal};
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use tide_api::{
+    Difference, DifferenceQuery, Draft, DraftRow, Effect, FirstPassword, MappingTrial, NewDraft, NewMappingTrial, Problem, PublishDraft,
+    Published, RuleFile, RuleFiles, RuleVersion, SaveDraft, ShownPassword,
+};
+use tide_core::rules::Severity;
+
+fn row(row: &tide_store::DraftRow) -> DraftRow {
+    DraftRow {
+        id: row.id,
+        name: row.name.clone(),
+        base: row.base,
+        edition: row.edition,
+        principal: row.principal.clone(),
+        changed: row.changed.clone(),
+        changed_by: row.changed_by.clone(),
+    }
+}
+
+fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
+    Draft {
+        row: row(&draft.row),
+        published: draft.published,
+        usable: !draft.faults.iter().any(|fault| fault.severity == Severity::Error),
+        faults: draft.faults.iter().map(convert::fault).collect(),
+        files: draft.row.files.into_iter().map(|file| RuleFile { name: file.name, text: file.text }).collect(),
+        differences: draft.differences.into_iter().map(convert::difference).collect(),
+        both,
+    }
+}
+
+/// Open drafts, the newest first.
+#[utoipa::path(get, path = "/api/v1/rules/drafts", tag = "rules", responses((status = 200, body = Vec<DraftRow>)))]
+pub async fn list_drafts(State(service): State<Service>) -> Result<Json<Vec<DraftRow>>, Refusal> {
+    Ok(Json(service.engine.drafts().await?.iter().map(row).collect()))
+}
+
+/// Begins a draft: from the published rules, from an older version, or from files.
+#[utoipa::path(post, path = "/api/v1/rules/drafts", tag = "rules", request_body = NewDraft, responses((status = 201, body = Draft)))]
+pub async fn begin_draft(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Body(new): Body<NewDraft>,
+) -> Result<(StatusCode, Json<Draft>), Refusal> {
+    let own = new.files.map(|own| files(RuleFiles { files: own, based_on: None })).transpose()?;
+    let draft = service.engine.begin_draft(&new.name, new.version, own, &caller.principal.id).await?;
+    Ok((StatusCode::CREATED, Json(shown(draft, Vec::new()))))
+}
+
+/// A draft, checked, with what differs from the version that it began with.
+#[utoipa::path(get, path = "/api/v1/rules/drafts/{id}", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
+pub async fn show_draft(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<Draft>, Refusal> {
+    Ok(Json(shown(service.engine.draft(id).await?, Vec::new())))
+}
+
+/// Saves a draft. It need not be sound; when somebody saved it since, nothing is written (409).
+#[utoipa::path(put, path = "/api/v1/rules/drafts/{id}", tag = "rules", params(("id" = i64, Path)), request_body = SaveDraft,
+    responses((status = 200, body = Draft), (status = 409, body = Problem, content_type = "application/problem+json")))]
+pub async fn save_draft(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<i64>,
+    Body(save): Body<SaveDraft>,
+) -> Result<Json<Draft>, Refusal> {
+    let own = files(RuleFiles { files: save.files, based_on: None })?;
+    let draft = service.engine.save_draft(id, save.edition, &own, &caller.principal.id).await?;
+    Ok(Json(shown(draft, Vec::new())))
+}
+
+/// Drops a draft.
+#[utoipa::path(delete, path = "/api/v1/rules/drafts/{id}", tag = "rules", params(("id" = i64, Path)), responses((status = 204)))]
+pub async fn drop_draft(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<i64>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.drop_draft(id, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Brings into a draft what was published since it began.
+#[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/renew", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
+pub async fn renew_draft(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<i64>,
+) -> Result<Json<Draft>, Refusal> {
+    let renewal = service.engine.renew_draft(id, &caller.principal.id).await?;
+    Ok(Json(shown(renewal.draft, renewal.both)))
+}
+
+/// What a draft would do to everybody, against the published rules. Nothing is kept or sent.
+#[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/effect", tag = "rules", params(("id" = i64, Path)),
+    responses((status = 200, body = Effect), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn draft_effect(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<Effect>, Refusal> {
+    let draft = service.engine.draft(id).await?;
+    Ok(Json(convert::effect(service.engine.effect_of(&draft.row.files, None).await?)))
+}
+
+/// What files would do to everybody, against the published rules. Nothing is kept or sent.
+#[utoipa::path(post, path = "/api/v1/rules/effect", tag = "rules", request_body = RuleFiles,
+    responses((status = 200, body = Effect), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn files_effect(State(service): State<Service>, Body(given): Body<RuleFiles>) -> Result<Json<Effect>, Refusal> {
+    Ok(Json(convert::effect(service.engine.effect_of(&files(given)?, None).await?)))
+}
+
+/// Publishes a draft as it was looked at, if nobody published since it began. Nothing is sent by that.
+#[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/publish", tag = "rules", params(("id" = i64, Path)), request_body = PublishDraft,
+    responses((status = 200, body = Published), (status = 409, body = Problem, content_type = "application/problem+json"),
+        (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn publish_draft(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<i64>,
+    Body(publish): Body<PublishDraft>,
+) -> Result<Json<Published>, Refusal> {
+    let (version, faults) = service.engine.publish_draft(id, publish.edition, &caller.principal.id).await?;
+    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
+}
+
+/// Published versions, the newest first.
+#[utoipa::path(get, path = "/api/v1/rules/versions", tag = "rules", responses((status = 200, body = Vec<RuleVersion>)))]
+pub async fn list_versions(State(service): State<Service>) -> Result<Json<Vec<RuleVersion>>, Refusal> {
+    let version =
+        |row: tide_store::VersionRow| RuleVersion { version: row.version, made: row.made, principal: row.principal, note: row.note };
+    Ok(Json(service.engine.rule_versions().await?.into_iter().map(version).collect()))
+}
+
+/// What two published versions differ in: in the rules, and in what they do to everybody who is known now.
+#[utoipa::path(get, path = "/api/v1/rules/difference", tag = "rules", params(DifferenceQuery), responses((status = 200, body = Difference)))]
+pub async fn show_difference(State(service): State<Service>, Query(query): Query<DifferenceQuery>) -> Result<Json<Difference>, Refusal> {
+    let found = service.engine.version_difference(query.from, query.to).await?;
+    let effect = match query.effect {
+        true => Some(convert::effect(service.engine.version_effect(query.from, query.to).await?)),
+        false => None,
+    };
+    Ok(Json(Difference { files: found.into_iter().map(convert::difference).collect(), effect }))
+}
+
+/// Tries the whole mapping of a system on a real record. Nothing is kept.
+#[utoipa::path(post, path = "/api/v1/rules/try-mapping", tag = "rules", request_body = NewMappingTrial,
+    responses((status = 200, body = MappingTrial), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn try_mapping(State(service): State<Service>, Body(new): Body<NewMappingTrial>) -> Result<Json<MappingTrial>, Refusal> {
+    let object = super::scope::object(new.object.as_deref())?;
+    let (label, account, tried) = service.engine.try_mapping(new.on.trim(), &new.system, new.draft, object).await?;
+    Ok(Json(MappingTrial { label, account, attributes: tried.into_iter().map(convert::tried).collect() }))
+}
+
+/// First passwords: those that wait to be shown, then those that were.
+#[utoipa::path(get, path = "/api/v1/passwords", tag = "identities", responses((status = 200, body = Vec<FirstPassword>)))]
+pub async fn list_passwords(State(service): State<Service>) -> Result<Json<Vec<FirstPassword>>, Refusal> {
+    let password = |row: tide_store::PasswordRow| {
+        let (shown, shown_to) = row.shown.unzip();
+        FirstPassword {
+            id: row.id,
+            identity: row.identity,
+            label: row.label,
+            system: row.system,
+            account: row.account,
+            made: row.made,
+            shown,
+            shown_to,
+        }
+    };
+    Ok(Json(service.engine.first_passwords().await?.into_iter().map(password).collect()))
+}
+
+/// Shows a first password, once, to whom the rules let see it. It is journaled, and gone afterwards.
+#[utoipa::path(post, path = "/api/v1/passwords/{id}/show", tag = "identities", params(("id" = i64, Path)),
+    responses((status = 200, body = ShownPassword), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show_password(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<i64>,
+) -> Result<Json<ShownPassword>, Refusal> {
+    let password = service.engine.reveal_password(id, &caller.principal.id, &caller.principal.name).await?;
+    Ok(Json(ShownPassword { password: password.as_str().to_owned() }))
+}

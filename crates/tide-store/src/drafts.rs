@@ -1,0 +1,179 @@
+//! Drafts of the rule set, and the versions that came of them.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use sqlx::sqlite::SqliteRow;
+use tide_core::rules::RuleFile;
+
+/// A draft.
+#[derive(Debug, Clone)]
+pub struct DraftRow {
+    /// Its number.
+    pub id: i64,
+    /// What it is for.
+    pub name: String,
+    /// The version that it began from; 0 while nothing was published.
+    pub base: i64,
+    /// Its files.
+    pub files: Vec<RuleFile>,
+    /// How often it was saved, from 1.
+    pub edition: i64,
+    /// Who made it.
+    pub principal: String,
+    /// When it was made.
+    pub made: String,
+    /// When it was last saved.
+    pub changed: String,
+    /// By whom.
+    pub changed_by: String,
+}
+
+/// A published version, without its files.
+#[derive(Debug, Clone)]
+pub struct VersionRow {
+    /// Its number.
+    pub version: i64,
+    /// When it was published.
+    pub made: String,
+    /// By whom.
+    pub principal: String,
+    /// What it was made of.
+    pub note: String,
+}
+
+const DRAFT: &str = "SELECT d.*, coalesce(p.name, d.principal) AS who, coalesce(q.name, d.changed_by) AS changer FROM draft d
+    LEFT JOIN principal p ON p.id = d.principal LEFT JOIN principal q ON q.id = d.changed_by WHERE d.ended IS NULL";
+
+fn read(row: &SqliteRow) -> Result<DraftRow, StoreError> {
+    Ok(DraftRow {
+        id: row.get("id"),
+        name: row.get("name"),
+        base: row.get("base"),
+        files: serde_json::from_str(row.get("files"))?,
+        edition: row.get("edition"),
+        principal: row.get("who"),
+        made: row.get("made"),
+        changed: row.get("changed"),
+        changed_by: row.get("changer"),
+    })
+}
+
+impl Store {
+    /// Open drafts, the newest first.
+    pub async fn drafts(&self) -> Result<Vec<DraftRow>, StoreError> {
+        sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} ORDER BY d.id DESC"))).fetch_all(&self.reader).await?.iter().map(read).collect()
+    }
+
+    /// One open draft.
+    pub async fn draft(&self, id: i64) -> Result<DraftRow, StoreError> {
+        let row = sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} AND d.id = ?"))).bind(id).fetch_optional(&self.reader).await?;
+        row.as_ref().map(read).transpose()?.ok_or_else(|| StoreError::Missing { what: "open draft", name: id.to_string() })
+    }
+
+    /// Begins a draft.
+    pub async fn begin_draft(&self, name: &str, base: i64, files: &[RuleFile], principal: &str, now: Timestamp) -> Result<i64, StoreError> {
+        let (name, files, principal) = (name.to_owned(), serde_json::to_string(files)?, principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done =
+                        sqlx::query("INSERT INTO draft (name, base, files, principal, made, changed, changed_by) VALUES (?,?,?,?,?,?,?)")
+                            .bind(&name)
+                            .bind(base)
+                            .bind(files)
+                            .bind(&principal)
+                            .bind(stamp(now))
+                            .bind(stamp(now))
+                            .bind(&principal)
+                            .execute(&mut *c)
+                            .await?;
+                    let id = done.last_insert_rowid();
+                    Entry::new(&principal, "draft.begun", &id.to_string()).detail(&name).append(c, now).await?;
+                    Ok(id)
+                })
+            })
+            .await
+    }
+
+    /// Saves a draft, if nobody saved it since: the new edition, or `None` when somebody did.
+    pub async fn save_draft(
+        &self,
+        id: i64,
+        edition: i64,
+        base: Option<i64>,
+        files: &[RuleFile],
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<Option<i64>, StoreError> {
+        let (files, principal) = (serde_json::to_string(files)?, principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done = sqlx::query(
+                        "UPDATE draft SET files = ?, base = coalesce(?, base), edition = edition + 1, changed = ?, changed_by = ?
+                         WHERE id = ? AND edition = ? AND ended IS NULL",
+                    )
+                    .bind(files)
+                    .bind(base)
+                    .bind(stamp(now))
+                    .bind(&principal)
+                    .bind(id)
+                    .bind(edition)
+                    .execute(&mut *c)
+                    .await?;
+                    Ok((done.rows_affected() == 1).then_some(edition + 1))
+                })
+            })
+            .await
+    }
+
+    /// Ends a draft: published as a version, or dropped.
+    pub async fn end_draft(&self, id: i64, published: Option<i64>, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let principal = principal.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE draft SET ended = ?, published = ? WHERE id = ? AND ended IS NULL")
+                        .bind(stamp(now))
+                        .bind(published)
+                        .bind(id)
+                        .execute(&mut *c)
+                        .await?;
+                    let act = if published.is_some() { "draft.published" } else { "draft.dropped" };
+                    let detail = published.map(|version| format!("version {version}")).unwrap_or_default();
+                    Entry::new(&principal, act, &id.to_string()).detail(&detail).append(c, now).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Published versions, the newest first.
+    pub async fn rule_versions(&self) -> Result<Vec<VersionRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT r.version, r.made, r.note, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
+             ORDER BY version DESC",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        let version = |row: &SqliteRow| VersionRow {
+            version: row.get("version"),
+            made: row.get("made"),
+            principal: row.get("who"),
+            note: row.get("note"),
+        };
+        Ok(rows.iter().map(version).collect())
+    }
+
+    /// The files of a published version.
+    pub async fn rule_files(&self, version: i64) -> Result<Vec<RuleFile>, StoreError> {
+        let files: Option<String> =
+            sqlx::query_scalar("SELECT files FROM rule_set WHERE version = ?").bind(version).fetch_optional(&self.reader).await?;
+        match files {
+            Some(files) => Ok(serde_json::from_str(&files)?),
+            None => Err(StoreError::Missing { what: "version of the rules", name: version.to_string() }),
+        }
+    }
+}

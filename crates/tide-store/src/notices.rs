@@ -1,0 +1,115 @@
+//! What is to be told to somebody: one outbox, whatever the channel. A notice stays until somebody says that it was
+//! seen; the same thing is not told twice.
+
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use std::collections::HashMap;
+use tide_core::Attributes;
+use tide_core::model::AccountId;
+
+/// Something that happened in a system itself, and not by us.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Surprise {
+    /// An account that matches nobody was made after the system was first read.
+    Made(AccountId),
+    /// An account that belongs to somebody was deleted.
+    Deleted(AccountId),
+    /// A value that was as it should be was changed.
+    Changed(AccountId),
+}
+
+/// A notice.
+#[derive(Debug, Clone)]
+pub struct NoticeRow {
+    /// Its number.
+    pub id: i64,
+    /// What it is about.
+    pub subject: String,
+    /// What happened, and what becomes of it.
+    pub body: String,
+    /// When it was noticed.
+    pub made: String,
+}
+
+impl Store {
+    /// Notes what was done behind our back, with what becomes of it. What was noted before is not noted again.
+    pub async fn notice_surprises(&self, surprises: Vec<(Surprise, String)>, now: Timestamp) -> Result<u64, StoreError> {
+        if surprises.is_empty() {
+            return Ok(0);
+        }
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let mut noted = 0;
+                    for (surprise, becomes) in &surprises {
+                        // An account that was there when we first came, or that we made, is nothing new.
+                        let (account, what, since) = match surprise {
+                            Surprise::Made(account) => (
+                                account,
+                                "an account was made in",
+                                "AND a.written IS NULL AND a.first_seen > coalesce((SELECT min(ended) FROM reading r
+                                 WHERE r.system = a.system AND r.object = a.object AND r.state = 'complete'), '9')",
+                            ),
+                            Surprise::Changed(account) => (account, "an account was changed in", ""),
+                            Surprise::Deleted(account) => (account, "an account was deleted in", ""),
+                        };
+                        noted += sqlx::query(sqlx::AssertSqlSafe(format!(
+                            "INSERT INTO notice (channel, recipient, subject, body, made)
+                             SELECT 'console', 'operators', ? || ' ' || a.system || ' itself: ' || a.name, ?, ? FROM account a WHERE a.id = ? {since}
+                             AND NOT EXISTS (SELECT 1 FROM notice n WHERE n.subject = ? || ' ' || a.system || ' itself: ' || a.name
+                                             AND n.made >= coalesce(a.absent_since, (SELECT t.at FROM changed_there t WHERE t.account = a.id), a.first_seen))"
+                        )))
+                        .bind(what)
+                        .bind(becomes)
+                        .bind(stamp(now))
+                        .bind(account)
+                        .bind(what)
+                        .execute(&mut *c)
+                        .await?
+                        .rows_affected();
+                    }
+                    Ok(noted)
+                })
+            })
+            .await
+    }
+
+    /// Notices that nobody has seen yet, the newest first.
+    pub async fn notices(&self) -> Result<Vec<NoticeRow>, StoreError> {
+        let rows = sqlx::query("SELECT id, subject, body, made FROM notice WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(rows
+            .iter()
+            .map(|row| NoticeRow { id: row.get("id"), subject: row.get("subject"), body: row.get("body"), made: row.get("made") })
+            .collect())
+    }
+
+    /// Notes that notices up to this one were seen; how many.
+    pub async fn notices_seen(&self, last: i64, now: Timestamp) -> Result<u64, StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done = sqlx::query("UPDATE notice SET state = 'seen', sent = ? WHERE state = 'waiting' AND id <= ?")
+                        .bind(stamp(now))
+                        .bind(last)
+                        .execute(c)
+                        .await?;
+                    Ok(done.rows_affected())
+                })
+            })
+            .await
+    }
+}
+
+impl Store {
+    /// What accounts held before the last reading that found them changed, by account.
+    pub async fn changed_there(&self, accounts: &[AccountId]) -> Result<HashMap<AccountId, Attributes>, StoreError> {
+        let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k JOIN changed_there t ON t.account = k.value")
+            .bind(serde_json::to_string(accounts)?)
+            .fetch_all(&self.reader)
+            .await?;
+        rows.iter().map(|row| Ok((row.get(0), Attributes::from_blob(row.get(1))?))).collect()
+    }
+}

@@ -1,0 +1,144 @@
+//! First passwords: sealed from the moment they are drawn, shown once, and then gone.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use tide_core::ObjectType;
+use tide_core::model::AccountId;
+use zeroize::Zeroizing;
+
+/// The owner under which first passwords are sealed; the field is the change that sets one.
+const OWNER: &str = "first password";
+
+/// A first password that waits to be shown, or was.
+#[derive(Debug, Clone)]
+pub struct PasswordRow {
+    /// The change that set it; its number is the password's.
+    pub id: i64,
+    /// Whose it is.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// The system.
+    pub system: String,
+    /// The account's name there.
+    pub account: String,
+    /// When it was set.
+    pub made: String,
+    /// When it was shown, and to whom.
+    pub shown: Option<(String, String)>,
+}
+
+impl Store {
+    /// The password of a change, if one was drawn: a change that is sent again sets the same.
+    pub async fn first_password(&self, change: i64) -> Result<Option<Zeroizing<String>>, StoreError> {
+        self.secret(OWNER, &change.to_string()).await
+    }
+
+    /// Seals a password that is about to be set.
+    pub async fn seal_first_password(&self, change: i64, password: &str, now: Timestamp) -> Result<(), StoreError> {
+        self.put_secret(OWNER, &change.to_string(), password, now).await
+    }
+
+    /// Notes that a password was set, and on which account.
+    pub async fn first_password_set(
+        &self,
+        change: i64,
+        account: AccountId,
+        identity: &str,
+        system: &str,
+        label: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (identity, system, label) = (identity.to_owned(), system.to_owned(), label.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "INSERT OR IGNORE INTO first_password (change, account, identity, system, label, made) VALUES (?,?,?,?,?,?)",
+                    )
+                    .bind(change)
+                    .bind(account)
+                    .bind(identity)
+                    .bind(system)
+                    .bind(label)
+                    .bind(stamp(now))
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// First passwords, those that wait first.
+    pub async fn first_passwords(&self) -> Result<Vec<PasswordRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT f.*, a.name AS account_name, coalesce(p.name, f.shown_to) AS who FROM first_password f JOIN account a ON a.id = f.account
+             LEFT JOIN principal p ON p.id = f.shown_to ORDER BY f.shown IS NOT NULL, f.change DESC LIMIT 1000",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows
+            .iter()
+            .map(|row| PasswordRow {
+                id: row.get("change"),
+                identity: row.get("identity"),
+                label: row.get("label"),
+                system: row.get("system"),
+                account: row.get("account_name"),
+                made: row.get("made"),
+                shown: row.get::<Option<String>, _>("shown").zip(row.get::<Option<String>, _>("who")),
+            })
+            .collect())
+    }
+
+    /// The system and type of the account whose first password this is: what is said of it decides who may see it.
+    pub async fn first_password_of(&self, id: i64) -> Result<(String, ObjectType), StoreError> {
+        let missing = || StoreError::Missing { what: "first password that was not shown yet", name: id.to_string() };
+        let row = sqlx::query(
+            "SELECT f.system, a.object FROM first_password f JOIN account a ON a.id = f.account WHERE f.change = ? AND f.shown IS NULL",
+        )
+        .bind(id)
+        .fetch_optional(&self.reader)
+        .await?
+        .ok_or_else(missing)?;
+        let object = ObjectType::from_word(row.get("object")).ok_or_else(missing)?;
+        Ok((row.get("system"), object))
+    }
+
+    /// Takes a password out of its seal, once: it is journaled, and gone afterwards.
+    pub async fn reveal_first_password(&self, id: i64, principal: &str, now: Timestamp) -> Result<Zeroizing<String>, StoreError> {
+        let missing = || StoreError::Missing { what: "first password that was not shown yet", name: id.to_string() };
+        let password = self.first_password(id).await?.ok_or_else(missing)?;
+        let principal = principal.to_owned();
+        let mine = self
+            .writer
+            .run(move |c| {
+                Box::pin(async move {
+                    // Two who ask at once: the second finds nothing left.
+                    let done = sqlx::query("UPDATE first_password SET shown = ?, shown_to = ? WHERE change = ? AND shown IS NULL")
+                        .bind(stamp(now))
+                        .bind(&principal)
+                        .bind(id)
+                        .execute(&mut *c)
+                        .await?;
+                    if done.rows_affected() == 0 {
+                        return Ok(false);
+                    }
+                    sqlx::query("DELETE FROM secret WHERE owner = ? AND field = ?")
+                        .bind(OWNER)
+                        .bind(id.to_string())
+                        .execute(&mut *c)
+                        .await?;
+                    let identity: String =
+                        sqlx::query_scalar("SELECT identity FROM first_password WHERE change = ?").bind(id).fetch_one(&mut *c).await?;
+                    Entry::new(&principal, "password.shown", &identity).append(c, now).await?;
+                    Ok(true)
+                })
+            })
+            .await?;
+        if mine { Ok(password) } else { Err(missing()) }
+    }
+}
