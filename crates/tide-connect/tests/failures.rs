@@ -31,7 +31,7 @@ impl Seen {
 }
 
 fn settings(url: &str) -> LdapSettings {
-    LdapSettings { bind_dn: Some(format!("cn=eager-tide,ou=services,{BASE}")), timeout_seconds: 2, ..LdapSettings::new(url, BASE) }
+    LdapSettings { bind_dn: Some(format!("cn=eager-tide,ou=services,{BASE}")), timeout_seconds: 20, ..LdapSettings::new(url, BASE) }
 }
 
 fn ldap(settings: LdapSettings) -> LdapConnector {
@@ -84,14 +84,14 @@ async fn every_failure_of_a_directory_has_its_own_code_sentence_and_remedy() {
 
     // A port that accepts and says nothing, and one that speaks another protocol.
     let (_silent, place) = listener().await;
-    seen.one("silent", "Speaks LDAP", &ldap(settings(&format!("ldap://{place}")))).await;
+    seen.one("silent", "Speaks LDAP", &ldap(LdapSettings { timeout_seconds: 2, ..settings(&format!("ldap://{place}")) })).await;
     let (web, place) = listener().await;
     tokio::spawn(async move {
         while let Ok((mut stream, _)) = web.accept().await {
             let _ = stream.write_all(b"HTTP/1.1 400 Bad Request\r\n\r\n").await;
         }
     });
-    seen.one("not_ldap", "Speaks LDAP", &ldap(settings(&format!("ldap://{place}")))).await;
+    seen.one("not_ldap", "Speaks LDAP", &ldap(LdapSettings { timeout_seconds: 2, ..settings(&format!("ldap://{place}")) })).await;
 
     // TLS: untrusted, wrong name, expired, not yet, another pin, too old, not offered, not spoken.
     seen.one("tls_untrusted", "TLS verifies", &ldap(LdapSettings { start_tls: true, ..good.clone() })).await;

@@ -15,7 +15,7 @@ const PASSWORD: &str = "harbour-secret";
 
 fn settings(url: &str) -> LdapSettings {
     let bind_dn = Some(format!("cn=eager-tide,ou=services,{BASE}"));
-    LdapSettings { bind_dn, page_size: 50, timeout_seconds: 5, ..LdapSettings::new(url, BASE) }
+    LdapSettings { bind_dn, page_size: 50, timeout_seconds: 30, ..LdapSettings::new(url, BASE) }
 }
 
 fn connector(settings: LdapSettings, password: &str) -> Arc<LdapConnector> {
@@ -174,7 +174,7 @@ async fn a_read_that_is_cut_is_never_complete() {
     }
     directory.temper(Temper { busy: 1, ..Temper::default() });
     assert_eq!(drain(connector.clone().observe(ObjectType::Person)).await.1, Err("busy".into()));
-    directory.temper(Temper { stall: Some(Duration::from_secs(30)), ..Temper::default() });
+    directory.temper(Temper { stall: Some(Duration::from_secs(60)), ..Temper::default() });
     let impatient = LdapSettings { timeout_seconds: 1, ..settings(&directory.url) };
     let impatient = self::connector(impatient, PASSWORD);
     let (_, end) = drain(impatient.observe(ObjectType::Person)).await;

@@ -15,7 +15,7 @@ async fn service(count: usize) -> ScimService {
 }
 
 fn settings(url: &str) -> ScimSettings {
-    ScimSettings { page_size: 20, timeout_seconds: 5, ..ScimSettings::new(url) }
+    ScimSettings { page_size: 20, timeout_seconds: 30, ..ScimSettings::new(url) }
 }
 
 fn connector(url: &str, token: &str) -> Arc<ScimConnector> {

@@ -46,7 +46,7 @@ async fn tls_server(names: &[&str]) -> Made {
 }
 
 fn ldap(url: String, ca_pem: Option<String>, start_tls: bool) -> LdapConnector {
-    let settings = LdapSettings { start_tls, ca_pem, page_size: 100, timeout_seconds: 3, ..LdapSettings::new(url, BASE) };
+    let settings = LdapSettings { start_tls, ca_pem, page_size: 100, timeout_seconds: 8, ..LdapSettings::new(url, BASE) };
     LdapConnector::new(settings, None, Arc::default()).expect("sound")
 }
 
@@ -70,7 +70,7 @@ async fn an_authority_that_is_not_trusted_and_a_wrong_name_are_told_apart() {
     let scim = |port: u16, ca: &Made| {
         let settings = ScimSettings {
             ca_pem: Some(ca.ca_pem.clone()),
-            timeout_seconds: 3,
+            timeout_seconds: 8,
             ..ScimSettings::new(format!("https://127.0.0.1:{port}/scim/v2"))
         };
         ScimConnector::new(settings, Some(Secret::new("t")), Arc::new(Access::default())).expect("sound")
@@ -101,7 +101,7 @@ async fn slapd_that_stops_and_returns_is_found_again() {
         start_tls: true,
         bind_dn: Some(format!("cn=eager-tide,ou=services,{BASE}")),
         ca_pem: Some(slapd.certificates.ca_pem.clone()),
-        timeout_seconds: 3,
+        timeout_seconds: 8,
         ..LdapSettings::new(&slapd.url, BASE)
     };
     let connector = LdapConnector::new(settings, Some(Secret::new("secret")), Arc::default()).expect("sound");

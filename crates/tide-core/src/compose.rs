@@ -1,11 +1,12 @@
 //! Composing values: accounts into an identity, an identity into the account that a target should
 //! hold. Whose value wins is decided here, and nowhere else.
 
-use crate::expr::{ExprError, Program, Values};
+use crate::compare::equal;
+use crate::expr::{ExprError, Program, Root, Values};
 use crate::model::Account;
 use crate::reasons::{Place, Reason, ValueReason};
 use crate::rules::{Domains, IdentityRules, Mapping, Need, TypeRules};
-use crate::schema::{AttributeDef, Schema};
+use crate::schema::{AttributeDef, Schema, ValueKind};
 use crate::value::{Attributes, Value, show};
 
 /// An identity's values, or what keeps them from being composed.
@@ -160,49 +161,114 @@ pub fn holding<'r>(types: &'r TypeRules, identity: &Attributes) -> Result<Vec<(&
     Ok(all)
 }
 
+/// How the accounts of one system should look: its mappings, each with what the system says of its attribute.
+pub struct Shape<'r> {
+    types: &'r TypeRules,
+    schema: Option<&'r Schema>,
+    own: Vec<Slot<'r>>,
+}
+
+/// One mapping, ready for use.
+#[derive(Clone, Copy)]
+struct Slot<'r> {
+    mapping: &'r Mapping,
+    population: Option<&'r str>,
+    def: Option<&'r AttributeDef>,
+    /// Where its addresses may lie, if it gives any.
+    domains: Option<&'r Domains>,
+}
+
+impl Slot<'_> {
+    /// Does the account hold these values already, so that nothing else need be asked? What others write too is
+    /// looked at whole, and so is what points to somebody.
+    fn holds(&self, values: &[Value], account: &Account) -> bool {
+        !self.mapping.merge
+            && !values.is_empty()
+            && self.def.is_none_or(|def| def.kind != ValueKind::Reference)
+            && equal(self.def, values, account.attributes.get(&self.mapping.attribute))
+    }
+}
+
+impl<'r> Shape<'r> {
+    /// The shape of one type of one system; the schema says what the system can hold.
+    pub fn new(types: &'r TypeRules, schema: Option<&'r Schema>) -> Self {
+        let mut shape = Shape { types, schema, own: Vec::new() };
+        shape.own = types.outbound.iter().map(|mapping| shape.slot(mapping, None)).collect();
+        shape
+    }
+
+    fn slot(&self, mapping: &'r Mapping, population: Option<&'r str>) -> Slot<'r> {
+        let names = |domains: &&Domains| domains.attributes.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute));
+        let def = self.schema.and_then(|schema| schema.get(&mapping.attribute));
+        Slot { mapping, population, def, domains: self.types.domains.as_ref().filter(names) }
+    }
+
+    /// What the system should hold of an identity, which must carry `id` and `stage`. Of an account that is there,
+    /// values that it holds already are left out: what remains is to be compared.
+    pub fn desired(&self, identity: &Attributes, there: Option<&Account>) -> Desired<'r> {
+        let mut desired = Desired::default();
+        if self.types.populations.is_empty() {
+            for slot in &self.own {
+                fill(&mut desired, slot, identity, there);
+            }
+            return desired;
+        }
+        match holding(self.types, identity) {
+            Ok(holding) => {
+                for (mapping, population) in holding {
+                    fill(&mut desired, &self.slot(mapping, population), identity, there);
+                }
+            }
+            Err(problem) => desired.problems.push(problem),
+        }
+        desired
+    }
+}
+
 /// Computes what a target should hold. `identity` must carry `id` and `stage`; the schema says what the target
 /// can hold.
 pub fn desired<'r>(types: &'r TypeRules, identity: &Attributes, schema: Option<&'r Schema>) -> Desired<'r> {
-    let mut desired = Desired::default();
-    let holding = match holding(types, identity) {
-        Ok(holding) => holding,
-        Err(problem) => {
-            desired.problems.push(problem);
-            return desired;
-        }
+    Shape::new(types, schema).desired(identity, None)
+}
+
+fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, there: Option<&Account>) {
+    let &Slot { mapping, population, def, domains } = slot;
+    // Most mappings give a value as it is, and most accounts hold it: nothing is copied to see that.
+    if let (Some(account), None, Some((Root::Identity, name))) = (there, domains, mapping.program.plain())
+        && let values @ [Value::Text(_)] = identity.get(name)
+        && !values[0].is_blank()
+        && slot.holds(values, account)
+        && def.is_none_or(|def| def.unfit(values).is_none())
+    {
+        return;
+    }
+    let values = Values { account: None, identity: Some(identity) };
+    let mut found = match mapping.program.run(&values).map(tidy) {
+        Err(error) => return desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
+        Ok(found) => found,
     };
-    for (mapping, population) in holding {
-        let values = Values { account: None, identity: Some(identity) };
-        match mapping.program.run(&values).map(tidy) {
-            Err(error) => desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
-            Ok(mut found) => {
-                if let Some(domains) = &types.domains
-                    && domains.attributes.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute))
-                {
-                    for value in &mut found {
-                        match address(domains, value) {
-                            Ok(there) => *value = there,
-                            Err(why) => desired.problems.push(Reason::by(why, &domains.place)),
-                        }
-                    }
-                }
-                if found.is_empty() && mapping.need == Need::Wanted {
-                    desired.missed.push(mapping.attribute.clone());
-                }
-                if found.is_empty() && mapping.need == Need::Required {
-                    let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
-                    desired.problems.push(Reason::by(
-                        format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute),
-                        &mapping.place,
-                    ));
-                }
-                let def = schema.and_then(|schema| schema.get(&mapping.attribute));
-                if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
-                    desired.problems.push(Reason::by(unfit, &mapping.place));
-                }
-                desired.wanted.push(Wanted { mapping, def, population, values: found, later: Vec::new() });
+    if let Some(domains) = domains {
+        for value in &mut found {
+            match address(domains, value) {
+                Ok(there) => *value = there,
+                Err(why) => desired.problems.push(Reason::by(why, &domains.place)),
             }
         }
     }
-    desired
+    if found.is_empty() && mapping.need == Need::Wanted {
+        desired.missed.push(mapping.attribute.clone());
+    }
+    if found.is_empty() && mapping.need == Need::Required {
+        let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
+        desired.problems.push(Reason::by(
+            format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute),
+            &mapping.place,
+        ));
+    }
+    if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
+        desired.problems.push(Reason::by(unfit, &mapping.place));
+    }
+    if there.is_none_or(|account| !slot.holds(&found, account)) {
+        desired.wanted.push(Wanted { mapping, def, population, values: found, later: Vec::new() });
+    }
 }

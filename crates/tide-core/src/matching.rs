@@ -8,7 +8,10 @@ use crate::model::Account;
 use crate::rules::MatchRule;
 use crate::value::{Attributes, Value};
 use serde::{Deserialize, Serialize};
+use rustc_hash::FxHashMap;
+use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap};
+use std::rc::Rc;
 use unicode_normalization::UnicodeNormalization;
 
 /// How keys are compared.
@@ -286,26 +289,30 @@ pub enum Found<T> {
     },
 }
 
-/// Whoever is on one side, by the keys of the rules.
-struct Index<T> {
-    by_rule: Vec<HashMap<String, Vec<T>>>,
+/// Whoever is on one side, by the keys of the rules. A rule's keys are worked out when they are first asked for:
+/// once everybody is joined, hardly anybody asks.
+struct Index<'a, T> {
+    members: Vec<T>,
+    keys: Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>,
+    by_rule: Vec<OnceCell<FxHashMap<String, Vec<T>>>>,
 }
 
-impl<T: Copy + Ord> Index<T> {
-    fn new(rules: &[MatchRule], members: impl Iterator<Item = T> + Clone, keys: impl Fn(&MatchRule, T) -> BTreeSet<String>) -> Self {
-        let by_rule = rules
-            .iter()
-            .map(|rule| {
-                let mut map: HashMap<String, Vec<T>> = HashMap::new();
-                for member in members.clone() {
-                    for key in keys(rule, member) {
-                        map.entry(key).or_default().push(member);
-                    }
+impl<'a, T: Copy + Ord> Index<'a, T> {
+    fn new(rules: &[MatchRule], members: Vec<T>, keys: impl Fn(&MatchRule, T) -> BTreeSet<String> + 'a) -> Self {
+        Index { members, keys: Box::new(keys), by_rule: rules.iter().map(|_| OnceCell::new()).collect() }
+    }
+
+    fn get(&self, rules: &[MatchRule], place: usize, key: &str) -> &[T] {
+        let map = self.by_rule[place].get_or_init(|| {
+            let mut map: FxHashMap<String, Vec<T>> = FxHashMap::with_capacity_and_hasher(self.members.len(), Default::default());
+            for &member in &self.members {
+                for key in (self.keys)(&rules[place], member) {
+                    map.entry(key).or_default().push(member);
                 }
-                map
-            })
-            .collect();
-        Index { by_rule }
+            }
+            map
+        });
+        map.get(key).map_or(&[], Vec::as_slice)
     }
 
     /// The first rule that finds anybody decides; an earlier rule whose keys are there on both sides and
@@ -321,7 +328,7 @@ impl<T: Copy + Ord> Index<T> {
         for (place, rule) in rules.iter().enumerate() {
             let wanted = ours(rule);
             let all: BTreeSet<T> =
-                wanted.iter().filter_map(|key| self.by_rule[place].get(key)).flatten().copied().filter(|one| allow(*one)).collect();
+                wanted.iter().flat_map(|key| self.get(rules, place, key)).copied().filter(|one| allow(*one)).collect();
             let mut all = all.into_iter();
             let (Some(it), rest) = (all.next(), all.collect::<Vec<T>>()) else { continue };
             if !rest.is_empty() {
@@ -350,13 +357,13 @@ impl<T: Copy + Ord> Index<T> {
 pub struct AccountIndex<'a> {
     rules: &'a [MatchRule],
     accounts: &'a [Account],
-    index: Index<usize>,
+    index: Index<'a, usize>,
 }
 
 impl<'a> AccountIndex<'a> {
     /// Indexes those accounts of one system that may be matched.
     pub fn new(rules: &'a [MatchRule], accounts: &'a [Account], members: &[usize]) -> Self {
-        let index = Index::new(rules, members.iter().copied(), |rule, at| account_keys(rule, &accounts[at]));
+        let index = Index::new(rules, members.to_vec(), |rule, at| account_keys(rule, &accounts[at]));
         AccountIndex { rules, accounts, index }
     }
 
@@ -371,23 +378,38 @@ impl<'a> AccountIndex<'a> {
 /// Finds the identity that an account belongs to.
 pub struct IdentityIndex<'a> {
     rules: &'a [MatchRule],
-    identities: HashMap<&'a str, &'a Attributes>,
-    index: Index<&'a str>,
+    /// In the order of their ids.
+    identities: Rc<[(&'a str, &'a Attributes)]>,
+    index: Index<'a, usize>,
 }
 
 impl<'a> IdentityIndex<'a> {
     /// Indexes identities by the keys of one system's match rules.
     pub fn new(rules: &'a [MatchRule], identities: impl Iterator<Item = (&'a str, &'a Attributes)>) -> Self {
-        let identities: HashMap<&'a str, &'a Attributes> = identities.collect();
-        let index = Index::new(rules, identities.keys().copied(), |rule, id| identity_keys(rule, identities[id]));
+        let mut identities: Vec<(&'a str, &'a Attributes)> = identities.collect();
+        identities.sort_by_key(|(id, _)| *id);
+        let identities: Rc<[_]> = identities.into();
+        let listed = identities.clone();
+        let index = Index::new(rules, (0..identities.len()).collect(), move |rule, at| identity_keys(rule, listed[at].1));
         IdentityIndex { rules, identities, index }
+    }
+
+    fn of(&self, id: &str) -> Option<&'a Attributes> {
+        self.identities.binary_search_by(|(other, _)| (*other).cmp(id)).ok().map(|at| self.identities[at].1)
     }
 
     /// The identity that an account matches, among those that are allowed.
     pub fn find(&self, account: &Account, allow: impl Fn(&str) -> bool) -> Found<&'a str> {
-        let theirs = |rule: &MatchRule, id: &str| identity_keys(rule, self.identities[id]);
-        let differ = |rule: &MatchRule, id: &str| disagreement(rule, account, self.identities[id]);
-        let found = self.index.find(self.rules, |rule| account_keys(rule, account), theirs, differ, &allow);
+        let theirs = |rule: &MatchRule, at: usize| identity_keys(rule, self.identities[at].1);
+        let differ = |rule: &MatchRule, at: usize| disagreement(rule, account, self.identities[at].1);
+        let allowed = |at: usize| allow(self.identities[at].0);
+        let name = |at: usize| self.identities[at].0;
+        let found = match self.index.find(self.rules, |rule| account_keys(rule, account), theirs, differ, allowed) {
+            Found::Nobody => Found::Nobody,
+            Found::One { it, rule } => Found::One { it: name(it), rule },
+            Found::Doubtful { it, rule, why } => Found::Doubtful { it: name(it), rule, why },
+            Found::Several { all, rule } => Found::Several { all: all.into_iter().map(name).collect(), rule },
+        };
         match found {
             Found::One { it, rule } => match self.rival(account, it, false).filter(|(other, ..)| allow(other)) {
                 Some((_, by, key)) => {
@@ -408,7 +430,7 @@ impl<'a> IdentityIndex<'a> {
     /// Who else an account would belong to, by which certain rule and key: by one that this identity does
     /// not share, or (`instead`) by one of which it has another.
     pub fn rival(&self, account: &Account, own: &str, instead: bool) -> Option<(&'a str, usize, String)> {
-        let ours = self.identities.get(own)?;
+        let ours = self.of(own)?;
         self.rules.iter().enumerate().filter(|(_, rule)| rule.certain).find_map(|(place, rule)| {
             let there = account_keys(rule, account);
             if there.is_empty() {
@@ -418,8 +440,9 @@ impl<'a> IdentityIndex<'a> {
             if (instead && here.is_empty()) || !there.is_disjoint(&here) {
                 return None;
             }
-            let other = there.iter().filter_map(|key| self.index.by_rule[place].get(key)).flatten().find(|id| **id != own)?;
-            Some((*other, place, shown(&there)))
+            let found = there.iter().flat_map(|key| self.index.get(self.rules, place, key));
+            let other = found.map(|&at| self.identities[at].0).find(|id| *id != own)?;
+            Some((other, place, shown(&there)))
         })
     }
 }

@@ -355,7 +355,12 @@ async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: 
             return ([(header::CONTENT_TYPE, "application/scim+json")], r#"{"totalResults": 5, "Resources": [{"id": "#).into_response();
         }
         Some(Mischief::Nonsense) => return scim(StatusCode::OK, json!({"totalResults": "many", "Resources": {"id": 7}})),
-        Some(Mischief::Flood) => return scim(StatusCode::OK, json!({"filler": "x".repeat(40 << 20)})),
+        Some(Mischief::Flood) => {
+            // Without a length said before, so that the other side has to count.
+            static DROP: [u8; 1 << 20] = [b'x'; 1 << 20];
+            let drops = futures::stream::iter((0..40).map(|_| Ok::<_, std::convert::Infallible>(axum::body::Bytes::from_static(&DROP))));
+            return ([(header::CONTENT_TYPE, "application/scim+json")], axum::body::Body::from_stream(drops)).into_response();
+        }
         Some(Mischief::Hurry) => return scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests"),
         Some(Mischief::Close) => return hang_up(),
         Some(Mischief::DoAndClose) => {

@@ -429,6 +429,10 @@ fn causes(error: &reqwest::Error) -> String {
 }
 
 async fn read(mut response: Response) -> Result<Option<Vec<u8>>, reqwest::Error> {
+    // What says of itself that it is too large is not read at all.
+    if response.content_length().is_some_and(|length| length > MAX_BODY as u64) {
+        return Ok(None);
+    }
     let mut body = Vec::new();
     while let Some(chunk) = response.chunk().await? {
         if body.len() + chunk.len() > MAX_BODY {

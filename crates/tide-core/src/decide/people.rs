@@ -93,6 +93,7 @@ pub(crate) fn assemble(
     let taken: HashSet<&str> = known.iter().map(|i| i.id.as_str()).collect();
 
     let mut people: BTreeMap<String, Person> = known.iter().map(|identity| (identity.id.clone(), existing(identity))).collect();
+    let stored: HashMap<&str, &Attributes> = known.iter().map(|identity| (identity.id.as_str(), &identity.attributes)).collect();
     for link in &population.links {
         if let (Some(person), Some(&at)) = (people.get_mut(&link.identity), by_id.get(&link.account)) {
             person.linked.push(at);
@@ -134,7 +135,8 @@ pub(crate) fn assemble(
     }
     let mut people: Vec<Person> = people.into_values().collect();
     for person in &mut people {
-        compose_person(rules, population, kind, person);
+        let stored = stored.get(person.id.as_str()).copied();
+        compose_person(rules, population, kind, person, stored);
     }
     made_up::resolve(rules, population, kind, &mut people, outcome);
     made_up::name(rules, population, kind, &mut people, outcome);
@@ -178,7 +180,8 @@ fn existing(identity: &Identity) -> Person {
         label: String::new(),
         new: false,
         stage: identity.stage,
-        attributes: identity.attributes.clone(),
+        // Composed anew below, or taken over.
+        attributes: Attributes::new(),
         sources: Vec::new(),
         linked: Vec::new(),
         held: None,
@@ -401,9 +404,10 @@ pub(crate) fn feeding<'a>(
         .collect()
 }
 
-fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person) {
+fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person, stored: Option<&Attributes>) {
     let Some(declared) = rules.identities.get(&kind) else { return };
     if person.sources.is_empty() {
+        person.attributes = stored.cloned().unwrap_or_default();
         // Nobody feeds it any more: it keeps its last values. A held record is not a departure.
         if person.held.is_none() {
             if person.gone.is_none() {
@@ -414,10 +418,11 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
     } else {
         let sources = feeding(rules, population, kind, &person.sources);
         let Composed { attributes, problems, .. } = compose::identity(declared, &sources, false);
-        let stored = std::mem::replace(&mut person.attributes, attributes);
+        person.attributes = attributes;
+        let kept = |name: &str| stored.map_or(&[][..], |stored| stored.get(name));
         // What was made up once stays for life, whatever a source says later.
-        for attribute in declared.attributes.iter().filter(|a| a.generated.is_some() && !stored.get(&a.name).is_empty()) {
-            person.attributes.set(attribute.name.as_str(), stored.get(&attribute.name).to_vec());
+        for attribute in declared.attributes.iter().filter(|a| a.generated.is_some() && !kept(&a.name).is_empty()) {
+            person.attributes.set(attribute.name.as_str(), kept(&attribute.name).to_vec());
         }
         person.stage = Stage::Active;
         person.gone = None;

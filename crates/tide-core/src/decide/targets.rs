@@ -5,6 +5,7 @@ mod accounts;
 use super::people::{Person, account_label};
 use super::pointing::{self, Pointing};
 use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint, hands_off};
+use crate::compose;
 use crate::expr::Values;
 use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, Said};
 use crate::model::{Account, ObjectType, Population, SystemFacts};
@@ -25,8 +26,13 @@ struct Target<'a> {
     types: &'a TypeRules,
     facts: SystemFacts,
     schema: Option<&'a Schema>,
-    /// The account that holds each name, folded, as a place in the population's list.
-    names: HashMap<String, usize>,
+    /// The accounts that are there.
+    members: &'a [usize],
+    /// The account that holds each name, folded, as a place in the population's list. Worked out when somebody
+    /// is given a name.
+    names: Option<HashMap<String, usize>>,
+    /// How accounts should look.
+    shape: compose::Shape<'a>,
     /// Accounts that may be somebody's, with whose: a person must say.
     doubtful: HashMap<usize, String>,
     /// Accounts that are never touched, with why.
@@ -81,7 +87,9 @@ pub(super) fn decide(
             types,
             facts,
             schema,
-            names: HashMap::new(),
+            members: &members,
+            names: None,
+            shape: compose::Shape::new(types, schema),
             doubtful: HashMap::new(),
             untouchable,
             answers: Answers::of(&population.answers, system),
@@ -89,14 +97,7 @@ pub(super) fn decide(
             pointing: Vec::new(),
             place: 0,
         };
-        if let Some(name) = schema.and_then(|schema| schema.name_attribute.as_deref()) {
-            for &at in &members {
-                for value in population.accounts[at].attributes.get(name) {
-                    target.names.insert(fold(value), at);
-                }
-            }
-        }
-        target.decide(people, &members, outcome);
+        target.decide(people, outcome);
         let here = pointing::Here { population, kind, system, schema };
         pointing::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
     }
@@ -107,7 +108,8 @@ fn fold(value: &Value) -> String {
 }
 
 impl<'a> Target<'a> {
-    fn decide(&mut self, people: &[Person], members: &[usize], outcome: &mut Outcome) {
+    fn decide(&mut self, people: &[Person], outcome: &mut Outcome) {
+        let members = self.members;
         let owned: HashSet<usize> =
             people.iter().flat_map(|p| p.linked.iter().copied()).filter(|&at| self.population.accounts[at].system == self.system).collect();
         let free: Vec<usize> = members.iter().filter(|at| !self.untouchable.contains_key(at)).copied().collect();

@@ -37,6 +37,14 @@ pub(super) struct Node {
 }
 
 impl Node {
+    /// The attribute that it gives as it is.
+    pub fn plain(&self) -> Option<(Root, &str)> {
+        match &self.op {
+            Op::Attribute { root, name, .. } => Some((*root, name)),
+            _ => None,
+        }
+    }
+
     /// What it gives, in words, where that is known before it runs. Whatever it is, it may be missing too.
     pub fn kind(&self) -> Option<&'static str> {
         match &self.op {

@@ -129,6 +129,11 @@ impl Program {
         (outcome.and_then(|datum| datum.into_values(0)), steps)
     }
 
+    /// The attribute that it gives just as it is, if that is all that it does.
+    pub fn plain(&self) -> Option<(Root, &str)> {
+        self.node.plain()
+    }
+
     /// The attributes that it reads.
     pub fn reads(&self) -> &[(Root, String)] {
         &self.reads

@@ -34,10 +34,10 @@ impl Tide {
             (
                 "harbour",
                 "ldap",
-                serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 5}),
+                serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 30}),
                 PASSWORD,
             ),
-            ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 5}), "berth-token"),
+            ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 30}), "berth-token"),
         ] {
             let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.into()) };
             engine.add_system(new, "tester").await.expect("added");

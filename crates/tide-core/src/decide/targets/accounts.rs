@@ -10,11 +10,12 @@ use crate::model::Account;
 use crate::reasons::Reason;
 use crate::rules::WhenOut;
 use crate::value::Value;
+use std::collections::HashMap;
 
 impl<'a> Target<'a> {
     /// Nobody matches: an account is made.
     pub(super) fn make(&mut self, person: &Person, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
-        let mut desired = compose::desired(self.types, &person.attributes, self.schema);
+        let mut desired = self.shape.desired(&person.attributes, None);
         let pointing = pointing::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::Held), None, problem.clone());
@@ -61,7 +62,7 @@ impl<'a> Target<'a> {
             let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system));
             return (Some(Verdict::Held), Some(at), reason);
         }
-        let mut desired = compose::desired(self.types, &person.attributes, self.schema);
+        let mut desired = self.shape.desired(&person.attributes, Some(account));
         let pointing = pointing::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::Held), Some(at), problem.clone());
@@ -143,10 +144,19 @@ impl<'a> Target<'a> {
         desired.wanted.iter().find(|wanted| wanted.mapping.attribute.eq_ignore_ascii_case(name) && !wanted.values.is_empty())
     }
 
+    /// The names that are given in the target.
+    fn names(&mut self) -> &mut HashMap<String, usize> {
+        let (members, accounts, attribute) = (self.members, &self.population.accounts, self.schema.and_then(|s| s.name_attribute.as_deref()));
+        self.names.get_or_insert_with(|| {
+            let held = |at: usize| attribute.map_or(&[][..], |name| accounts[at].attributes.get(name));
+            members.iter().flat_map(|&at| held(at).iter().map(move |value| (fold(value), at))).collect()
+        })
+    }
+
     /// A name that another account holds would be refused by the target: it is said beforehand.
-    fn name_taken(&self, desired: &Desired<'a>, own: Option<usize>) -> Option<Reason> {
+    fn name_taken(&mut self, desired: &Desired<'a>, own: Option<usize>) -> Option<Reason> {
         let wanted = self.wanted_name(desired)?;
-        let holder = *self.names.get(&fold(&wanted.values[0]))?;
+        let holder = *self.names().get(&fold(&wanted.values[0]))?;
         if Some(holder) == own {
             return None;
         }
@@ -165,7 +175,7 @@ impl<'a> Target<'a> {
 
     fn take_name(&mut self, desired: &Desired<'a>, at: usize) {
         if let Some(name) = self.wanted_name(desired).map(|wanted| fold(&wanted.values[0])) {
-            self.names.entry(name).or_insert(at);
+            self.names().entry(name).or_insert(at);
         }
     }
 
