@@ -84,7 +84,8 @@ const tone = (state: string | null | undefined) =>
             ><code class="password">{{ shown[one.id] }}</code>
             <span class="faint">It is not kept: hand it over now.</span></template
           >
-          <span v-else-if="one.shown" class="faint">shown {{ time(one.shown) }} to {{ one.shown_to }}</span>
+          <span v-else-if="one.shown" class="faint">given {{ time(one.shown) }} to {{ one.shown_to }}</span>
+          <span v-else-if="one.error" class="bad">waits: {{ one.error }}</span>
           <Button v-else label="Show it, once" size="small" severity="secondary" @click="show(one.id)" />
         </p>
         <p v-if="refused" class="bad" role="alert">{{ refused }}</p>

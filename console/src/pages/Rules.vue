@@ -128,6 +128,11 @@ async function edit() {
               :lines="data.guards"
               :head="['Change', 'Limit']"
             />
+            <RuleTable
+              title="Call-outs: who is called, and where"
+              :lines="data.calls"
+              :head="['Call-out', 'Address']"
+            />
           </TabPanel>
           <TabPanel value="files">
             <details v-for="file in data.files" :key="file.name" open>

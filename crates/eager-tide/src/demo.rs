@@ -201,6 +201,7 @@ impl Demo {
         connect(&engine, systems).await?;
         let postroom = engine.give_token("postroom", "demo", secret(), "demo").await?.token;
         engine.watch_feeds();
+        engine.keep_calling();
         let listener = match tide_service::listen(self.listen).await {
             Ok(listener) => listener,
             Err(_) => tide_service::listen(SocketAddr::from(([127, 0, 0, 1], 0))).await?,
@@ -236,10 +237,16 @@ async fn serve_until(
     Ok(tide_service::serve(listener, engine, stop).await?)
 }
 
+/// An account of berthing that is somebody's.
+fn joined(stage: &Stage) -> String {
+    let theirs = |user: &serde_json::Value| stage.people.iter().any(|p| user["userName"] == p.mail.as_str());
+    stage.berthing.users().iter().find(|user| theirs(user)).and_then(|user| user["id"].as_str()).unwrap_or_default().to_owned()
+}
+
 fn welcome(stage: &Stage) {
     let (admin, password) = stage.harbour.admin();
     println!(
-        "\nReady. {} people in harbour and roster, {} accounts in berthing, none yet in classroom.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  ldapmodify -x -H {ldap} -D {admin} -w {password} <<END\ndn: {dn}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\nEND\n\nEdit the roster (it is read when it stands still):\n  $EDITOR {roster}\n\nGive somebody an address, as the mail service does:\n  curl -H 'authorization: Bearer {postroom}' -H 'content-type: application/scim+json' {url}/scim/v2/postroom/Users -d '{push}'\n\nCtrl-C ends the demo.",
+        "\nReady. {} people in harbour and roster, {} accounts in berthing, none yet in classroom.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  ldapmodify -x -H {ldap} -D {admin} -w {password} <<END\ndn: {dn}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\nEND\n\nEdit the roster (it is read when it stands still):\n  $EDITOR {roster}\n\nGive somebody an address, as the mail service does:\n  curl -H 'authorization: Bearer {postroom}' -H 'content-type: application/scim+json' {url}/scim/v2/postroom/Users -d '{push}'\n\nChange an account in berthing itself, behind our back (after a run):\n  curl -X PATCH -H 'authorization: Bearer {berth}' -H 'content-type: application/scim+json' {berthing}/Users/{joined} -d '{tamper}'\n\nCtrl-C ends the demo.",
         stage.people.len(),
         stage.berthing.users().len(),
         url = stage.url,
@@ -247,6 +254,10 @@ fn welcome(stage: &Stage) {
         number = stage.people.first().map_or("1001", |p| p.number.as_str()),
         roster = stage.roster.display(),
         postroom = stage.postroom,
+        berth = stage.berthing.token,
+        berthing = stage.berthing.url,
+        joined = joined(stage),
+        tamper = r#"{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"title","value":"Pirate"}]}"#,
         push = play::pushed("1003", "somebody@skerry.example"),
         ldap = stage.harbour.url(),
         dn = stage.people.first().map(world::Crew::dn).unwrap_or_default(),

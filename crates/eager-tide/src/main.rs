@@ -53,6 +53,9 @@ enum Command {
     /// First passwords of new accounts: shown once
     #[command(subcommand)]
     Passwords(client::passwords::Passwords),
+    /// Who is called by the rules: what they are told, and whether it arrives
+    #[command(subcommand)]
+    Calls(client::calls::Calls),
     /// Show what a run would do, and why; nothing is written
     Preview(client::changes::Preview),
     /// Read, decide and carry out
@@ -93,6 +96,7 @@ async fn main() -> ExitCode {
         Command::Feeds(command) => command.run(&reach).await,
         Command::Rules(command) => command.run(&reach).await,
         Command::Passwords(command) => command.run(&reach).await,
+        Command::Calls(command) => command.run(&reach).await,
         Command::Preview(preview) => preview.run(&reach).await,
         Command::Run(run) => run.run(&reach).await,
         Command::Changes(command) => command.run(&reach).await,

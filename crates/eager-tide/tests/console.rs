@@ -102,6 +102,17 @@ impl Browser {
         panic!("the page never says `{text}`; it says:\n{body}");
     }
 
+    /// Waits until the page holds a text no longer.
+    async fn gone(&self, text: &str) -> WebDriverResult<()> {
+        for _ in 0..200 {
+            if !self.says().await.unwrap_or_else(|_| text.to_owned()).contains(text) {
+                return Ok(());
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        panic!("the page still says `{text}`");
+    }
+
     /// Has the page note when it shows a text that may pass before anyone asks for it.
     async fn watch(&self, text: &str) -> WebDriverResult<()> {
         let text = serde_json::json!(text);
@@ -196,7 +207,7 @@ fn edit_directory(shown: &str, roster: &str) {
     assert!(tool.wait().unwrap().success(), "{shown}");
 }
 
-async fn story(browser: &Browser, console: &str, directory: &str, roster: &str) -> WebDriverResult<()> {
+async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, tamper: &str) -> WebDriverResult<()> {
     let driver = &browser.driver;
     // A wrong token is refused in words, and a page asked for is reached after signing in.
     let root = console.split('#').next().unwrap();
@@ -281,10 +292,17 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str) 
 
     // 6: the directory changes; the preview shows it, the run does it, and then nothing is left to do.
     edit_directory(directory, roster);
+    assert!(Command::new("sh").args(["-c", tamper]).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success(), "{tamper}");
     browser.button("Preview a run").await?;
     browser.text("Do exactly this (").await?;
     browser.text("out of scope in harbour").await?;
     browser.look("preview-leavers").await?;
+    let preview = driver.current_url().await?;
+    browser.page("Overview").await?;
+    browser.text("was changed in berthing itself").await?;
+    browser.button("I have seen these").await?;
+    browser.gone("was changed in berthing itself").await?;
+    driver.goto(preview.as_str()).await?;
     browser.button("Do exactly this").await?;
     driver.query(By::Css(".p-dialog:focus-within")).first().await?;
     browser.click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']").await?;
@@ -307,6 +325,11 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str) 
     browser.text("Values, and where each comes from").await?;
     browser.text("in step: berthing makes it so").await?;
     browser.look("identity").await?;
+    browser.button("Show it, once").await?;
+    browser.text("It is not kept: hand it over now.").await?;
+    driver.refresh().await?;
+    browser.text("to first operator").await?;
+    browser.gone("Show it, once").await?;
 
     // The dark theme and a small window hold too.
     driver
@@ -488,8 +511,52 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     browser.text("back to version 3").await?;
     browser.button("Drop it").await?;
     browser.text("Edit in a draft").await?;
+    two_at_once(browser).await?;
     browser.page("Overview").await?;
     Ok(())
+}
+
+/// Somebody else saves the same draft, and publishes meanwhile: nothing is written over without a word.
+async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
+    const OTHER: &str = "const [change, done] = arguments; const at = '/api/v1/rules/drafts/' + location.pathname.split('/').pop();
+        const put = (url, body) => fetch(url, {method: 'PUT', headers: {'content-type': 'application/json'}, body: JSON.stringify(body)});
+        const added = files => files.map(f => f.name === 'berthing.toml' ? {name: f.name, text: f.text + change} : {name: f.name, text: f.text});
+        const about = change.includes('published') ? '/api/v1/rules' : at;
+        fetch(about).then(r => r.json()).then(it => put(about, {edition: it.edition, files: added(it.files)})).then(r => done(r.status))";
+    let other = |change: &'static str| async move {
+        let status: i64 = browser.driver.execute_async(OTHER, vec![serde_json::json!(change)]).await?.convert()?;
+        assert!((200..300).contains(&status), "{status}");
+        WebDriverResult::Ok(())
+    };
+    let write = |text: &'static str| async move {
+        let editor = browser.driver.query(By::Css(".cm-content")).first().await?;
+        editor.click().await?;
+        editor.send_keys(Key::Control + "\u{e010}").await?;
+        editor.send_keys(text).await
+    };
+    browser.button("Edit in a draft").await?;
+    browser.text("nothing here has an effect before it is published").await?;
+    browser.click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]").await?;
+    other("\n# theirs").await?;
+    write("\n# mine").await?;
+    browser.text("Save mine over theirs").await?;
+    browser.button("Read theirs, and let mine go").await?;
+    browser.text("# theirs").await?;
+    browser.gone("# mine").await?;
+    other("\n# theirs again").await?;
+    write("\n# mine anew").await?;
+    browser.button("Save mine over theirs").await?;
+    browser.gone("Save mine over theirs").await?;
+    browser.driver.refresh().await?;
+    browser.click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]").await?;
+    browser.text("# mine anew").await?;
+    other("\n# published").await?;
+    browser.driver.refresh().await?;
+    browser.text("was published since this draft began").await?;
+    browser.button("Bring it in").await?;
+    browser.text("Changed here and in what was published, and kept as it is here").await?;
+    browser.button("Drop it").await?;
+    browser.text("Edit in a draft").await
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -499,12 +566,13 @@ async fn the_seven_steps_in_the_console() {
     let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
     let directory = demo.line("ldapmodify -x").trim().to_owned();
     let roster = demo.line("$EDITOR ").trim().trim_start_matches("$EDITOR").trim().to_owned();
+    let tamper = demo.line("curl -X PATCH").trim().to_owned();
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = std::sync::Arc::new(Browser::open(driver.port, profile.path()).await.expect("Chromium starts"));
     // In a task of its own: a panic with a live session would wait for minutes.
     let told = browser.clone();
-    let ended = tokio::spawn(async move { story(&told, &console, &directory, &roster).await }).await;
+    let ended = tokio::spawn(async move { story(&told, &console, &directory, &roster, &tamper).await }).await;
     if !matches!(ended, Ok(Ok(())))
         && let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES")
     {

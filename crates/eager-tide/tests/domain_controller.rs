@@ -184,12 +184,16 @@ async fn story() {
     let made = reader.write(&create).await.expect("made");
     assert_eq!(made.attributes.get("enabled"), [Value::Bool(false)]);
 
-    serve(&controller);
+    let password = serve(&controller);
+    let runa = LdapSettings { bind_dn: Some("runa.vik@skerry.example".into()), ..sound.clone() };
+    let report = connector(&runa, &password).tested().await;
+    assert!(report.healthy(), "the first password lets her in: {report:#?}");
+    assert_eq!(failed(&connector(&runa, "Quay-side-9").tested().await).0, "bind_refused");
 }
 
 /// A service is led there by its client: what the domain was born with, and the account with which we
 /// come, are left alone.
-fn serve(controller: &DomainController) {
+fn serve(controller: &DomainController) -> String {
     let folder = tempfile::tempdir().expect("a folder");
     let ca = folder.path().join("ca.pem");
     std::fs::write(&ca, &controller.certificates.ca_pem).expect("written");
@@ -216,8 +220,38 @@ fn serve(controller: &DomainController) {
     ] {
         assert!(out.contains(reason), "`{reason}` in: {out}");
     }
+    // A newcomer of the personnel office gets an account with a first password, which the controller takes.
+    let feeds = folder.path().join("crew");
+    std::fs::create_dir(&feeds).expect("made");
+    std::fs::write(feeds.join("crew.csv"), "number;given;family\n7001;Runa;Vik\n").expect("written");
+    let rules = folder.path().join("rules");
+    std::fs::create_dir(&rules).expect("made");
+    let write = |name: &str, text: &str| std::fs::write(rules.join(name), text).expect("written");
+    write("identities.toml", "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nuid = {}\n");
+    write(
+        "crew.toml",
+        "system = \"crew\"\n[person.inbound]\nnumber = 'account.number'\nname = 'words(account.given, account.family)'\nuid = 'lower(account.given + \".\" + account.family)'\n",
+    );
+    let controlled = format!(
+        "system = \"hall\"\n[[person.match]]\nname = \"number\"\naccount = 'account.employeeNumber'\nidentity = 'identity.number'\n[person.password]\nattribute = \"unicodePwd\"\nlength = 18\n[person.outbound]\ndn = '\"CN=\" + identity.name + \",OU=People,{}\"'\nobjectClass = {{ value = '[\"user\"]', keep = \"once\" }}\nsAMAccountName = 'identity.uid'\nuserPrincipalName = 'identity.uid + \"@skerry.example\"'\nemployeeNumber = 'identity.number'\nenabled = 'true'\n",
+        controller.base
+    );
+    write("hall.toml", &controlled);
+    let crew = feeds.to_str().expect("UTF-8");
+    said(&["systems", "add", "crew", "--kind", "feed", "--address", crew, "--key", "number"], "");
+    let hall = ["systems", "add", "hall", "--kind", "ldap", "--address", &controller.tls_url, "--ca", ca, "--as", "target"];
+    said(&[&hall[..], &["--bind-dn", &controller.admin, "--base-dn", &controller.base]].concat(), &controller.password);
+    said(&["rules", "publish", rules.to_str().expect("UTF-8")], "");
+    said(&["systems", "set", "hall", "--writable", "person"], "");
+    said(&["systems", "arm", "hall"], "");
+    let run = said(&["run"], "");
+    assert!(run.contains("1 done, 0 failed"), "{run}");
+    let waiting = said(&["passwords", "list"], "");
+    let number = waiting.lines().find(|line| line.contains("Runa Vik")).and_then(|line| line.split_whitespace().next()).expect("waits");
+    let password = said(&["passwords", "show", number], "").trim().to_owned();
     let shown = said(&["systems", "show", "harbour"], "");
     assert!(shown.contains("Functional level") && shown.contains("change feed"), "{shown}");
+    password
 }
 
 /// An object by its name, for a test.

@@ -212,6 +212,9 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
     holds(&said(&line.service, &["why", "nightwatch@berthing.example"], 0), &["a person must say whose it is"]);
     holds(&said(&line.service, &["match", "berthing", "--which", "unowned"], 0), &["nightwatch@berthing.example"]);
+    said(&line.service, &["match", "berthing", "--person", "nightwatch@berthing.example", "--skip"], 0);
+    holds(&said(&line.service, &["why", "nightwatch@berthing.example"], 0), &["it is left alone: a person said so"]);
+    holds(&said(&line.service, &["match", "berthing", "--which", "left-alone"], 0), &["nightwatch@berthing.example"]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -241,9 +244,13 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
     let other = line.data.join("other");
     said(&line.service, &["rules", "export", other.to_str().unwrap()], 0);
     edit(&other, "guards.toml", "[[guard]]", "# theirs\n[[guard]]");
+    edit(&other, "berthing.toml", "'identity.contract'", "'lower(identity.contract)'");
     said(&line.service, &["rules", "publish", other.to_str().unwrap()], 0);
     holds(&said(&line.service, &["rules", "draft", "publish", "1"], 1), &["published version 3 since", "rules draft renew 1"]);
-    holds(&said(&line.service, &["rules", "draft", "renew", "1"], 0), &["from version 3", "upper(identity.title)"]);
+    holds(
+        &said(&line.service, &["rules", "draft", "renew", "1"], 0),
+        &["from version 3", "upper(identity.title)", "kept as it is here: berthing.toml"],
+    );
     holds(&said(&line.service, &["rules", "draft", "publish", "1"], 0), &["published as version 4"]);
     // The exported folder remembers that it holds version 3.
     edit(&other, "guards.toml", "# theirs", "# theirs again");

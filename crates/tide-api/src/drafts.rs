@@ -260,8 +260,25 @@ pub struct FirstPassword {
     pub made: String,
     /// When it was shown; none while it waits.
     pub shown: Option<String>,
-    /// To whom.
+    /// To whom, or which call-out took it.
     pub shown_to: Option<String>,
+    /// Why it could not be handed over yet, where the rules hand it to a call-out.
+    pub error: Option<String>,
+}
+
+/// Somebody who is called.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CallOut {
+    /// Its name in the rules.
+    pub name: String,
+    /// Where it is called.
+    pub url: String,
+    /// Is there a secret to sign calls with?
+    pub secret: bool,
+    /// How many first passwords wait to be handed over.
+    pub waiting: usize,
+    /// Why they wait.
+    pub error: Option<String>,
 }
 
 /// A first password, shown once.

@@ -111,6 +111,8 @@ pub struct Rules {
     pub identities: Vec<RuleLine>,
     /// The limits.
     pub guards: Vec<RuleLine>,
+    /// Who is called.
+    pub calls: Vec<RuleLine>,
     /// Faults that it has by now, against what the systems say of themselves.
     pub faults: Vec<Fault>,
 }

@@ -8,6 +8,7 @@
 //! It is *not* a place for decisions, and it keeps nothing.
 
 mod access;
+mod call;
 mod error;
 mod feed;
 mod ldap;
@@ -18,6 +19,7 @@ mod settings;
 mod tls;
 
 pub use access::{Access, FeedMemory, Permit};
+pub use call::CallOut;
 pub use error::{ConnectError, Weight};
 pub use feed::{FeedConnector, FeedLook, LookColumn, look};
 pub use ldap::LdapConnector;

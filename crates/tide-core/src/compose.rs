@@ -7,7 +7,7 @@ use crate::model::Account;
 use crate::reasons::{Place, Reason, ValueReason};
 use crate::rules::{Domains, IdentityRules, Mapping, Need, TypeRules};
 use crate::schema::{AttributeDef, Schema, ValueKind};
-use crate::value::{Attributes, Value, show};
+use crate::value::{Attributes, Near, Value, show};
 
 /// An identity's values, or what keeps them from being composed.
 #[derive(Debug, Clone, Default)]
@@ -169,9 +169,9 @@ pub struct Shape<'r> {
 }
 
 /// One mapping, ready for use.
-#[derive(Clone, Copy)]
 struct Slot<'r> {
     mapping: &'r Mapping,
+    name: Near,
     population: Option<&'r str>,
     def: Option<&'r AttributeDef>,
     /// Where its addresses may lie, if it gives any.
@@ -185,7 +185,7 @@ impl Slot<'_> {
         !self.mapping.merge
             && !values.is_empty()
             && self.def.is_none_or(|def| def.kind != ValueKind::Reference)
-            && equal(self.def, values, account.attributes.get(&self.mapping.attribute))
+            && equal(self.def, values, account.attributes.near(&self.name))
     }
 }
 
@@ -200,7 +200,8 @@ impl<'r> Shape<'r> {
     fn slot(&self, mapping: &'r Mapping, population: Option<&'r str>) -> Slot<'r> {
         let names = |domains: &&Domains| domains.attributes.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute));
         let def = self.schema.and_then(|schema| schema.get(&mapping.attribute));
-        Slot { mapping, population, def, domains: self.types.domains.as_ref().filter(names) }
+        let name = Near::new(mapping.attribute.as_str());
+        Slot { mapping, name, population, def, domains: self.types.domains.as_ref().filter(names) }
     }
 
     /// What the system should hold of an identity, which must carry `id` and `stage`. Of an account that is there,
@@ -232,10 +233,10 @@ pub fn desired<'r>(types: &'r TypeRules, identity: &Attributes, schema: Option<&
 }
 
 fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, there: Option<&Account>) {
-    let &Slot { mapping, population, def, domains } = slot;
+    let &Slot { mapping, population, def, domains, .. } = slot;
     // Most mappings give a value as it is, and most accounts hold it: nothing is copied to see that.
     if let (Some(account), None, Some((Root::Identity, name))) = (there, domains, mapping.program.plain())
-        && let values @ [Value::Text(_)] = identity.get(name)
+        && let values @ [Value::Text(_)] = identity.near(name)
         && !values[0].is_blank()
         && slot.holds(values, account)
         && def.is_none_or(|def| def.unfit(values).is_none())
@@ -260,10 +261,9 @@ fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, t
     }
     if found.is_empty() && mapping.need == Need::Required {
         let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
-        desired.problems.push(Reason::by(
-            format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute),
-            &mapping.place,
-        ));
+        desired
+            .problems
+            .push(Reason::by(format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute), &mapping.place));
     }
     if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
         desired.problems.push(Reason::by(unfit, &mapping.place));

@@ -7,8 +7,8 @@ use crate::expr::{Program, Values};
 use crate::model::Account;
 use crate::rules::MatchRule;
 use crate::value::{Attributes, Value};
-use serde::{Deserialize, Serialize};
 use rustc_hash::FxHashMap;
+use serde::{Deserialize, Serialize};
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap};
 use std::rc::Rc;
@@ -327,8 +327,7 @@ impl<'a, T: Copy + Ord> Index<'a, T> {
     ) -> Found<T> {
         for (place, rule) in rules.iter().enumerate() {
             let wanted = ours(rule);
-            let all: BTreeSet<T> =
-                wanted.iter().flat_map(|key| self.get(rules, place, key)).copied().filter(|one| allow(*one)).collect();
+            let all: BTreeSet<T> = wanted.iter().flat_map(|key| self.get(rules, place, key)).copied().filter(|one| allow(*one)).collect();
             let mut all = all.into_iter();
             let (Some(it), rest) = (all.next(), all.collect::<Vec<T>>()) else { continue };
             if !rest.is_empty() {

@@ -4,8 +4,11 @@ use compact_str::CompactString;
 use jiff::Timestamp;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use smallvec::SmallVec;
+
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
 
 /// One value of an attribute.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -123,6 +126,41 @@ pub struct Attributes(Vec<(CompactString, Values)>);
 /// an account of twenty attributes is made of twenty texts and one list.
 type Values = SmallVec<[Value; 1]>;
 
+/// An attribute's name, with the place at which it was last found: the records of one system are laid out alike, so
+/// that it is nearly always there again, and need not be searched.
+#[derive(Debug, Default)]
+pub struct Near {
+    name: String,
+    place: AtomicU32,
+}
+
+impl Near {
+    /// A name that was not looked for yet.
+    pub fn new(name: impl Into<String>) -> Self {
+        Near { name: name.into(), place: AtomicU32::new(0) }
+    }
+}
+
+impl Clone for Near {
+    fn clone(&self) -> Self {
+        Near { name: self.name.clone(), place: AtomicU32::new(self.place.load(Relaxed)) }
+    }
+}
+
+impl fmt::Display for Near {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.name)
+    }
+}
+
+impl std::ops::Deref for Near {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        &self.name
+    }
+}
+
 impl Serialize for Attributes {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_map(self.iter())
@@ -188,6 +226,27 @@ impl Attributes {
             return &self.0[at].1;
         }
         self.0.iter().find(|(other, _)| other.eq_ignore_ascii_case(name)).map_or(&[], |(_, values)| values)
+    }
+
+    /// The same, looking first where the name was last found.
+    pub fn near(&self, name: &Near) -> &[Value] {
+        if let Some((other, values)) = self.0.get(name.place.load(Relaxed) as usize)
+            && other.as_str() == name.name
+        {
+            return values;
+        }
+        match self.0.binary_search_by(|(other, _)| other.as_str().cmp(name)) {
+            Ok(at) => {
+                name.place.store(u32::try_from(at).unwrap_or_default(), Relaxed);
+                &self.0[at].1
+            }
+            Err(_) => self.get(name),
+        }
+    }
+
+    /// Takes no more room than it needs.
+    pub fn shrink(&mut self) {
+        self.0.shrink_to_fit();
     }
 
     /// Names and values, in canonical order.

@@ -6,6 +6,7 @@
 
 mod act;
 mod allowed;
+mod calls;
 mod clock;
 mod drafts;
 mod error;
@@ -22,6 +23,7 @@ mod trial;
 mod watch;
 
 pub use allowed::Allowed;
+pub use calls::CallRow;
 pub use clock::{Clock, SystemClock};
 pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
@@ -51,6 +53,8 @@ pub struct Engine {
     access: Mutex<HashMap<String, Arc<Access>>>,
     /// Held while a preview or a run is on its way: runs never overlap.
     busy: Arc<tokio::sync::Mutex<()>>,
+    /// Held while calls go out, so that nothing is handed over twice.
+    calling: tokio::sync::Mutex<()>,
     /// Ends what is on its way.
     going: Mutex<Option<(i64, CancellationToken)>>,
     /// Ends everything when the service stops.
@@ -73,6 +77,7 @@ impl Engine {
             events: broadcast::Sender::new(1024),
             access: Mutex::default(),
             busy: Arc::default(),
+            calling: tokio::sync::Mutex::default(),
             going: Mutex::default(),
             stopping: CancellationToken::new(),
             tasks: tokio_util::task::TaskTracker::new(),

@@ -39,7 +39,11 @@ impl Engine {
     pub async fn reveal_password(&self, id: i64, principal: &str, name: &str) -> Result<Zeroizing<String>, EngineError> {
         let (system, object) = self.store.first_password_of(id).await?;
         let rules = self.rules().await?;
-        let shown_to = rules.set.of(&system, object).and_then(|types| types.password.as_ref()).map(|p| p.shown_to.clone());
+        let password = rules.set.of(&system, object).and_then(|types| types.password.as_ref());
+        if let Some(call) = password.and_then(|p| p.handed_to.as_ref()) {
+            return Err(EngineError::Refused(format!("the rules of {system} hand first passwords to {call}, and show them to nobody")));
+        }
+        let shown_to = password.map(|p| p.shown_to.clone());
         if let Some(names) = shown_to.filter(|names| !names.is_empty() && !names.iter().any(|one| one == name)) {
             return Err(EngineError::Refused(format!(
                 "the rules of {system} show first passwords to {}, and you are {name}",
@@ -61,6 +65,7 @@ mod tests {
             length: 12,
             sets: ["lower", "upper", "digit", "sign"].map(str::to_owned).to_vec(),
             shown_to: Vec::new(),
+            handed_to: None,
         };
         let drawn: Vec<_> = (0..200).map(|_| draw(&rules)).collect();
         for password in &drawn {

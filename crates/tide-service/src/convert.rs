@@ -330,13 +330,22 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
         ));
     }
     if let Some(password) = &types.password {
-        let to = if password.shown_to.is_empty() { "any operator".to_owned() } else { password.shown_to.join(", ") };
+        let to = match &password.handed_to {
+            Some(call) => format!("handed to {call}"),
+            None if password.shown_to.is_empty() => "shown once to any operator".to_owned(),
+            None => format!("shown once to {}", password.shown_to.join(", ")),
+        };
         lines.push(line(
             "first password",
-            &format!("{} characters of {} in {}, shown once to {to}", password.length, password.sets.join(", "), password.attribute),
+            &format!("{} characters of {} in {}, {to}", password.length, password.sets.join(", "), password.attribute),
         ));
     }
     lines
+}
+
+pub fn call_line(name: &str, call: &tide_core::rules::CallRules) -> tide_api::RuleLine {
+    let note = format!("an answer is waited for {} s", call.timeout_seconds);
+    tide_api::RuleLine { name: name.to_owned(), text: call.url.clone(), note, place: call.place.to_string() }
 }
 
 pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_api::FileDifference {

@@ -28,6 +28,12 @@ pub struct PasswordRow {
     pub made: String,
     /// When it was shown, and to whom.
     pub shown: Option<(String, String)>,
+    /// How often it was tried in vain to hand it over.
+    pub attempts: i64,
+    /// When that was tried last.
+    pub tried: Option<String>,
+    /// Why it is not handed over yet.
+    pub error: Option<String>,
 }
 
 impl Store {
@@ -90,6 +96,9 @@ impl Store {
                 account: row.get("account_name"),
                 made: row.get("made"),
                 shown: row.get::<Option<String>, _>("shown").zip(row.get::<Option<String>, _>("who")),
+                attempts: row.get("attempts"),
+                tried: row.get("tried"),
+                error: row.get("error"),
             })
             .collect())
     }
@@ -108,6 +117,24 @@ impl Store {
         Ok((row.get("system"), object))
     }
 
+    /// Notes that a password could not be handed over.
+    pub async fn first_password_kept(&self, id: i64, error: &str, now: Timestamp) -> Result<(), StoreError> {
+        let error = error.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE first_password SET attempts = attempts + 1, tried = ?, error = ? WHERE change = ?")
+                        .bind(stamp(now))
+                        .bind(error)
+                        .bind(id)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
     /// Takes a password out of its seal, once: it is journaled, and gone afterwards.
     pub async fn reveal_first_password(&self, id: i64, principal: &str, now: Timestamp) -> Result<Zeroizing<String>, StoreError> {
         let missing = || StoreError::Missing { what: "first password that was not shown yet", name: id.to_string() };
@@ -118,12 +145,13 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     // Two who ask at once: the second finds nothing left.
-                    let done = sqlx::query("UPDATE first_password SET shown = ?, shown_to = ? WHERE change = ? AND shown IS NULL")
-                        .bind(stamp(now))
-                        .bind(&principal)
-                        .bind(id)
-                        .execute(&mut *c)
-                        .await?;
+                    let done =
+                        sqlx::query("UPDATE first_password SET shown = ?, shown_to = ?, error = NULL WHERE change = ? AND shown IS NULL")
+                            .bind(stamp(now))
+                            .bind(&principal)
+                            .bind(id)
+                            .execute(&mut *c)
+                            .await?;
                     if done.rows_affected() == 0 {
                         return Ok(false);
                     }

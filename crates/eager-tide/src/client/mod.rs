@@ -1,5 +1,6 @@
 //! The client: it knows the API's types and HTTP, and nothing else of the service.
 
+pub mod calls;
 pub mod changes;
 pub mod connection;
 pub mod drafts;

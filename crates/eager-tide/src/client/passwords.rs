@@ -32,8 +32,8 @@ impl Passwords {
                 } else {
                     let rows = all.into_iter().map(|one| {
                         let state = match (one.shown, one.shown_to) {
-                            (Some(at), Some(who)) => format!("shown {} to {who}", output::time(&at)),
-                            _ => "waits".into(),
+                            (Some(at), Some(who)) => format!("given {} to {who}", output::time(&at)),
+                            _ => one.error.map_or_else(|| "waits".into(), |error| format!("waits: {error}")),
                         };
                         vec![one.id.to_string(), one.label, one.system, one.account, output::time(&one.made), state]
                     });

@@ -77,7 +77,7 @@ pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
     )
 }
 
-fn usable(url: &str) -> Result<Url, ConnectError> {
+pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
     let wrong = |what: String| {
         ConnectError::lasting(
             "url",
@@ -99,6 +99,19 @@ fn usable(url: &str) -> Result<Url, ConnectError> {
     Ok(parsed)
 }
 
+/// The client that all requests go out with: it follows nothing, and calls no address that is never called.
+pub(crate) fn careful(tls: &rustls::ClientConfig, timeout: Duration) -> Result<Client, ConnectError> {
+    Client::builder()
+        .tls_backend_preconfigured(tls.clone())
+        .timeout(timeout)
+        .connect_timeout(Duration::from_secs(10))
+        .redirect(reqwest::redirect::Policy::none())
+        .dns_resolver(Arc::new(Careful))
+        .no_proxy()
+        .build()
+        .map_err(|error| ConnectError::lasting("url", error.to_string(), "check the URL"))
+}
+
 impl Http {
     pub fn new(way: &Way<'_>, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
         let mut base = usable(way.url)?;
@@ -109,15 +122,7 @@ impl Http {
             usable(token_url)?;
         }
         let tls = crate::tls::client(&way.trust)?;
-        let client = Client::builder()
-            .tls_backend_preconfigured((*tls).clone())
-            .timeout(Duration::from_secs(u64::from(way.timeout_seconds.max(1))))
-            .connect_timeout(Duration::from_secs(10))
-            .redirect(reqwest::redirect::Policy::none())
-            .dns_resolver(Arc::new(Careful))
-            .no_proxy()
-            .build()
-            .map_err(|error| ConnectError::lasting("url", error.to_string(), "check the base URL"))?;
+        let client = careful(&tls, Duration::from_secs(u64::from(way.timeout_seconds.max(1))))?;
         let pace = access.pace(way.in_flight, way.per_second);
         Ok(Http { client, base, auth: way.auth.clone(), secret, access, pace })
     }

@@ -135,6 +135,8 @@ pub(crate) fn assemble(
     }
     let mut people: Vec<Person> = people.into_values().collect();
     for person in &mut people {
+        person.sources.shrink_to_fit();
+        person.linked.shrink_to_fit();
         let stored = stored.get(person.id.as_str()).copied();
         compose_person(rules, population, kind, person, stored);
     }
@@ -445,6 +447,7 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
     };
     person.attributes.set("id", vec![Value::text(&person.id)]);
     person.attributes.set("stage", vec![Value::text(person.stage.word())]);
+    person.attributes.shrink();
 }
 
 /// Two identities with one value of a unique attribute: the established one goes on, the others

@@ -2,6 +2,7 @@
 
 use super::functions::{self, Function};
 use super::{ExprError, MAX_DEPTH, MAX_NESTING, MAX_SOURCE, Root};
+use crate::value::Near;
 use cel::common::ast::{Expr, IdedExpr, LiteralValue, SourceInfo, operators};
 use std::collections::BTreeMap;
 
@@ -38,7 +39,7 @@ pub(super) struct Node {
 
 impl Node {
     /// The attribute that it gives as it is.
-    pub fn plain(&self) -> Option<(Root, &str)> {
+    pub fn plain(&self) -> Option<(Root, &Near)> {
         match &self.op {
             Op::Attribute { root, name, .. } => Some((*root, name)),
             _ => None,
@@ -86,7 +87,7 @@ pub(super) enum Op {
     /// An attribute; `list` when it is read as all its values.
     Attribute {
         root: Root,
-        name: String,
+        name: Near,
         list: bool,
     },
     Local(String),
@@ -314,7 +315,7 @@ impl Compiler<'_, '_> {
             },
         };
         self.reads.push((root, name.clone()));
-        Ok(Some(Op::Attribute { root, name, list }))
+        Ok(Some(Op::Attribute { root, name: Near::new(name), list }))
     }
 
     fn call(&mut self, tree: &IdedExpr, call: &cel::common::ast::CallExpr, offset: usize) -> Result<Op, ExprError> {

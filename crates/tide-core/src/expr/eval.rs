@@ -2,7 +2,7 @@
 
 use super::compile::{Binary, Node, Op};
 use super::{ExprError, MAX_FUEL, MAX_SIZE, Root};
-use crate::value::{Attributes, Value};
+use crate::value::{Attributes, Near, Value};
 use jiff::Timestamp;
 use std::cell::Cell;
 use std::cmp::Ordering;
@@ -253,12 +253,12 @@ impl Context<'_> {
         }
     }
 
-    fn attribute(&self, root: Root, name: &str, list: bool) -> Datum {
+    fn attribute(&self, root: Root, name: &Near, list: bool) -> Datum {
         let record = match root {
             Root::Account => self.values.account,
             Root::Identity => self.values.identity,
         };
-        let values = record.map_or(&[][..], |record| record.get(name));
+        let values = record.map_or(&[][..], |record| record.near(name));
         if list {
             Datum::List(values.iter().map(Datum::from_value).collect())
         } else {

@@ -28,7 +28,7 @@ pub use eval::{Datum, Values};
 pub use functions::catalogue;
 pub use trace::{Step, shown};
 
-use crate::value::{Attributes, Value};
+use crate::value::{Attributes, Near, Value};
 use compile::Node;
 use std::fmt;
 
@@ -130,7 +130,7 @@ impl Program {
     }
 
     /// The attribute that it gives just as it is, if that is all that it does.
-    pub fn plain(&self) -> Option<(Root, &str)> {
+    pub fn plain(&self) -> Option<(Root, &Near)> {
         self.node.plain()
     }
 

@@ -1,7 +1,7 @@
 //! The rule set: what the engineer wrote, typed and checked.
 //!
 //! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
-//! (look-up tables), `blocks.toml` (mappings that systems share), `guards.toml` (limits), and one file per system. [`RuleSet::load`] reads their
+//! (look-up tables), `blocks.toml` (mappings that systems share), `guards.toml` (limits), `calls.toml` (who is called), and one file per system. [`RuleSet::load`] reads their
 //! texts; every fault names file, line and column and says what to do.
 
 pub mod difference;
@@ -45,6 +45,8 @@ pub struct RuleSet {
     pub tables: Tables,
     /// Limits.
     pub guards: Vec<Guard>,
+    /// Who is called, by name.
+    pub calls: BTreeMap<String, CallRules>,
     /// The systems' rules, by the system's name.
     pub systems: BTreeMap<String, SystemRules>,
 }
@@ -241,6 +243,19 @@ pub struct PasswordRules {
     pub sets: Vec<String>,
     /// The principals who may see it, by name; none named means any operator.
     pub shown_to: Vec<String>,
+    /// The call-out that it is handed to instead of being shown.
+    pub handed_to: Option<String>,
+}
+
+/// Somebody who is called.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CallRules {
+    /// The address that takes the calls.
+    pub url: String,
+    /// How long an answer is waited for, in seconds.
+    pub timeout_seconds: u32,
+    /// Where it stands.
+    pub place: Place,
 }
 
 /// Who takes part with a system.

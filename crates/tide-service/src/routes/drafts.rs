@@ -9,8 +9,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    Difference, DifferenceQuery, Draft, DraftRow, Effect, FirstPassword, MappingTrial, NewDraft, NewMappingTrial, Problem, PublishDraft,
-    Published, RuleFile, RuleFiles, RuleVersion, SaveDraft, ShownPassword,
+    CallOut, Difference, DifferenceQuery, Draft, DraftRow, Effect, FirstPassword, MappingTrial, NewDraft, NewMappingTrial, NewSecret,
+    Problem, PublishDraft, Published, RuleFile, RuleFiles, RuleVersion, SaveDraft, ShownPassword,
 };
 use tide_core::rules::Severity;
 
@@ -169,6 +169,7 @@ pub async fn list_passwords(State(service): State<Service>) -> Result<Json<Vec<F
             made: row.made,
             shown,
             shown_to,
+            error: row.error,
         }
     };
     Ok(Json(service.engine.first_passwords().await?.into_iter().map(password).collect()))
@@ -184,4 +185,33 @@ pub async fn show_password(
 ) -> Result<Json<ShownPassword>, Refusal> {
     let password = service.engine.reveal_password(id, &caller.principal.id, &caller.principal.name).await?;
     Ok(Json(ShownPassword { password: password.as_str().to_owned() }))
+}
+
+/// Who is called, by the published rules.
+#[utoipa::path(get, path = "/api/v1/calls", tag = "rules", responses((status = 200, body = Vec<CallOut>)))]
+pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<CallOut>>, Refusal> {
+    let call =
+        |row: tide_engine::CallRow| CallOut { name: row.name, url: row.url, secret: row.secret, waiting: row.waiting, error: row.error };
+    Ok(Json(service.engine.calls().await?.into_iter().map(call).collect()))
+}
+
+/// Sets the secret that calls are signed with (RFC 9421, HMAC-SHA256).
+#[utoipa::path(put, path = "/api/v1/calls/{name}/secret", tag = "rules", params(("name" = String, Path)), request_body = NewSecret,
+    responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn set_call_secret(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(new): Body<NewSecret>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.set_call_secret(&name, &new.secret, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Calls with nothing to tell, to see whether the call is taken.
+#[utoipa::path(post, path = "/api/v1/calls/{name}/test", tag = "rules", params(("name" = String, Path)),
+    responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn test_call(State(service): State<Service>, Path(name): Path<String>) -> Result<StatusCode, Refusal> {
+    service.engine.test_call(&name).await?;
+    Ok(StatusCode::NO_CONTENT)
 }

@@ -38,6 +38,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
         systems,
         identities,
         guards,
+        calls: set.calls.iter().map(|(name, call)| convert::call_line(name, call)).collect(),
         faults: faults.iter().map(convert::fault).collect(),
     }))
 }

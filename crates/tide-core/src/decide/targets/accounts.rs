@@ -146,7 +146,8 @@ impl<'a> Target<'a> {
 
     /// The names that are given in the target.
     fn names(&mut self) -> &mut HashMap<String, usize> {
-        let (members, accounts, attribute) = (self.members, &self.population.accounts, self.schema.and_then(|s| s.name_attribute.as_deref()));
+        let (members, accounts, attribute) =
+            (self.members, &self.population.accounts, self.schema.and_then(|s| s.name_attribute.as_deref()));
         self.names.get_or_insert_with(|| {
             let held = |at: usize| attribute.map_or(&[][..], |name| accounts[at].attributes.get(name));
             members.iter().flat_map(|&at| held(at).iter().map(move |value| (fold(value), at))).collect()

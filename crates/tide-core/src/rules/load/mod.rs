@@ -20,6 +20,7 @@ const IDENTITIES: &str = "identities.toml";
 const TABLES: &str = "tables.toml";
 const GUARDS: &str = "guards.toml";
 const BLOCKS: &str = "blocks.toml";
+const CALLS: &str = "calls.toml";
 /// The kinds of change that a guard can limit.
 const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "delete"];
 
@@ -49,8 +50,11 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         Some((source, table)) => blocks(&Section::new(source, table.get_ref(), 0, BLOCKS)),
         None => BTreeMap::new(),
     };
+    if let Some((source, table)) = named_file(CALLS) {
+        rules.calls = calls(&Section::new(source, table.get_ref(), 0, CALLS));
+    }
     for (source, table) in &parsed {
-        if [IDENTITIES, TABLES, GUARDS, BLOCKS].contains(&source.name) {
+        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS].contains(&source.name) {
             continue;
         }
         let section = Section::new(source, table.get_ref(), 0, source.name);
@@ -311,6 +315,29 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
     }
 }
 
+/// Who is called, and where.
+fn calls(root: &Section<'_>) -> BTreeMap<String, CallRules> {
+    let mut all = BTreeMap::new();
+    for (name, at, value) in root.entries() {
+        let Some(section) = root.as_section(name, value, format!("call {name}")) else { continue };
+        let timeout_seconds = section.number("timeout_seconds").unwrap_or(10);
+        if !(1..=120).contains(&timeout_seconds) {
+            root.source.error(at, format!("an answer is not waited for {timeout_seconds} s"), Some("choose from 1 to 120".into()));
+        }
+        match section.text("url") {
+            Some((url, span)) => {
+                if !(url.starts_with("https://") || url.starts_with("http://")) {
+                    root.source.error(span.start, format!("`{url}` is not an address that can be called"), Some("https://…".into()));
+                }
+                all.insert(name.to_owned(), CallRules { url, timeout_seconds, place: root.source.place(at) });
+            }
+            None => root.source.error(at, format!("it is not said where `{name}` is called"), Some("url = \"https://…\"".into())),
+        }
+        section.done();
+    }
+    all
+}
+
 fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
     let mut all = Vec::new();
     for item in root.list("guard") {
@@ -495,7 +522,7 @@ fn type_rules(
     types.when_unowned = section
         .word("when_unowned", &[("ignore", WhenUnowned::Ignore), ("disable", WhenUnowned::Disable), ("ask", WhenUnowned::Ask)])
         .unwrap_or_default();
-    types.password = section.section("password").and_then(|password| self::password(password, schema));
+    types.password = section.section("password").and_then(|password| self::password(password, schema, &rules.calls));
     types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
         source.warn(
@@ -548,7 +575,7 @@ fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &Source<'_>) {
 /// The sets of characters that passwords are drawn from.
 pub const PASSWORD_SETS: [&str; 4] = ["lower", "upper", "digit", "sign"];
 
-fn password(section: Section<'_>, schema: Option<&Schema>) -> Option<PasswordRules> {
+fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BTreeMap<String, CallRules>) -> Option<PasswordRules> {
     let source = section.source;
     let attribute = section.text("attribute");
     let length = section.number("length").map_or(20, |length| length as usize);
@@ -575,10 +602,23 @@ fn password(section: Section<'_>, schema: Option<&Schema>) -> Option<PasswordRul
     if attribute.is_none() {
         source.error(section.at, "it is not said which attribute takes the password", Some("attribute = \"userPassword\"".into()));
     }
-    let shown_to = section.texts("shown_to").into_iter().map(|(name, _)| name).collect();
+    let shown_to: Vec<String> = section.texts("shown_to").into_iter().map(|(name, _)| name).collect();
+    let handed_to = section.text("handed_to").map(|(name, span)| {
+        if !calls.contains_key(&name) {
+            source.error(
+                span.start,
+                format!("nobody is called `{name}`"),
+                Some(format!("calls.toml: [{name}] and below it url = \"https://…\"")),
+            );
+        }
+        if !shown_to.is_empty() {
+            source.error(span.start, "what is handed over is shown to nobody", Some("leave out `shown_to`, or `handed_to`".into()));
+        }
+        name
+    });
     section.done();
     let sets = if sets.is_empty() { PASSWORD_SETS.map(str::to_owned).to_vec() } else { sets };
-    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to })
+    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to })
 }
 
 fn program(source: &Source<'_>, text: &(String, Range<usize>), known: &Known<'_>) -> Option<Program> {

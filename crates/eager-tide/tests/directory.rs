@@ -1,0 +1,275 @@
+//! A real directory as the target of a running service: references as its names, values that others write too,
+//! first passwords that a call-out takes, and what the rules make of deletions and of values that do not fit.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use axum::http::HeaderMap;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use common::{Service, client, connect, holds, said, text};
+use hmac::{Hmac, KeyInit, Mac};
+use ldap3::{Ldap, LdapConnAsync, Mod, Scope, SearchEntry};
+use serde_json::Value;
+use sha2::{Digest, Sha256};
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex};
+use tide_ldap::ldif::Entry;
+use tide_standins::directory::Directory;
+use tide_standins::scim_service::ScimService;
+use tide_standins::slapd::Slapd;
+use tide_standins::world::{self, BASE, Crew};
+
+const SECRET: &str = "a secret that both sides know";
+
+const CREWHALL: &str = r#"
+system = "crewhall"
+
+[person]
+when_deleted = "ignore"
+
+[person.password]
+attribute = "userPassword"
+length = 16
+handed_to = "welcome-desk"
+
+[[person.match]]
+name = "employee number"
+account = 'account.employeeNumber'
+identity = 'identity.employeeNumber'
+
+[person.outbound]
+dn             = '"uid=" + identity.userName + ",ou=" + identity.department + ",ou=people,dc=skerry,dc=example"'
+objectClass    = { value = '["inetOrgPerson"]', keep = "once" }
+uid            = 'identity.userName'
+cn             = 'identity.displayName'
+sn             = { value = 'either(identity.familyName, identity.displayName)', required = true }
+mail           = 'identity.mail'
+employeeNumber = 'identity.employeeNumber'
+manager        = 'identity.manager'
+secretary      = 'identity.mentor'
+businessCategory = { value = 'identity.port', values = "merge" }
+
+[[group.match]]
+name = "name"
+account = 'account.cn'
+identity = 'identity.name'
+
+[group.outbound]
+dn          = '"cn=" + identity.name + ",ou=groups,dc=skerry,dc=example"'
+objectClass = { value = '["groupOfNames"]', keep = "once" }
+cn          = 'identity.name'
+member      = 'identity.members'
+"#;
+
+/// Takes calls like the service behind a front desk, and looks whether we signed them.
+async fn desk() -> (String, Arc<Mutex<Vec<Value>>>) {
+    let taken: Arc<Mutex<Vec<Value>>> = Arc::default();
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let url = format!("http://{}/first-passwords", listener.local_addr().unwrap());
+    let (kept, target) = (taken.clone(), url.clone());
+    let take = move |headers: HeaderMap, body: String| async move {
+        let header = |name: &str| headers[name].to_str().unwrap().to_owned();
+        let digest = format!("sha-256=:{}:", STANDARD.encode(Sha256::digest(body.as_bytes())));
+        assert_eq!(header("content-digest"), digest);
+        let input = header("signature-input").strip_prefix("tide=").unwrap().to_owned();
+        let base = format!("\"@method\": POST\n\"@target-uri\": {target}\n\"content-digest\": {digest}\n\"@signature-params\": {input}");
+        let mut mac = Hmac::<Sha256>::new_from_slice(SECRET.as_bytes()).unwrap();
+        mac.update(base.as_bytes());
+        if header("signature") != format!("tide=:{}:", STANDARD.encode(mac.finalize().into_bytes())) {
+            return axum::http::StatusCode::UNAUTHORIZED;
+        }
+        kept.lock().unwrap().push(serde_json::from_str(&body).unwrap());
+        axum::http::StatusCode::NO_CONTENT
+    };
+    let app = axum::Router::new().route("/first-passwords", axum::routing::post(take));
+    tokio::spawn(async move { axum::serve(listener, app).await });
+    (url, taken)
+}
+
+struct Hall {
+    folder: tempfile::TempDir,
+    people: Vec<Crew>,
+    harbour: Directory,
+    _berthing: ScimService,
+    hall: Slapd,
+    service: Service,
+    calls: Arc<Mutex<Vec<Value>>>,
+}
+
+impl Hall {
+    async fn start() -> Hall {
+        let folder = tempfile::tempdir().unwrap();
+        let people = world::people(world::SEED, 30);
+        let harbour = Directory::start(&world::directory(&people, "harbour-secret"), "harbour-secret").await.unwrap();
+        let berthing = ScimService::start(world::berthing(&people), "berth-token").await.unwrap();
+        let mut entries = world::directory(&[], "hall-secret");
+        // Groups of the source have their own place; one member whom we know nothing of keeps the hall's own group alive.
+        entries.push(
+            Entry::new(format!("uid=older,ou=Deck,ou=people,{BASE}"))
+                .with("objectClass", &["inetOrgPerson"])
+                .with("uid", &["older"])
+                .with("cn", &["Older Spelling"])
+                .with("sn", &["Older"])
+                .with("businessCategory", &["choir"])
+                .with("employeeNumber", &[&people[5].number]),
+        );
+        let hall = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await.unwrap().unwrap();
+        let service = Service::start(&folder.path().join("data"));
+        connect(&service, &harbour, &berthing, folder.path());
+        let (url, calls) = desk().await;
+        let add = ["systems", "add", "crewhall", "--kind", "ldap", "--address", &hall.url, "--bind-dn", &hall.admin_dn, "--base-dn", BASE];
+        let added = client(&service.url, &service.token, &add, &hall.admin_password);
+        assert!(added.status.success(), "{}", text(&added));
+        let rules = folder.path().join("rules");
+        for (name, text) in world::rules() {
+            let text = match name {
+                "identities.toml" => text
+                    .replace("crewName]", "crewName]")
+                    .replace("manager        =", "mentor         = { reference = \"person\", by = \"employeeNumber\" }\nmanager        ="),
+                "harbour.toml" => {
+                    text.replace("manager        =", &format!("mentor         = '\"{}\"'\nmanager        =", people[9].number))
+                }
+                _ => text.to_owned(),
+            };
+            std::fs::write(rules.join(name), text).unwrap();
+        }
+        std::fs::write(rules.join("crewhall.toml"), CREWHALL).unwrap();
+        std::fs::write(rules.join("calls.toml"), format!("[welcome-desk]\nurl = \"{url}\"\n")).unwrap();
+        said(&service, &["rules", "publish", rules.to_str().unwrap()], 0);
+        said(&service, &["systems", "set", "crewhall", "--writable", "person,group"], 0);
+        said(&service, &["systems", "arm", "crewhall"], 0);
+        Hall { folder, people, harbour, _berthing: berthing, hall, service, calls }
+    }
+
+    async fn bound(&self, dn: &str, password: &str) -> Result<Ldap, ldap3::LdapError> {
+        let (connection, mut ldap) = LdapConnAsync::new(&self.hall.url).await?;
+        ldap3::drive!(connection);
+        ldap.simple_bind(dn, password).await?.success()?;
+        Ok(ldap)
+    }
+
+    async fn entry(&self, filter: &str) -> Option<SearchEntry> {
+        let mut ldap = self.bound(&self.hall.admin_dn, &self.hall.admin_password).await.unwrap();
+        let (found, _) = ldap.search(BASE, Scope::Subtree, filter, vec!["*"]).await.unwrap().success().unwrap();
+        found.into_iter().next().map(SearchEntry::construct)
+    }
+
+    async fn of(&self, person: &Crew) -> SearchEntry {
+        self.entry(&format!("(employeeNumber={})", person.number)).await.expect("there")
+    }
+
+    /// Runs until nothing is sent.
+    fn rest(&self) {
+        for _ in 0..4 {
+            let before = self.service.json(&["run"]);
+            let done = before["states"].as_array().unwrap().iter().any(|one| one["word"] == "done");
+            if !done {
+                return;
+            }
+        }
+        panic!("it does not come to rest: {}", said(&self.service, &["changes", "list"], 0));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
+    let hall = Hall::start().await;
+    hall.rest();
+    // Managers and members are written as the names of the entries there, also of those who were made in the same run.
+    let whole = |person: &&Crew| !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
+    let office = hall.people.iter().filter(whole).find(|p| p.department == "60").unwrap();
+    let entry = hall.of(office).await;
+    let boss = entry.attrs["manager"][0].clone();
+    assert!(boss.ends_with(&format!(",ou=people,{BASE}")) && hall.bound(&hall.hall.admin_dn, &hall.hall.admin_password).await.is_ok());
+    assert_eq!(entry.attrs["secretary"][0], hall.of(&hall.people[9]).await.dn, "found by a number, written as a name");
+    let watch = hall.entry("(cn=deck-watch)").await.expect("the group");
+    assert!(watch.attrs["member"].len() > 3 && watch.attrs["member"].iter().all(|dn| dn.ends_with(BASE)), "{watch:?}");
+    let plan = hall.entry("(cn=sailing-plan)").await.expect("the group of groups");
+    assert!(plan.attrs["member"].contains(&watch.dn), "{plan:?}");
+
+    // What somebody else wrote beside ours stays, and ours goes when it changes.
+    let older = &hall.people[5];
+    let values = |entry: &SearchEntry| entry.attrs["businessCategory"].iter().cloned().collect::<HashSet<String>>();
+    assert_eq!(values(&hall.of(older).await), HashSet::from(["choir".to_owned(), older.port.to_string()]));
+    let (connection, mut source) = LdapConnAsync::new(&hall.harbour.url).await.unwrap();
+    ldap3::drive!(connection);
+    source.simple_bind(&hall.harbour.admin_dn, "harbour-secret").await.unwrap().success().unwrap();
+    let moved = vec![Mod::Replace("l".to_owned(), HashSet::from(["Lantern Quay".to_owned()]))];
+    source.modify(&older.dn(), moved).await.unwrap().success().unwrap();
+    hall.rest();
+    assert_eq!(values(&hall.of(older).await), HashSet::from(["choir".to_owned(), "Lantern Quay".to_owned()]));
+
+    // Without a secret to sign with nothing is handed over, and it is said why.
+    holds(&said(&hall.service, &["calls", "list"], 0), &["welcome-desk", "missing"]);
+    holds(&said(&hall.service, &["calls", "test", "welcome-desk"], 1), &["no secret to sign calls to welcome-desk"]);
+    let id = hall.service.json(&["passwords", "list"])[0]["id"].to_string();
+    holds(&said(&hall.service, &["passwords", "show", &id], 1), &["hand first passwords to welcome-desk, and show them to nobody"]);
+    let set = |secret: &str| client(&hall.service.url, &hall.service.token, &["calls", "secret", "welcome-desk"], secret);
+    assert!(text(&set("short")).contains("16 characters"));
+    assert!(set("another secret than theirs").status.success());
+    holds(
+        &said(&hall.service, &["calls", "test", "welcome-desk"], 1),
+        &["127.0.0.1 refuses the call", "eager-tide calls secret welcome-desk"],
+    );
+    assert!(set(SECRET).status.success());
+    holds(&said(&hall.service, &["calls", "test", "welcome-desk"], 0), &["took the call"]);
+    let mut waited = 0;
+    let handed = || hall.calls.lock().unwrap().iter().filter(|call| call["kind"] == "first_password").count();
+    while hall.service.json(&["calls", "list"])[0]["waiting"] != 0 && waited < 300 {
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+        waited += 1;
+    }
+    assert!(handed() > 15, "{}", said(&hall.service, &["passwords", "list"], 0));
+    let call = hall.calls.lock().unwrap().iter().find(|call| call["label"].as_str().is_some_and(|l| l.contains(&office.family))).cloned();
+    let call = call.expect("theirs was handed over");
+    let password = call["password"].as_str().unwrap();
+    assert!(hall.bound(&entry.dn, password).await.is_ok(), "it is the one that was set");
+    assert!(hall.bound(&entry.dn, "Another-One-77").await.is_err());
+    holds(&said(&hall.service, &["passwords", "list"], 0), &["call-out welcome-desk"]);
+    for file in std::fs::read_dir(hall.folder.path().join("data")).unwrap().flatten().filter(|file| file.path().is_file()) {
+        let bytes = std::fs::read(file.path()).unwrap();
+        assert!(!bytes.windows(password.len()).any(|part| part == password.as_bytes()), "{}", file.path().display());
+    }
+    assert!(!hall.service.running.lines.lock().unwrap().join("\n").contains(password));
+
+    // Deleted there, and left so.
+    let mut admin = hall.bound(&hall.hall.admin_dn, &hall.hall.admin_password).await.unwrap();
+    admin.delete(&entry.dn).await.unwrap().success().unwrap();
+    hall.rest();
+    assert!(hall.entry(&format!("(employeeNumber={})", office.number)).await.is_none());
+    holds(&said(&hall.service, &["why", &office.number], 0), &["was deleted in crewhall itself, and stays deleted"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
+    let hall = Hall::start().await;
+    let rules = hall.folder.path().join("rules");
+    let edit = |from: &str, to: &str| {
+        let path = rules.join("crewhall.toml");
+        let text = std::fs::read_to_string(&path).unwrap();
+        assert!(text.contains(from));
+        std::fs::write(path, text.replacen(from, to, 1)).unwrap();
+    };
+    // What can never fit is refused when it is written.
+    edit("mail           = 'identity.mail'", "mail           = 'identity.mail'\nroomNumber = '\"x\"'\nseeAlso = 'identity.active == true'");
+    let publish = ["rules", "publish", rules.to_str().unwrap()];
+    let refused = said(&hall.service, &publish, 1);
+    holds(&refused, &["crewhall.toml:", "`seeAlso` holds", "true or false"]);
+    // What does not fit for somebody is held for them, and goes by itself once it fits.
+    edit("roomNumber = '\"x\"'\nseeAlso = 'identity.active == true'", "postalCode = 'words(identity.mail, identity.displayName)'");
+    said(&hall.service, &publish, 0);
+    let shown = said(&hall.service, &["preview"], 0);
+    holds(&shown, &["held"]);
+    let long = |person: &&Crew| {
+        person.mail.trim().len() + person.family.len() + person.given.len() > 50 && person.mail.contains("@skerry.example")
+    };
+    let long = hall.people.iter().find(long).expect("somebody has a long name");
+    holds(&said(&hall.service, &["why", &long.number], 0), &["characters, and `postalCode` holds 40"]);
+    hall.rest();
+    assert!(hall.entry(&format!("(employeeNumber={})", long.number)).await.is_none());
+    edit("words(identity.mail, identity.displayName)", "part(words(identity.mail, identity.displayName), 0, 40)");
+    said(&hall.service, &publish, 0);
+    hall.rest();
+    assert_eq!(hall.of(long).await.attrs["postalCode"][0].chars().count(), 40);
+}

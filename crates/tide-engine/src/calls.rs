@@ -1,0 +1,155 @@
+//! Calls out: what the rules hand to somebody else's service, delivered until it is taken.
+
+use crate::{Engine, EngineError};
+use jiff::{SignedDuration, Timestamp};
+use std::sync::Arc;
+use std::time::Duration;
+use tide_connect::{CallOut, ConnectError, Secret};
+use tide_core::rules::CallRules;
+use tide_store::PasswordRow;
+
+/// The owner under which the secrets of call-outs are sealed.
+const OWNER: &str = "call";
+/// How often it is looked whether something waits.
+const EVERY: Duration = Duration::from_secs(5);
+/// The longest pause between two attempts, in seconds.
+const LONGEST: i64 = 3600;
+
+/// Somebody who is called, and what waits.
+#[derive(Debug, Clone)]
+pub struct CallRow {
+    /// Its name in the rules.
+    pub name: String,
+    /// Where it is called.
+    pub url: String,
+    /// Is there a secret to sign with?
+    pub secret: bool,
+    /// How many first passwords wait to be handed over.
+    pub waiting: usize,
+    /// What the last attempt ended with, while something waits.
+    pub error: Option<String>,
+}
+
+/// Is it time for another attempt?
+fn due(row: &PasswordRow, now: Timestamp) -> bool {
+    let Some(tried) = row.tried.as_deref().and_then(|at| at.parse::<Timestamp>().ok()) else { return true };
+    let pause = 2i64.saturating_pow(row.attempts.clamp(0, 30) as u32).min(LONGEST);
+    now >= tried.saturating_add(SignedDuration::from_secs(pause)).unwrap_or(tried)
+}
+
+impl Engine {
+    /// Who is called, by the published rules.
+    pub async fn calls(&self) -> Result<Vec<CallRow>, EngineError> {
+        let rules = self.rules().await?;
+        let waiting = self.waiting_for(&rules.set).await?;
+        let mut all = Vec::new();
+        for (name, call) in &rules.set.calls {
+            let mine: Vec<&PasswordRow> = waiting.iter().filter(|(whose, _)| whose == name).map(|(_, row)| row).collect();
+            all.push(CallRow {
+                name: name.clone(),
+                url: call.url.clone(),
+                secret: self.store.secret(OWNER, name).await?.is_some(),
+                waiting: mine.len(),
+                error: mine.iter().find_map(|row| row.error.clone()),
+            });
+        }
+        Ok(all)
+    }
+
+    /// Sets the secret that calls to this one are signed with.
+    pub async fn set_call_secret(&self, name: &str, secret: &str, principal: &str) -> Result<(), EngineError> {
+        let rules = self.rules().await?;
+        if !rules.set.calls.contains_key(name) {
+            return Err(EngineError::Refused(format!("nobody is called `{name}`: declare it in calls.toml, and publish")));
+        }
+        if secret.len() < 16 {
+            return Err(EngineError::Refused("a secret to sign with has 16 characters or more".to_owned()));
+        }
+        self.store.put_secret(OWNER, name, secret, self.now()).await?;
+        self.store.note(principal, "call.secret", name, "secret", self.now()).await?;
+        Ok(())
+    }
+
+    /// First passwords that wait to be handed over, with who is called.
+    async fn waiting_for(&self, set: &tide_core::RuleSet) -> Result<Vec<(String, PasswordRow)>, EngineError> {
+        let rows = self.store.first_passwords().await?;
+        Ok(rows
+            .into_iter()
+            .filter(|row| row.shown.is_none())
+            .filter_map(|row| {
+                let types = &set.systems.get(&row.system)?.types;
+                let call = types.values().find_map(|types| types.password.as_ref()?.handed_to.clone())?;
+                Some((call, row))
+            })
+            .collect())
+    }
+
+    async fn caller(&self, name: &str, call: &CallRules) -> Result<CallOut, EngineError> {
+        let secret = self.store.secret(OWNER, name).await?.ok_or_else(|| {
+            ConnectError::lasting(
+                "secret",
+                format!("there is no secret to sign calls to {name} with"),
+                format!("set one that both know: `eager-tide calls secret {name}`"),
+            )
+        })?;
+        Ok(CallOut::new(name, &call.url, call.timeout_seconds, Secret::new(secret.as_str()))?)
+    }
+
+    /// Calls with nothing to tell, to see whether it is taken.
+    pub async fn test_call(&self, name: &str) -> Result<(), EngineError> {
+        let rules = self.rules().await?;
+        let call = rules.set.calls.get(name).ok_or_else(|| EngineError::Refused(format!("nobody is called `{name}`")))?;
+        let body = serde_json::json!({"kind": "test", "call": name});
+        Ok(self.caller(name, call).await?.send(&body, self.now()).await?)
+    }
+
+    /// Hands over what waits and is due. Who is called may hear of one twice, when the answer was lost: the
+    /// `id` is the same then.
+    pub async fn hand_over(&self) -> Result<usize, EngineError> {
+        let _one_at_a_time = self.calling.lock().await;
+        let rules = self.rules().await?;
+        let mut handed = 0;
+        for (name, row) in self.waiting_for(&rules.set).await? {
+            let (Some(call), true) = (rules.set.calls.get(&name), due(&row, self.now())) else { continue };
+            let Some(password) = self.store.first_password(row.id).await? else { continue };
+            let body = serde_json::json!({
+                "kind": "first_password", "id": row.id, "system": row.system, "account": row.account,
+                "identity": row.identity, "label": row.label, "password": password.as_str(),
+            });
+            let sent = match self.caller(&name, call).await {
+                Ok(caller) => caller.send(&body, self.now()).await.map_err(EngineError::from),
+                Err(error) => Err(error),
+            };
+            match sent {
+                Ok(()) => {
+                    self.store.reveal_first_password(row.id, &format!("call-out {name}"), self.now()).await?;
+                    handed += 1;
+                }
+                Err(error) => {
+                    tracing::warn!(call = name, password = row.id, %error, "a first password could not be handed over");
+                    self.store.first_password_kept(row.id, &error.to_string(), self.now()).await?;
+                }
+            }
+        }
+        Ok(handed)
+    }
+
+    /// Hands over what waits until the service stops.
+    pub fn keep_calling(self: &Arc<Self>) {
+        let engine = self.clone();
+        self.tasks.spawn(async move {
+            loop {
+                tokio::select! {
+                    () = engine.stopping.cancelled() => return,
+                    () = tokio::time::sleep(EVERY) => {}
+                }
+                // Without rules there is nobody to call.
+                if let Err(error) = engine.hand_over().await
+                    && !matches!(error, EngineError::NoRules | EngineError::Rules(_))
+                {
+                    tracing::warn!(%error, "calls out");
+                }
+            }
+        });
+    }
+}
