@@ -200,8 +200,7 @@ impl Demo {
         ];
         connect(&engine, systems).await?;
         let postroom = engine.give_token("postroom", "demo", secret(), "demo").await?.token;
-        engine.watch_feeds();
-        engine.keep_calling();
+        engine.work_by_itself();
         let listener = match tide_service::listen(self.listen).await {
             Ok(listener) => listener,
             Err(_) => tide_service::listen(SocketAddr::from(([127, 0, 0, 1], 0))).await?,

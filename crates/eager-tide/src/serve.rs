@@ -142,8 +142,7 @@ impl Serve {
             );
         }
         engine.resume().await?;
-        engine.watch_feeds();
-        engine.keep_calling();
+        engine.work_by_itself();
         tide_service::serve(listener, engine.clone(), stopped()).await?;
         engine.store().close().await;
         tracing::info!("stopped; what was not sent yet goes on at the next start");

@@ -221,13 +221,16 @@ fn serve(controller: &DomainController) -> String {
         assert!(out.contains(reason), "`{reason}` in: {out}");
     }
     // A newcomer of the personnel office gets an account with a first password, which the controller takes.
-    let feeds = folder.path().join("crew");
-    std::fs::create_dir(&feeds).expect("made");
+    let feeds = folder.path().join("data").join("feeds").join("crew");
+    std::fs::create_dir_all(&feeds).expect("made");
     std::fs::write(feeds.join("crew.csv"), "number;given;family\n7001;Runa;Vik\n").expect("written");
     let rules = folder.path().join("rules");
     std::fs::create_dir(&rules).expect("made");
     let write = |name: &str, text: &str| std::fs::write(rules.join(name), text).expect("written");
-    write("identities.toml", "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nuid = {}\n");
+    write(
+        "identities.toml",
+        "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nuid = {}\n",
+    );
     write(
         "crew.toml",
         "system = \"crew\"\n[person.inbound]\nnumber = 'account.number'\nname = 'words(account.given, account.family)'\nuid = 'lower(account.given + \".\" + account.family)'\n",
@@ -238,7 +241,7 @@ fn serve(controller: &DomainController) -> String {
     );
     write("hall.toml", &controlled);
     let crew = feeds.to_str().expect("UTF-8");
-    said(&["systems", "add", "crew", "--kind", "feed", "--address", crew, "--key", "number"], "");
+    said(&["systems", "add", "crew", "--kind", "feed", "--path", crew, "--key", "number"], "");
     let hall = ["systems", "add", "hall", "--kind", "ldap", "--address", &controller.tls_url, "--ca", ca, "--as", "target"];
     said(&[&hall[..], &["--bind-dn", &controller.admin, "--base-dn", &controller.base]].concat(), &controller.password);
     said(&["rules", "publish", rules.to_str().expect("UTF-8")], "");

@@ -11,6 +11,7 @@ mod access;
 mod call;
 mod error;
 mod feed;
+mod follow;
 mod ldap;
 mod push;
 mod report;
@@ -22,6 +23,7 @@ pub use access::{Access, FeedMemory, Permit};
 pub use call::CallOut;
 pub use error::{ConnectError, Weight};
 pub use feed::{FeedConnector, FeedLook, LookColumn, look};
+pub use follow::{Following, News, Way};
 pub use ldap::LdapConnector;
 pub use push::{PushConnector, pushed_account};
 pub use report::{CheckReport, Description, Step, StepState};
@@ -131,6 +133,23 @@ pub trait Connector: Send + Sync {
 
     /// Enumerates all accounts of a type.
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing;
+
+    /// How its changes can be known, the best way first.
+    async fn ways(&self) -> Result<Vec<Way>, ConnectError> {
+        Ok(vec![Way::Full])
+    }
+
+    /// The place in the system's history at which it is now; none where it has none that can be named.
+    async fn mark(&self, _object: ObjectType, _way: Way) -> Result<Option<String>, ConnectError> {
+        Ok(None)
+    }
+
+    /// What changed since a place in its history.
+    fn follow(self: Arc<Self>, _object: ObjectType, way: Way, _from: Option<String>) -> Following {
+        crate::follow::follow(move |_| async move {
+            Err(ConnectError::lasting("no_way", format!("this system cannot be followed by {}", way.word()), "choose another way"))
+        })
+    }
 
     /// Finds the accounts that have one of these values.
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError>;

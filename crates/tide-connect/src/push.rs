@@ -41,6 +41,10 @@ impl Connector for PushConnector {
         crate::show(|_| async { Ok(Shown::Unchanged) })
     }
 
+    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
+        Ok(vec![crate::Way::Pushed])
+    }
+
     async fn find(&self, _object: ObjectType, _probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
         Ok(Vec::new())
     }

@@ -55,6 +55,28 @@ pub struct Explanation {
     pub accounts: Vec<AccountLine>,
 }
 
+/// Is this identity named by its id, its label, one of its values or one of its accounts?
+fn is_meant(population: &Population, outcome: &Outcome, identity: &Identity, label: &str, fits: &dyn Fn(&str) -> bool) -> bool {
+    fits(&identity.id)
+        || fits(label)
+        || identity.attributes.iter().any(|(_, values)| values.iter().any(|value| fits(&value.to_string())))
+        || accounts_of(population, outcome, &identity.id).iter().any(|a| fits(&a.name) || fits(&a.key))
+}
+
+/// The identities that a text names: those that it names whole, or else those in which it stands.
+pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
+    let wanted = text.trim().to_lowercase();
+    let all = |fits: &dyn Fn(&str) -> bool| -> Vec<String> {
+        let meant = outcome.identities.iter().filter(|(identity, label)| is_meant(population, outcome, identity, label, fits));
+        meant.map(|(identity, _)| identity.id.clone()).collect()
+    };
+    if wanted.is_empty() {
+        return Vec::new();
+    }
+    let whole = all(&|candidate| candidate.to_lowercase() == wanted);
+    if whole.is_empty() { all(&|candidate| candidate.to_lowercase().contains(&wanted)) } else { whole }
+}
+
 /// Finds whom a text means and explains each: an identity by id, value or label, or an account by
 /// name, key or value. The most exact meaning wins; several are all returned.
 pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text: &str) -> Vec<Explanation> {
@@ -71,12 +93,7 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
         let mut found: Vec<Explanation> = outcome
             .identities
             .iter()
-            .filter(|(identity, label)| {
-                fits(&identity.id)
-                    || fits(label)
-                    || identity.attributes.iter().any(|(_, values)| in_values(values))
-                    || accounts_of(population, outcome, &identity.id).iter().any(|a| fits(&a.name) || fits(&a.key))
-            })
+            .filter(|(identity, label)| is_meant(population, outcome, identity, label, &fits))
             .map(|(identity, label)| identity_explained(rules, population, outcome, identity, label))
             .collect();
         for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {

@@ -173,6 +173,8 @@ pub struct SystemFacts {
     pub read: Vec<ObjectType>,
     /// Paused by an operator: nothing is sent.
     pub paused: bool,
+    /// Nothing is written there now, by its schedule; says until when.
+    pub quiet: Option<String>,
     /// Not armed yet: nothing is sent.
     pub disarmed: bool,
     /// The names by which the system knows our own service account, in lower case.

@@ -20,6 +20,8 @@ use tokio_util::sync::CancellationToken;
 const AT_A_TIME: usize = 8;
 /// How often a change is sent before it is parked.
 const ATTEMPTS: u32 = 4;
+/// How many changes may fail in a row before their system is left alone for a while.
+const IN_A_ROW: usize = 4;
 /// The first pause before a change is sent again; each further one is twice as long.
 const PAUSE: Duration = Duration::from_millis(250);
 /// Attributes by which an account is looked for after the answer to its making was lost.
@@ -42,6 +44,8 @@ struct Share {
     queue: Mutex<VecDeque<Vec<ChangeRow>>>,
     /// Set when the whole system refuses: nothing more is sent to it.
     down: Mutex<Option<ConnectError>>,
+    /// How many changes failed in a row by something that may pass.
+    in_a_row: AtomicUsize,
     /// What the rules say of its accounts, by type.
     rules: BTreeMap<ObjectType, TypeRules>,
 }
@@ -154,14 +158,19 @@ impl Engine {
         }
         // Rules that became unsound since they decided this are no reason to keep it back.
         let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
-        Ok(Share { queue: Mutex::new(queue), down: Mutex::new(None), row, connector, rules: rules.unwrap_or_default() })
+        Ok(Share {
+            queue: Mutex::new(queue),
+            down: Mutex::new(None),
+            in_a_row: AtomicUsize::new(0),
+            row,
+            connector,
+            rules: rules.unwrap_or_default(),
+        })
     }
 
     async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {
         for change in changes {
-            self.store
-                .settle_not_done(change.id, ChangeState::Failed, &format!("not sent: {why}"), "repair this, and run again", self.now())
-                .await?;
+            self.store.settle_failed(change.id, &format!("not sent: {why}"), "repair this, and run again", true, self.now()).await?;
             tally.failed.fetch_add(1, Ordering::Relaxed);
         }
         self.progress(tally);
@@ -289,6 +298,8 @@ impl Engine {
             }
         }
         tally.done.fetch_add(1, Ordering::Relaxed);
+        share.in_a_row.store(0, Ordering::Relaxed);
+        self.is_up(&share.row.name);
         self.progress(tally);
         Ok(true)
     }
@@ -333,9 +344,15 @@ impl Engine {
 
     async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<bool, EngineError> {
         tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a change failed");
-        self.store.settle_not_done(row.id, ChangeState::Failed, &error.said, &error.remedy, self.now()).await?;
-        if error.weight == Weight::System {
-            *share.down.lock().await = Some(error.clone());
+        let passing = error.weight != Weight::Lasting;
+        self.store.settle_failed(row.id, &error.said, &error.remedy, passing, self.now()).await?;
+        let many = passing && share.in_a_row.fetch_add(1, Ordering::Relaxed) + 1 >= IN_A_ROW;
+        if error.weight == Weight::System || many {
+            let mut down = share.down.lock().await;
+            if down.is_none() {
+                self.went_down(&share.row.name, &error.said);
+                *down = Some(error.clone());
+            }
         }
         tally.failed.fetch_add(1, Ordering::Relaxed);
         self.progress(tally);

@@ -6,16 +6,19 @@
 
 mod act;
 mod allowed;
+mod by_itself;
 mod calls;
 mod clock;
 mod drafts;
 mod error;
 mod events;
+mod following;
 mod matches;
 mod passwords;
 mod push;
 mod reading;
 mod runs;
+mod schedule;
 mod scope;
 mod surprises;
 mod systems;
@@ -28,17 +31,20 @@ pub use clock::{Clock, SystemClock};
 pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
 pub use events::Event;
+pub use following::Listening;
 pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
 pub use push::{Happening, NewToken};
 pub use reading::Read;
 pub use runs::{Plan, Rules};
+pub use schedule::{Quiet, Schedule};
 pub use scope::{ScopeCount, ScopeLine, ScopeTrial, ScopeView, Stand};
 pub use systems::{Change, NewSystem};
 pub use trial::{MappingTrial, Trial};
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 use tide_connect::Access;
+use tide_core::ObjectType;
 use tide_store::Store;
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
@@ -55,6 +61,14 @@ pub struct Engine {
     busy: Arc<tokio::sync::Mutex<()>>,
     /// Held while calls go out, so that nothing is handed over twice.
     calling: tokio::sync::Mutex<()>,
+    /// Tells that something came to run on.
+    nudge: tokio::sync::Notify,
+    /// How it stands with following each type of each system.
+    listening: Mutex<BTreeMap<(String, ObjectType), Listening>>,
+    /// The systems that do not answer.
+    down: Mutex<HashMap<String, by_itself::Down>>,
+    /// When a change that failed is tried again.
+    again: Mutex<Option<jiff::Timestamp>>,
     /// Ends what is on its way.
     going: Mutex<Option<(i64, CancellationToken)>>,
     /// Ends everything when the service stops.
@@ -78,6 +92,10 @@ impl Engine {
             access: Mutex::default(),
             busy: Arc::default(),
             calling: tokio::sync::Mutex::default(),
+            nudge: tokio::sync::Notify::new(),
+            listening: Mutex::default(),
+            down: Mutex::default(),
+            again: Mutex::default(),
             going: Mutex::default(),
             stopping: CancellationToken::new(),
             tasks: tokio_util::task::TaskTracker::new(),

@@ -43,7 +43,7 @@ impl Engine {
         Ok(reads)
     }
 
-    async fn read_one(&self, row: &SystemRow, object: ObjectType) -> Result<Read, EngineError> {
+    pub(crate) async fn read_one(&self, row: &SystemRow, object: ObjectType) -> Result<Read, EngineError> {
         let started = self.now();
         let reading = self.store.begin_reading(&row.name, object, started).await?;
         let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };

@@ -9,6 +9,9 @@ use tide_core::{ObjectType, Outcome, Population, Reason, RuleSet, decide};
 use tide_store::{ChangeFilter, NewChangeSet, SystemRow};
 use tokio_util::sync::CancellationToken;
 
+/// How long a preview or run waits for one that is on its way.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(1);
+
 /// The published rules, ready for use.
 pub struct Rules {
     /// Their version.
@@ -28,6 +31,8 @@ pub struct Plan {
     pub without_reading: bool,
     /// Join accounts that exist, and send nothing: what would be sent is shown as held.
     pub adopt: bool,
+    /// Only these people, by name, number, address or id; nobody named means everybody.
+    pub only: Vec<String>,
 }
 
 impl Engine {
@@ -66,9 +71,21 @@ impl Engine {
     /// Decides from what is known now, and stores nothing.
     pub async fn decide_now(&self) -> Result<(Rules, Population, Outcome), EngineError> {
         let rules = self.rules().await?;
-        let population = self.store.population().await?;
+        let mut population = self.store.population().await?;
+        self.look_at_the_clock(&mut population).await?;
         let outcome = decide(&rules.set, &population, self.now());
         Ok((rules, population, outcome))
+    }
+
+    /// Notes to which systems nothing is written at this moment.
+    async fn look_at_the_clock(&self, population: &mut Population) -> Result<(), EngineError> {
+        for row in self.store.systems().await? {
+            let quiet = crate::Schedule::read(&row.schedule).quiet_at(self.now());
+            if let (Some((until, words)), Some(facts)) = (quiet, population.systems.get_mut(&row.name)) {
+                facts.quiet = Some(format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC")));
+            }
+        }
+        Ok(())
     }
 
     /// Why a person's accounts are as they are, or why there are none.
@@ -80,7 +97,8 @@ impl Engine {
     /// Begins a preview or a run, and returns its number at once.
     pub async fn begin(self: &Arc<Self>, plan: Plan, principal: &str) -> Result<i64, EngineError> {
         let kind = if plan.carry_out { "run" } else { "preview" };
-        let held = self.busy.clone().try_lock_owned();
+        // A run on news takes moments: it is waited for.
+        let held = tokio::time::timeout(PATIENCE, self.busy.clone().lock_owned()).await;
         let Ok(held) = held else {
             let going = lock(&self.going).as_ref().map_or(0, |(id, _)| *id);
             return Err(EngineError::Busy(going));
@@ -154,6 +172,10 @@ impl Engine {
                 change.hold = Some(Reason::new(format!("{} could not be read just now: {error}", change.system)));
             }
         }
+        if !plan.only.is_empty() {
+            let count = only(&population, &mut outcome, &plan.only)?;
+            notes.push(format!("Only those who were named ({}) of {count}: {}.", plan.only.len(), plan.only.join(", ")));
+        }
         if let Some(preview) = plan.preview {
             notes.extend(self.bind(preview, &mut outcome).await?);
         }
@@ -165,10 +187,7 @@ impl Engine {
         }
         if plan.carry_out {
             // Identities and links first: a queue without them could not be carried on with.
-            let kept = kept(&population, &outcome);
-            let identities = outcome.identities.iter().filter(|(i, _)| kept.contains(i.id.as_str())).cloned().collect();
-            let reserved = outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect();
-            self.store.keep_identities(identities, outcome.links.clone(), reserved, principal, self.now()).await?;
+            self.keep_people(&population, &outcome, principal).await?;
         }
         let note = (!notes.is_empty()).then(|| notes.join(" "));
         let set = NewChangeSet {
@@ -176,6 +195,7 @@ impl Engine {
             rule_version: rules.version,
             principal: principal.to_owned(),
             preview: plan.preview,
+            whole: plan.only.is_empty(),
             decided: outcome.decided,
             changes: outcome.changes,
         };
@@ -212,7 +232,7 @@ impl Engine {
     }
 
     /// The types that the rules speak of, for each connected system.
-    async fn to_read(&self) -> Result<Vec<(SystemRow, Vec<ObjectType>)>, EngineError> {
+    pub(crate) async fn to_read(&self) -> Result<Vec<(SystemRow, Vec<ObjectType>)>, EngineError> {
         let rules = self.store.rules().await?;
         let set = match rules {
             Some(version) => self.check_rules(&version.files).await?.0,
@@ -290,8 +310,27 @@ fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
 }
 
 /// The identities that are worth a row: known ones, and new ones that have a link.
-fn kept<'o>(population: &Population, outcome: &'o Outcome) -> HashSet<&'o str> {
+pub(crate) fn kept<'o>(population: &Population, outcome: &'o Outcome) -> HashSet<&'o str> {
     let known: HashSet<&str> = population.identities.iter().map(|i| i.id.as_str()).collect();
     let linked: HashSet<&str> = outcome.links.iter().map(|l| l.identity.as_str()).collect();
     outcome.identities.iter().map(|(i, _)| i.id.as_str()).filter(|id| known.contains(id) || linked.contains(id)).collect()
+}
+
+/// Leaves those who are named, with what is decided about them. Says who is not found.
+fn only(population: &Population, outcome: &mut Outcome, names: &[String]) -> Result<usize, EngineError> {
+    let people = outcome.identities.len();
+    let mut about: HashSet<String> = HashSet::new();
+    for name in names {
+        let found = tide_core::explain::whom(population, outcome, name);
+        if found.is_empty() {
+            return Err(EngineError::Refused(format!("nobody is found by `{name}`: give a name, a number, an address or an id")));
+        }
+        about.extend(found);
+    }
+    outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
+    outcome.changes.retain(|change| about.contains(&change.identity));
+    outcome.identities.retain(|(identity, _)| about.contains(&identity.id));
+    outcome.links.retain(|link| about.contains(&link.identity));
+    outcome.reserved.retain(|name| about.contains(&name.identity));
+    Ok(people)
 }

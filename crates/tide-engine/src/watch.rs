@@ -58,6 +58,7 @@ impl Engine {
                     match engine.read_by_name(&row.name).await {
                         Ok(reads) => {
                             let read: usize = reads.iter().map(|read| read.seen).sum();
+                            engine.nudge.notify_one();
                             tracing::info!(system = row.name, read, "a file arrived and was read");
                         }
                         Err(error) => tracing::warn!(system = row.name, %error, "a file arrived and could not be read"),

@@ -162,6 +162,7 @@ moduleload back_mdb
 moduleload memberof
 moduleload refint
 moduleload ppolicy
+moduleload syncprov
 include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
 include /etc/ldap/schema/inetorgperson.schema
@@ -180,9 +181,12 @@ rootpw {admin_password}
 directory {dir}/data
 maxsize 1073741824
 dbnosync
-index objectClass,uid,cn,mail,member,entryUUID,employeeNumber eq
+index objectClass,uid,cn,mail,member,entryUUID,employeeNumber,entryCSN,modifyTimestamp eq
 {database}
 {access}
+overlay syncprov
+syncprov-checkpoint 1 1
+syncprov-sessionlog 10000
 overlay memberof
 overlay refint
 refint_attributes member manager

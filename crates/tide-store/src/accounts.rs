@@ -69,7 +69,7 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
 }
 
 /// The most rows of one statement: nine values each, far below SQLite's limit.
-const ROWS: usize = 200;
+pub(crate) const ROWS: usize = 200;
 
 impl Store {
     /// Begins a reading.
@@ -343,8 +343,8 @@ async fn known(c: &mut SqliteConnection, system: &str, object: ObjectType, rows:
 }
 
 /// Keeps a batch: what is as it was only gets the mark of the reading, so that reading a large system
-/// again costs little.
-async fn upsert(
+/// again costs little. Returns how many differ from what was known.
+pub(crate) async fn upsert(
     c: &mut SqliteConnection,
     reading: i64,
     system: &str,
@@ -352,7 +352,7 @@ async fn upsert(
     started: Timestamp,
     rows: &[Observed],
     any: bool,
-) -> Result<(), StoreError> {
+) -> Result<usize, StoreError> {
     let at = stamp(started);
     let known = if any { known(c, system, object, rows).await? } else { HashMap::new() };
     let encoded: Vec<(Vec<u8>, Vec<u8>)> = rows
@@ -379,8 +379,9 @@ async fn upsert(
             .await?;
     }
     if news.is_empty() {
-        return Ok(());
+        return Ok(0);
     }
+    let differ = news.len();
     // What an account held that somebody changed: of new ones there is nothing to keep.
     let changed: Vec<i64> = news
         .iter()
@@ -390,6 +391,7 @@ async fn upsert(
         sqlx::query(
             "INSERT INTO changed_there (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value
              WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended IS NULL)
+               AND NOT EXISTS (SELECT 1 FROM change w WHERE w.account = a.id AND w.state IN ('sending', 'unknown'))
              ON CONFLICT DO UPDATE SET before = excluded.before, at = excluded.at",
         )
         .bind(&at)
@@ -428,7 +430,7 @@ async fn upsert(
             keep_references(c, system, object, account).await?;
         }
     }
-    Ok(())
+    Ok(differ)
 }
 
 /// References and memberships are rows, so that "who points at this?" is one look-up.

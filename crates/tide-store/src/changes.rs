@@ -9,6 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
+use std::collections::HashMap;
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, Decided};
 use tide_core::model::{AccountId, Observed};
@@ -80,10 +81,25 @@ pub struct NewChangeSet {
     pub principal: String,
     /// The preview that a run was bound to.
     pub preview: Option<i64>,
+    /// Is it about everybody?
+    pub whole: bool,
     /// Its lines.
     pub decided: Vec<Decided>,
     /// Its changes.
     pub changes: Vec<Change>,
+}
+
+/// A change that failed when it was last sent.
+#[derive(Debug, Clone)]
+pub struct Parked {
+    /// What it failed with.
+    pub error: String,
+    /// May it pass by itself?
+    pub passing: bool,
+    /// How often it failed since it last went well.
+    pub times: u32,
+    /// When it failed last.
+    pub at: Timestamp,
 }
 
 /// A change set as the lists show it.
@@ -107,6 +123,8 @@ pub struct ChangeSetRow {
     pub ended: Option<String>,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
+    /// Is it about everybody?
+    pub whole: bool,
     /// Lines by verdict.
     pub verdicts: Vec<(String, i64)>,
     /// Changes by state.
@@ -255,8 +273,8 @@ impl Store {
                             .execute(&mut *c).await?;
                     }
                     let state = if set.kind == "preview" { "done" } else { "running" };
-                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
-                        .bind(state).bind(set.rule_version).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
+                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
+                        .bind(state).bind(set.rule_version).bind(set.whole).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
                     Ok(())
                 })
             })
@@ -333,6 +351,7 @@ impl Store {
             started: row.get("started"),
             ended: row.get("ended"),
             note: row.get("note"),
+            whole: row.get("whole"),
             verdicts,
             states,
         })
@@ -506,11 +525,60 @@ impl Store {
             .await
     }
 
+    /// Settles a change that failed. What may pass is tried again by itself.
+    pub async fn settle_failed(&self, change: i64, error: &str, remedy: &str, passing: bool, now: Timestamp) -> Result<(), StoreError> {
+        let (error, remedy) = (error.to_owned(), remedy.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE change SET state = 'failed', error = ?, remedy = ?, passing = ?, settled = ? WHERE id = ?")
+                        .bind(error)
+                        .bind(remedy)
+                        .bind(passing)
+                        .bind(stamp(now))
+                        .bind(change)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Of these changes, by their fingerprints, those that failed when they were last sent.
+    pub async fn parked(&self, fingerprints: &[&str]) -> Result<HashMap<String, Parked>, StoreError> {
+        let mut parked: HashMap<String, Parked> = HashMap::new();
+        if fingerprints.is_empty() {
+            return Ok(parked);
+        }
+        let rows = sqlx::query(
+            "SELECT c.fingerprint, c.state, c.error, c.passing, c.settled FROM json_each(?) f JOIN change c ON c.fingerprint = f.value
+             WHERE c.state IN ('failed', 'done') ORDER BY c.id",
+        )
+        .bind(serde_json::to_string(fingerprints)?)
+        .fetch_all(&self.reader)
+        .await?;
+        for row in rows {
+            let fingerprint: String = row.get("fingerprint");
+            if row.get::<&str, _>("state") == "done" {
+                parked.remove(&fingerprint);
+                continue;
+            }
+            let times = parked.get(&fingerprint).map_or(0, |one| one.times) + 1;
+            let at = row.get::<Option<&str>, _>("settled").and_then(|at| at.parse().ok()).unwrap_or_default();
+            let error = row.get::<Option<String>, _>("error").unwrap_or_default();
+            parked.insert(fingerprint, Parked { error, passing: row.get("passing"), times, at });
+        }
+        Ok(parked)
+    }
+
     /// Failed and held changes of the newest run: what waits for a person.
     pub async fn waiting(&self) -> Result<(i64, i64), StoreError> {
         Ok(sqlx::query_as(
             "SELECT count(*) FILTER (WHERE state = 'failed'), count(*) FILTER (WHERE state = 'held') FROM change
-             WHERE change_set = (SELECT max(id) FROM change_set WHERE kind = 'run')",
+             WHERE change_set = (SELECT max(id) FROM change_set WHERE kind = 'run' AND whole)
+                OR (state = 'failed' AND change_set > (SELECT coalesce(max(id), 0) FROM change_set WHERE kind = 'run' AND whole)
+                    AND NOT EXISTS (SELECT 1 FROM change l WHERE l.fingerprint = change.fingerprint AND l.id > change.id))",
         )
         .fetch_one(&self.reader)
         .await?)

@@ -44,6 +44,7 @@ impl Store {
                 writable: serde_json::from_str(row.get("writable"))?,
                 read: Vec::new(),
                 paused: row.get("paused"),
+                quiet: None,
                 disarmed: !row.get::<bool, _>("armed"),
                 own: serde_json::from_str(row.get("own"))?,
             };

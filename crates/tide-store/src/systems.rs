@@ -33,6 +33,8 @@ pub struct SystemRow {
     pub checked: Option<serde_json::Value>,
     /// When it was last tested.
     pub checked_at: Option<String>,
+    /// When it is read and written by itself, as JSON.
+    pub schedule: serde_json::Value,
 }
 
 fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
@@ -48,6 +50,7 @@ fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
         schema: serde_json::from_str(row.get("schema"))?,
         checked: row.get::<Option<&str>, _>("checked").map(serde_json::from_str).transpose()?,
         checked_at: row.get("checked_at"),
+        schedule: serde_json::from_str(row.get("schedule"))?,
     })
 }
 

@@ -445,6 +445,10 @@ impl Connector for FeedConnector {
         })
     }
 
+    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
+        Ok(vec![if self.settings.url.is_none() { crate::Way::Arrival } else { crate::Way::Full }])
+    }
+
     async fn find(&self, _object: ObjectType, _probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
         Ok(Vec::new())
     }

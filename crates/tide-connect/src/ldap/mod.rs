@@ -2,6 +2,7 @@
 
 mod dial;
 mod entry;
+mod follow;
 mod reader;
 mod schema;
 mod write;
@@ -551,6 +552,29 @@ impl Connector for LdapConnector {
 
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
         crate::show(move |out| async move { self.enumerate(object, &out).await.map(Shown::Complete) })
+    }
+
+    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
+        let mut ldap = self.line().await?;
+        Ok(Self::ways_of(self.known(&mut ldap).await?))
+    }
+
+    async fn mark(&self, _object: ObjectType, way: crate::Way) -> Result<Option<String>, ConnectError> {
+        self.mark_of(way).await
+    }
+
+    fn follow(self: Arc<Self>, object: ObjectType, way: crate::Way, from: Option<String>) -> crate::Following {
+        use crate::Way;
+        crate::follow::follow(move |out| async move {
+            match (way, from) {
+                (Way::ContentSync, from) => self.synchronize(object, from, &out).await,
+                (Way::ChangeNumber, Some(from)) => self.numbered(object, &from, &out).await,
+                (Way::Modified, Some(from)) => self.modified(object, &from, &out).await,
+                _ => {
+                    Err(ConnectError::lasting("no_way", format!("a directory cannot be followed by {}", way.word()), "choose another way"))
+                }
+            }
+        })
     }
 
     async fn find(&self, _object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {

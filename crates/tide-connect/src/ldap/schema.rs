@@ -52,6 +52,8 @@ pub(super) struct Known {
     /// What it says of itself, as label and text.
     profile: Vec<(String, String)>,
     paging: bool,
+    /// The controls that it offers, by OID.
+    controls: Vec<String>,
 }
 
 /// Attributes in which a domain controller keeps instants as file times.
@@ -199,7 +201,8 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
         (None, false) if controller => "a domain controller".into(),
         (None, false) => "an LDAP server".into(),
     };
-    let paging = one("supportedControl").iter().any(|oid| oid == "1.2.840.113556.1.4.319");
+    let controls = one("supportedControl");
+    let paging = controls.iter().any(|oid| oid == "1.2.840.113556.1.4.319");
     let mut attributes = FxHashMap::default();
     let mut described = false;
     if let Some(place) = one("subschemaSubentry").into_iter().next() {
@@ -245,7 +248,7 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     let key = if has("objectGUID") { "objectGUID" } else { "entryUUID" };
     let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
     let by_name = attributes.values().map(|def: &AttributeDef| (def.name.clone(), def.clone())).collect();
-    Ok(Known { attributes, by_name, key, state, controller, profile, paging })
+    Ok(Known { attributes, by_name, key, state, controller, profile, paging, controls })
 }
 
 fn value_kind(name: &str, syntax: &str) -> ValueKind {
@@ -267,6 +270,11 @@ fn value_kind(name: &str, syntax: &str) -> ValueKind {
 }
 
 impl Known {
+    /// Does it offer a control?
+    pub fn offers(&self, oid: &str) -> bool {
+        self.controls.iter().any(|offered| offered == oid)
+    }
+
     /// What the schema says of an attribute, whose name comes without options.
     pub fn def(&self, plain: &str) -> Option<&AttributeDef> {
         // Servers write names as their schema does: nearly always no copy is needed to find them.

@@ -130,6 +130,37 @@ impl ScimConnector {
         })
     }
 
+    /// What was modified since an instant, which is the service's own (RFC 7643 §3.1, RFC 7644 §3.4.2.2).
+    async fn modified(
+        &self,
+        object: ObjectType,
+        from: &str,
+        out: &tokio::sync::mpsc::Sender<Result<crate::News, ConnectError>>,
+    ) -> Result<(), ConnectError> {
+        let endpoint = self.endpoint(object).await?;
+        let size = usize::from(self.settings.page_size.max(1)).min(self.known().await?.largest);
+        let filter = http::segment(&format!("meta.lastModified ge \"{from}\""));
+        let (mut start, mut last) = (1usize, from.parse::<jiff::Timestamp>().unwrap_or_default());
+        loop {
+            let page = self.http.get(&format!("{}?filter={filter}&startIndex={start}&count={size}", endpoint.path)).await?;
+            let resources = list(&page);
+            let mut changed = Vec::with_capacity(resources.len());
+            for resource in &resources {
+                let at = resource["meta"]["lastModified"].as_str().and_then(|at| at.parse::<jiff::Timestamp>().ok());
+                last = last.max(at.unwrap_or(last));
+                changed.push(observed(endpoint, resource)?);
+            }
+            start += resources.len();
+            if !changed.is_empty() {
+                out.send(Ok(crate::News::Changed(changed))).await.map_err(crate::follow::stopped)?;
+            }
+            let total = page["totalResults"].as_u64().unwrap_or_default() as usize;
+            if resources.is_empty() || start > total {
+                return out.send(Ok(crate::News::Mark(last.to_string()))).await.map_err(crate::follow::stopped);
+            }
+        }
+    }
+
     /// Reads a whole list, page by page, and hands each page on.
     async fn walk<F>(&self, endpoint: &Endpoint, mut each: impl FnMut(Vec<Observed>) -> F) -> Result<usize, ConnectError>
     where
@@ -425,6 +456,30 @@ impl Connector for ScimConnector {
 
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
         crate::show(move |out| async move { self.enumerate(object, &out).await })
+    }
+
+    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
+        let known = self.known().await?;
+        Ok(if known.filter { vec![crate::Way::LastModified, crate::Way::Full] } else { vec![crate::Way::Full] })
+    }
+
+    async fn mark(&self, _object: ObjectType, _way: crate::Way) -> Result<Option<String>, ConnectError> {
+        // The service's clock is not known before it was heard: a day is looked back once.
+        let from = jiff::Timestamp::now().saturating_sub(jiff::SignedDuration::from_hours(24)).unwrap_or_default();
+        Ok(Some(from.to_string()))
+    }
+
+    fn follow(self: Arc<Self>, object: ObjectType, way: crate::Way, from: Option<String>) -> crate::Following {
+        crate::follow::follow(move |out| async move {
+            match (way, from) {
+                (crate::Way::LastModified, Some(from)) => self.modified(object, &from, &out).await,
+                _ => Err(ConnectError::lasting(
+                    "no_way",
+                    format!("a SCIM service cannot be followed by {}", way.word()),
+                    "choose another way",
+                )),
+            }
+        })
     }
 
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {

@@ -216,7 +216,10 @@ impl<'a> Target<'a> {
         } else if self.facts.paused {
             Some(Reason::new(format!("{} is paused", self.system)))
         } else {
-            None
+            self.facts
+                .quiet
+                .as_ref()
+                .map(|until| Reason::new(format!("nothing is written to {} now, by its schedule: {until}", self.system)))
         }
     }
 }

@@ -1,0 +1,203 @@
+//! Runs that nobody starts: on the news of systems that are followed, when a pause after a failure ends, and when a
+//! window in which nothing is written is over.
+
+use crate::runs::{Rules, kept};
+use crate::schedule::Schedule;
+use crate::{Engine, EngineError, Event, lock};
+use jiff::{SignedDuration, Timestamp};
+use rand::RngExt as _;
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+use std::time::Duration;
+use tide_core::{Outcome, Population, Reason};
+use tide_store::NewChangeSet;
+
+/// Who starts such a run.
+pub(crate) const ITSELF: &str = "the service";
+/// What comes within this time is run on together.
+const GATHER: Duration = Duration::from_millis(10);
+/// The first and the longest pause before a change that failed is tried again, in seconds.
+const AGAIN: (i64, i64) = (30, 3600);
+/// The first and the longest rest of a system that does not answer, in seconds.
+const REST: (i64, i64) = (5, 300);
+
+/// A system that does not answer.
+#[derive(Debug, Clone)]
+pub(crate) struct Down {
+    /// How often it was found so.
+    tries: u32,
+    /// When it is tried again.
+    until: Timestamp,
+    /// What it failed with.
+    said: String,
+}
+
+/// A pause that doubles, within limits, with some play so that not everything comes at once.
+fn pause(limits: (i64, i64), tries: u32) -> SignedDuration {
+    let seconds = limits.0.saturating_mul(2i64.saturating_pow(tries.min(20))).min(limits.1);
+    SignedDuration::from_secs_f64(seconds as f64 * rand::rng().random_range(0.9..1.1))
+}
+
+impl Engine {
+    /// Notes that a system does not answer: its work waits, and that of others goes on.
+    pub(crate) fn went_down(&self, system: &str, said: &str) {
+        let mut down = lock(&self.down);
+        let tries = down.get(system).map_or(0, |one| one.tries + 1);
+        let until = self.now().saturating_add(pause(REST, tries)).unwrap_or(Timestamp::MAX);
+        down.insert(system.to_owned(), Down { tries, until, said: said.to_owned() });
+    }
+
+    /// Notes that a system answers.
+    pub(crate) fn is_up(&self, system: &str) {
+        lock(&self.down).remove(system);
+    }
+
+    /// Runs whenever something came, until the service stops.
+    pub(crate) fn run_on_news(self: &Arc<Self>) {
+        let engine = self.clone();
+        self.tasks.spawn(async move {
+            loop {
+                let next = match engine.next_timer().await {
+                    Ok(next) => next,
+                    Err(error) => {
+                        tracing::warn!(%error, "the next timer could not be found");
+                        None
+                    }
+                };
+                let timer = async {
+                    match next {
+                        Some(at) => tokio::time::sleep(Duration::try_from(at.duration_since(engine.now())).unwrap_or_default()).await,
+                        None => std::future::pending().await,
+                    }
+                };
+                tokio::select! {
+                    () = engine.stopping.cancelled() => return,
+                    () = engine.nudge.notified() => {}
+                    () = timer => {}
+                }
+                tokio::time::sleep(GATHER).await;
+                match engine.run_once().await {
+                    Ok(Some(id)) => tracing::info!(change_set = id, "a run on news ended"),
+                    Ok(None) | Err(EngineError::NoRules) => {}
+                    Err(error) => tracing::warn!(%error, "a run on news failed"),
+                }
+            }
+        });
+    }
+
+    /// When something is due by itself: a pause that ends, a window in which nothing is written that ends.
+    async fn next_timer(&self) -> Result<Option<Timestamp>, EngineError> {
+        let now = self.now();
+        let mut due: Vec<Timestamp> = lock(&self.down).values().map(|down| down.until).collect();
+        due.extend(*lock(&self.again));
+        for row in self.store.systems().await? {
+            due.extend(Schedule::read(&row.schedule).quiet_at(now).map(|(until, _)| until));
+        }
+        Ok(due.into_iter().filter(|at| *at > now).min())
+    }
+
+    /// Does any system work by itself?
+    async fn works_by_itself(&self) -> Result<bool, EngineError> {
+        Ok(self.store.systems().await?.iter().any(|row| row.armed && !row.paused && Schedule::read(&row.schedule).follow))
+    }
+
+    /// Decides on what is known, and sends what is to be sent; nothing is kept when there is nothing.
+    async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
+        if !self.works_by_itself().await? {
+            return Ok(None);
+        }
+        let held = tokio::select! {
+            () = self.stopping.cancelled() => return Ok(None),
+            held = self.busy.clone().lock_owned() => held,
+        };
+        let (rules, population, mut outcome) = self.decide_now().await?;
+        self.notice_surprises(&rules.set, &population, &outcome).await?;
+        self.hold_back(&mut outcome).await?;
+        self.keep_people(&population, &outcome, ITSELF).await?;
+        if !outcome.changes.iter().any(|change| change.hold.is_none()) {
+            return Ok(None);
+        }
+        // It tells of those it is about: what is held for others was told by the run or preview before.
+        outcome.changes.retain(|change| change.hold.is_none());
+        let about: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
+        outcome.decided.retain(|line| line.identity.as_deref().is_some_and(|id| about.contains(id)));
+        let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;
+        let cancel = self.stopping.child_token();
+        *lock(&self.going) = Some((id, cancel.clone()));
+        let done = self.carry_out_news(id, rules, outcome, &cancel).await;
+        *lock(&self.going) = None;
+        drop(held);
+        if let Err(error) = done {
+            self.finish(id, "failed", Some(&error.to_string()), ITSELF).await;
+            return Err(error);
+        }
+        Ok(Some(id))
+    }
+
+    async fn carry_out_news(
+        self: &Arc<Self>,
+        id: i64,
+        rules: Rules,
+        outcome: Outcome,
+        cancel: &tokio_util::sync::CancellationToken,
+    ) -> Result<(), EngineError> {
+        let set = NewChangeSet {
+            kind: "run",
+            rule_version: rules.version,
+            principal: ITSELF.to_owned(),
+            preview: None,
+            whole: false,
+            decided: outcome.decided,
+            changes: outcome.changes,
+        };
+        self.store.fill_change_set(id, set, self.now()).await?;
+        self.tell(Event::ChangeSet { id, state: "running".into() });
+        self.carry_out(id, None, ITSELF, cancel).await
+    }
+
+    /// Identities and links first: a queue without them could not be carried on with.
+    pub(crate) async fn keep_people(&self, population: &Population, outcome: &Outcome, principal: &str) -> Result<(), EngineError> {
+        let kept = kept(population, outcome);
+        let before: HashMap<&str, &tide_core::Identity> = population.identities.iter().map(|i| (i.id.as_str(), i)).collect();
+        let identities: Vec<_> = outcome
+            .identities
+            .iter()
+            .filter(|(i, _)| kept.contains(i.id.as_str()) && before.get(i.id.as_str()).is_none_or(|known| **known != *i))
+            .cloned()
+            .collect();
+        let reserved: Vec<_> = outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect();
+        if identities.is_empty() && outcome.links.is_empty() && reserved.is_empty() {
+            return Ok(());
+        }
+        Ok(self.store.keep_identities(identities, outcome.links.clone(), reserved, principal, self.now()).await?)
+    }
+
+    /// Holds what would fail again: changes that failed and are the same, and those of systems that do not answer.
+    async fn hold_back(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
+        let now = self.now();
+        let down: HashMap<String, Down> =
+            lock(&self.down).iter().filter(|(_, one)| one.until > now).map(|(n, d)| (n.clone(), d.clone())).collect();
+        let prints: Vec<&str> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.fingerprint.as_str()).collect();
+        let parked = self.store.parked(&prints).await?;
+        let mut again: Option<Timestamp> = None;
+        for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
+            if let Some(down) = down.get(&change.system) {
+                change.hold = Some(Reason::new(format!("{} does not answer ({}): it is tried again by itself", change.system, down.said)));
+                continue;
+            }
+            let Some(parked) = parked.get(&change.fingerprint) else { continue };
+            if !parked.passing {
+                change.hold = Some(Reason::new(format!("parked: {}; it is tried again by hand, or when its data change", parked.error)));
+                continue;
+            }
+            let seconds = AGAIN.0.saturating_mul(2i64.saturating_pow(parked.times.saturating_sub(1).min(20))).min(AGAIN.1);
+            let next = parked.at.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
+            if next > now {
+                again = Some(again.map_or(next, |other| other.min(next)));
+                change.hold = Some(Reason::new(format!("failed, and is tried again by itself: {}", parked.error)));
+            }
+        }
+        *lock(&self.again) = again;
+        Ok(())
+    }
+}

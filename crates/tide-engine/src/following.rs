@@ -1,0 +1,318 @@
+//! Following armed systems: each is listened to in the best way that it offers, and read whole now and then. What comes
+//! nudges the runner, which runs on it.
+
+use crate::schedule::Schedule;
+use crate::{Engine, EngineError, Event, lock};
+use jiff::Timestamp;
+use rand::RngExt as _;
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+use tide_connect::{Connector, News, Way};
+use tide_core::ObjectType;
+use tide_core::model::Observed;
+use tide_store::{Place, SystemRow};
+use tokio_util::sync::CancellationToken;
+
+/// How often it is looked whether a system was armed, paused or scheduled in another way.
+const LOOK: Duration = Duration::from_secs(1);
+/// The most news that are kept in one transaction.
+const TOGETHER: usize = 500;
+/// The first and the longest pause after a following broke.
+const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+
+/// How it stands with following one type of a system.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listening {
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: ObjectType,
+    /// In which way it is followed.
+    pub way: Option<Way>,
+    /// `reading`, `listening`, `waiting` (until it is asked again) or `broken`.
+    pub state: &'static str,
+    /// When news came last.
+    pub news: Option<Timestamp>,
+    /// How many accounts differed since the service started.
+    pub changed: usize,
+    /// When it is asked again, if it does not tell by itself.
+    pub next: Option<Timestamp>,
+    /// When it is read whole again.
+    pub full: Option<Timestamp>,
+    /// What broke it.
+    pub error: Option<String>,
+}
+
+/// One follower: what it was started for, and what ends it.
+struct Follower {
+    row: SystemRow,
+    objects: Vec<ObjectType>,
+    cancel: CancellationToken,
+}
+
+impl Engine {
+    /// How it stands with following, system by system.
+    pub fn listening(&self) -> Vec<Listening> {
+        lock(&self.listening).values().cloned().collect()
+    }
+
+    fn heard(&self, system: &str, object: ObjectType, change: impl FnOnce(&mut Listening)) {
+        {
+            let mut all = lock(&self.listening);
+            let one = all.entry((system.to_owned(), object)).or_insert_with(|| Listening {
+                system: system.to_owned(),
+                object,
+                way: None,
+                state: "reading",
+                news: None,
+                changed: 0,
+                next: None,
+                full: None,
+                error: None,
+            });
+            let before = one.clone();
+            change(one);
+            if *one == before {
+                return;
+            }
+        }
+        self.tell(Event::System { name: system.to_owned() });
+    }
+
+    /// Follows every system that is armed and scheduled so, until the service stops, and runs on what comes.
+    pub fn work_by_itself(self: &Arc<Self>) {
+        self.watch_feeds();
+        self.keep_calling();
+        self.run_on_news();
+        let engine = self.clone();
+        self.tasks.spawn(async move {
+            let mut followers: HashMap<String, Follower> = HashMap::new();
+            loop {
+                if let Err(error) = engine.tend(&mut followers).await {
+                    tracing::warn!(%error, "it could not be seen which systems are to be followed");
+                }
+                tokio::select! {
+                    () = engine.stopping.cancelled() => return,
+                    () = tokio::time::sleep(LOOK) => {}
+                }
+            }
+        });
+    }
+
+    /// Starts and ends followers as systems are armed, paused and scheduled.
+    async fn tend(self: &Arc<Self>, followers: &mut HashMap<String, Follower>) -> Result<(), EngineError> {
+        let wanted: Vec<(SystemRow, Vec<ObjectType>)> =
+            self.to_read().await?.into_iter().filter(|(row, _)| row.armed && !row.paused && Schedule::read(&row.schedule).follow).collect();
+        let same = |follower: &Follower, row: &SystemRow, objects: &[ObjectType]| {
+            follower.row.settings == row.settings && follower.row.schedule == row.schedule && follower.objects == objects
+        };
+        followers.retain(|name, follower| {
+            let keep = wanted.iter().any(|(row, objects)| row.name == *name && same(follower, row, objects));
+            if !keep {
+                follower.cancel.cancel();
+                lock(&self.listening).retain(|(system, _), _| system != name);
+            }
+            keep
+        });
+        for (row, objects) in wanted {
+            if followers.contains_key(&row.name) {
+                continue;
+            }
+            let cancel = self.stopping.child_token();
+            for &object in &objects {
+                let (engine, row, cancel) = (self.clone(), row.clone(), cancel.clone());
+                self.tasks.spawn(async move { engine.follower(&row, object, &cancel).await });
+            }
+            followers.insert(row.name.clone(), Follower { row, objects, cancel });
+        }
+        Ok(())
+    }
+
+    /// Follows one type of a system, again and again, with growing pauses while it fails.
+    async fn follower(self: &Arc<Self>, row: &SystemRow, object: ObjectType, cancel: &CancellationToken) {
+        let schedule = Schedule::read(&row.schedule);
+        let mut pause = PAUSES.0;
+        while !cancel.is_cancelled() {
+            let begun = std::time::Instant::now();
+            let ended = tokio::select! {
+                () = cancel.cancelled() => return,
+                ended = self.follow_once(row, object, &schedule) => ended,
+            };
+            let Err(error) = ended else { continue };
+            // What went well for a while begins with a short pause again.
+            if begun.elapsed() > PAUSES.1 {
+                pause = PAUSES.0;
+            }
+            let wait = pause.mul_f64(rand::rng().random_range(0.75..1.25));
+            tracing::warn!(system = row.name, %object, %error, ?wait, "the following broke, and is begun again");
+            let next = self.now().saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default()).ok();
+            self.heard(&row.name, object, |one| {
+                (one.state, one.error, one.next) = ("broken", Some(error.to_string()), next);
+            });
+            tokio::select! {
+                () = cancel.cancelled() => return,
+                () = tokio::time::sleep(wait) => {}
+            }
+            pause = (pause * 2).min(PAUSES.1);
+        }
+    }
+
+    /// Follows until a pause is due, everything must be read, or it breaks.
+    async fn follow_once(&self, row: &SystemRow, object: ObjectType, schedule: &Schedule) -> Result<(), EngineError> {
+        let connector = self.connector(row).await?;
+        let way = match schedule.way {
+            Some(way) => way,
+            None => connector.ways().await?.first().copied().unwrap_or(Way::Full),
+        };
+        let place = self.place(row, object, schedule, way, &connector).await?;
+        let full = place.full_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
+        let told = matches!(way, Way::Arrival | Way::Pushed);
+        self.heard(&row.name, object, |one| {
+            (one.state, one.way, one.error, one.next) = ("listening", Some(way), None, None);
+            one.full = (!told).then_some(full);
+        });
+        if told {
+            // Files are watched and calls are taken elsewhere.
+            std::future::pending::<()>().await;
+        }
+        let mut place = place;
+        if way != Way::Full {
+            let mut following = connector.follow(object, way, place.mark.clone());
+            let mut due = std::pin::pin!(tokio::time::sleep(self.until(full)));
+            loop {
+                let news = tokio::select! {
+                    news = following.recv() => news,
+                    () = &mut due => return Ok(()),
+                };
+                let Some(first) = news else { break };
+                let mut batch = vec![first];
+                while let (true, Ok(more)) = (batch.len() < TOGETHER, following.try_recv()) {
+                    batch.push(more);
+                }
+                if !self.take_in(row, object, &mut place, batch).await? {
+                    return Ok(());
+                }
+            }
+        }
+        let every = schedule.every();
+        let next = self.now().saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default()).ok();
+        self.heard(&row.name, object, |one| (one.state, one.next) = ("waiting", next));
+        tokio::time::sleep(every.min(self.until(full))).await;
+        if way == Way::Full {
+            // The place is older than the pause: everything is read.
+            self.store.set_place(&row.name, object, &Place { full_at: Timestamp::UNIX_EPOCH, ..place }).await?;
+        }
+        Ok(())
+    }
+
+    fn until(&self, at: Timestamp) -> Duration {
+        let left = at.duration_since(self.now());
+        Duration::try_from(left).unwrap_or_default().min(Duration::from_secs(24 * 3600))
+    }
+
+    /// Where following goes on: the place that was told last, or after everything was read.
+    async fn place(
+        &self,
+        row: &SystemRow,
+        object: ObjectType,
+        schedule: &Schedule,
+        way: Way,
+        connector: &Arc<dyn Connector>,
+    ) -> Result<Place, EngineError> {
+        let known = self.store.place(&row.name, object).await?.filter(|place| place.way == way.word());
+        if let Some(place) = known {
+            let full = place.full_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
+            if self.now() < full || matches!(way, Way::Arrival | Way::Pushed) {
+                return Ok(place);
+            }
+        }
+        self.heard(&row.name, object, |one| (one.state, one.way, one.next) = ("reading", Some(way), None));
+        // The mark first: what changes while everything is read is told again afterwards.
+        let mark = connector.mark(object, way).await?;
+        let now = self.now();
+        if way != Way::Pushed {
+            let read = self.read_one(row, object).await?;
+            if let Some(error) = read.error {
+                return Err(error.into());
+            }
+        }
+        let place = Place { way: way.word().to_owned(), mark, at: now, full_at: now };
+        self.store.set_place(&row.name, object, &place).await?;
+        self.nudge.notify_one();
+        Ok(place)
+    }
+
+    /// Keeps news. False when everything must be read before it goes on.
+    async fn take_in(
+        &self,
+        row: &SystemRow,
+        object: ObjectType,
+        place: &mut Place,
+        batch: Vec<Result<News, tide_connect::ConnectError>>,
+    ) -> Result<bool, EngineError> {
+        let mut changed: Vec<Observed> = Vec::new();
+        let mut mark = None;
+        let mut fault = None;
+        let mut lost = None;
+        let mut differ = 0;
+        for news in batch {
+            match news {
+                Ok(News::Changed(more)) => changed.extend(more),
+                Ok(News::Gone(keys)) => {
+                    // In the order in which it happened: who was removed and made again is there.
+                    differ += self.store.keep_news(&row.name, object, std::mem::take(&mut changed), keys, self.now()).await?;
+                }
+                Ok(News::Mark(place)) => mark = Some(place),
+                Ok(News::Lost(why)) => {
+                    lost = Some(why);
+                    break;
+                }
+                Err(error) => {
+                    fault = Some(error);
+                    break;
+                }
+            }
+        }
+        if !changed.is_empty() {
+            differ += self.store.keep_news(&row.name, object, changed, Vec::new(), self.now()).await?;
+        }
+        // The mark last: after a crash in between the same is told again, and changes nothing.
+        if let Some(mark) = mark {
+            (place.mark, place.at) = (Some(mark), self.now());
+            self.store.set_place(&row.name, object, place).await?;
+        }
+        if differ > 0 {
+            let now = self.now();
+            self.heard(&row.name, object, |one| {
+                one.news = Some(now);
+                one.changed += differ;
+            });
+            self.nudge.notify_one();
+        }
+        if let Some(why) = lost {
+            tracing::info!(system = row.name, %object, why, "the history was lost, and everything is read");
+            self.store.drop_places(&row.name).await?;
+            return Ok(false);
+        }
+        fault.map_or(Ok(true), |error| Err(error.into()))
+    }
+
+    /// Sets when a system is read and written by itself. The following begins anew with it.
+    pub async fn set_schedule(&self, name: &str, schedule: &Schedule, principal: &str) -> Result<(), EngineError> {
+        let row = self.store.system(name).await?;
+        schedule.check()?;
+        if let Some(way) = schedule.way {
+            let ways = self.connector(&row).await?.ways().await?;
+            if !ways.contains(&way) {
+                let offered: Vec<&str> = ways.iter().map(|way| way.word()).collect();
+                return Err(EngineError::Refused(format!("{name} cannot be followed by {}: it offers {}", way.word(), offered.join(", "))));
+            }
+        }
+        let value = serde_json::to_value(schedule).unwrap_or_default();
+        self.store.set_schedule(name, &value, principal, self.now()).await?;
+        self.tell(Event::System { name: name.to_owned() });
+        self.nudge.notify_one();
+        Ok(())
+    }
+}

@@ -1,0 +1,150 @@
+//! Following systems: schedules, how far each was followed, and the news that came.
+
+use crate::accounts::{ROWS, upsert};
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use tide_core::ObjectType;
+use tide_core::model::Observed;
+
+/// How far a type of a system was followed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// In which way.
+    pub way: String,
+    /// The place in its history; none where the way has none.
+    pub mark: Option<String>,
+    /// When it was told last that nothing is missing up to there.
+    pub at: Timestamp,
+    /// When it was last read whole.
+    pub full_at: Timestamp,
+}
+
+impl Store {
+    /// Sets when a system is read and written by itself.
+    pub async fn set_schedule(&self, name: &str, schedule: &serde_json::Value, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (name, text, principal) = (name.to_owned(), schedule.to_string(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done =
+                        sqlx::query("UPDATE system SET schedule = ? WHERE name = ?").bind(&text).bind(&name).execute(&mut *c).await?;
+                    if done.rows_affected() == 0 {
+                        return Err(StoreError::Missing { what: "system", name });
+                    }
+                    Entry::new(&principal, "system.schedule", &name).detail(&text).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// How far a type of a system was followed.
+    pub async fn place(&self, system: &str, object: ObjectType) -> Result<Option<Place>, StoreError> {
+        let row = sqlx::query("SELECT way, mark, at, full_at FROM place WHERE system = ? AND object = ?")
+            .bind(system)
+            .bind(object.word())
+            .fetch_optional(&self.reader)
+            .await?;
+        let instant = |text: &str| text.parse::<Timestamp>().unwrap_or_default();
+        Ok(row.map(|row| Place {
+            way: row.get("way"),
+            mark: row.get("mark"),
+            at: instant(row.get("at")),
+            full_at: instant(row.get("full_at")),
+        }))
+    }
+
+    /// Notes how far a type of a system was followed.
+    pub async fn set_place(&self, system: &str, object: ObjectType, place: &Place) -> Result<(), StoreError> {
+        let (system, place) = (system.to_owned(), place.clone());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "INSERT INTO place (system, object, way, mark, at, full_at) VALUES (?,?,?,?,?,?)
+                         ON CONFLICT DO UPDATE SET way = excluded.way, mark = excluded.mark, at = excluded.at, full_at = excluded.full_at",
+                    )
+                    .bind(&system)
+                    .bind(object.word())
+                    .bind(&place.way)
+                    .bind(&place.mark)
+                    .bind(stamp(place.at))
+                    .bind(stamp(place.full_at))
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Forgets how far a system was followed: it is read whole next.
+    pub async fn drop_places(&self, system: &str) -> Result<(), StoreError> {
+        let system = system.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM place WHERE system = ?").bind(&system).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Keeps news: accounts as they are now, and keys of those that are gone. Returns how many accounts differ from what
+    /// was known; an echo of our own writes does not.
+    pub async fn keep_news(
+        &self,
+        system: &str,
+        object: ObjectType,
+        changed: Vec<Observed>,
+        gone: Vec<String>,
+        now: Timestamp,
+    ) -> Result<usize, StoreError> {
+        let system = system.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    // Under a full read that is going on, so that it does not take them for missing.
+                    let reading: i64 = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?")
+                        .bind(&system)
+                        .bind(object.word())
+                        .fetch_one(&mut *c)
+                        .await?;
+                    let mut differ = 0;
+                    for rows in changed.chunks(ROWS) {
+                        differ += upsert(c, reading, &system, object, now, rows, true).await?;
+                    }
+                    if !changed.is_empty() {
+                        sqlx::query(
+                            "UPDATE account_reference SET target = (SELECT t.id FROM account t WHERE t.system = ?
+                               AND (t.key = account_reference.raw OR t.name = account_reference.raw))
+                             WHERE target IS NULL AND account IN (SELECT a.id FROM json_each(?) k JOIN account a ON a.key = k.value AND a.system = ?)",
+                        )
+                        .bind(&system)
+                        .bind(serde_json::to_string(&changed.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?)
+                        .bind(&system)
+                        .execute(&mut *c)
+                        .await?;
+                    }
+                    if !gone.is_empty() {
+                        let gone = sqlx::query(
+                            "UPDATE account SET absent_since = ? WHERE system = ? AND object = ? AND absent_since IS NULL
+                             AND coalesce(written, '') < ? AND key IN (SELECT value FROM json_each(?))",
+                        )
+                        .bind(stamp(now))
+                        .bind(&system)
+                        .bind(object.word())
+                        .bind(stamp(now))
+                        .bind(serde_json::to_string(&gone)?)
+                        .execute(c)
+                        .await?;
+                        differ += gone.rows_affected() as usize;
+                    }
+                    Ok(differ)
+                })
+            })
+            .await
+    }
+}
