@@ -9,6 +9,7 @@ import { ref, watch } from 'vue'
 import { api, take, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import StepList from '@/components/StepList.vue'
+import SystemTiming from '@/components/SystemTiming.vue'
 import SystemParts from '@/components/SystemParts.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
 import { useFetched } from '@/components/fetched'
@@ -172,6 +173,7 @@ const shown = (account: Schemas['Account']) =>
       </section>
     </div>
   </Fetched>
+  <SystemTiming v-if="system.data.value" :system="system.data.value" @saved="system.load" />
   <SystemParts v-if="system.data.value" :system="system.data.value" />
   <section class="sheet accounts">
     <div class="row spread">

@@ -5,7 +5,7 @@ mod common;
 
 use common::{Service, client, text};
 use std::sync::Arc;
-use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, Secret, Shown, StepState, Write};
+use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, News, Secret, Shown, StepState, Way, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
@@ -184,11 +184,44 @@ async fn story() {
     let made = reader.write(&create).await.expect("made");
     assert_eq!(made.attributes.get("enabled"), [Value::Bool(false)]);
 
+    // It is followed by its change number: what changed, who was deleted, who moved out of what is read.
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::ChangeNumber));
+    let inside = connector(&LdapSettings { base_dn: people.clone(), ..sound.clone() }, &controller.password);
+    let from = inside.mark(ObjectType::Person, Way::ChangeNumber).await.expect("told").expect("a number");
+    let (nothing, mark) = news(&inside, &from).await;
+    assert_eq!((nothing.len(), mark.as_deref()), (0, Some(from.as_str())), "nothing happened since");
+    controller.tool(&["user", "rename", "mate.two", "--surname=Quay"]).expect("changed");
+    controller.tool(&["user", "delete", "mette.sund"]).expect("deleted");
+    controller.tool(&["user", "move", "mate.three", "CN=Users"]).expect("moved");
+    let (told, mark) = news(&inside, &from).await;
+    let changed: Vec<String> =
+        told.iter().filter_map(|n| if let News::Changed(all) = n { Some(all) } else { None }).flatten().map(|o| o.name.clone()).collect();
+    let gone: Vec<&String> = told.iter().filter_map(|n| if let News::Gone(keys) = n { Some(keys) } else { None }).flatten().collect();
+    assert!(changed.len() == 1 && changed[0].contains("Quay"), "{told:?}");
+    assert!(gone.contains(&&made.key) && gone.contains(&&third.key), "{told:?}");
+    assert_ne!(mark.as_deref(), Some(from.as_str()));
+    let (lost, _) = news(&inside, "99999999@elsewhere").await;
+    assert!(matches!(lost.as_slice(), [News::Lost(why)] if why.contains("restored from a backup")), "{lost:?}");
+    controller.tool(&["user", "move", "mate.three", "OU=People"]).expect("moved back");
+
     let password = serve(&controller);
     let runa = LdapSettings { bind_dn: Some("runa.vik@skerry.example".into()), ..sound.clone() };
     let report = connector(&runa, &password).tested().await;
     assert!(report.healthy(), "the first password lets her in: {report:#?}");
     assert_eq!(failed(&connector(&runa, "Quay-side-9").tested().await).0, "bind_refused");
+}
+
+/// What is told since a place, and the place after it.
+async fn news(connector: &Arc<LdapConnector>, from: &str) -> (Vec<News>, Option<String>) {
+    let mut following = connector.clone().follow(ObjectType::Person, Way::ChangeNumber, Some(from.to_owned()));
+    let (mut told, mut mark) = (Vec::new(), None);
+    while let Some(news) = following.recv().await {
+        match news.expect("told") {
+            News::Mark(place) => mark = Some(place),
+            other => told.push(other),
+        }
+    }
+    (told, mark)
 }
 
 /// A service is led there by its client: what the domain was born with, and the account with which we

@@ -19,6 +19,9 @@ pub struct NewChangeSet {
     /// For a run: join accounts that exist, and send nothing; what would be sent is shown as held.
     #[serde(default)]
     pub adopt: bool,
+    /// Only these people, by name, number, address or id; nobody named means everybody.
+    #[serde(default)]
+    pub only: Vec<String>,
 }
 
 /// A preview or a run.
@@ -42,6 +45,8 @@ pub struct ChangeSet {
     pub ended: Option<String>,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
+    /// Is it about everybody? A run on news, or of those who were named, tells of those it is about.
+    pub whole: bool,
     /// Lines by verdict.
     pub verdicts: Vec<Count>,
     /// Changes by state.

@@ -84,6 +84,69 @@ pub struct System {
     pub readings: Vec<Reading>,
     /// Does it give identities their values, are its accounts kept by us, by the published rules?
     pub roles: Vec<String>,
+    /// When it is read and written by itself.
+    pub schedule: Schedule,
+    /// How it stands with following it, by type; empty while it is not followed.
+    pub following: Vec<FollowState>,
+    /// The window that is open now, in which nothing is written to it.
+    pub quiet_now: Option<String>,
+    /// When the next such window begins.
+    pub next_quiet: Option<String>,
+}
+
+/// When a system is read and written by itself, once it is armed.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Schedule {
+    /// Follow its changes, and run on each.
+    pub follow: bool,
+    /// In which way: `content_sync`, `change_number`, `modified`, `last_modified`, `arrival`, `pushed` or `full`; the best
+    /// that it offers, if none is named.
+    pub way: Option<String>,
+    /// How often it is asked, in seconds, where it does not tell by itself; 60 without it.
+    pub every_seconds: Option<u32>,
+    /// How often everything is read, in seconds; a day without it, an hour where deletions are not told.
+    pub full_every_seconds: Option<u32>,
+    /// When nothing is written to it.
+    pub quiet: Vec<QuietWindow>,
+}
+
+/// A window in which nothing is written to a system.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct QuietWindow {
+    /// The days on which it begins (`mon` to `sun`); none means every day.
+    #[serde(default)]
+    pub days: Vec<String>,
+    /// When it begins (`22:00`).
+    pub from: String,
+    /// When it ends; on the next day, if that is not later.
+    pub to: String,
+    /// The time zone of both (`Europe/Tallinn`).
+    pub zone: String,
+}
+
+/// How it stands with following one type of a system.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FollowState {
+    /// The type.
+    pub object: String,
+    /// In which way.
+    pub way: Option<String>,
+    /// That way in words.
+    pub words: Option<String>,
+    /// `reading`, `listening`, `waiting` or `broken`.
+    pub state: String,
+    /// When news came last.
+    pub news: Option<String>,
+    /// How many accounts differed since the service started.
+    pub changed: usize,
+    /// When it is asked again, if it does not tell by itself.
+    pub next: Option<String>,
+    /// When it is read whole again.
+    pub full: Option<String>,
+    /// What broke it.
+    pub error: Option<String>,
 }
 
 /// A system to add, or to test before it is added.

@@ -53,6 +53,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/systems/{name}/tree", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/rights", Grant::Operators),
     ("PUT", "/api/v1/systems/{name}/settings", Grant::Operators),
+    ("PUT", "/api/v1/systems/{name}/schedule", Grant::Operators),
     ("POST", "/api/v1/systems/{name}/rules", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/scope", Grant::Operators),
     ("PUT", "/api/v1/systems/{name}/scope", Grant::Operators),

@@ -49,6 +49,7 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
         started: row.started,
         ended: row.ended,
         note: row.note,
+        whole: row.whole,
         verdicts: counts(verdicts),
         states: counts(row.states),
     }
@@ -341,6 +342,36 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
         ));
     }
     lines
+}
+
+pub fn schedule(schedule: &tide_engine::Schedule) -> tide_api::Schedule {
+    let window = |w: &tide_engine::Quiet| tide_api::QuietWindow {
+        days: w.days.clone(),
+        from: w.from.clone(),
+        to: w.to.clone(),
+        zone: w.zone.clone(),
+    };
+    tide_api::Schedule {
+        follow: schedule.follow,
+        way: schedule.way.map(|way| way.word().to_owned()),
+        every_seconds: schedule.every_seconds,
+        full_every_seconds: schedule.full_every_seconds,
+        quiet: schedule.quiet.iter().map(window).collect(),
+    }
+}
+
+pub fn following(one: tide_engine::Listening) -> tide_api::FollowState {
+    tide_api::FollowState {
+        object: one.object.to_string(),
+        way: one.way.map(|way| way.word().to_owned()),
+        words: one.way.map(|way| way.words().to_owned()),
+        state: one.state.to_owned(),
+        news: one.news.map(|at| at.to_string()),
+        changed: one.changed,
+        next: one.next.map(|at| at.to_string()),
+        full: one.full.map(|at| at.to_string()),
+        error: one.error,
+    }
 }
 
 pub fn call_line(name: &str, call: &tide_core::rules::CallRules) -> tide_api::RuleLine {

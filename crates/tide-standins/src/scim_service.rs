@@ -563,7 +563,7 @@ fn stamped(mut resource: Value, id: u64, kind: &str) -> Value {
         Value::String(known) => json!(known),
         _ => json!(jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()),
     };
-    resource["meta"] = json!({"created": created, "resourceType": kind.trim_end_matches('s'), "location": format!("/scim/v2/{kind}/b{id:05}"), "version": format!("W/\"{version}\"")});
+    resource["meta"] = json!({"created": created, "resourceType": kind.trim_end_matches('s'), "location": format!("/scim/v2/{kind}/b{id:05}"), "lastModified": jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string(), "version": format!("W/\"{version}\"")});
     if resource["active"].is_null() && kind == "Users" {
         resource["active"] = json!(true);
     }

@@ -15,6 +15,9 @@ pub struct Preview {
     /// Decide from what was read before, without reading again
     #[arg(long)]
     without_reading: bool,
+    /// Only these people, by name, number, address or id
+    #[arg(long, value_name = "WHO", value_delimiter = ',')]
+    only: Vec<String>,
     /// How many people to name for each verdict
     #[arg(long, default_value_t = 8)]
     each: usize,
@@ -32,6 +35,9 @@ pub struct Run {
     /// Join the accounts that exist, and send nothing; shows what a run would send
     #[arg(long)]
     adopt: bool,
+    /// Only these people, by name, number, address or id
+    #[arg(long, value_name = "WHO", value_delimiter = ',')]
+    only: Vec<String>,
 }
 
 /// What can be done with change sets.
@@ -166,7 +172,8 @@ impl Preview {
     /// Begins a preview, waits for it and shows it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
-        let new = NewChangeSet { kind: "preview".into(), without_reading: self.without_reading, preview: None, adopt: false };
+        let new =
+            NewChangeSet { kind: "preview".into(), without_reading: self.without_reading, only: self.only, ..NewChangeSet::default() };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;
         if reach.json() {
@@ -187,7 +194,13 @@ impl Run {
     /// Begins a run, follows it and says what came of it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
-        let new = NewChangeSet { kind: "run".into(), without_reading: self.without_reading, preview: self.preview, adopt: self.adopt };
+        let new = NewChangeSet {
+            kind: "run".into(),
+            without_reading: self.without_reading,
+            preview: self.preview,
+            adopt: self.adopt,
+            only: self.only,
+        };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;
         let count = |word: &str| set.states.iter().find(|c| c.word == word).map_or(0, |c| c.count);

@@ -1,15 +1,15 @@
 //! `eager-tide systems …`.
 
 use super::connection::{Connection, Purpose, file, secret_from_input};
-use super::{Reach, output, segment};
+use super::{Client, Reach, output, segment};
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewToken, ReadResult,
-    Right, SchemaAttribute, System, SystemState, Token, WrittenRules,
+    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewToken, QuietWindow,
+    ReadResult, Right, SchemaAttribute, System, SystemState, Token, WrittenRules,
 };
 
 /// What can be done with systems.
@@ -113,6 +113,13 @@ pub enum Systems {
         #[arg(long)]
         go_on: bool,
     },
+    /// When a system is read and written by itself; without options, how it stands with that
+    Schedule {
+        /// The system
+        name: String,
+        #[command(flatten)]
+        timing: Box<Timing>,
+    },
     /// Replace a system's password or token, read from the standard input
     Secret {
         /// The system
@@ -184,7 +191,7 @@ fn print_step(step: &CheckStep) {
 }
 
 /// Runs a test, and prints each step as it is taken.
-async fn check<B: serde::Serialize>(client: &super::Client, reach: &Reach, path: &str, body: &B) -> anyhow::Result<CheckReport> {
+async fn check<B: serde::Serialize>(client: &Client, reach: &Reach, path: &str, body: &B) -> anyhow::Result<CheckReport> {
     let mut ended: Option<CheckReport> = None;
     let quiet = reach.json();
     client
@@ -239,6 +246,7 @@ impl Systems {
                     for fact in &system.profile {
                         output::line(&format!("{:<22} {}", fact.label, fact.text));
                     }
+                    timing(&system);
                     if let Some(host) = &system.host {
                         output::line(&format!("{:<22} {host}", "Host in use"));
                     }
@@ -336,6 +344,7 @@ impl Systems {
                 let system: System = client.send(Method::PATCH, &format!("systems/{}", segment(&name)), &state).await?;
                 if reach.json() { output::json(&system)? } else { print(std::slice::from_ref(&system)) }
             }
+            Systems::Schedule { name, timing } => return schedule(&client, reach, &name, *timing).await,
             Systems::Secret { name } => {
                 let secret = secret_from_input()?;
                 client.tell(Method::PUT, &format!("systems/{}/secret", segment(&name)), Some(&NewSecret { secret })).await?;
@@ -407,7 +416,7 @@ impl Systems {
     }
 }
 
-async fn set_armed(client: &super::Client, reach: &Reach, name: &str, armed: bool) -> anyhow::Result<()> {
+async fn set_armed(client: &Client, reach: &Reach, name: &str, armed: bool) -> anyhow::Result<()> {
     let state = SystemState { armed: Some(armed), ..SystemState::default() };
     let system: System = client.send(Method::PATCH, &format!("systems/{}", segment(name)), &state).await?;
     if reach.json() {
@@ -418,14 +427,7 @@ async fn set_armed(client: &super::Client, reach: &Reach, name: &str, armed: boo
     Ok(())
 }
 
-async fn tokens(
-    client: &super::Client,
-    reach: &Reach,
-    name: &str,
-    label: String,
-    list: bool,
-    end: Option<String>,
-) -> anyhow::Result<ExitCode> {
+async fn tokens(client: &Client, reach: &Reach, name: &str, label: String, list: bool, end: Option<String>) -> anyhow::Result<ExitCode> {
     let path = format!("systems/{}/tokens", segment(name));
     if let Some(id) = end {
         client.tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None).await?;
@@ -460,7 +462,7 @@ async fn tokens(
     Ok(ExitCode::SUCCESS)
 }
 
-async fn add(client: &super::Client, reach: &Reach, connection: Connection) -> anyhow::Result<ExitCode> {
+async fn add(client: &Client, reach: &Reach, connection: Connection) -> anyhow::Result<ExitCode> {
     let system = connection.system()?;
     let report = check(client, reach, "systems/check", &system).await?;
     if !report.healthy || connection.only_check {
@@ -491,5 +493,118 @@ async fn add(client: &super::Client, reach: &Reach, connection: Connection) -> a
     }
     output::line(&format!("Next: `eager-tide systems read {name}`, then `eager-tide scope {name}` and `eager-tide preview`;"));
     output::line(&format!("to write: `eager-tide systems set {name} --writable person`, `eager-tide systems arm {name}`."));
+    Ok(ExitCode::SUCCESS)
+}
+
+/// When a system is read and written by itself.
+#[derive(clap::Args)]
+pub struct Timing {
+    /// Follow its changes once it is armed, and run on each
+    #[arg(long, conflicts_with = "no_follow")]
+    follow: bool,
+    /// Do not follow it
+    #[arg(long)]
+    no_follow: bool,
+    /// In which way: content_sync, change_number, modified, last_modified, full; `best` leaves it to what the system offers
+    #[arg(long, value_name = "WAY")]
+    way: Option<String>,
+    /// How often it is asked, where it does not tell by itself: 30s, 5m, 2h
+    #[arg(long, value_name = "TIME", value_parser = seconds)]
+    every: Option<u32>,
+    /// How often everything is read: 30m, 6h, 1d
+    #[arg(long, value_name = "TIME", value_parser = seconds)]
+    full_every: Option<u32>,
+    /// When nothing is written to it, in the zone given: `22:00-06:00` or `sat,sun 00:00-23:59`; may be given several times
+    #[arg(long, value_name = "WINDOW", requires = "zone")]
+    no_writes: Vec<String>,
+    /// The time zone of the windows: Europe/Tallinn
+    #[arg(long)]
+    zone: Option<String>,
+    /// Writes are allowed at any time again
+    #[arg(long, conflicts_with = "no_writes")]
+    any_time: bool,
+}
+
+/// A length of time, in seconds.
+fn seconds(text: &str) -> Result<u32, String> {
+    let at = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let (number, unit) = text.split_at(at);
+    let times = match unit {
+        "s" | "" => 1,
+        "m" => 60,
+        "h" => 3600,
+        "d" => 24 * 3600,
+        _ => return Err(format!("`{unit}` is no unit of time: write 30s, 5m, 2h or 1d")),
+    };
+    number
+        .parse::<u32>()
+        .ok()
+        .and_then(|n| n.checked_mul(times))
+        .ok_or_else(|| format!("`{text}` is no length of time: write 30s, 5m, 2h or 1d"))
+}
+
+/// A window as it is written on the command line.
+fn window(text: &str, zone: &str) -> anyhow::Result<QuietWindow> {
+    let (days, times) = text.rsplit_once(' ').unwrap_or(("", text));
+    let Some((from, to)) = times.split_once('-') else { bail!("`{text}` is no window: write 22:00-06:00, or sat,sun 00:00-12:00") };
+    let days = days.split(',').map(str::trim).filter(|day| !day.is_empty()).map(str::to_owned).collect();
+    Ok(QuietWindow { days, from: from.trim().to_owned(), to: to.trim().to_owned(), zone: zone.to_owned() })
+}
+
+/// How it stands with following a system, as lines.
+fn timing(system: &System) {
+    let line = |label: &str, text: &str| output::line(&format!("{label:<22} {text}"));
+    if !system.schedule.follow {
+        line("Followed", &format!("no: `eager-tide systems schedule {} --follow` has it work by itself", system.name));
+    } else if !system.armed {
+        line("Followed", &format!("once it is armed: `eager-tide systems arm {}`", system.name));
+    }
+    for one in &system.following {
+        let way = one.words.clone().unwrap_or_default();
+        line(&format!("Followed ({})", one.object), &format!("{}: {way}", one.state));
+        if let Some(error) = &one.error {
+            line("  broke off", error);
+        }
+        let news =
+            one.news.as_ref().map_or_else(|| "none yet".to_owned(), |at| format!("{} ({} since the start)", output::time(at), one.changed));
+        line("  last news", &news);
+        if let Some(next) = &one.next {
+            line("  asked again", &output::time(next));
+        }
+        if let Some(full) = &one.full {
+            line("  read whole", &output::time(full));
+        }
+    }
+    if let Some(now) = &system.quiet_now {
+        line("Nothing is written", now);
+    } else if let Some(next) = &system.next_quiet {
+        line("Nothing is written", &format!("from {} on", output::time(next)));
+    }
+}
+
+async fn schedule(client: &Client, reach: &Reach, name: &str, asked: Timing) -> anyhow::Result<ExitCode> {
+    let at = format!("systems/{}", segment(name));
+    let system: System = client.get(&at, &[]).await?;
+    let mut new = system.schedule.clone();
+    if asked.follow || asked.no_follow {
+        new.follow = asked.follow;
+    }
+    if let Some(way) = asked.way {
+        new.way = (way != "best").then_some(way);
+    }
+    new.every_seconds = asked.every.or(new.every_seconds);
+    new.full_every_seconds = asked.full_every.or(new.full_every_seconds);
+    if asked.any_time {
+        new.quiet.clear();
+    }
+    if let Some(zone) = asked.zone {
+        new.quiet = asked.no_writes.iter().map(|text| window(text, &zone)).collect::<anyhow::Result<_>>()?;
+    }
+    let system = if new == system.schedule { system } else { client.send(Method::PUT, &format!("{at}/schedule"), &new).await? };
+    if reach.json() {
+        output::json(&system)?
+    } else {
+        timing(&system)
+    }
     Ok(ExitCode::SUCCESS)
 }

@@ -223,7 +223,8 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
                     many: !kind.single,
                     required: required.iter().any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
                     case_exact: kind.case_exact(),
-                    writable: !kind.read_only,
+                    // A domain controller calls it its own, and wants it given when an entry is made.
+                    writable: !kind.read_only || name.eq_ignore_ascii_case("objectClass"),
                     derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"].iter().any(|n| name.eq_ignore_ascii_case(n)),
                     name: name.clone(),
                     longest: kind.longest,

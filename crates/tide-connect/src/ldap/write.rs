@@ -89,7 +89,18 @@ pub(super) async fn send(
         let mut attributes: Vec<(Octets, HashSet<Octets>)> =
             write.values.iter().filter(|v| !ours(v)).map(|v| (v.attribute.clone().into_bytes(), set(&v.attribute, &v.after))).collect();
         // Who is to be disabled is never usable, not even between two operations.
-        let disabled = write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(false)]);
+        let wants =
+            |state: bool| write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(state)]);
+        let disabled = wants(false);
+        // A domain controller makes accounts disabled, and lets only those in who have a password.
+        let password = write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("unicodePwd"));
+        if wants(true)
+            && password
+            && known.state == State::ControlFlags
+            && let Mod::Replace(name, values) = state_change(known.state, false, &[])?
+        {
+            attributes.push((name, values));
+        }
         if disabled && let Mod::Replace(name, values) = state_change(known.state, true, &[])? {
             attributes.push((name, values));
         }

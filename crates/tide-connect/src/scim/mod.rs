@@ -460,7 +460,15 @@ impl Connector for ScimConnector {
 
     async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
         let known = self.known().await?;
-        Ok(if known.filter { vec![crate::Way::LastModified, crate::Way::Full] } else { vec![crate::Way::Full] })
+        let mut ways = vec![crate::Way::Full];
+        if let (true, Some(endpoint)) = (known.filter, known.endpoints.get(&ObjectType::Person)) {
+            // A service that keeps no times cannot be asked by them, whatever it can filter by.
+            let first = list(&self.http.get(&format!("{}?startIndex=1&count=1", endpoint.path)).await?);
+            if first.first().is_none_or(|one| one["meta"]["lastModified"].is_string()) {
+                ways.insert(0, crate::Way::LastModified);
+            }
+        }
+        Ok(ways)
     }
 
     async fn mark(&self, _object: ObjectType, _way: crate::Way) -> Result<Option<String>, ConnectError> {

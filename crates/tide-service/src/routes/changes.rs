@@ -52,7 +52,7 @@ pub async fn begin_change_set(
     if new.adopt && !carry_out {
         return Err(Refusal::bad("a preview joins nothing: `adopt` goes with a run"));
     }
-    let plan = Plan { carry_out, preview: new.preview, without_reading: new.without_reading, adopt: new.adopt };
+    let plan = Plan { carry_out, preview: new.preview, without_reading: new.without_reading, adopt: new.adopt, only: new.only };
     let id = service.engine.begin(plan, &caller.principal.id).await?;
     Ok((StatusCode::ACCEPTED, Json(convert::change_set(service.engine.store().change_set(id).await?))))
 }

@@ -47,6 +47,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(systems::browse_system))
         .routes(routes!(systems::list_rights))
         .routes(routes!(systems::set_settings))
+        .routes(routes!(systems::set_schedule))
         .routes(routes!(scope::show_scope, scope::save_scope))
         .routes(routes!(scope::export_scope))
         .routes(routes!(scope::try_scope))

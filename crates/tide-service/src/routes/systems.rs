@@ -13,7 +13,7 @@ use axum::{Extension, Json};
 use futures::StreamExt;
 use tide_api::{
     Account, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page, Problem,
-    ReadResult, Reading, Right, SchemaAttribute, System, SystemState,
+    ReadResult, Reading, Right, Schedule, SchemaAttribute, System, SystemState,
 };
 use tide_connect::Step;
 use tide_core::{ObjectType, RuleSet};
@@ -34,20 +34,12 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
         Some(version) => service.engine.check_rules(&version.files).await?.0,
         None => RuleSet::default(),
     };
-    Ok(store
-        .systems()
-        .await?
-        .into_iter()
-        .map(|row| {
-            let host = service.engine.host_in_use(&row.name);
-            system(row, host, &counts, &readings, &rules)
-        })
-        .collect())
+    Ok(store.systems().await?.into_iter().map(|row| system(&service.engine, row, &counts, &readings, &rules)).collect())
 }
 
 fn system(
+    engine: &tide_engine::Engine,
     row: SystemRow,
-    host: Option<String>,
     counts: &[(String, i64, i64)],
     readings: &[tide_store::Reading],
     rules: &RuleSet,
@@ -62,7 +54,13 @@ fn system(
     if types.iter().any(|types| types.is_target()) {
         roles.push("target".to_owned());
     }
+    let schedule = tide_engine::Schedule::read(&row.schedule);
+    let now = engine.now();
     System {
+        quiet_now: schedule.quiet_at(now).map(|(until, words)| format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC"))),
+        next_quiet: schedule.next_quiet(now).map(|at| at.to_string()),
+        schedule: convert::schedule(&schedule),
+        following: engine.listening().into_iter().filter(|one| one.system == row.name).map(convert::following).collect(),
         address: match row.kind.as_str() {
             "push" => format!("/scim/v2/{}", row.name),
             _ => ["url", "path"].iter().find_map(|key| row.settings[*key].as_str()).unwrap_or_default().to_owned(),
@@ -71,7 +69,7 @@ fn system(
         writable: row.writable.iter().map(ToString::to_string).collect(),
         paused: row.paused,
         armed: row.armed,
-        host,
+        host: engine.host_in_use(&row.name),
         profile: row.profile.into_iter().map(|(label, text)| Fact { label, text }).collect(),
         healthy: (!steps.is_empty()).then(|| steps.iter().all(|step| step.state != "failed")),
         checked_at: row.checked_at,
@@ -216,6 +214,33 @@ pub async fn set_settings(
     Body(new): Body<NewSettings>,
 ) -> Result<Json<System>, Refusal> {
     service.engine.set_settings(&name, new.settings, new.secret.as_deref(), &caller.principal.id).await?;
+    Ok(Json(one(&service, &name).await?))
+}
+
+/// Sets when a system is read and written by itself, once it is armed.
+#[utoipa::path(put, path = "/api/v1/systems/{name}/schedule", tag = "systems", params(("name" = String, Path)), request_body = Schedule,
+    responses((status = 200, body = System), (status = 400, body = Problem, content_type = "application/problem+json")))]
+pub async fn set_schedule(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(new): Body<Schedule>,
+) -> Result<Json<System>, Refusal> {
+    let way = new
+        .way
+        .map(|word| {
+            tide_connect::Way::from_word(&word).ok_or_else(|| Refusal::bad(format!("there is no way `{word}` of following a system")))
+        })
+        .transpose()?;
+    let quiet = new.quiet.into_iter().map(|w| tide_engine::Quiet { days: w.days, from: w.from, to: w.to, zone: w.zone }).collect();
+    let schedule = tide_engine::Schedule {
+        follow: new.follow,
+        way,
+        every_seconds: new.every_seconds,
+        full_every_seconds: new.full_every_seconds,
+        quiet,
+    };
+    service.engine.set_schedule(&name, &schedule, &caller.principal.id).await?;
     Ok(Json(one(&service, &name).await?))
 }
 

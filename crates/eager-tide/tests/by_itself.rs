@@ -1,0 +1,223 @@
+//! A service that works by itself: a change in a real directory is carried on in moments, by what the directory tells;
+//! a deletion too; what it does itself is no news; and nothing is lost when the directory or the service was away.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+
+use common::{Service, client, holds, said, text};
+use ldap3::{Ldap, LdapConnAsync, Mod};
+use serde_json::Value;
+use std::collections::HashSet;
+use std::time::{Duration, Instant};
+use tide_standins::scim_service::ScimService;
+use tide_standins::slapd::Slapd;
+use tide_standins::world::{self, BASE, Crew};
+
+struct Tide {
+    folder: tempfile::TempDir,
+    people: Vec<Crew>,
+    harbour: Slapd,
+    berthing: ScimService,
+    service: Service,
+}
+
+impl Tide {
+    async fn start() -> Tide {
+        let folder = tempfile::tempdir().unwrap();
+        let people = world::people(world::SEED, 40);
+        let entries = world::directory(&people, "harbour-secret");
+        let harbour = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await.unwrap().unwrap();
+        let berthing = ScimService::start(world::berthing(&people), "berth-token").await.unwrap();
+        let service = Service::start(&folder.path().join("data"));
+        let add = |name: &str, kind: &str, address: &str, more: &[&str], secret: &str| {
+            let add = [&["systems", "add", name, "--kind", kind, "--address", address], more].concat();
+            let added = client(&service.url, &service.token, &add, secret);
+            assert!(added.status.success(), "{}", text(&added));
+        };
+        add("harbour", "ldap", &harbour.url, &["--bind-dn", &harbour.admin_dn, "--base-dn", BASE], &harbour.admin_password);
+        add("berthing", "scim", &berthing.url, &[], &berthing.token);
+        let rules = folder.path().join("rules");
+        std::fs::create_dir_all(&rules).unwrap();
+        for (name, text) in world::rules_of_people() {
+            std::fs::write(rules.join(name), text).unwrap();
+        }
+        said(&service, &["rules", "publish", rules.to_str().unwrap()], 0);
+        said(&service, &["systems", "set", "berthing", "--writable", "person"], 0);
+        for system in ["harbour", "berthing"] {
+            said(&service, &["systems", "arm", system], 0);
+        }
+        Tide { folder, people, harbour, berthing, service }
+    }
+
+    async fn ldap(&self) -> Ldap {
+        let (connection, mut ldap) = LdapConnAsync::new(&self.harbour.url).await.unwrap();
+        ldap3::drive!(connection);
+        ldap.simple_bind(&self.harbour.admin_dn, &self.harbour.admin_password).await.unwrap().success().unwrap();
+        ldap
+    }
+
+    /// Somebody sound, of whom everything is known.
+    fn somebody(&self, at: usize) -> &Crew {
+        let sound = |person: &&Crew| !person.locked && !person.given.is_empty() && person.mail.ends_with("@skerry.example");
+        self.people.iter().filter(sound).nth(at).unwrap()
+    }
+
+    fn user(&self, person: &Crew) -> Option<Value> {
+        self.berthing
+            .users()
+            .into_iter()
+            .find(|user| user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["employeeNumber"] == person.number.as_str())
+    }
+
+    async fn until(&self, what: &str, holds: impl Fn() -> bool) -> Duration {
+        let begun = Instant::now();
+        while !holds() {
+            if begun.elapsed() > Duration::from_secs(30) {
+                panic!("{what}\n{}\n{}", said(&self.service, &["systems", "schedule", "harbour"], 0), self.log());
+            }
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        begun.elapsed()
+    }
+
+    fn log(&self) -> String {
+        let lines = self.service.running.lines.lock().unwrap();
+        lines[lines.len().saturating_sub(30)..].join("\n")
+    }
+
+    fn following(&self) -> Value {
+        self.service.json(&["systems", "schedule", "harbour"])["following"][0].clone()
+    }
+
+    async fn listening(&self) {
+        self.until("it does not listen", || self.following()["state"] == "listening").await;
+    }
+}
+
+fn set(attribute: &str, value: &str) -> Mod<String> {
+    Mod::Replace(attribute.to_owned(), HashSet::from([value.to_owned()]))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
+    let tide = Tide::start().await;
+    let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
+    holds(&shown, &["no: `eager-tide systems schedule harbour --follow`"]);
+    tokio::time::sleep(Duration::from_millis(1500)).await;
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new(), "armed, and nothing starts before it is asked for");
+    // The target is known before anything is made there.
+    said(&tide.service, &["systems", "read", "berthing"], 0);
+    said(&tide.service, &["systems", "schedule", "harbour", "--follow"], 0);
+    tide.listening().await;
+    tide.until("everybody gets an account", || tide.user(tide.somebody(0)).is_some() && tide.user(tide.somebody(9)).is_some()).await;
+    let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
+    holds(&shown, &["listening: the directory tells each change at once", "read whole"]);
+    holds(&said(&tide.service, &["changes", "list"], 0), &["the service"]);
+
+    // A value, a newcomer, a departure: each is there in moments, and nothing else is sent.
+    let mut ldap = tide.ldap().await;
+    let (changed, gone) = (tide.somebody(0), tide.somebody(1));
+    tide.until("it comes to rest", || tide.service.json(&["changes", "list"])[0]["state"] == "done").await;
+    tide.berthing.take_writes();
+    ldap.modify(&changed.dn(), vec![set("title", "Harbour Master")]).await.unwrap().success().unwrap();
+    let took = tide.until("the title", || tide.user(changed).is_some_and(|user| user["title"] == "Harbour Master")).await;
+    assert!(took < Duration::from_secs(10), "{took:?}");
+    let values = |name: &str, value: &str| (name.to_owned(), HashSet::from([value.to_owned()]));
+    let dn = format!("uid=tove.quay,ou=Deck,ou=people,{BASE}");
+    let entry = vec![
+        values("objectClass", "inetOrgPerson"),
+        values("uid", "tove.quay"),
+        values("cn", "Tove Quay"),
+        values("sn", "Quay"),
+        values("givenName", "Tove"),
+        values("employeeNumber", "7001"),
+        values("mail", "tove.quay@skerry.example"),
+    ];
+    ldap.add(&dn, entry).await.unwrap().success().unwrap();
+    tide.until("the newcomer", || tide.berthing.user("tove.quay@skerry.example").is_some()).await;
+    ldap.delete(&gone.dn()).await.unwrap().success().unwrap();
+    tide.until("the departure", || tide.user(gone).is_some_and(|user| user["active"] == false)).await;
+    let writes: Vec<String> = tide.berthing.take_writes();
+    assert_eq!(writes.len(), 3, "{writes:?}");
+    let runs = tide.service.json(&["changes", "list"]);
+    assert_eq!(runs[0]["whole"], false);
+    let why = said(&tide.service, &["why", &gone.number], 0);
+    holds(&why, &["harbour no longer holds"]);
+
+    // Followed both ways: our own writes come back from the service that is asked for what was modified, and are no news.
+    said(&tide.service, &["systems", "schedule", "berthing", "--follow", "--every", "1s"], 0);
+    tide.until("berthing is asked", || tide.service.json(&["systems", "schedule", "berthing"])["following"][0]["state"] == "waiting").await;
+    let count = || tide.service.json(&["changes", "list"]).as_array().unwrap().len();
+    let before = count();
+    ldap.modify(&changed.dn(), vec![set("title", "Pilot")]).await.unwrap().success().unwrap();
+    tide.until("the next title", || tide.user(changed).is_some_and(|user| user["title"] == "Pilot")).await;
+    tokio::time::sleep(Duration::from_millis(3500)).await;
+    assert_eq!(count(), before + 1, "one run: {}", said(&tide.service, &["changes", "list"], 0));
+    assert_eq!(tide.berthing.take_writes().len(), 1);
+    // Drift: what somebody changes there by hand is put right.
+    let name = tide.user(changed).unwrap()["userName"].as_str().unwrap().to_owned();
+    let id = tide.user(changed).unwrap()["id"].as_str().unwrap().to_owned();
+    let patch = serde_json::json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "title", "value": "Pirate"}]});
+    let url = format!("{}/Users/{id}", tide.berthing.url);
+    common::http().patch(&url).bearer_auth("berth-token").json(&patch).send().await.unwrap().error_for_status().unwrap();
+    tide.until("the drift is put right", || tide.user(changed).is_some_and(|user| user["title"] == "Pilot")).await;
+    holds(&said(&tide.service, &["status"], 0), &["an account was changed in berthing itself"]);
+    assert!(!name.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
+    let mut tide = Tide::start().await;
+    said(&tide.service, &["systems", "read", "berthing"], 0);
+    said(&tide.service, &["systems", "schedule", "harbour", "--follow"], 0);
+    tide.listening().await;
+    tide.until("everybody gets an account", || tide.user(tide.somebody(9)).is_some()).await;
+    tide.until("it comes to rest", || tide.service.json(&["changes", "list"])[0]["state"] == "done").await;
+    let enabled = || tide.berthing.users().iter().filter(|user| user["active"] == true).count();
+    let before = enabled();
+
+    // The service is killed; meanwhile somebody leaves and somebody changes. It goes on from where it was.
+    tide.service.running.kill();
+    let mut ldap = tide.ldap().await;
+    let (changed, gone) = (tide.somebody(2).clone(), tide.somebody(3).clone());
+    ldap.modify(&changed.dn(), vec![set("title", "Stoker")]).await.unwrap().success().unwrap();
+    ldap.delete(&gone.dn()).await.unwrap().success().unwrap();
+    tide.service = Service::start(&tide.folder.path().join("data"));
+    tide.until("the change", || tide.user(&changed).is_some_and(|user| user["title"] == "Stoker")).await;
+    tide.until("the departure", || tide.user(&gone).is_some_and(|user| user["active"] == false)).await;
+
+    // The directory restarts, and has forgotten its log of deletions: everything is read, and nobody is lost by it.
+    let last = tide.somebody(4).clone();
+    tide.harbour.stop();
+    tide.until("it is noticed", || tide.following()["state"] == "broken").await;
+    holds(&said(&tide.service, &["systems", "schedule", "harbour"], 0), &["broken", "broke off", "asked again"]);
+    tide.harbour.restart().unwrap();
+    let mut ldap = tide.ldap().await;
+    ldap.delete(&last.dn()).await.unwrap().success().unwrap();
+    tide.until("the departure after it", || tide.user(&last).is_some_and(|user| user["active"] == false)).await;
+    let after = tide.berthing.users().iter().filter(|user| user["active"] == true).count();
+    assert_eq!(after, before - 2, "those who left, and nobody else");
+
+    // A window in which nothing is written: it is said, and kept to; afterwards the change goes.
+    said(&tide.service, &["systems", "schedule", "berthing", "--no-writes", "00:00-23:59", "--zone", "UTC"], 0);
+    holds(&said(&tide.service, &["systems", "schedule", "berthing"], 0), &["Nothing is written", "every day 00:00–23:59 UTC, until"]);
+    ldap.modify(&changed.dn(), vec![set("title", "Greaser")]).await.unwrap().success().unwrap();
+    tokio::time::sleep(Duration::from_millis(1500)).await;
+    assert_eq!(tide.user(&changed).unwrap()["title"], "Stoker");
+    holds(
+        &said(&tide.service, &["preview", "--without-reading", "--only", &changed.number], 0),
+        &["Only those who were named", "title differs"],
+    );
+    let preview = tide.service.json(&["changes", "list"])[0]["id"].to_string();
+    holds(&said(&tide.service, &["changes", "show", &preview, "--values"], 0), &["nothing is written to berthing now, by its schedule"]);
+    said(&tide.service, &["systems", "schedule", "berthing", "--any-time"], 0);
+    tide.until("the change after the window", || tide.user(&changed).is_some_and(|user| user["title"] == "Greaser")).await;
+    let refused = said(&tide.service, &["systems", "schedule", "harbour", "--way", "change_number"], 1);
+    holds(&refused, &["harbour cannot be followed by change_number: it offers content_sync, modified, full"]);
+
+    // By modification times the change is found too, and the deletion with the next full read.
+    said(&tide.service, &["systems", "schedule", "harbour", "--way", "modified", "--every", "1s"], 0);
+    ldap.modify(&changed.dn(), vec![set("title", "Donkeyman")]).await.unwrap().success().unwrap();
+    tide.until("the change by its time", || tide.user(&changed).is_some_and(|user| user["title"] == "Donkeyman")).await;
+    holds(&said(&tide.service, &["systems", "schedule", "harbour"], 0), &["deletions show in full reads"]);
+}
