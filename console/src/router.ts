@@ -41,6 +41,7 @@ export const router = createRouter({
       component: () => import('./pages/ChangeSet.vue'),
       props: true,
     },
+    { path: '/decisions', name: 'decisions', component: () => import('./pages/Decisions.vue') },
     {
       path: '/rules/drafts/:id',
       name: 'draft',

@@ -10,7 +10,16 @@ import { time } from '@/words'
 const props = defineProps<{ system: Schemas['System'] }>()
 const emit = defineEmits<{ saved: [] }>()
 
-const form = reactive({ follow: false, every: '', full: '', quiet: false, from: '22:00', to: '06:00', zone: '', days: '' })
+const form = reactive({
+  follow: false,
+  every: '',
+  full: '',
+  quiet: false,
+  from: '22:00',
+  to: '06:00',
+  zone: '',
+  days: '',
+})
 const editing = ref(false)
 const trouble = ref('')
 
@@ -38,7 +47,8 @@ const said = computed(() => {
   if (!schedule.follow) return 'It is read and written when somebody starts a run.'
   if (!armed) return 'It will be followed as soon as it is armed.'
   if (paused) return 'It is paused: it is not followed, and nothing is sent to it.'
-  if (following.some((one) => one.state === 'broken')) return 'The following broke off, and is begun again by itself.'
+  if (following.some((one) => one.state === 'broken'))
+    return 'The following broke off, and is begun again by itself.'
   if (!following.length) return 'The following begins.'
   return 'It is followed: what changes is carried on at once.'
 })
@@ -115,9 +125,13 @@ function leave() {
       </tbody>
     </table>
     <form v-if="editing" @submit.prevent="save">
-      <label><input v-model="form.follow" type="checkbox" /> Follow its changes once it is armed, and run on each</label>
+      <label
+        ><input v-model="form.follow" type="checkbox" /> Follow its changes once it is armed, and run on
+        each</label
+      >
       <label>
-        Asked every <InputText v-model="form.every" size="small" inputmode="numeric" placeholder="60" /> seconds, where it
+        Asked every
+        <InputText v-model="form.every" size="small" inputmode="numeric" placeholder="60" /> seconds, where it
         does not tell by itself
       </label>
       <label>
@@ -129,7 +143,9 @@ function leave() {
         <label>from <InputText v-model="form.from" size="small" /></label>
         <label>to <InputText v-model="form.to" size="small" /></label>
         <label>zone <InputText v-model="form.zone" size="small" /></label>
-        <label>only on <InputText v-model="form.days" size="small" placeholder="every day, or sat, sun" /></label>
+        <label
+          >only on <InputText v-model="form.days" size="small" placeholder="every day, or sat, sun"
+        /></label>
       </div>
       <p v-if="trouble" class="bad" role="alert">{{ trouble }}</p>
       <div class="row">

@@ -53,6 +53,8 @@ function system(over: Partial<System> = {}): System {
     linked: 293,
     readings: [],
     roles: ['source'],
+    schedule: { follow: false, way: null, every_seconds: null, full_every_seconds: null, quiet: [] },
+    following: [],
     ...over,
   }
 }

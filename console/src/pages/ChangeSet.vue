@@ -9,6 +9,7 @@ import { useToast } from 'primevue/usetoast'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, take, type Change, type Line } from '@/api/client'
+import SetComparison from '@/components/SetComparison.vue'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
@@ -230,6 +231,10 @@ async function cancel() {
           </p>
         </Fetched>
       </section>
+      <p v-if="!going">
+        <a :href="`/api/v1/change-sets/${id}/changes.csv`" download>Export the changes as CSV</a>
+      </p>
+      <SetComparison v-if="!going" :id="Number(id)" />
     </template>
   </Fetched>
   <Dialog

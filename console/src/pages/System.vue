@@ -153,8 +153,8 @@ const shown = (account: Schemas['Account']) =>
   <Dialog v-model:visible="arming" modal :header="`Arm ${name}?`" :style="{ width: '30rem' }">
     <p>
       From then on runs send their changes to <strong>{{ name }}</strong>, as far as it may be written, and
-      what it brings by itself (files, events) is read when it arrives. A preview shows beforehand what a run
-      would do.
+      what it brings by itself (files, events) is read when it arrives. If it is to be followed (see below),
+      its changes are carried on at once. A preview shows beforehand what a run would do.
     </p>
     <div class="row">
       <Button label="Arm it" @click="set({ armed: true }, 'Armed')" />

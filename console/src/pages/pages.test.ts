@@ -86,6 +86,8 @@ const system = {
   linked: 0,
   readings: [],
   roles: ['source'],
+  schedule: { follow: false, way: null, every_seconds: null, full_every_seconds: null, quiet: [] },
+  following: [],
 }
 const run = {
   id: 2,

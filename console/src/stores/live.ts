@@ -16,6 +16,7 @@ export type LiveEvent =
       seconds_left: number | null
     }
   | { event: 'rules'; version: number }
+  | { event: 'noticed' }
   | { event: 'missed' }
 
 type Listener = (event: LiveEvent) => void

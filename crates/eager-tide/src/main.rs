@@ -63,6 +63,9 @@ enum Command {
     /// Look into previews and runs
     #[command(subcommand)]
     Changes(client::changes::Changes),
+    /// What waits for a person, and your answers
+    #[command(subcommand)]
+    Decisions(client::decisions::Decisions),
     /// Find people and look at their accounts
     #[command(subcommand)]
     Identities(client::identities::Identities),
@@ -100,6 +103,7 @@ async fn main() -> ExitCode {
         Command::Preview(preview) => preview.run(&reach).await,
         Command::Run(run) => run.run(&reach).await,
         Command::Changes(command) => command.run(&reach).await,
+        Command::Decisions(command) => command.run(&reach).await,
         Command::Identities(command) => command.run(&reach).await,
         Command::Why(why) => why.run(&reach).await,
         Command::Journal(command) => command.run(&reach).await,

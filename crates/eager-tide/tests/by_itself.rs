@@ -89,9 +89,20 @@ impl Tide {
         self.service.json(&["systems", "schedule", "harbour"])["following"][0].clone()
     }
 
+    /// The first run by itself has ended: everybody has an account.
+    async fn rested(&self) {
+        let first = || tide_state(&self.service.json(&["changes", "list"])) == "done";
+        self.until("the first run ends", || self.following()["state"] == "listening" && first()).await;
+        assert!(self.user(self.somebody(9)).is_some());
+    }
+
     async fn listening(&self) {
         self.until("it does not listen", || self.following()["state"] == "listening").await;
     }
+}
+
+fn tide_state(runs: &Value) -> String {
+    runs[0]["state"].as_str().unwrap_or_default().to_owned()
 }
 
 fn set(attribute: &str, value: &str) -> Mod<String> {
@@ -109,7 +120,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(&tide.service, &["systems", "schedule", "harbour", "--follow"], 0);
     tide.listening().await;
-    tide.until("everybody gets an account", || tide.user(tide.somebody(0)).is_some() && tide.user(tide.somebody(9)).is_some()).await;
+    tide.rested().await;
     let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
     holds(&shown, &["listening: the directory tells each change at once", "read whole"]);
     holds(&said(&tide.service, &["changes", "list"], 0), &["the service"]);
@@ -117,7 +128,6 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     // A value, a newcomer, a departure: each is there in moments, and nothing else is sent.
     let mut ldap = tide.ldap().await;
     let (changed, gone) = (tide.somebody(0), tide.somebody(1));
-    tide.until("it comes to rest", || tide.service.json(&["changes", "list"])[0]["state"] == "done").await;
     tide.berthing.take_writes();
     ldap.modify(&changed.dn(), vec![set("title", "Harbour Master")]).await.unwrap().success().unwrap();
     let took = tide.until("the title", || tide.user(changed).is_some_and(|user| user["title"] == "Harbour Master")).await;
@@ -171,8 +181,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(&tide.service, &["systems", "schedule", "harbour", "--follow"], 0);
     tide.listening().await;
-    tide.until("everybody gets an account", || tide.user(tide.somebody(9)).is_some()).await;
-    tide.until("it comes to rest", || tide.service.json(&["changes", "list"])[0]["state"] == "done").await;
+    tide.rested().await;
     let enabled = || tide.berthing.users().iter().filter(|user| user["active"] == true).count();
     let before = enabled();
 
@@ -217,7 +226,81 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
 
     // By modification times the change is found too, and the deletion with the next full read.
     said(&tide.service, &["systems", "schedule", "harbour", "--way", "modified", "--every", "1s"], 0);
+    tide.until("the other way", || tide.following()["way"] == "modified" && tide.following()["state"] == "waiting").await;
     ldap.modify(&changed.dn(), vec![set("title", "Donkeyman")]).await.unwrap().success().unwrap();
     tide.until("the change by its time", || tide.user(&changed).is_some_and(|user| user["title"] == "Donkeyman")).await;
     holds(&said(&tide.service, &["systems", "schedule", "harbour"], 0), &["deletions show in full reads"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
+    let tide = Tide::start().await;
+    let rules = tide.folder.path().join("rules");
+    std::fs::write(rules.join("guards.toml"), "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmost = 2\n").unwrap();
+    said(&tide.service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    said(&tide.service, &["systems", "read", "berthing"], 0);
+    said(&tide.service, &["systems", "schedule", "harbour", "--follow"], 0);
+    tide.rested().await;
+    // The first guard of this kind: what else waits is not about it.
+    let guard = || {
+        let all = tide.service.client(&["decisions", "list", "-o", "json"]);
+        let all: Vec<Value> = serde_json::from_slice(&all.stdout).unwrap();
+        all.into_iter().find(|one| one["kind"] == "guard")
+    };
+    let mut ldap = tide.ldap().await;
+    let gone = |at: usize| tide.user(tide.somebody(at)).is_some_and(|user| user["active"] == false);
+    for at in 0..2 {
+        ldap.delete(&tide.somebody(at).dn()).await.unwrap().success().unwrap();
+        tide.until("a departure below the limit", || gone(at)).await;
+    }
+    // Each departure is a run of its own, and the third is one too many for a day; a harmless change goes on.
+    ldap.delete(&tide.somebody(2).dn()).await.unwrap().success().unwrap();
+    tide.until("the guard", || guard().is_some()).await;
+    let held = guard().unwrap();
+    assert_eq!((&held["count"], &held["title"]), (&serde_json::json!(1), &serde_json::json!("1 disable change waits in berthing")));
+    assert!(held["said"].as_str().unwrap().contains("after 2 in the last 24 hours, and the limit is 2"), "{held}");
+    ldap.modify(&tide.somebody(5).dn(), vec![set("title", "Bosun")]).await.unwrap().success().unwrap();
+    tide.until("the harmless change", || tide.user(tide.somebody(5)).is_some_and(|user| user["title"] == "Bosun")).await;
+    assert!(!gone(2));
+    let listed = said(&tide.service, &["decisions", "list"], 3);
+    holds(&listed, &["held by a guard", "eager-tide decisions release guard-berthing-disable"]);
+
+    // What was shown is what is let through: another departure makes it another decision.
+    let old = held["id"].as_str().unwrap().to_owned();
+    ldap.delete(&tide.somebody(3).dn()).await.unwrap().success().unwrap();
+    tide.until("both", || guard().is_some_and(|one| one["count"] == 2)).await;
+    let url = format!("{}/api/v1/decisions", tide.service.url);
+    let body = serde_json::json!({"id": old, "answer": "release"});
+    let answer = common::http().post(&url).bearer_auth(&tide.service.token).json(&body).send().await.unwrap();
+    assert_eq!(answer.status(), 409, "{}", answer.text().await.unwrap());
+    said(&tide.service, &["decisions", "release", "guard-berthing"], 0);
+    tide.until("both departures", || gone(2) && gone(3)).await;
+    assert!(guard().is_none());
+
+    // Discarded: it stays, until something about it changes.
+    ldap.delete(&tide.somebody(4).dn()).await.unwrap().success().unwrap();
+    tide.until("the next", || guard().is_some()).await;
+    said(&tide.service, &["decisions", "discard", "guard-berthing"], 0);
+    tide.until("it is off the list", || guard().is_none()).await;
+    let preview = tide.service.json(&["preview", "--without-reading"]);
+    let changes = said(&tide.service, &["changes", "show", &preview["id"].to_string(), "--values"], 0);
+    holds(&changes, &["discarded by first operator"]);
+    assert!(!gone(4));
+    holds(&said(&tide.service, &["journal", "list"], 0), &["guard.release", "guard.discard"]);
+
+    // A change that fails for good is parked, and not sent again and again; by hand it is.
+    tide.berthing.mischief_on_writes(&[tide_standins::scim_service::Mischief::Conflict]);
+    ldap.modify(&tide.somebody(6).dn(), vec![set("title", "Cook")]).await.unwrap().success().unwrap();
+    let parked = || {
+        let all: Vec<Value> = serde_json::from_slice(&tide.service.client(&["decisions", "list", "-o", "json"]).stdout).unwrap();
+        all.into_iter().find(|one| one["kind"] == "parked")
+    };
+    tide.until("it is parked", || parked().is_some()).await;
+    tide.berthing.take_writes();
+    ldap.modify(&tide.somebody(7).dn(), vec![set("title", "Purser")]).await.unwrap().success().unwrap();
+    tide.until("another change", || tide.user(tide.somebody(7)).is_some_and(|user| user["title"] == "Purser")).await;
+    assert_eq!(tide.berthing.take_writes().len(), 1, "what is parked is left alone");
+    said(&tide.service, &["decisions", "retry", parked().unwrap()["id"].as_str().unwrap()], 0);
+    tide.until("the parked change", || tide.user(tide.somebody(6)).is_some_and(|user| user["title"] == "Cook")).await;
+    assert!(parked().is_none());
 }

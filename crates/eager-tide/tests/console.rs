@@ -200,6 +200,11 @@ fn edit_directory(shown: &str, roster: &str) {
     let text = std::fs::read_to_string(roster).unwrap();
     let gone = |line: &&str| ![moved, deleted].iter().any(|p| line.starts_with(&format!("{};", p.number)));
     std::fs::write(roster, text.lines().filter(gone).collect::<Vec<_>>().join("\n") + "\n").unwrap();
+    ldapmodify(shown, &ldif);
+}
+
+/// The directory's own tool, as the demo shows it.
+fn ldapmodify(shown: &str, ldif: &str) {
     let words: Vec<&str> = shown.split_whitespace().take_while(|word| *word != "<<END").collect();
     let mut tool =
         Command::new(words[0]).args(&words[1..]).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().expect("ldap-utils are installed");
@@ -331,6 +336,8 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.text("to first operator").await?;
     browser.gone("Show it, once").await?;
 
+    by_itself(browser, directory, roster).await?;
+
     // The dark theme and a small window hold too.
     driver
         .cdp()
@@ -407,6 +414,46 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
         )
         .await?;
     Ok(())
+}
+
+/// A system is followed: what changes in it is carried on without anybody, and what a guard holds waits for a word.
+async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDriverResult<()> {
+    browser.page("Systems").await?;
+    browser.click("//h2/a[normalize-space(.)='harbour']").await?;
+    browser.text("It is read and written when somebody starts a run.").await?;
+    browser.button("Change when").await?;
+    browser.click("//label[contains(., 'Follow its changes')]/input").await?;
+    browser.click("//label[contains(., 'certain times')]/input").await?;
+    browser.click("//form//button[normalize-space(.)='Save']").await?;
+    browser.text("It will be followed as soon as it is armed.").await?;
+    browser.button("Arm…").await?;
+    browser.button("Arm it").await?;
+    browser.text("It is followed: what changes is carried on at once.").await?;
+    browser.text("the directory tells each change at once").await?;
+    browser.text("listening").await?;
+    browser.look("system-timing").await?;
+    // Two dozen leave at once: more than the guard lets pass.
+    let people = tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
+    let sound = |p: &&tide_standins::world::Crew| !p.locked && p.mail.ends_with("@skerry.example");
+    let leaving: Vec<_> = people[100..].iter().filter(sound).take(24).collect();
+    let text = std::fs::read_to_string(roster).unwrap();
+    let stays = |line: &&str| !leaving.iter().any(|p| line.starts_with(&format!("{};", p.number)));
+    std::fs::write(roster, text.lines().filter(stays).collect::<Vec<_>>().join("\n") + "\n").unwrap();
+    let ldif: String = leaving.iter().map(|p| format!("dn: {}\nchangetype: delete\n\n", p.dn())).collect();
+    ldapmodify(directory, &ldif);
+    browser.page("Decisions").await?;
+    browser.text("Held by a guard").await?;
+    browser.text("disable changes wait in berthing").await?;
+    browser.text("Doubtful matches").await?;
+    browser.look("decisions").await?;
+    browser.button("Let them through").await?;
+    browser.text("All of them are sent with the next run, in spite of the guard").await?;
+    browser.look("decision-release").await?;
+    browser.button("Send these").await?;
+    browser.gone("Held by a guard").await?;
+    browser.page("Changes").await?;
+    browser.text("the service").await?;
+    browser.look("changes").await
 }
 
 /// Who takes part, who does not and who waits; an edit shows its effect before it is saved.

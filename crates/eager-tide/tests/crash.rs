@@ -3,10 +3,14 @@
 
 mod common;
 
-use common::{Service, connect, text};
+use common::{Service, connect, said, text};
+use ldap3::{Ldap, LdapConnAsync, Mod};
+use rand::rngs::StdRng;
+use rand::{RngExt as _, SeedableRng as _};
+use std::collections::{BTreeMap, HashSet};
 use std::time::Duration;
 use tide_standins::directory::Directory;
-use tide_standins::scim_service::ScimService;
+use tide_standins::scim_service::{Mischief, ScimService};
 use tide_standins::world;
 
 /// Where the run stands, asked without the client so that the answer is quick.
@@ -82,4 +86,126 @@ async fn a_kill_in_the_middle_of_a_run_loses_nothing_and_doubles_nothing() {
     assert_eq!(berthing.take_writes(), Vec::<String>::new(), "a run after it sends no write");
     assert_eq!(service.json(&["journal", "check"])["sound"], true);
     assert!(service.running.terminate().success(), "it stops gracefully when it is asked to");
+}
+
+/// What a service holds, person by person, without what every copy has of its own.
+fn held(berthing: &ScimService) -> BTreeMap<String, serde_json::Value> {
+    let mut all = BTreeMap::new();
+    for mut user in berthing.users() {
+        let map = user.as_object_mut().unwrap();
+        map.retain(|name, _| name != "id" && name != "meta");
+        let name = user["userName"].as_str().unwrap().to_lowercase();
+        assert!(all.insert(name.clone(), user).is_none(), "{name} has two accounts");
+    }
+    all
+}
+
+/// A service of its own that feeds a berthing of its own from the same directory.
+struct Side {
+    service: Service,
+    berthing: ScimService,
+    folder: tempfile::TempDir,
+}
+
+impl Side {
+    async fn start(people: &[world::Crew], harbour: &Directory) -> Side {
+        let folder = tempfile::tempdir().unwrap();
+        let berthing = ScimService::start(world::berthing(people), "berth-token").await.unwrap();
+        let service = Service::start(&folder.path().join("data"));
+        connect(&service, harbour, &berthing, folder.path());
+        said(&service, &["systems", "set", "berthing", "--writable", "person"], 0);
+        said(&service, &["systems", "arm", "berthing"], 0);
+        Side { service, berthing, folder }
+    }
+}
+
+/// Some changes of all kinds, by the seed.
+async fn edit(ldap: &mut Ldap, people: &mut Vec<String>, random: &mut StdRng, round: u64) {
+    let one = |text: String| HashSet::from([text]);
+    for n in 0..12 {
+        let dn = &people[random.random_range(0..people.len())];
+        ldap.modify(dn, vec![Mod::Replace("title".to_owned(), one(format!("Rank {round} {n}")))]).await.unwrap().success().unwrap();
+    }
+    for n in 0..3 {
+        let uid = format!("hand{round}x{n}");
+        let dn = format!("uid={uid},ou=Deck,ou=people,{}", world::BASE);
+        let entry = [
+            ("objectClass", "inetOrgPerson".to_owned()),
+            ("uid", uid.clone()),
+            ("cn", format!("Hand {uid}")),
+            ("sn", uid.clone()),
+            ("givenName", "Hand".to_owned()),
+            ("employeeNumber", format!("{}", 7000 + round * 10 + n)),
+            ("mail", format!("{uid}@skerry.example")),
+        ];
+        ldap.add(&dn, entry.into_iter().map(|(name, value)| (name.to_owned(), one(value))).collect()).await.unwrap().success().unwrap();
+        people.push(dn);
+    }
+    let gone = people.swap_remove(random.random_range(0..people.len()));
+    ldap.delete(&gone).await.unwrap().success().unwrap();
+}
+
+/// Killed twenty times (EAGER_TIDE_KILLS says otherwise), at moments that the seed (EAGER_TIDE_SEED) chooses, while answers get
+/// lost too: each time it goes on, and the end is what an undisturbed service makes of the same directory.
+#[tokio::test(flavor = "multi_thread")]
+async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
+    let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
+    let (kills, seed) = (number("EAGER_TIDE_KILLS", 20), number("EAGER_TIDE_SEED", 1907));
+    println!("seed {seed}");
+    let mut random = StdRng::seed_from_u64(seed);
+    let crew = world::people(world::SEED, 30);
+    let harbour = Directory::start(&world::directory(&crew, "harbour-secret"), "harbour-secret").await.unwrap();
+    let (mut rough, calm) = tokio::join!(Side::start(&crew, &harbour), Side::start(&crew, &harbour));
+    for side in [&rough, &calm] {
+        // So many leave on purpose that a guard would hold them.
+        let rules = side.folder.path().join("rules");
+        std::fs::write(rules.join("guards.toml"), "").unwrap();
+        said(&side.service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    }
+    let (connection, mut ldap) = LdapConnAsync::new(&harbour.url).await.unwrap();
+    ldap3::drive!(connection);
+    ldap.simple_bind(&harbour.admin_dn, "harbour-secret").await.unwrap().success().unwrap();
+    let mut people: Vec<String> = crew.iter().filter(|p| p.mail.ends_with("@skerry.example")).map(world::Crew::dn).collect();
+    let http = common::http();
+    let mut caught = 0;
+    for round in 0..kills {
+        edit(&mut ldap, &mut people, &mut random, round).await;
+        let request = http.post(format!("{}/api/v1/change-sets", rough.service.url)).bearer_auth(&rough.service.token);
+        let begun: serde_json::Value = request.json(&serde_json::json!({"kind": "run"})).send().await.unwrap().json().await.unwrap();
+        let id = begun["id"].to_string();
+        // A quarter of the kills come while it reads and decides, the others while it sends: some of the writes take effect
+        // then, and their answers never come.
+        rough.berthing.mischief_on_writes(&[Mischief::DoAndClose]);
+        if round % 4 > 0 {
+            rough.berthing.delay(Duration::from_millis(40));
+            while states(&http, &rough.service, &id).await.0["state"] != "running" {
+                tokio::time::sleep(Duration::from_millis(2)).await;
+            }
+        }
+        tokio::time::sleep(Duration::from_millis(random.random_range(0..120))).await;
+        rough.service.running.kill();
+        rough.berthing.delay(Duration::ZERO);
+        rough.service = Service::start(&rough.folder.path().join("data"));
+        let ended = loop {
+            let (set, _) = states(&http, &rough.service, &id).await;
+            if !set["ended"].is_null() {
+                break set;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        };
+        // What was stopped before it was decided is started again, as it says.
+        if ended["state"] == "done" {
+            caught += 1;
+        }
+        let again = rough.service.client(&["run"]);
+        assert!(again.status.success(), "seed {seed}, round {round}: {}", text(&again));
+        let undisturbed = calm.service.client(&["run"]);
+        assert!(undisturbed.status.success(), "{}", text(&undisturbed));
+        assert_eq!(held(&rough.berthing), held(&calm.berthing), "seed {seed}, round {round}");
+        rough.berthing.take_writes();
+        said(&rough.service, &["run"], 0);
+        assert_eq!(rough.berthing.take_writes(), Vec::<String>::new(), "seed {seed}, round {round}: it is at rest");
+    }
+    assert!(caught * 2 >= kills, "{caught} of {kills} kills hit a run that was being carried out");
+    assert_eq!(rough.service.json(&["journal", "check"])["sound"], true);
 }

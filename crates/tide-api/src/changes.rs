@@ -125,3 +125,46 @@ pub struct Change {
     /// When it was settled.
     pub settled: Option<String>,
 }
+
+/// Something that a person must answer.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Decision {
+    /// What it is called when it is answered. It names what was shown: it is another one when that changes.
+    pub id: String,
+    /// `guard` (held changes), `parked` (a change that failed for good), `match` (doubtful matches) or `surprise` (done behind
+    /// our back).
+    pub kind: String,
+    /// The system.
+    pub system: String,
+    /// What is asked, in a line.
+    pub title: String,
+    /// Why, and what becomes of it meanwhile.
+    pub said: String,
+    /// How many it is about.
+    pub count: usize,
+    /// Some of those, by name.
+    pub names: Vec<String>,
+    /// What can be said: `release`, `discard`, `retry`, `seen`. Matches are answered where they are compared.
+    pub answers: Vec<String>,
+}
+
+/// An answer.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewDecisionAnswer {
+    /// The decision.
+    pub id: String,
+    /// One of its answers.
+    pub answer: String,
+}
+
+/// What two change sets have of each other's.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChangeComparison {
+    /// How many changes are in both, from the same and to the same.
+    pub same: usize,
+    /// Changes of this one only.
+    pub only_here: Vec<Change>,
+    /// Changes of the other one only.
+    pub only_there: Vec<Change>,
+}

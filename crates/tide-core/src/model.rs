@@ -200,4 +200,17 @@ pub struct Population {
     pub systems: BTreeMap<String, SystemFacts>,
     /// What people said about matches.
     pub answers: Vec<Answer>,
+    /// How many changes of a kind a system got within so many hours before, those that a person let through left out.
+    pub recent: BTreeMap<(String, String, u32), usize>,
+    /// What a person said of changes that a guard held, by their fingerprints.
+    pub ruled: HashMap<String, Ruling>,
+}
+
+/// What a person said of a change that a guard held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ruling {
+    /// It is sent after all; or else it is dropped, while it stays the same.
+    pub release: bool,
+    /// Who said so.
+    pub principal: String,
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use tide_core::explain::{Explanation, explain};
 use tide_core::rules::{Fault, RuleFile, Severity};
 use tide_core::{ObjectType, Outcome, Population, Reason, RuleSet, decide};
-use tide_store::{ChangeFilter, NewChangeSet, SystemRow};
+use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, SystemRow};
 use tokio_util::sync::CancellationToken;
 
 /// How long a preview or run waits for one that is on its way.
@@ -18,6 +18,17 @@ pub struct Rules {
     pub version: i64,
     /// The rules.
     pub set: RuleSet,
+}
+
+/// What two change sets have of each other's.
+#[derive(Debug, Clone)]
+pub struct Comparison {
+    /// How many changes are in both.
+    pub same: usize,
+    /// Changes of the first only.
+    pub only_here: Vec<ChangeRow>,
+    /// Changes of the second only.
+    pub only_there: Vec<ChangeRow>,
 }
 
 /// What a preview or run is asked to be.
@@ -73,6 +84,7 @@ impl Engine {
         let rules = self.rules().await?;
         let mut population = self.store.population().await?;
         self.look_at_the_clock(&mut population).await?;
+        self.look_back(&rules.set, &mut population).await?;
         let outcome = decide(&rules.set, &population, self.now());
         Ok((rules, population, outcome))
     }
@@ -229,6 +241,22 @@ impl Engine {
             notes.push(format!("{gone} changes of preview {preview} are no longer needed or no longer the same."));
         }
         Ok(notes)
+    }
+
+    /// What two change sets have of each other's: a change is the same when it is from the same and to the same.
+    pub async fn compare_change_sets(&self, one: i64, other: i64) -> Result<Comparison, EngineError> {
+        let mut both = Vec::with_capacity(2);
+        for id in [one, other] {
+            self.store.change_set(id).await?;
+            both.push(self.store.changes(id, &ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() }).await?);
+        }
+        let prints = |rows: &[ChangeRow]| -> HashSet<String> { rows.iter().map(|row| row.change.fingerprint.clone()).collect() };
+        let (here, there) = (prints(&both[0]), prints(&both[1]));
+        let only = |rows: Vec<ChangeRow>, others: &HashSet<String>| -> Vec<ChangeRow> {
+            rows.into_iter().filter(|row| !others.contains(&row.change.fingerprint)).collect()
+        };
+        let (second, first) = (both.pop().unwrap_or_default(), both.pop().unwrap_or_default());
+        Ok(Comparison { same: here.intersection(&there).count(), only_here: only(first, &there), only_there: only(second, &here) })
     }
 
     /// The types that the rules speak of, for each connected system.

@@ -19,6 +19,7 @@ mod passwords;
 mod population;
 mod pushed;
 mod rules;
+mod rulings;
 mod systems;
 mod vault;
 mod writer;

@@ -86,6 +86,25 @@ impl Store {
             .collect())
     }
 
+    /// Notes that a notice was seen.
+    pub async fn notice_seen(&self, id: i64, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let done = sqlx::query("UPDATE notice SET state = 'seen', sent = ? WHERE state = 'waiting' AND id = ?")
+                        .bind(stamp(now))
+                        .bind(id)
+                        .execute(c)
+                        .await?;
+                    if done.rows_affected() == 0 {
+                        return Err(StoreError::Missing { what: "notice that waits", name: id.to_string() });
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
     /// Notes that notices up to this one were seen; how many.
     pub async fn notices_seen(&self, last: i64, now: Timestamp) -> Result<u64, StoreError> {
         self.writer

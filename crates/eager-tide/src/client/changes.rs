@@ -4,10 +4,10 @@ use super::{Client, Reach, output};
 use clap::{Args, Subcommand};
 use indicatif::{ProgressBar, ProgressStyle};
 use reqwest::Method;
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
 use std::time::Duration;
-use tide_api::{Change, ChangeSet, Line, NewChangeSet};
+use tide_api::{Change, ChangeComparison, ChangeSet, Line, NewChangeSet};
 
 /// Options of `preview`.
 #[derive(Args)]
@@ -64,6 +64,21 @@ pub enum Changes {
         /// The most rows
         #[arg(long, default_value_t = 200)]
         limit: usize,
+    },
+    /// The changes as CSV, a line for each value
+    Export {
+        /// Its number
+        id: i64,
+        /// Only this system
+        #[arg(long)]
+        system: Option<String>,
+    },
+    /// What two previews or runs have of each other's
+    Compare {
+        /// The number of the one
+        id: i64,
+        /// The number of the other
+        other: i64,
     },
     /// Cancel what is on its way
     Cancel {
@@ -289,6 +304,33 @@ impl Changes {
                     }
                     if more {
                         output::line(&format!("… and more: --limit {}", limit * 10));
+                    }
+                }
+            }
+            Changes::Export { id, system } => {
+                let query: Vec<(&str, String)> = system.into_iter().map(|s| ("system", s)).collect();
+                let file = client.download(&format!("change-sets/{id}/changes.csv"), &query).await?;
+                std::io::stdout().write_all(&file)?;
+            }
+            Changes::Compare { id, other } => {
+                let compared: ChangeComparison = client.get(&format!("change-sets/{id}/compared/{other}"), &[]).await?;
+                if reach.json() {
+                    output::json(&compared)?;
+                } else {
+                    output::line(&format!("{} changes are the same in both", compared.same));
+                    for (set, only) in [(id, &compared.only_here), (other, &compared.only_there)] {
+                        output::line(&format!("\nonly in {set} ({})", only.len()));
+                        let row = |change: &Change| {
+                            let values: Vec<String> = change
+                                .values
+                                .iter()
+                                .map(|v| format!("{}: {} → {}", v.attribute, v.before.join(", "), v.after.join(", ")))
+                                .collect();
+                            vec![change.label.clone(), change.system.clone(), change.kind.clone(), values.join("; ")]
+                        };
+                        if !only.is_empty() {
+                            output::table(&["person", "system", "change", "values"], only.iter().map(row));
+                        }
                     }
                 }
             }

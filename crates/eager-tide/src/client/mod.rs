@@ -3,6 +3,7 @@
 pub mod calls;
 pub mod changes;
 pub mod connection;
+pub mod decisions;
 pub mod drafts;
 pub mod feeds;
 pub mod identities;

@@ -346,13 +346,24 @@ fn guard(rules: &RuleSet, population: &Population, outcome: &mut Outcome) {
             *linked.entry(system).or_insert(0) += 1;
         }
     }
+    let ruled = |change: &Change| population.ruled.get(&change.fingerprint);
+    for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
+        if let Some(ruling) = population.ruled.get(&change.fingerprint).filter(|ruling| !ruling.release) {
+            change.hold = Some(Reason::new(format!("discarded by {}: it is not sent while it stays the same", ruling.principal)));
+        }
+    }
     for guard in &rules.guards {
         for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
-            let counts = |change: &Change| change.system == *system && change.kind.word() == guard.change;
+            let counts = |change: &Change| change.system == *system && change.kind.word() == guard.change && ruled(change).is_none();
             let count = outcome.changes.iter().filter(|c| counts(c) && c.hold.is_none()).count();
-            let Some(limit) = passed(guard, count, linked.get(system.as_str()).copied().unwrap_or(0)) else { continue };
+            if count == 0 {
+                continue;
+            }
+            let before = population.recent.get(&(system.clone(), guard.change.clone(), guard.hours)).copied().unwrap_or(0);
+            let Some(limit) = passed(guard, count + before, linked.get(system.as_str()).copied().unwrap_or(0)) else { continue };
+            let more = if before == 0 { String::new() } else { format!(" after {before} in the last {} hours", guard.hours) };
             let reason = Reason::by(
-                format!("held by a guard: {count} accounts of {system} would get a {}, and the limit is {limit}", guard.change),
+                format!("held by a guard: {count} accounts of {system} would get a {}{more}, and the limit is {limit}", guard.change),
                 &guard.place,
             );
             for change in outcome.changes.iter_mut().filter(|c| counts(c) && c.hold.is_none()) {
@@ -369,6 +380,11 @@ fn passed(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<St
     // A share of nothing says nothing: the first run of an empty target is not a landslide.
     let share = guard.share? as usize;
     (linked > 0 && count * 100 > linked * share).then(|| format!("{share} % of {linked}"))
+}
+
+/// One word for a list of fingerprints: another list has another.
+pub fn digest(fingerprints: &[&str]) -> String {
+    fingerprint(fingerprints, &[])
 }
 
 pub(crate) fn fingerprint(parts: &[&str], values: &[ValueChange]) -> String {

@@ -453,10 +453,12 @@ pub struct Guard {
     pub system: Option<String>,
     /// The kind of change, as its word.
     pub change: String,
-    /// The most changes of one run.
+    /// The most changes, with those of the hours before.
     pub most: Option<usize>,
     /// The largest share of the system's linked accounts, in percent.
     pub share: Option<u32>,
+    /// How many hours are looked back: many small runs are no way around a guard.
+    pub hours: u32,
     /// Where it stands.
     pub place: Place,
 }

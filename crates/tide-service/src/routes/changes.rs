@@ -7,7 +7,7 @@ use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Change, ChangeSet, Line, ListQuery, NewChangeSet, Page, Problem};
+use tide_api::{Change, ChangeComparison, ChangeSet, Decision, Line, ListQuery, NewChangeSet, NewDecisionAnswer, Page, Problem};
 use tide_engine::Plan;
 use tide_store::ChangeFilter;
 
@@ -89,9 +89,77 @@ pub async fn list_changes(
     Ok(Json(Page { items: rows.into_iter().map(convert::change).collect(), next }))
 }
 
+/// The changes as a table, a line for each value. Cells that a spreadsheet would take for a formula are neutralised.
+#[utoipa::path(get, path = "/api/v1/change-sets/{id}/changes.csv", tag = "changes", params(("id" = i64, Path), ListQuery),
+    responses((status = 200, body = String, content_type = "text/csv")))]
+pub async fn export_changes(
+    State(service): State<Service>,
+    Path(id): Path<i64>,
+    Query(query): Query<ListQuery>,
+) -> Result<axum::response::Response, Refusal> {
+    service.engine.store().change_set(id).await?;
+    let all = ChangeFilter { limit: i64::MAX, ..filter(query) };
+    let rows = service.engine.store().changes(id, &all).await?;
+    let lines = rows.into_iter().map(convert::change).flat_map(|change| {
+        let about = [change.label, change.system, change.kind, change.state];
+        let why = [change.reason, change.hold.or(change.error).unwrap_or_default()];
+        change.values.into_iter().map(move |value| {
+            let cells = [value.attribute, value.before.join(" | "), value.after.join(" | ")];
+            about.iter().chain(&cells).chain(&why).cloned().collect()
+        })
+    });
+    let header = ["person", "system", "change", "state", "attribute", "before", "after", "reason", "held or failed"];
+    Ok(super::scope::csv(&format!("changes-{id}.csv"), &header, lines))
+}
+
+/// What this change set and another one have of each other's.
+#[utoipa::path(get, path = "/api/v1/change-sets/{id}/compared/{other}", tag = "changes", params(("id" = i64, Path), ("other" = i64, Path)),
+    responses((status = 200, body = ChangeComparison)))]
+pub async fn compare_change_sets(
+    State(service): State<Service>,
+    Path((id, other)): Path<(i64, i64)>,
+) -> Result<Json<ChangeComparison>, Refusal> {
+    let compared = service.engine.compare_change_sets(id, other).await?;
+    let shown = |rows: Vec<tide_store::ChangeRow>| rows.into_iter().map(convert::change).collect();
+    Ok(Json(ChangeComparison { same: compared.same, only_here: shown(compared.only_here), only_there: shown(compared.only_there) }))
+}
+
 /// Cancels what is on its way: what is on the wire is settled, the rest is taken back.
 #[utoipa::path(post, path = "/api/v1/change-sets/{id}/cancel", tag = "changes", params(("id" = i64, Path)), responses((status = 202)))]
 pub async fn cancel_change_set(State(service): State<Service>, Path(id): Path<i64>) -> Result<StatusCode, Refusal> {
     service.engine.cancel(id)?;
     Ok(StatusCode::ACCEPTED)
+}
+
+/// What waits for a person, in one list.
+#[utoipa::path(get, path = "/api/v1/decisions", tag = "changes", responses((status = 200, body = Vec<Decision>)))]
+pub async fn list_decisions(State(service): State<Service>) -> Result<Json<Vec<Decision>>, Refusal> {
+    let decision = |one: tide_engine::Decision| Decision {
+        id: one.id,
+        kind: one.kind.to_owned(),
+        system: one.system,
+        title: one.title,
+        said: one.said,
+        count: one.count,
+        names: one.names,
+        answers: one.answers.into_iter().map(str::to_owned).collect(),
+    };
+    match service.engine.decisions().await {
+        Ok(all) => Ok(Json(all.into_iter().map(decision).collect())),
+        // Without rules nothing is decided, and nothing waits.
+        Err(tide_engine::EngineError::NoRules) => Ok(Json(Vec::new())),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Answers one of them.
+#[utoipa::path(post, path = "/api/v1/decisions", tag = "changes", request_body = NewDecisionAnswer,
+    responses((status = 204), (status = 409, body = Problem, content_type = "application/problem+json")))]
+pub async fn answer_decision(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Body(new): Body<NewDecisionAnswer>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.answer_decision(&new.id, &new.answer, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
 }

@@ -354,10 +354,14 @@ fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
             change: section.word("change", &words).unwrap_or_default().to_owned(),
             most: section.number("most").map(|most| most as usize),
             share: section.number("share"),
+            hours: section.number("hours").unwrap_or(24),
             place: section.place(),
         };
         if guard.change.is_empty() && section.get("change").is_none() {
             root.source.error(section.at, "a guard needs the kind of change", Some("for example: change = \"disable\"".into()));
+        }
+        if !(1..=24 * 31).contains(&guard.hours) {
+            root.source.error(section.at, format!("a guard does not look back {} hours", guard.hours), Some("choose from 1 to 744".into()));
         }
         if guard.most.is_none() && guard.share.is_none() {
             root.source.error(

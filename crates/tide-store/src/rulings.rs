@@ -1,0 +1,92 @@
+//! What people say about changes that a guard held, and how many changes there were lately.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use std::collections::HashMap;
+use tide_core::decide::Change;
+use tide_core::model::Ruling;
+
+impl Store {
+    /// What was said of changes that a guard held, by their fingerprints.
+    pub async fn rulings(&self) -> Result<HashMap<String, Ruling>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT r.fingerprint, r.said, coalesce(p.name, r.principal) AS who FROM ruling r LEFT JOIN principal p ON p.id = r.principal",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows
+            .iter()
+            .map(|row| (row.get("fingerprint"), Ruling { release: row.get::<&str, _>("said") == "release", principal: row.get("who") }))
+            .collect())
+    }
+
+    /// Keeps what was said of these changes: they are sent after all, or dropped while they stay the same.
+    pub async fn rule(&self, changes: Vec<Change>, release: bool, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let principal = principal.to_owned();
+        let said = if release { "release" } else { "discard" };
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for change in &changes {
+                        sqlx::query(
+                            "INSERT INTO ruling (fingerprint, said, system, kind, label, principal, made) VALUES (?,?,?,?,?,?,?)
+                             ON CONFLICT DO UPDATE SET said = excluded.said, principal = excluded.principal, made = excluded.made",
+                        )
+                        .bind(&change.fingerprint)
+                        .bind(said)
+                        .bind(&change.system)
+                        .bind(change.kind.word())
+                        .bind(&change.label)
+                        .bind(&principal)
+                        .bind(stamp(now))
+                        .execute(&mut *c)
+                        .await?;
+                        let detail = format!("{} in {}, held by a guard: {said}", change.kind, change.system);
+                        Entry::new(&principal, &format!("guard.{said}"), &change.identity).detail(&detail).append(c, now).await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// How many changes of a kind a system got since an instant, those that a person let through left out.
+    pub async fn changes_since(&self, system: &str, kind: &str, since: Timestamp) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar(
+            "SELECT count(*) FROM change c WHERE c.system = ? AND c.kind = ? AND c.state = 'done' AND c.settled >= ?
+             AND NOT EXISTS (SELECT 1 FROM ruling r WHERE r.fingerprint = c.fingerprint AND r.said = 'release')",
+        )
+        .bind(system)
+        .bind(kind)
+        .bind(stamp(since))
+        .fetch_one(&self.reader)
+        .await?)
+    }
+
+    /// Has changes that failed tried again as if they had not failed before.
+    pub async fn unpark(&self, fingerprint: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (fingerprint, principal) = (fingerprint.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let subject: Option<String> = sqlx::query_scalar(
+                        "SELECT identity FROM change WHERE fingerprint = ? AND state = 'failed' ORDER BY id DESC LIMIT 1",
+                    )
+                    .bind(&fingerprint)
+                    .fetch_optional(&mut *c)
+                    .await?;
+                    let subject = subject.ok_or_else(|| StoreError::Missing { what: "parked change", name: fingerprint.clone() })?;
+                    sqlx::query(
+                        "UPDATE change SET state = 'cancelled', remedy = 'tried again by hand' WHERE fingerprint = ? AND state = 'failed'",
+                    )
+                    .bind(&fingerprint)
+                    .execute(&mut *c)
+                    .await?;
+                    Entry::new(&principal, "change.retried", &subject).append(c, now).await
+                })
+            })
+            .await
+    }
+}
