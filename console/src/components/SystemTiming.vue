@@ -160,6 +160,20 @@ function leave() {
 .timing {
   margin-top: 1rem;
 }
+table {
+  width: 100%;
+  border-collapse: collapse;
+}
+th,
+td {
+  text-align: left;
+  vertical-align: top;
+  padding: 0.25rem 1rem 0.25rem 0;
+}
+th {
+  font-weight: 400;
+  color: var(--faint);
+}
 .well {
   color: var(--good);
 }

@@ -114,6 +114,8 @@ impl Engine {
         self.notice_surprises(&rules.set, &population, &outcome).await?;
         self.hold_back(&mut outcome).await?;
         self.keep_people(&population, &outcome, ITSELF).await?;
+        // What waits for a person may be other than before, also when nothing is sent.
+        self.tell(Event::Noticed);
         if !outcome.changes.iter().any(|change| change.hold.is_none()) {
             return Ok(None);
         }
