@@ -129,11 +129,11 @@ const sentence = computed(() => {
       </div>
 
       <h2 class="gap">What happened last</h2>
-      <div v-if="!data.last_run && !data.last_preview" class="sheet faint">
+      <div v-if="!data.last_run && !data.last_preview && !data.last_by_itself" class="sheet faint">
         Nothing yet. A preview shows what a run would do, and writes nothing.
       </div>
       <div
-        v-for="set in [data.last_run, data.last_preview].filter((s) => !!s)"
+        v-for="set in [data.last_by_itself, data.last_run, data.last_preview].filter((s) => !!s)"
         :key="set!.id"
         class="sheet last"
       >

@@ -106,6 +106,7 @@ const overview = {
   systems: [system],
   identities: [{ word: 'active', count: 293 }],
   rule_version: 1,
+  last_by_itself: null,
   last_run: run,
   last_preview: null,
   failed: 0,
@@ -127,14 +128,14 @@ describe('the overview', () => {
     expect(await sentence({})).toBe('All is well.')
     expect(await sentence({ systems: [] })).toContain('No system is connected yet')
     expect(await sentence({ rule_version: 0 })).toContain('no rules are published yet')
-    expect(await sentence({ last_run: null })).toContain('begin with a preview')
+    expect(await sentence({ last_by_itself: null, last_run: null })).toContain('begin with a preview')
     expect(await sentence({ failed: 3 })).toBe('3 changes of the last run failed.')
     expect(await sentence({ held: 2 })).toContain('2 changes of the last run are held')
     expect(await sentence({ systems: [{ ...system, healthy: false }] })).toContain(
       'harbour cannot be used as it should',
     )
     const held = { ...run, verdicts: [{ word: 'held', count: 11 }] }
-    expect(await sentence({ last_run: held })).toContain('11 lines are held')
+    expect(await sentence({ last_by_itself: null, last_run: held })).toContain('11 lines are held')
   })
 
   it('says what is wrong when the service does not answer well, and tries again', async () => {

@@ -236,6 +236,10 @@ async fn serve_until(
     Ok(tide_service::serve(listener, engine, stop).await?)
 }
 
+/// A change that nobody but its maker knows of.
+const TAMPER: &str =
+    r#"{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"title","value":"Pirate"}]}"#;
+
 /// An account of berthing that is somebody's.
 fn joined(stage: &Stage) -> String {
     let theirs = |user: &serde_json::Value| stage.people.iter().any(|p| user["userName"] == p.mail.as_str());
@@ -256,7 +260,7 @@ fn welcome(stage: &Stage) {
         berth = stage.berthing.token,
         berthing = stage.berthing.url,
         joined = joined(stage),
-        tamper = r#"{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"title","value":"Pirate"}]}"#,
+        tamper = TAMPER,
         push = play::pushed("1003", "somebody@skerry.example"),
         ldap = stage.harbour.url(),
         dn = stage.people.first().map(world::Crew::dn).unwrap_or_default(),

@@ -178,7 +178,11 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
         rough.berthing.mischief_on_writes(&[Mischief::DoAndClose]);
         if round % 4 > 0 {
             rough.berthing.delay(Duration::from_millis(40));
-            while states(&http, &rough.service, &id).await.0["state"] != "running" {
+            loop {
+                let (set, _) = states(&http, &rough.service, &id).await;
+                if set["state"] == "running" || !set["ended"].is_null() {
+                    break;
+                }
                 tokio::time::sleep(Duration::from_millis(2)).await;
             }
         }
@@ -186,11 +190,14 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
         rough.service.running.kill();
         rough.berthing.delay(Duration::ZERO);
         rough.service = Service::start(&rough.folder.path().join("data"));
+        let mut waited = 0;
         let ended = loop {
             let (set, _) = states(&http, &rough.service, &id).await;
             if !set["ended"].is_null() {
                 break set;
             }
+            waited += 1;
+            assert!(waited < 3000, "seed {seed}, round {round}: it does not go on: {set}");
             tokio::time::sleep(Duration::from_millis(20)).await;
         };
         // What was stopped before it was decided is started again, as it says.

@@ -125,7 +125,6 @@ impl Hall {
         for (name, text) in world::rules() {
             let text = match name {
                 "identities.toml" => text
-                    .replace("crewName]", "crewName]")
                     .replace("manager        =", "mentor         = { reference = \"person\", by = \"employeeNumber\" }\nmanager        ="),
                 "harbour.toml" => {
                     text.replace("manager        =", &format!("mentor         = '\"{}\"'\nmanager        =", people[9].number))

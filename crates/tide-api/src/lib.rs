@@ -91,8 +91,10 @@ pub struct Overview {
     pub identities: Vec<Count>,
     /// The version of the published rules; 0 while there are none.
     pub rule_version: i64,
-    /// The last run.
+    /// The last run about everybody.
     pub last_run: Option<ChangeSet>,
+    /// The last run on news, or of those who were named.
+    pub last_by_itself: Option<ChangeSet>,
     /// The last preview.
     pub last_preview: Option<ChangeSet>,
     /// Changes of the last run that failed.

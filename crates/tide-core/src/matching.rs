@@ -289,11 +289,14 @@ pub enum Found<T> {
     },
 }
 
+/// Works out the keys that a rule gives one of them.
+type Keys<'a, T> = Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>;
+
 /// Whoever is on one side, by the keys of the rules. A rule's keys are worked out when they are first asked for:
 /// once everybody is joined, hardly anybody asks.
 struct Index<'a, T> {
     members: Vec<T>,
-    keys: Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>,
+    keys: Keys<'a, T>,
     by_rule: Vec<OnceCell<FxHashMap<String, Vec<T>>>>,
 }
 

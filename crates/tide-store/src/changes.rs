@@ -324,6 +324,19 @@ impl Store {
         Ok(sets)
     }
 
+    /// The last change set of a kind that is about everybody, or that is not.
+    pub async fn last_change_set(&self, kind: &str, whole: bool) -> Result<Option<ChangeSetRow>, StoreError> {
+        let id: Option<i64> = sqlx::query_scalar("SELECT max(id) FROM change_set WHERE kind = ? AND whole = ?")
+            .bind(kind)
+            .bind(whole)
+            .fetch_one(&self.reader)
+            .await?;
+        match id {
+            Some(id) => Ok(Some(self.change_set(id).await?)),
+            None => Ok(None),
+        }
+    }
+
     /// One change set.
     pub async fn change_set(&self, id: i64) -> Result<ChangeSetRow, StoreError> {
         let row = sqlx::query(

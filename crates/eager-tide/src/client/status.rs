@@ -28,6 +28,9 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         Some(run) => output::line(&format!("last run     {} · {} · {}: {}", run.id, output::time(&run.started), run.state, counts(run))),
         None => output::line("last run     none yet: `eager-tide preview` shows what one would do"),
     }
+    if let Some(run) = &overview.last_by_itself {
+        output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), run.state, counts(run)));
+    }
     output::line(&format!("waiting      {}", waiting(&overview)));
     for (at, notice) in overview.notices.iter().take(5).enumerate() {
         let head = if at == 0 { "noticed" } else { "" };

@@ -13,15 +13,14 @@ use tide_api::{Count, JournalCheck, JournalEntry, ListQuery, Notice, Overview, P
 #[utoipa::path(get, path = "/api/v1/overview", tag = "overview", responses((status = 200, body = Overview)))]
 pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overview>, Refusal> {
     let store = service.engine.store();
-    let sets = store.change_sets(50).await?;
-    let last = |kind: &str| sets.iter().find(|set| set.kind == kind).cloned().map(convert::change_set);
     let (failed, held) = store.waiting().await?;
     Ok(Json(Overview {
         systems: all_systems(&service).await?,
         identities: store.identity_counts().await?.into_iter().map(|(word, count)| Count { word, count }).collect(),
         rule_version: store.rules().await?.map_or(0, |rules| rules.version),
-        last_run: last("run"),
-        last_preview: last("preview"),
+        last_run: store.last_change_set("run", true).await?.map(convert::change_set),
+        last_by_itself: store.last_change_set("run", false).await?.map(convert::change_set),
+        last_preview: store.last_change_set("preview", true).await?.map(convert::change_set),
         failed,
         held,
         notices: store
