@@ -304,3 +304,44 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
     tide.until("the parked change", || tide.user(tide.somebody(6)).is_some_and(|user| user["title"] == "Cook")).await;
     assert!(parked().is_none());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
+    let tide = Tide::start().await;
+    let folder = tide.folder.path().join("data").join("feeds").join("crew");
+    std::fs::create_dir_all(&folder).unwrap();
+    let crew = |people: &str| std::fs::write(folder.join("crew.csv"), format!("number;given;family;mail\n{people}")).unwrap();
+    crew("8001;Mette;Sund;mette.sund@skerry.example\n");
+    said(&tide.service, &["systems", "add", "crew", "--kind", "feed", "--path", folder.to_str().unwrap(), "--key", "number"], 0);
+    said(&tide.service, &["systems", "add", "agency", "--kind", "push"], 0);
+    let rules = tide.folder.path().join("rules");
+    let feeding = |system: &str, number: &str, given: &str, family: &str, mail: &str| {
+        let text = format!(
+            "system = \"{system}\"\n[[person.match]]\nname = \"number\"\naccount = 'account[\"{number}\"]'\nidentity = 'identity.employeeNumber'\n[person.inbound]\nemployeeNumber = 'account[\"{number}\"]'\ngivenName = 'account[\"{given}\"]'\nfamilyName = 'account[\"{family}\"]'\ndisplayName = 'words(account[\"{given}\"], account[\"{family}\"])'\nmail = 'lower(account[\"{mail}\"])'\nactive = 'true'\n"
+        );
+        std::fs::write(rules.join(format!("{system}.toml")), text).unwrap();
+    };
+    feeding("crew", "number", "given", "family", "mail");
+    feeding("agency", "enterprise.employeeNumber", "name.givenName", "name.familyName", "emails.work");
+    said(&tide.service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    said(&tide.service, &["systems", "read", "berthing"], 0);
+    for system in ["crew", "agency"] {
+        said(&tide.service, &["systems", "arm", system], 0);
+        said(&tide.service, &["systems", "schedule", system, "--follow"], 0);
+    }
+    tide.until("the file's one", || tide.berthing.user("mette.sund@skerry.example").is_some()).await;
+    holds(&said(&tide.service, &["systems", "schedule", "crew"], 0), &["a file is read when it arrives"]);
+    holds(&said(&tide.service, &["systems", "schedule", "agency"], 0), &["the system calls us"]);
+    let token = tide.service.json(&["systems", "token", "agency"])["token"].as_str().unwrap().to_owned();
+    let pushed = serde_json::json!({
+        "schemas": [tide_scim::USER, tide_scim::ENTERPRISE], "userName": "runa.vik@skerry.example",
+        "name": {"givenName": "Runa", "familyName": "Vik"}, "emails": [{"value": "runa.vik@skerry.example", "type": "work"}],
+        (tide_scim::ENTERPRISE): {"employeeNumber": "8101"},
+    });
+    let url = format!("{}/scim/v2/agency/Users", tide.service.url);
+    common::http().post(&url).bearer_auth(&token).json(&pushed).send().await.unwrap().error_for_status().unwrap();
+    tide.until("the pushed one", || tide.berthing.user("runa.vik@skerry.example").is_some()).await;
+    // A file that arrives is read when it stands still.
+    crew("8001;Mette;Sund;mette.sund@skerry.example\n8002;Olai;Brough;olai.brough@skerry.example\n");
+    tide.until("the newcomer of the file", || tide.berthing.user("olai.brough@skerry.example").is_some()).await;
+}

@@ -79,6 +79,12 @@ impl Engine {
         Ok(())
     }
 
+    /// Something was pushed and is kept: it is run on at once, if anything works by itself.
+    pub fn was_pushed(&self, system: &str) {
+        self.tell(Event::System { name: system.to_owned() });
+        self.nudge.notify_one();
+    }
+
     /// Takes an event in. A mover's values are put over those that are known; a leaver's record is
     /// absent from now on.
     pub async fn take_event(&self, system: &str, id: &str, happening: Happening, principal: &str) -> Result<EventRow, EngineError> {
@@ -101,7 +107,7 @@ impl Engine {
         let account = Observed { key: happening.key.clone(), name: name.unwrap_or_else(|| happening.key.clone()), attributes, fault: None };
         self.store.put_event(system, id, &happening.kind, &happening.body, account, leaves, principal, self.now()).await?;
         self.pushed_is_complete(system, ObjectType::Person).await?;
-        self.tell(Event::System { name: system.to_owned() });
+        self.was_pushed(system);
         Ok(self.store.event(system, id).await?)
     }
 }

@@ -45,6 +45,7 @@ async fn keep(context: &Context, shelf: &Shelf, id: String, resource: Value, rep
         principal: context.principal.clone(),
     };
     let row = context.service.engine.store().put_pushed(new, context.service.engine.now()).await?;
+    context.service.engine.was_pushed(&context.system);
     let resource = context.dressed(shelf, &row).await?;
     Ok(Made { row, resource })
 }
@@ -159,6 +160,9 @@ pub(super) async fn delete(context: &Context, shelf: &Shelf, id: &str, condition
     let version = conditions.map(|_| row.version);
     let store = context.service.engine.store();
     let gone = store.remove_pushed(&context.system, shelf.object, id, version, &context.principal, context.service.engine.now()).await?;
+    if gone {
+        context.service.engine.was_pushed(&context.system);
+    }
     if gone { Ok(()) } else { Err(ScimError::new(StatusCode::PRECONDITION_FAILED, None, "the resource has another version by now")) }
 }
 
