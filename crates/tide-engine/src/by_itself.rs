@@ -149,6 +149,7 @@ impl Engine {
             principal: ITSELF.to_owned(),
             preview: None,
             whole: false,
+            note: None,
             decided: outcome.decided,
             changes: outcome.changes,
         };

@@ -208,6 +208,7 @@ impl Engine {
             principal: principal.to_owned(),
             preview: plan.preview,
             whole: plan.only.is_empty(),
+            note: note.clone(),
             decided: outcome.decided,
             changes: outcome.changes,
         };

@@ -83,6 +83,8 @@ pub struct NewChangeSet {
     pub preview: Option<i64>,
     /// Is it about everybody?
     pub whole: bool,
+    /// What is to be said of the whole of it.
+    pub note: Option<String>,
     /// Its lines.
     pub decided: Vec<Decided>,
     /// Its changes.
@@ -273,8 +275,8 @@ impl Store {
                             .execute(&mut *c).await?;
                     }
                     let state = if set.kind == "preview" { "done" } else { "running" };
-                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
-                        .bind(state).bind(set.rule_version).bind(set.whole).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
+                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
+                        .bind(state).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
                     Ok(())
                 })
             })

@@ -81,7 +81,16 @@ impl Records {
 
     async fn run(&self, decided: Vec<Decided>, changes: Vec<Change>) -> i64 {
         let id = self.store.begin_change_set("run", "tester", None, at(50)).await.expect("begins");
-        let set = NewChangeSet { kind: "run", rule_version: 1, principal: "tester".into(), preview: None, whole: true, decided, changes };
+        let set = NewChangeSet {
+            kind: "run",
+            rule_version: 1,
+            principal: "tester".into(),
+            preview: None,
+            whole: true,
+            note: None,
+            decided,
+            changes,
+        };
         self.store.fill_change_set(id, set, at(51)).await.expect("filled");
         id
     }
@@ -232,6 +241,7 @@ async fn a_preview_is_never_in_the_queue() {
         principal: "tester".into(),
         preview: None,
         whole: true,
+        note: None,
         decided: vec![],
         changes: vec![change("i1", ChangeKind::Create, None, false)],
     };
