@@ -22,6 +22,23 @@ export const Harbour = definePreset(Aura, {
     borderRadius: { none: '0', xs: '1px', sm: '2px', md: '3px', lg: '4px', xl: '6px' },
   },
   components: {
+    button: {
+      colorScheme: {
+        // The preset's red is too bright for white letters (3.8:1).
+        light: {
+          root: {
+            danger: {
+              background: '#a3231f',
+              hoverBackground: '#8c1d1a',
+              activeBackground: '#741714',
+              borderColor: '#a3231f',
+              hoverBorderColor: '#8c1d1a',
+              activeBorderColor: '#741714',
+            },
+          },
+        },
+      },
+    },
     toast: {
       colorScheme: {
         // The preset's green on pale green is too faint to read (3.2:1).

@@ -27,7 +27,7 @@ const { data, error, loading, load } = useFetched(
   <Fetched :loading="loading" :error="error" @retry="load">
     <DataTable :value="data ?? []" size="small" data-key="id">
       <template #empty>No preview and no run yet. Begin with a preview.</template>
-      <Column header="">
+      <Column header="What">
         <template #body="{ data: set }">
           <RouterLink :to="{ name: 'change-set', params: { id: set.id } }"
             >{{ set.kind }} {{ set.id }}</RouterLink

@@ -147,6 +147,14 @@ impl Browser {
     /// Checks accessibility, and that nothing has to be scrolled sideways; keeps a picture.
     async fn look(&self, name: &str) -> WebDriverResult<()> {
         tokio::time::sleep(Duration::from_millis(700)).await;
+        // What is fading away has no contrast to speak of.
+        for _ in 0..80 {
+            let passing: bool = self.driver.execute("return !!document.querySelector('.p-toast-message')", vec![]).await?.convert()?;
+            if !passing {
+                break;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
         let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js"))
             .expect("axe-core is installed");
         self.driver.execute(axe, vec![]).await?;
