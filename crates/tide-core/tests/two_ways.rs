@@ -139,10 +139,10 @@ proptest! {
         for (owner, (_, attribute)) in OWNED.iter().enumerate() {
             for person in 0..PEOPLE {
                 let held = |system: usize| population.accounts[system * PEOPLE + person].attributes.get(attribute).to_vec();
-                for system in 0..3 {
+                for (system, (name, _)) in OWNED.iter().enumerate() {
                     // The switchboard's own way of writing is its own.
                     let plain = |values: Vec<Value>| values.iter().map(|v| v.to_string().to_lowercase()).collect::<Vec<_>>();
-                    prop_assert_eq!(plain(held(system)), plain(held(owner)), "{} of {} in {}", attribute, person, OWNED[system].0);
+                    prop_assert_eq!(plain(held(system)), plain(held(owner)), "{} of {} in {}", attribute, person, name);
                 }
             }
         }
