@@ -1,5 +1,7 @@
 //! Values that are made up, once and for life: account names that nobody else has, or ever had.
 
+use crate::ObjectType;
+use crate::decide::Elsewhere;
 use crate::expr::Values;
 use crate::reasons::Reason;
 use crate::rules::{Generated, IdentityRules};
@@ -18,15 +20,17 @@ pub fn folded(text: &str) -> String {
 
 /// Names that are not free, by attribute and folded value, with whose each is; nobody's for one that is merely
 /// in use.
-#[derive(Debug, Default)]
-pub struct Taken {
+#[derive(Default)]
+pub struct Taken<'e> {
+    /// Asked of those that are not among the records, with the type that it is about.
+    pub(crate) elsewhere: Option<(&'e dyn Elsewhere, ObjectType)>,
     names: HashMap<(String, String), Option<String>>,
     /// Where counting got to, by the first name of each count: the thousandth of a name does not try the first nine
     /// hundred again. Names are only ever taken while it is used, so that what was skipped is not free.
     counted: RefCell<HashMap<String, i64>>,
 }
 
-impl Taken {
+impl Taken<'_> {
     /// Notes a name as somebody's, or as in use.
     pub fn put(&mut self, attribute: &str, name: &str, whose: Option<&str>) {
         let slot = self.names.entry((attribute.to_owned(), folded(name))).or_default();
@@ -38,15 +42,17 @@ impl Taken {
 
     /// May this identity have this name?
     pub fn free(&self, attribute: &str, name: &str, identity: &str) -> bool {
-        match self.names.get(&(attribute.to_owned(), folded(name))) {
-            None => true,
+        let folded = folded(name);
+        let elsewhere = || self.elsewhere.is_some_and(|(elsewhere, kind)| elsewhere.takes(kind, attribute, &folded));
+        match self.names.get(&(attribute.to_owned(), folded.clone())) {
+            None => !elsewhere(),
             Some(whose) => whose.as_deref() == Some(identity),
         }
     }
 }
 
 /// Makes up what an identity has no value of. A value that it has stays, whatever the pattern would give.
-pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &Taken) -> Result<Vec<(String, String)>, Reason> {
+pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &Taken<'_>) -> Result<Vec<(String, String)>, Reason> {
     let mut made = Vec::new();
     for attribute in &rules.attributes {
         let Some(generated) = attribute.generated.as_ref().filter(|_| identity.get(&attribute.name).is_empty()) else { continue };
@@ -62,7 +68,7 @@ pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &
     Ok(made)
 }
 
-fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, taken: &Taken) -> Result<Option<String>, String> {
+fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, taken: &Taken<'_>) -> Result<Option<String>, String> {
     let mut reading = identity.clone();
     let mut refused = Vec::new();
     let last = generated.patterns.len().saturating_sub(1);
@@ -127,7 +133,7 @@ mod tests {
         [("givenName".into(), vec![Value::text(given)]), ("familyName".into(), vec![Value::text(family)])].into_iter().collect()
     }
 
-    fn login(rules: &IdentityRules, mut person: Attributes, id: &str, taken: &Taken) -> Result<String, String> {
+    fn login(rules: &IdentityRules, mut person: Attributes, id: &str, taken: &Taken<'_>) -> Result<String, String> {
         fill(rules, &mut person, id, taken).map(|_| crate::value::show(person.get("login"))).map_err(|reason| reason.text)
     }
 

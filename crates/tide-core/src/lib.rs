@@ -7,6 +7,7 @@
 //! The path of a decision, module by module:
 //! [`scope`] (who takes part) → [`compose`] (account → identity → desired account) →
 //! [`matching`] (which account belongs to whom) → [`compare`] (what differs) → [`decide`].
+//! [`nearby`] finds who must be decided about when something changes, and comes to the same answer for less.
 //! [`explain`] walks the same path for one person and keeps every step.
 
 pub mod compare;
@@ -18,6 +19,7 @@ pub mod expr;
 pub mod generate;
 pub mod matching;
 pub mod model;
+pub mod nearby;
 pub mod reasons;
 pub mod references;
 pub mod rights;

@@ -3,6 +3,7 @@
 mod filters;
 mod groups;
 
+pub(crate) use groups::members_of;
 pub use groups::{Groups, Membership};
 
 use crate::expr::Values;

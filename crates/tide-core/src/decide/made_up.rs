@@ -1,6 +1,6 @@
 //! What an identity holds beside what its sources say: whom its references mean, and the names made up for it.
 
-use super::Outcome;
+use super::{Elsewhere, Outcome};
 use super::people::Person;
 use crate::generate::{self, Taken};
 use crate::model::{AccountId, ObjectType, Population, Reserved};
@@ -65,7 +65,14 @@ pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType
 }
 
 /// Makes up what is missing, and notes what is given, so that nobody else is ever given it.
-pub(super) fn name(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], outcome: &mut Outcome) {
+pub(super) fn name(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    people: &mut [Person],
+    elsewhere: &dyn Elsewhere,
+    outcome: &mut Outcome,
+) {
     let Some(declared) = rules.identities.get(&kind) else { return };
     let generated: Vec<&IdentityAttribute> = declared.attributes.iter().filter(|attribute| attribute.generated.is_some()).collect();
     if generated.is_empty() {
@@ -75,6 +82,7 @@ pub(super) fn name(rules: &RuleSet, population: &Population, kind: ObjectType, p
     let lacks = |person: &Person| generated.iter().any(|attribute| person.attributes.get(&attribute.name).is_empty());
     if people.iter().any(|person| takes_part(person) && lacks(person)) {
         let mut taken = taken(population, kind, &generated, people, outcome);
+        taken.elsewhere = Some((elsewhere, kind));
         for person in people.iter_mut().filter(|person| takes_part(person)) {
             match generate::fill(declared, &mut person.attributes, &person.id, &taken) {
                 Ok(made) => {
@@ -111,7 +119,7 @@ pub(super) fn name(rules: &RuleSet, population: &Population, kind: ObjectType, p
 }
 
 /// The names that are not free.
-fn taken(population: &Population, kind: ObjectType, generated: &[&IdentityAttribute], people: &[Person], outcome: &Outcome) -> Taken {
+fn taken<'e>(population: &Population, kind: ObjectType, generated: &[&IdentityAttribute], people: &[Person], outcome: &Outcome) -> Taken<'e> {
     let mut taken = Taken::default();
     for reserved in population.reserved.iter().filter(|reserved| reserved.kind == kind) {
         taken.put(&reserved.attribute, &reserved.value, Some(&reserved.identity));

@@ -8,13 +8,13 @@ pub(crate) mod pointing;
 mod targets;
 
 use crate::compare::ValueChange;
-use crate::model::{AccountId, Identity, ObjectType, Population, Reserved};
+use crate::model::{AccountId, Identity, ObjectType, Population, Reserved, Ruling};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 
 /// The kind of a change.
@@ -298,8 +298,57 @@ impl Outcome {
     }
 }
 
+/// What is known of everybody who is not among the records, when only a part of them is decided about.
+pub trait Elsewhere {
+    /// Is a generated value (as [`crate::generate::folded`] writes it) taken by somebody who is not among the records?
+    fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
+}
+
+/// Everybody is among the records.
+struct Nowhere;
+
+impl Elsewhere for Nowhere {
+    fn takes(&self, _: ObjectType, _: &str, _: &str) -> bool {
+        false
+    }
+}
+
+/// What the guards look at beside the changes.
+#[derive(Debug, Clone, Default)]
+pub struct Totals {
+    /// How many accounts of each system are linked.
+    pub linked: BTreeMap<String, usize>,
+    /// How many changes of a kind a system got within so many hours before.
+    pub recent: BTreeMap<(String, String, u32), usize>,
+    /// What a person said of changes that a guard held, by their fingerprints.
+    pub ruled: HashMap<String, Ruling>,
+}
+
+impl Totals {
+    /// Counts a whole population.
+    pub fn of(population: &Population) -> Totals {
+        let system_of: HashMap<AccountId, &str> =
+            population.accounts.iter().map(|account| (account.id, account.system.as_str())).collect();
+        let mut linked: BTreeMap<String, usize> = BTreeMap::new();
+        for system in population.links.iter().filter_map(|link| system_of.get(&link.account)) {
+            match linked.get_mut(*system) {
+                Some(count) => *count += 1,
+                None => drop(linked.insert((*system).to_owned(), 1)),
+            }
+        }
+        Totals { linked, recent: population.recent.clone(), ruled: population.ruled.clone() }
+    }
+}
+
 /// Decides. Pure: the same arguments give the same answer, in the same order.
 pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outcome {
+    let mut outcome = each(rules, population, now, &Nowhere);
+    finish(rules, &Totals::of(population), &mut outcome);
+    outcome
+}
+
+/// The first part of a decision: everybody for themselves. [`finish`] looks at all of them together.
+pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, elsewhere: &dyn Elsewhere) -> Outcome {
     let mut outcome = Outcome { at: now, ..Outcome::default() };
     let groups = Groups::new(population);
     outcome.decided.reserve_exact(population.accounts.len());
@@ -307,17 +356,22 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
         if !rules.identities.contains_key(&kind) {
             continue;
         }
-        let people = people::assemble(rules, population, &groups, kind, &mut outcome);
+        let people = people::assemble(rules, population, &groups, kind, elsewhere, &mut outcome);
         targets::decide(rules, population, &groups, kind, &people, &mut outcome);
         for person in people {
             let label = person.label.clone();
             outcome.identities.push((person.into_identity(kind), label));
         }
     }
+    outcome
+}
+
+/// The second part of a decision: guards, what waits for whom, and the order.
+pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // Leavers first; within a kind by system and name, so that the order is always the same.
     outcome.changes.sort_by(|a, b| (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity)));
-    guard(rules, population, &mut outcome);
-    pointing::settle(&mut outcome);
+    guard(rules, totals, outcome);
+    pointing::settle(outcome);
     outcome.questions.sort_by(|a, b| {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
     });
@@ -333,22 +387,13 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
         }
         rank[a.verdict as usize].cmp(&rank[b.verdict as usize]).then_with(|| key(a).cmp(&key(b)))
     });
-    outcome
 }
 
 /// Holds changes past a limit.
-fn guard(rules: &RuleSet, population: &Population, outcome: &mut Outcome) {
-    let mut linked: BTreeMap<&str, usize> = BTreeMap::new();
-    let system_of: std::collections::HashMap<AccountId, &str> =
-        population.accounts.iter().map(|account| (account.id, account.system.as_str())).collect();
-    for link in &population.links {
-        if let Some(system) = system_of.get(&link.account) {
-            *linked.entry(system).or_insert(0) += 1;
-        }
-    }
-    let ruled = |change: &Change| population.ruled.get(&change.fingerprint);
+fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
+    let ruled = |change: &Change| totals.ruled.get(&change.fingerprint);
     for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
-        if let Some(ruling) = population.ruled.get(&change.fingerprint).filter(|ruling| !ruling.release) {
+        if let Some(ruling) = totals.ruled.get(&change.fingerprint).filter(|ruling| !ruling.release) {
             change.hold = Some(Reason::new(format!("discarded by {}: it is not sent while it stays the same", ruling.principal)));
         }
     }
@@ -359,8 +404,8 @@ fn guard(rules: &RuleSet, population: &Population, outcome: &mut Outcome) {
             if count == 0 {
                 continue;
             }
-            let before = population.recent.get(&(system.clone(), guard.change.clone(), guard.hours)).copied().unwrap_or(0);
-            let Some(limit) = passed(guard, count + before, linked.get(system.as_str()).copied().unwrap_or(0)) else { continue };
+            let before = totals.recent.get(&(system.clone(), guard.change.clone(), guard.hours)).copied().unwrap_or(0);
+            let Some(limit) = passed(guard, count + before, totals.linked.get(system).copied().unwrap_or(0)) else { continue };
             let more = if before == 0 { String::new() } else { format!(" after {before} in the last {} hours", guard.hours) };
             let reason = Reason::by(
                 format!("held by a guard: {count} accounts of {system} would get a {}{more}, and the limit is {limit}", guard.change),

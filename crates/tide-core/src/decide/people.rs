@@ -1,7 +1,7 @@
 //! The first half of a decision: which identities there are, who feeds them, and what they hold.
 
 use super::made_up;
-use super::{Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, hands_off};
+use super::{Decided, Doubt, Elsewhere, NewLink, Outcome, Question, Verdict, file_of, hands_off};
 use crate::compose::{self, Composed};
 use crate::expr::Values;
 use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
@@ -58,17 +58,16 @@ impl Person {
 /// A lasting id for an identity that is first seen now. It follows from the account that brings
 /// it, so that a preview and the run after it speak of the same identity.
 fn new_id(kind: ObjectType, account: &Account, taken: &HashSet<&str>) -> String {
-    for attempt in 0u32.. {
-        let seed = format!("{kind}\0{}\0{}\0{attempt}", account.system, account.key);
-        let hash = xxhash_rust::xxh3::xxh3_128(seed.as_bytes());
-        let hex = format!("{hash:032x}");
-        // Laid out as a UUID of version 8 (RFC 9562 §5.8), which is made for ids of one's own.
-        let id = format!("{}-{}-8{}-8{}-{}", &hex[..8], &hex[8..12], &hex[13..16], &hex[17..20], &hex[20..]);
-        if !taken.contains(id.as_str()) {
-            return id;
-        }
-    }
-    String::new()
+    (0u32..).map(|attempt| possible_id(kind, account, attempt)).find(|id| !taken.contains(id.as_str())).unwrap_or_default()
+}
+
+/// The id that an account's identity gets, unless it is taken.
+pub(crate) fn possible_id(kind: ObjectType, account: &Account, attempt: u32) -> String {
+    let seed = format!("{kind}\0{}\0{}\0{attempt}", account.system, account.key);
+    let hash = xxhash_rust::xxh3::xxh3_128(seed.as_bytes());
+    let hex = format!("{hash:032x}");
+    // Laid out as a UUID of version 8 (RFC 9562 §5.8), which is made for ids of one's own.
+    format!("{}-{}-8{}-8{}-{}", &hex[..8], &hex[8..12], &hex[13..16], &hex[17..20], &hex[20..])
 }
 
 pub(crate) fn account_label(account: &Account) -> String {
@@ -85,6 +84,7 @@ pub(crate) fn assemble(
     population: &Population,
     groups: &Groups<'_>,
     kind: ObjectType,
+    elsewhere: &dyn Elsewhere,
     outcome: &mut Outcome,
 ) -> Vec<Person> {
     let by_id: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, a)| (a.id, at)).collect();
@@ -141,8 +141,10 @@ pub(crate) fn assemble(
         compose_person(rules, population, kind, person, stored);
     }
     made_up::resolve(rules, population, kind, &mut people, outcome);
-    made_up::name(rules, population, kind, &mut people, outcome);
-    hold_duplicates(rules, population, kind, &mut people);
+    // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
+    hold_duplicates(rules, population, kind, false, &mut people);
+    made_up::name(rules, population, kind, &mut people, elsewhere, outcome);
+    hold_duplicates(rules, population, kind, true, &mut people);
     for person in &people {
         for &at in &person.sources {
             let account = &population.accounts[at];
@@ -451,10 +453,10 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
 }
 
 /// Two identities with one value of a unique attribute: the established one goes on, the others
-/// are held; with none established, all are.
-fn hold_duplicates(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person]) {
+/// are held; with none established, all are. Values that were made up are looked at by themselves.
+fn hold_duplicates(rules: &RuleSet, population: &Population, kind: ObjectType, generated: bool, people: &mut [Person]) {
     let Some(declared) = rules.identities.get(&kind) else { return };
-    for attribute in declared.attributes.iter().filter(|a| a.unique) {
+    for attribute in declared.attributes.iter().filter(|a| a.unique && a.generated.is_some() == generated) {
         let mut holders: HashMap<String, Vec<usize>> = HashMap::new();
         for (at, person) in people.iter().enumerate().filter(|(_, p)| p.gone.is_none()) {
             for value in person.attributes.get(&attribute.name) {

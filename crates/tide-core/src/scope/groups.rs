@@ -1,11 +1,11 @@
 //! Who is a member of a group: read from the group's side and from the member's, nested groups
 //! included, whatever circles they form.
 
-use crate::model::{Account, ObjectType, Population};
+use crate::model::{Account, AccountId, ObjectType, Population};
 use crate::references::folded;
 use crate::rules::GroupScope;
 use crate::value::{Attributes, Value};
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Mutex;
 
 /// Attributes of a group that name its members.
@@ -139,6 +139,25 @@ impl<'a> Groups<'a> {
         known.insert(asked, held.clone());
         held
     }
+}
+
+/// The groups of these names, by system and folded name, and the groups inside them: all that must be known to tell
+/// who is a member.
+pub(crate) fn members_of(population: &Population, names: &[(String, String)]) -> BTreeSet<AccountId> {
+    if names.is_empty() {
+        return BTreeSet::new();
+    }
+    let groups = Groups::new(population);
+    let named = |system: &str, name: String| groups.by_name.get(&(system, name)).copied();
+    let mut left: Vec<usize> = names.iter().filter_map(|(system, name)| named(system, name.clone())).collect();
+    let mut all = BTreeSet::new();
+    while let Some(at) = left.pop() {
+        let group = &population.accounts[at];
+        if all.insert(group.id) {
+            left.extend(references(&group.attributes, &MEMBERS).filter_map(|reference| named(&group.system, folded(reference))));
+        }
+    }
+    all
 }
 
 #[cfg(test)]

@@ -1,0 +1,201 @@
+//! What records share: the hashes by which the web knows them.
+
+use super::web::{Hashes, hash};
+use super::{Facts, taken_hash};
+use crate::compose::{self, Shape};
+use crate::decide::people::possible_id;
+use crate::matching::{Said, account_keys, identity_keys};
+use crate::model::{Account, AccountId, Identity, ObjectType, Population, Stage};
+use crate::references::folded;
+use crate::rules::{IdentityRules, RuleSet, TypeRules};
+use crate::schema::Schema;
+use crate::scope::members_of;
+use crate::value::Value;
+use std::collections::{BTreeSet, HashMap};
+
+/// How many ids an account without an identity may get.
+const IDS: u32 = 4;
+
+/// What belongs to the records of a population, to be looked up.
+pub(super) struct About<'a> {
+    owner: HashMap<AccountId, &'a str>,
+    reserved: HashMap<&'a str, Vec<(&'a str, &'a str)>>,
+    said_of_account: HashMap<AccountId, Vec<&'a str>>,
+}
+
+impl<'a> About<'a> {
+    pub fn of(population: &'a Population) -> About<'a> {
+        let mut about = About {
+            owner: population.links.iter().map(|link| (link.account, link.identity.as_str())).collect(),
+            reserved: HashMap::new(),
+            said_of_account: HashMap::new(),
+        };
+        for name in &population.reserved {
+            about.reserved.entry(&name.identity).or_default().push((&name.attribute, &name.value));
+        }
+        for answer in population.answers.iter().filter(|answer| answer.said == Said::Join) {
+            if let (Some(account), Some(identity)) = (answer.account, answer.identity.as_deref()) {
+                about.said_of_account.entry(account).or_default().push(identity);
+            }
+        }
+        about
+    }
+
+    pub fn owner(&self, account: AccountId) -> Option<&'a str> {
+        self.owner.get(&account).copied()
+    }
+}
+
+/// The parts of the rules that say what records share.
+pub(super) struct Keys {
+    /// Of each type, its attributes that point to others and nothing else.
+    pointing: HashMap<ObjectType, IdentityRules>,
+    /// Attributes by which sources name others.
+    numbers: Vec<String>,
+    /// Of each target, its rules for the name and nothing else.
+    names: Vec<(String, ObjectType, TypeRules, Schema)>,
+    /// Systems whose groups say who takes part.
+    asked: BTreeSet<String>,
+    /// Those groups, by system and folded name.
+    groups: Vec<(String, String)>,
+}
+
+impl Keys {
+    pub fn new(rules: &RuleSet, facts: &Facts) -> Keys {
+        let mut keys = Keys { pointing: HashMap::new(), numbers: Vec::new(), names: Vec::new(), asked: BTreeSet::new(), groups: Vec::new() };
+        for (kind, identity) in &rules.identities {
+            let attributes: Vec<_> = identity.attributes.iter().filter(|attribute| attribute.reference.is_some()).cloned().collect();
+            keys.numbers.extend(attributes.iter().filter_map(|attribute| attribute.reference.as_ref()?.by.clone()));
+            if !attributes.is_empty() {
+                keys.pointing.insert(*kind, IdentityRules { attributes, label: None });
+            }
+        }
+        for (system, all) in &rules.systems {
+            for (kind, types) in &all.types {
+                let schema = facts.get(system).and_then(|facts| facts.schema.get(kind));
+                if let (Some(schema), true) = (schema, types.is_target())
+                    && let Some(name) = schema.name_attribute.as_deref()
+                {
+                    let mut only = types.clone();
+                    only.outbound.retain(|mapping| mapping.attribute.eq_ignore_ascii_case(name));
+                    only.populations.iter_mut().for_each(|p| p.outbound.retain(|mapping| mapping.attribute.eq_ignore_ascii_case(name)));
+                    keys.names.push((system.clone(), *kind, only, schema.clone()));
+                }
+                for group in types.scope.groups.iter().chain(&types.scope.not_groups) {
+                    let system = group.system.as_deref().unwrap_or(system);
+                    keys.asked.insert(system.to_owned());
+                    keys.groups.push((system.to_owned(), folded(&group.name)));
+                }
+            }
+        }
+        keys
+    }
+
+    /// Do the groups of a system say who takes part somewhere?
+    pub fn asks_for(&self, system: &str) -> bool {
+        self.asked.contains(system)
+    }
+
+    /// The groups that say who takes part, and those inside them.
+    pub fn groups(&self, population: &Population) -> BTreeSet<AccountId> {
+        members_of(population, &self.groups)
+    }
+
+    pub fn account(&self, rules: &RuleSet, account: &Account, about: &About<'_>) -> Hashes {
+        let mut hashes = Hashes::default();
+        let (system, kind) = (account.system.as_str(), account.kind.word());
+        let owner = about.owner(account.id);
+        match owner {
+            Some(owner) => hashes.meets.push(hash(&["id", owner])),
+            None => hashes.meets.extend((0..IDS).map(|attempt| hash(&["id", &possible_id(account.kind, account, attempt)]))),
+        }
+        hashes.meets.extend(about.said_of_account.get(&account.id).into_iter().flatten().map(|id| hash(&["id", id])));
+        let types = rules.of(system, account.kind);
+        for (place, rule) in types.into_iter().flat_map(|types| types.matching.iter().enumerate()) {
+            let keys = account_keys(rule, account);
+            hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind, &place.to_string(), key])));
+        }
+        for (_, _, _, schema) in self.names.iter().filter(|(name, of, ..)| name == system && *of == account.kind) {
+            let names = schema.name_attribute.as_deref().map_or(&[][..], |name| account.attributes.get(name));
+            hashes.meets.extend(names.iter().map(|value| self.name(system, kind, value)));
+        }
+        if !self.pointing.is_empty() {
+            // Whoever is meant by a name is another when the account is another's, or no longer there.
+            let state = if account.absent_since.is_some() { "absent" } else { "here" };
+            hashes.named.push(hash(&["state", state, owner.unwrap_or_default()]));
+            let uid = account.attributes.get("uid").first().map(|uid| uid.to_string().to_lowercase());
+            let names = [Some(folded(&account.name)), Some(account.key.to_lowercase()), uid];
+            hashes.named.extend(names.into_iter().flatten().map(|name| hash(&["name", system, &name])));
+        }
+        if let (Some(pointing), Some(types)) = (self.pointing.get(&account.kind), types.filter(|types| types.is_source())) {
+            // Each source for itself: whose value wins does not matter, they are all looked at.
+            let raw = compose::identity(pointing, &[(system, types, account)], false).attributes;
+            for value in raw.iter().flat_map(|(_, values)| values) {
+                let text = folded(&value.to_string());
+                // A person is known by the names of all systems that feed it.
+                hashes.wants.extend(rules.sources(account.kind).map(|(system, _)| hash(&["name", system, &text])));
+                hashes.wants.extend(self.numbers.iter().map(|by| hash(&["number", by, &text])));
+            }
+        }
+        for (kind, declared) in &rules.identities {
+            for attribute in &declared.attributes {
+                for (_, name) in attribute.generated.iter().flat_map(|g| &g.free_in).filter(|(there, _)| there == system) {
+                    let values = account.attributes.get(name);
+                    hashes.takes.extend(values.iter().map(|value| taken_hash(*kind, &attribute.name, &value.to_string())));
+                }
+            }
+        }
+        hashes
+    }
+
+    fn name(&self, system: &str, kind: &str, value: &Value) -> u64 {
+        hash(&["holds", system, kind, &value.to_string().trim().to_lowercase()])
+    }
+
+    /// `identity` as it was kept, or as it was composed just now.
+    pub fn identity(&self, rules: &RuleSet, identity: &Identity, about: &About<'_>) -> Hashes {
+        let mut hashes = Hashes { meets: vec![hash(&["id", &identity.id])], ..Hashes::default() };
+        let kind = identity.kind;
+        // Rules may read these two; what was kept is without them.
+        let mut attributes = identity.attributes.clone();
+        attributes.set("id", vec![Value::text(&identity.id)]);
+        attributes.set("stage", vec![Value::text(identity.stage.word())]);
+        for (system, all) in &rules.systems {
+            for (place, rule) in all.types.get(&kind).into_iter().flat_map(|types| types.matching.iter().enumerate()) {
+                let keys = identity_keys(rule, &attributes);
+                hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind.word(), &place.to_string(), key])));
+            }
+        }
+        for (system, of, types, schema) in self.names.iter().filter(|(_, of, ..)| *of == kind) {
+            let desired = Shape::new(types, Some(schema)).desired(&attributes, None);
+            let values = desired.wanted.iter().flat_map(|wanted| &wanted.values).take(1);
+            hashes.meets.extend(values.map(|value| self.name(system, of.word(), value)));
+        }
+        let declared = rules.identities.get(&kind);
+        for attribute in declared.into_iter().flat_map(|declared| &declared.attributes) {
+            let values = identity.attributes.get(&attribute.name);
+            if attribute.unique {
+                let folded = values.iter().map(|value| value.to_string().trim().to_lowercase());
+                hashes.meets.extend(folded.map(|value| hash(&["unique", kind.word(), &attribute.name, &value])));
+            }
+            if attribute.reference.is_some() {
+                hashes.wants.extend(values.iter().map(|value| hash(&["who", &value.to_string()])));
+            }
+            if attribute.generated.is_some() {
+                hashes.takes.extend(values.iter().map(|value| taken_hash(kind, &attribute.name, &value.to_string())));
+            }
+        }
+        for (attribute, value) in about.reserved.get(identity.id.as_str()).into_iter().flatten() {
+            hashes.takes.push(taken_hash(kind, attribute, value));
+        }
+        if !self.pointing.is_empty() {
+            let left = if identity.stage == Stage::Left { "left" } else { "here" };
+            hashes.named.extend([hash(&["who", &identity.id]), hash(&["state", left, &identity.id])]);
+            for by in &self.numbers {
+                let values = identity.attributes.get(by);
+                hashes.named.extend(values.iter().map(|value| hash(&["number", by, &folded(&value.to_string())])));
+            }
+        }
+        hashes
+    }
+}

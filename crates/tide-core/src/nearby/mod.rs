@@ -1,0 +1,360 @@
+//! Who must be decided about when something changes, so that a decision costs what the change costs and not what the
+//! population costs.
+//!
+//! [`Standing`] is what stands after everybody was decided about: who shares what, and which changes are outstanding.
+//! Records that changed are handed to [`Standing::begin`]; what else is needed is asked for step by step, and the
+//! answer is the same as that of a decision about everybody.
+//!
+//! A record is decided about together with those that it *meets*: whoever could be matched to it, has its name or a value
+//! that only one may have. Those who point to it are decided about too when they may see it otherwise, and those that
+//! it points to are read, so that it is known what they are called.
+
+mod keys;
+mod web;
+
+pub use web::Record;
+
+use crate::decide::{Change, ChangeKind, Elsewhere, Outcome, Totals, each, finish};
+use crate::generate;
+use crate::model::{AccountId, ObjectType, Population, SystemFacts};
+use crate::rules::RuleSet;
+use jiff::Timestamp;
+use keys::Keys;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use web::{Place, Web, hash};
+
+/// The most records that are gathered for one decision; when more depend on it, everybody is decided about.
+const MOST: usize = 5_000;
+
+/// Some records of a population.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Records {
+    /// Accounts, by their rows.
+    pub accounts: BTreeSet<AccountId>,
+    /// Identities, by their ids.
+    pub identities: BTreeSet<String>,
+}
+
+impl Records {
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.accounts.len() + self.identities.len()
+    }
+
+    /// Are there none?
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    fn put(&mut self, record: &Record) {
+        match record {
+            Record::Account(id) => drop(self.accounts.insert(*id)),
+            Record::Identity(id) => drop(self.identities.insert(id.clone())),
+        }
+    }
+}
+
+/// What is to be done next.
+#[derive(Debug)]
+pub enum Next {
+    /// Read these records, with all that belongs to them, and go on.
+    Read(Records),
+    /// It is decided.
+    Decided(Box<Part>),
+    /// Everybody must be decided about: too much depends on it.
+    Everybody,
+}
+
+/// What was decided about a part.
+#[derive(Debug)]
+pub struct Part {
+    /// About whom it was decided.
+    pub about: Records,
+    /// The records that were read for it, those of the part among them.
+    pub read: usize,
+    /// How many identities and accounts were evaluated, each pass counted.
+    pub evaluated: usize,
+    /// What was decided about them. Its changes are those of everybody that are outstanding, so that guards see them all.
+    pub outcome: Outcome,
+}
+
+/// A decision about a part that is on its way.
+#[derive(Debug)]
+pub struct Asking {
+    touched: Records,
+    noted: bool,
+    wide: bool,
+    read: BTreeSet<Place>,
+    evaluated: usize,
+}
+
+/// What stands after everybody was decided about.
+pub struct Standing {
+    keys: Keys,
+    web: Web,
+    /// Changes that nothing but a guard, a fault or a person holds, and that were not carried out yet.
+    outstanding: BTreeMap<Record, Vec<Change>>,
+    /// How many accounts of each system are linked.
+    linked: BTreeMap<String, usize>,
+    /// The system of each account that is linked.
+    linked_in: rustc_hash::FxHashMap<AccountId, u16>,
+    systems: Vec<String>,
+    /// Groups whose members take part somewhere, and groups inside them: they are always read.
+    groups: BTreeSet<AccountId>,
+}
+
+/// Is a generated value taken by a record that was not read?
+struct Others<'a> {
+    web: &'a Web,
+    read: &'a BTreeSet<Place>,
+}
+
+impl Elsewhere for Others<'_> {
+    fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool {
+        self.web.taking(hash(&["takes", kind.word(), attribute, folded])).any(|place| !self.read.contains(&place))
+    }
+}
+
+/// Whom a change is about.
+fn whose(change: &Change) -> Record {
+    match change.account.filter(|_| change.identity.is_empty()) {
+        Some(account) => Record::Account(account),
+        None => Record::Identity(change.identity.clone()),
+    }
+}
+
+impl Standing {
+    /// Decides about everybody, and keeps what is needed to decide about parts. The outcome is that of
+    /// [`crate::decide`].
+    pub fn of(rules: &RuleSet, population: &Population, now: Timestamp) -> (Standing, Outcome) {
+        let mut outcome = each(rules, population, now, &Others { web: &Web::default(), read: &BTreeSet::new() });
+        let keys = Keys::new(rules, &population.systems);
+        let mut standing = Standing {
+            groups: keys.groups(population),
+            keys,
+            web: Web::default(),
+            outstanding: BTreeMap::new(),
+            linked: BTreeMap::new(),
+            linked_in: Default::default(),
+            systems: population.systems.keys().cloned().collect(),
+        };
+        standing.note_accounts(rules, population, None);
+        let all = keys::About::of(population);
+        for identity in &population.identities {
+            standing.web.note(&Record::Identity(identity.id.clone()), standing.keys.identity(rules, identity, &all));
+        }
+        standing.note_identities(rules, &all, &outcome, None);
+        standing.keep(&outcome, None);
+        let totals = Totals { linked: standing.linked.clone(), recent: population.recent.clone(), ruled: population.ruled.clone() };
+        finish(rules, &totals, &mut outcome);
+        (standing, outcome)
+    }
+
+    /// How many accounts of each system are linked.
+    pub fn linked(&self) -> &BTreeMap<String, usize> {
+        &self.linked
+    }
+
+    /// How many records are known.
+    pub fn len(&self) -> usize {
+        self.web.len()
+    }
+
+    /// Is nothing known?
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Begins a decision about records that changed, and says what is to be read for it.
+    pub fn begin(&self, touched: Records) -> (Asking, Records) {
+        let mut wanted = touched.clone();
+        wanted.accounts.extend(&self.groups);
+        (Asking { touched, noted: false, wide: false, read: BTreeSet::new(), evaluated: 0 }, wanted)
+    }
+
+    /// Goes on with what was asked for. `population` holds the records, their links, and what else belongs to them.
+    pub fn go_on(&mut self, asking: &mut Asking, rules: &RuleSet, population: &Population, now: Timestamp) -> Next {
+        if !asking.noted {
+            asking.noted = true;
+            let group = |id: &AccountId| {
+                population.accounts.iter().any(|a| a.id == *id && a.kind == ObjectType::Group && self.keys.asks_for(&a.system))
+            };
+            if asking.touched.accounts.iter().any(group) {
+                return Next::Everybody;
+            }
+            asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
+            let all = keys::About::of(population);
+            for identity in population.identities.iter().filter(|identity| asking.touched.identities.contains(&identity.id)) {
+                asking.wide |= self.web.note(&Record::Identity(identity.id.clone()), self.keys.identity(rules, identity, &all));
+            }
+        }
+        let Some((_, near)) = self.around(asking) else { return Next::Everybody };
+        if !near.is_subset(&asking.read) {
+            return self.read(asking, near);
+        }
+        let mut outcome = each(rules, population, now, &Others { web: &self.web, read: &asking.read });
+        asking.evaluated += outcome.decided.len() + outcome.identities.len();
+        let Some((about, _)) = self.around(asking) else { return Next::Everybody };
+        // What is composed now may meet others than what was composed before.
+        asking.wide |= self.note_identities(rules, &keys::About::of(population), &outcome, Some(&about));
+        let wide = asking.wide || self.seen_otherwise(&outcome, &about);
+        asking.wide = wide;
+        let Some((about, near)) = self.around(asking) else { return Next::Everybody };
+        if !near.is_subset(&asking.read) {
+            return self.read(asking, near);
+        }
+        self.only(&mut outcome, &about);
+        self.keep(&outcome, Some(&about));
+        outcome.changes = self.outstanding.values().flatten().cloned().chain(outcome.changes.into_iter().filter(|c| c.hold.is_some())).collect();
+        let totals = Totals { linked: self.linked.clone(), recent: population.recent.clone(), ruled: population.ruled.clone() };
+        finish(rules, &totals, &mut outcome);
+        let mut records = Records::default();
+        about.iter().for_each(|place| records.put(self.web.record(*place)));
+        Next::Decided(Box::new(Part { about: records, read: asking.read.len(), evaluated: asking.evaluated, outcome }))
+    }
+
+    /// All outstanding changes, as guards and people see them: for when nothing changed but the time or what somebody
+    /// said.
+    pub fn outstanding(&self, rules: &RuleSet, totals: &Totals, now: Timestamp) -> Outcome {
+        let mut outcome = Outcome { at: now, changes: self.outstanding.values().flatten().cloned().collect(), ..Outcome::default() };
+        finish(rules, totals, &mut outcome);
+        outcome
+    }
+
+    fn read(&self, asking: &mut Asking, near: BTreeSet<Place>) -> Next {
+        asking.read = near;
+        let mut records = Records { accounts: self.groups.clone(), ..Records::default() };
+        asking.read.iter().for_each(|place| records.put(self.web.record(*place)));
+        Next::Read(records)
+    }
+
+    /// Who is decided about, and whose records are needed for it. Nothing when those are too many.
+    fn around(&self, asking: &Asking) -> Option<(BTreeSet<Place>, BTreeSet<Place>)> {
+        let accounts = asking.touched.accounts.iter().filter_map(|id| self.web.account(*id));
+        let touched: BTreeSet<Place> = accounts.chain(asking.touched.identities.iter().filter_map(|id| self.web.identity(id))).collect();
+        let mut about = self.together(touched)?;
+        if asking.wide {
+            let pointing: Vec<Place> = about.iter().flat_map(|place| self.web.pointing(*place)).collect();
+            about.extend(pointing);
+            about = self.together(about)?;
+        }
+        let mut near = about.clone();
+        near.extend(about.iter().flat_map(|place| self.web.pointed(*place)));
+        Some((about, self.together(near)?))
+    }
+
+    /// Everybody who must be decided about together with these.
+    fn together(&self, start: BTreeSet<Place>) -> Option<BTreeSet<Place>> {
+        let mut left: Vec<Place> = start.iter().copied().collect();
+        let mut all = start;
+        while let Some(place) = left.pop() {
+            if all.len() > MOST {
+                return None;
+            }
+            left.extend(self.web.together(place).filter(|other| all.insert(*other)));
+        }
+        (all.len() <= MOST).then_some(all)
+    }
+
+    /// May others see those that were decided about otherwise than before? They do when somebody gets an account, or no
+    /// longer gets one, or is joined to one.
+    fn seen_otherwise(&self, outcome: &Outcome, about: &BTreeSet<Place>) -> bool {
+        let among = |record: &Record| self.place(record).is_some_and(|place| about.contains(&place));
+        let made = |change: &&Change| change.kind == ChangeKind::Create;
+        let before: HashSet<(&str, &str)> = self
+            .outstanding
+            .iter()
+            .filter(|(record, _)| among(record))
+            .flat_map(|(_, changes)| changes.iter().filter(made))
+            .map(|change| (change.system.as_str(), change.identity.as_str()))
+            .collect();
+        let free = outcome.changes.iter().filter(|change| change.hold.is_none() && among(&whose(change)));
+        let now: HashSet<(&str, &str)> = free.filter(made).map(|change| (change.system.as_str(), change.identity.as_str())).collect();
+        before != now || outcome.links.iter().any(|link| among(&Record::Identity(link.identity.clone())))
+    }
+
+    fn place(&self, record: &Record) -> Option<Place> {
+        match record {
+            Record::Account(id) => self.web.account(*id),
+            Record::Identity(id) => self.web.identity(id),
+        }
+    }
+
+    /// Leaves what was decided about these: what was read beside them was not read to be decided about.
+    fn only(&self, outcome: &mut Outcome, about: &BTreeSet<Place>) {
+        let identity = |id: &str| self.web.identity(id).is_some_and(|place| about.contains(&place));
+        let account = |id: Option<AccountId>| id.and_then(|id| self.web.account(id)).is_some_and(|place| about.contains(&place));
+        outcome.identities.retain(|(one, _)| identity(&one.id));
+        outcome.links.retain(|link| identity(&link.identity));
+        outcome.reserved.retain(|name| identity(&name.identity));
+        outcome.decided.retain(|line| line.identity.as_deref().map_or_else(|| account(line.account), identity));
+        outcome.questions.retain(|question| question.identity.as_deref().map_or_else(|| account(question.account), identity));
+        outcome.changes.retain(|change| match whose(change) {
+            Record::Account(id) => account(Some(id)),
+            Record::Identity(id) => identity(&id),
+        });
+    }
+
+    /// Keeps what is outstanding of those that were decided about.
+    fn keep(&mut self, outcome: &Outcome, about: Option<&BTreeSet<Place>>) {
+        match about {
+            None => self.outstanding.clear(),
+            Some(about) => about.iter().for_each(|place| drop(self.outstanding.remove(self.web.record(*place)))),
+        }
+        for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
+            self.outstanding.entry(whose(change)).or_default().push(change.clone());
+        }
+    }
+
+    fn note_accounts(&mut self, rules: &RuleSet, population: &Population, only: Option<&Records>) -> bool {
+        let about = keys::About::of(population);
+        let mut otherwise = false;
+        for account in population.accounts.iter().filter(|account| only.is_none_or(|only| only.accounts.contains(&account.id))) {
+            let owner = about.owner(account.id);
+            let hashes = self.keys.account(rules, account, &about);
+            otherwise |= self.web.note(&Record::Account(account.id), hashes);
+            self.count(account.id, owner.is_some().then_some(account.system.as_str()));
+        }
+        otherwise
+    }
+
+    fn note_identities(&mut self, rules: &RuleSet, known: &keys::About<'_>, outcome: &Outcome, about: Option<&BTreeSet<Place>>) -> bool {
+        let mut otherwise = false;
+        let among = |place: Option<Place>| about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)));
+        // Whoever is new by an account that it is about.
+        let lines = outcome.decided.iter().filter(|line| line.account.is_some_and(|id| among(self.web.account(id))));
+        let new: HashSet<&str> = lines.filter_map(|line| line.identity.as_deref()).collect();
+        for (identity, _) in &outcome.identities {
+            let place = self.web.identity(&identity.id);
+            if among(place) || (place.is_none() && new.contains(identity.id.as_str())) {
+                let hashes = self.keys.identity(rules, identity, known);
+                otherwise |= self.web.note(&Record::Identity(identity.id.clone()), hashes);
+            }
+        }
+        otherwise
+    }
+
+    fn count(&mut self, account: AccountId, system: Option<&str>) {
+        let system = system.and_then(|system| self.systems.iter().position(|one| one == system)).and_then(|at| u16::try_from(at).ok());
+        let before = match system {
+            Some(at) => self.linked_in.insert(account, at),
+            None => self.linked_in.remove(&account),
+        };
+        if before == system {
+            return;
+        }
+        for (at, one) in [(before, -1isize), (system, 1)] {
+            let Some(name) = at.and_then(|at| self.systems.get(usize::from(at))) else { continue };
+            let count = self.linked.entry(name.clone()).or_default();
+            *count = count.saturating_add_signed(one);
+        }
+    }
+}
+
+/// A name as generated values are told apart.
+pub(crate) fn taken_hash(kind: ObjectType, attribute: &str, value: &str) -> u64 {
+    hash(&["takes", kind.word(), attribute, &generate::folded(value)])
+}
+
+/// The facts of systems that keys depend on.
+pub(crate) type Facts = BTreeMap<String, SystemFacts>;

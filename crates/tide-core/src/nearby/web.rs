@@ -1,0 +1,204 @@
+//! Records by what they share. Every record has hashes of four kinds, and the web finds all records of a hash.
+
+use crate::model::AccountId;
+use rustc_hash::FxHashMap;
+
+/// One record of a population.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Record {
+    /// An account, by its row.
+    Account(AccountId),
+    /// An identity, by its id.
+    Identity(String),
+}
+
+/// A record's place in the web.
+pub(super) type Place = u32;
+
+/// The hashes of one record, each kind sorted.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub(super) struct Hashes {
+    /// Records that share one of these are decided about together.
+    pub meets: Vec<u64>,
+    /// What others call it by.
+    pub named: Vec<u64>,
+    /// Whom it points to, by what those are called.
+    pub wants: Vec<u64>,
+    /// Generated values that nobody else may get.
+    pub takes: Vec<u64>,
+}
+
+impl Hashes {
+    fn sorted(mut self) -> Hashes {
+        for one in [&mut self.meets, &mut self.named, &mut self.wants, &mut self.takes] {
+            one.sort_unstable();
+            one.dedup();
+        }
+        self
+    }
+}
+
+/// The hashes of one record in one piece: a population has millions of them.
+#[derive(Debug, Default)]
+struct Kept {
+    all: Box<[u64]>,
+    /// Where the first three kinds end.
+    ends: [u32; 3],
+}
+
+impl Kept {
+    fn of(hashes: &Hashes) -> Kept {
+        let Hashes { meets, named, wants, takes } = hashes;
+        let all: Vec<u64> = [meets, named, wants, takes].into_iter().flatten().copied().collect();
+        let ends = [meets.len(), meets.len() + named.len(), meets.len() + named.len() + wants.len()];
+        Kept { all: all.into(), ends: ends.map(|end| u32::try_from(end).unwrap_or(u32::MAX)) }
+    }
+
+    fn kind(&self, kind: usize) -> &[u64] {
+        let end = |at: usize| self.ends.get(at).map_or(self.all.len(), |end| *end as usize);
+        &self.all[if kind == 0 { 0 } else { end(kind - 1) }..end(kind)]
+    }
+}
+
+const MEETS: usize = 0;
+const NAMED: usize = 1;
+const WANTS: usize = 2;
+const TAKES: usize = 3;
+
+/// Places by hash. Nearly every hash is one record's: those are kept without a list.
+#[derive(Debug, Default)]
+struct Reverse {
+    first: FxHashMap<u64, Place>,
+    more: FxHashMap<u64, Vec<Place>>,
+}
+
+impl Reverse {
+    fn put(&mut self, hash: u64, place: Place) {
+        match self.first.get(&hash) {
+            None => drop(self.first.insert(hash, place)),
+            Some(known) if *known == place => {}
+            Some(_) => self.more.entry(hash).or_default().push(place),
+        }
+    }
+
+    fn get(&self, hash: u64) -> impl Iterator<Item = Place> {
+        self.first.get(&hash).into_iter().chain(self.more.get(&hash).into_iter().flatten()).copied()
+    }
+}
+
+/// All records and what they share. Nothing is ever taken out: a record that gave a hash up may still be found by it,
+/// which brings more than is needed, and never less.
+#[derive(Debug, Default)]
+pub(super) struct Web {
+    records: Vec<Record>,
+    accounts: FxHashMap<AccountId, Place>,
+    identities: FxHashMap<String, Place>,
+    kept: Vec<Kept>,
+    reverse: [Reverse; 4],
+}
+
+impl Web {
+    pub fn len(&self) -> usize {
+        self.records.len()
+    }
+
+    pub fn record(&self, place: Place) -> &Record {
+        &self.records[place as usize]
+    }
+
+    pub fn account(&self, id: AccountId) -> Option<Place> {
+        self.accounts.get(&id).copied()
+    }
+
+    pub fn identity(&self, id: &str) -> Option<Place> {
+        self.identities.get(id).copied()
+    }
+
+    /// Notes a record as it is now. What it was decided together with before stays near. Says whether others may see
+    /// it otherwise now: what it is called by has changed.
+    pub fn note(&mut self, record: &Record, hashes: Hashes) -> bool {
+        let mut hashes = hashes.sorted();
+        let known = match record {
+            Record::Account(id) => self.account(*id),
+            Record::Identity(id) => self.identity(id),
+        };
+        let place = known.unwrap_or_else(|| self.add(record));
+        let before = &self.kept[place as usize];
+        let other = before.kind(NAMED) != hashes.named;
+        hashes.meets.extend(before.kind(MEETS));
+        let hashes = hashes.sorted();
+        let after = Kept::of(&hashes);
+        if after.all != before.all || after.ends != before.ends {
+            for kind in [MEETS, NAMED, WANTS, TAKES] {
+                for hash in after.kind(kind) {
+                    if before.kind(kind).binary_search(hash).is_err() {
+                        self.reverse[kind].put(*hash, place);
+                    }
+                }
+            }
+            self.kept[place as usize] = after;
+        }
+        other || known.is_none()
+    }
+
+    fn add(&mut self, record: &Record) -> Place {
+        let place = Place::try_from(self.records.len()).unwrap_or(Place::MAX);
+        match record {
+            Record::Account(id) => drop(self.accounts.insert(*id, place)),
+            Record::Identity(id) => drop(self.identities.insert(id.clone(), place)),
+        }
+        self.records.push(record.clone());
+        self.kept.push(Kept::default());
+        place
+    }
+
+    /// Who is decided about together with it.
+    pub fn together(&self, place: Place) -> impl Iterator<Item = Place> {
+        self.kept[place as usize].kind(MEETS).iter().flat_map(|hash| self.reverse[MEETS].get(*hash))
+    }
+
+    /// Who points to it.
+    pub fn pointing(&self, place: Place) -> impl Iterator<Item = Place> {
+        self.kept[place as usize].kind(NAMED).iter().flat_map(|hash| self.reverse[WANTS].get(*hash))
+    }
+
+    /// Whom it points to.
+    pub fn pointed(&self, place: Place) -> impl Iterator<Item = Place> {
+        self.kept[place as usize].kind(WANTS).iter().flat_map(|hash| self.reverse[NAMED].get(*hash))
+    }
+
+    /// Who has a generated value, or uses it, now.
+    pub fn taking(&self, hash: u64) -> impl Iterator<Item = Place> {
+        self.reverse[TAKES].get(hash).filter(move |place| self.kept[*place as usize].kind(TAKES).binary_search(&hash).is_ok())
+    }
+}
+
+/// A hash of some words, told apart by where they end.
+pub(super) fn hash(parts: &[&str]) -> u64 {
+    let mut hasher = xxhash_rust::xxh3::Xxh3::new();
+    for part in parts {
+        hasher.update(part.as_bytes());
+        hasher.update(&[0]);
+    }
+    hasher.digest()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn who_shared_something_once_is_still_near_and_names_are_told_by_what_holds_now() {
+        let mut web = Web::default();
+        let (ada, bo) = (Record::Account(1), Record::Identity("bo".into()));
+        let meets = |meets: &[u64], takes: &[u64]| Hashes { meets: meets.to_vec(), takes: takes.to_vec(), ..Hashes::default() };
+        assert!(web.note(&ada, meets(&[7], &[1])), "who is new is seen otherwise");
+        assert!(web.note(&bo, meets(&[7, 8], &[])));
+        assert!(!web.note(&ada, meets(&[9], &[2])), "nobody calls it by these");
+        let place = web.identity("bo").expect("noted");
+        let near: Vec<&Record> = web.together(place).map(|place| web.record(place)).collect();
+        assert!(near.contains(&&ada) && near.contains(&&bo), "{near:?}");
+        assert_eq!((web.taking(1).count(), web.taking(2).count()), (0, 1));
+        assert!(web.note(&bo, Hashes { named: vec![3], ..meets(&[8], &[]) }));
+    }
+}

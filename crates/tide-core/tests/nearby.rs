@@ -1,0 +1,389 @@
+//! A decision about those whom a change touches is the same as one about everybody: whatever is changed, step by step,
+//! what stands after many small decisions is what one whole decision says.
+
+use proptest::prelude::*;
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use tide_core::decide::{ChangeKind, Decided, Question};
+use tide_core::matching::{Answer, Said};
+use tide_core::nearby::{Next, Part, Records, Standing};
+use tide_core::rules::{RuleFile, Schemas, Severity};
+use tide_core::schema::ValueKind;
+use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
+
+const RULES: [(&str, &str); 5] = [
+    (
+        "identities.toml",
+        "[person.attributes]\nnumber = { required = true, unique = true }\nmail = {}\nname = {}\n\
+         manager = { reference = [\"person\"], by = \"number\" }\n\
+         [person.attributes.login]\ngenerated = ['identity.name', 'identity.name + text(identity.attempt)']\nfree_in = [\"berthing.userName\"]\n\
+         [group.attributes]\ntitle = { required = true, unique = true }\nmembers = { many = true, reference = [\"person\", \"group\"] }\n",
+    ),
+    (
+        "harbour.toml",
+        "system = \"harbour\"\n[person.scope]\nnot_groups = [\"cn=away\"]\n[[person.scope.condition]]\nwhen = 'account.kind != \"kiosk\"'\nelse = \"a kiosk\"\n\
+         [[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
+         [person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\nname = 'account.name'\nmanager = 'account.manager'\n\
+         [[group.match]]\nname = \"title\"\naccount = 'account.title'\nidentity = 'identity.title'\n\
+         [group.inbound]\ntitle = 'account.title'\nmembers = 'account.member'\n",
+    ),
+    (
+        "roster.toml",
+        "system = \"roster\"\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
+         [[person.match]]\nname = \"mail\"\naccount = 'account.mail'\nidentity = 'identity.mail'\nagree = [{ account = 'account.name', identity = 'identity.name' }]\n\
+         [person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\nname = 'account.name'\nmanager = 'account.manager'\n",
+    ),
+    (
+        "berthing.toml",
+        "system = \"berthing\"\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
+         [[person.match]]\nname = \"mail\"\naccount = 'account.mail'\nidentity = 'identity.mail'\n\
+         [person.outbound]\nuserName = { value = 'identity.login', required = true }\nnumber = 'identity.number'\nmail = 'identity.mail'\nname = 'identity.name'\n\
+         manager = 'identity.manager'\nactive = 'identity.stage == \"active\"'\n\
+         [[group.match]]\nname = \"title\"\naccount = 'account.displayName'\nidentity = 'identity.title'\n\
+         [group.outbound]\ndisplayName = 'identity.title'\nmembers = 'identity.members'\n",
+    ),
+    ("guards.toml", "[[guard]]\nchange = \"disable\"\nmost = 2\n[[guard]]\nchange = \"create\"\nshare = 70\n"),
+];
+
+/// `groups`: who is in a certain group does not take part.
+fn rules(groups: bool) -> RuleSet {
+    let text = |text: &str| if groups { text.to_owned() } else { text.replace("not_groups = [\"cn=away\"]\n", "") };
+    let files: Vec<RuleFile> = RULES.iter().map(|(name, own)| RuleFile { name: (*name).into(), text: text(own) }).collect();
+    let (rules, faults) = RuleSet::load(&files, &Schemas::default());
+    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    assert!(errors.is_empty(), "{errors:#?}");
+    rules
+}
+
+fn world() -> Population {
+    let reference = |name: &str, many| AttributeDef { kind: ValueKind::Reference, many, ..AttributeDef::text(name) };
+    let mut person = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
+    ["userName", "number", "mail", "name"].iter().for_each(|name| person.put(AttributeDef::text(*name)));
+    person.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+    person.put(reference("manager", false));
+    let mut group = Schema { name_attribute: Some("displayName".into()), ..Schema::default() };
+    group.put(AttributeDef::text("displayName"));
+    group.put(reference("members", true));
+    let both = vec![ObjectType::Person, ObjectType::Group];
+    let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts { schema, writable: both.clone(), read: both.clone(), ..SystemFacts::default() };
+    let systems = [
+        ("harbour".to_owned(), facts(BTreeMap::new())),
+        ("roster".to_owned(), facts(BTreeMap::new())),
+        ("berthing".to_owned(), facts([(ObjectType::Person, person), (ObjectType::Group, group)].into())),
+    ];
+    Population { systems: systems.into(), ..Population::default() }
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    /// Somebody has another value: the account, the attribute, the value (none for 0).
+    Set(usize, usize, u8),
+    /// An account is there that was not: its system, number, mail, name.
+    Add(usize, u8, u8, u8),
+    /// A group is there, or another one has the title.
+    Team(u8),
+    /// A group's members are others: by places among the accounts of harbour.
+    Members(usize, Vec<usize>),
+    /// An account goes, or comes back.
+    Toggle(usize),
+    /// A link is ended.
+    Split(usize),
+    /// A person says something about two.
+    Say(usize, usize, u8),
+    /// What is to be sent is sent, of some kinds only.
+    Send(bool),
+}
+
+fn steps() -> impl Strategy<Value = Vec<Step>> {
+    let step = prop_oneof![
+        6 => (0..24usize, 0..5usize, 0..7u8).prop_map(|(account, attribute, value)| Step::Set(account, attribute, value)),
+        5 => (0..3usize, 0..7u8, 0..7u8, 0..4u8).prop_map(|(system, number, mail, name)| Step::Add(system, number, mail, name)),
+        1 => (0..3u8).prop_map(Step::Team),
+        2 => (0..4usize, proptest::collection::vec(0..12usize, 0..4)).prop_map(|(group, members)| Step::Members(group, members)),
+        2 => (0..24usize).prop_map(Step::Toggle),
+        1 => (0..24usize).prop_map(Step::Split),
+        1 => (0..24usize, 0..12usize, 0..4u8).prop_map(|(account, identity, said)| Step::Say(account, identity, said)),
+        4 => any::<bool>().prop_map(Step::Send),
+    ];
+    proptest::collection::vec(step, 1..40)
+}
+
+const SYSTEMS: [&str; 3] = ["harbour", "roster", "berthing"];
+const ATTRIBUTES: [&str; 5] = ["number", "mail", "name", "kind", "manager"];
+
+fn value(attribute: &str, n: u8) -> Vec<Value> {
+    match attribute {
+        _ if n == 0 => Vec::new(),
+        "mail" => vec![Value::text(format!("m{n}@e"))],
+        "name" => vec![Value::text(format!("n{}", n % 4))],
+        "kind" => vec![Value::text(if n == 1 { "kiosk" } else { "crew" })],
+        // By number, or by the name of an account of harbour.
+        "manager" if n > 4 => vec![Value::Reference(format!("harbour-{n}"))],
+        _ => vec![Value::text(n.to_string())],
+    }
+}
+
+fn add(population: &mut Population, system: &str, kind: ObjectType, attributes: Attributes) {
+    let id = population.accounts.len() as i64 + 1;
+    let name = if kind == ObjectType::Group && id % 3 == 0 { "cn=away".to_owned() } else { format!("{system}-{id}") };
+    population.accounts.push(Account {
+        id,
+        system: system.into(),
+        kind,
+        key: format!("k{id}"),
+        name,
+        attributes,
+        absent_since: None,
+        fault: None,
+    });
+}
+
+/// Carries out what is free to be sent; `all` or only what makes nobody new.
+fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) {
+    for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
+        let new = change.kind == ChangeKind::Create;
+        if new && !all {
+            continue;
+        }
+        let account = match change.account {
+            Some(account) => account,
+            None if new => {
+                add(population, &change.system, change.object, Attributes::new());
+                let id = population.accounts.len() as i64;
+                population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made".into() });
+                id
+            }
+            // It waits for what is made now.
+            None => continue,
+        };
+        for value in change.values.iter().filter(|value| value.later.is_empty()) {
+            population.accounts[account as usize - 1].attributes.set(&value.attribute, value.after.clone());
+        }
+    }
+}
+
+/// Keeps identities, links and names, as a run does before it sends.
+fn keep(population: &mut Population, outcome: &tide_core::Outcome) {
+    let linked: HashSet<&str> = outcome.links.iter().map(|link| link.identity.as_str()).collect();
+    for (identity, _) in &outcome.identities {
+        match population.identities.iter_mut().find(|known| known.id == identity.id) {
+            Some(known) => *known = identity.clone(),
+            None if linked.contains(identity.id.as_str()) => population.identities.push(identity.clone()),
+            None => {}
+        }
+    }
+    population.identities.sort_by(|a, b| a.id.cmp(&b.id));
+    let known: HashSet<String> = population.identities.iter().map(|identity| identity.id.clone()).collect();
+    for link in &outcome.links {
+        population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+    }
+    population.reserved.extend(outcome.reserved.iter().filter(|name| known.contains(&name.identity)).cloned());
+}
+
+/// What differs between two states, as the store tells it.
+fn touched(before: &Population, after: &Population) -> Records {
+    let mut records = Records::default();
+    let accounts: HashMap<i64, &Account> = before.accounts.iter().map(|account| (account.id, account)).collect();
+    records.accounts.extend(after.accounts.iter().filter(|a| accounts.get(&a.id) != Some(a)).map(|a| a.id));
+    let differ = |one: &Population, other: &Population, records: &mut Records| {
+        for link in one.links.iter().filter(|link| !other.links.contains(link)) {
+            records.accounts.insert(link.account);
+            records.identities.insert(link.identity.clone());
+        }
+        for answer in one.answers.iter().filter(|answer| !other.answers.contains(answer)) {
+            records.accounts.extend(answer.account);
+            records.identities.extend(answer.identity.clone());
+        }
+        records.identities.extend(one.reserved.iter().filter(|name| !other.reserved.contains(name)).map(|name| name.identity.clone()));
+        records.identities.extend(one.identities.iter().filter(|i| !other.identities.contains(i)).map(|i| i.id.clone()));
+    };
+    differ(before, after, &mut records);
+    differ(after, before, &mut records);
+    records
+}
+
+/// The part of a population that a store gives for these records.
+fn part(population: &Population, records: &Records) -> Population {
+    let account = |id: i64| records.accounts.contains(&id);
+    let identity = |id: &String| records.identities.contains(id);
+    Population {
+        accounts: population.accounts.iter().filter(|a| account(a.id)).cloned().collect(),
+        identities: population.identities.iter().filter(|i| identity(&i.id)).cloned().collect(),
+        links: population.links.iter().filter(|l| account(l.account)).cloned().collect(),
+        reserved: population.reserved.iter().filter(|r| identity(&r.identity)).cloned().collect(),
+        answers: population
+            .answers
+            .iter()
+            .filter(|answer| answer.account.is_some_and(account) || answer.identity.as_ref().is_some_and(identity))
+            .cloned()
+            .collect(),
+        systems: population.systems.clone(),
+        recent: population.recent.clone(),
+        ruled: population.ruled.clone(),
+        ..Population::default()
+    }
+}
+
+fn now() -> jiff::Timestamp {
+    jiff::Timestamp::UNIX_EPOCH
+}
+
+fn of_a_part(standing: &mut Standing, rules: &RuleSet, population: &Population, touched: Records) -> Option<Part> {
+    let (mut asking, mut wanted) = standing.begin(touched);
+    for _ in 0..20 {
+        match standing.go_on(&mut asking, rules, &part(population, &wanted), now()) {
+            Next::Read(more) => wanted = more,
+            Next::Decided(part) => return Some(*part),
+            Next::Everybody => return None,
+        }
+    }
+    panic!("it asks for ever");
+}
+
+type Lines = BTreeMap<(String, ObjectType, Option<String>, Option<i64>), Decided>;
+type Questions = BTreeMap<(String, ObjectType, Option<String>, Option<i64>), Question>;
+
+fn lines(all: &[Decided]) -> Lines {
+    all.iter().map(|line| ((line.system.clone(), line.object, line.identity.clone(), line.account), line.clone())).collect()
+}
+
+fn questions(all: &[Question]) -> Questions {
+    all.iter().map(|one| ((one.system.clone(), one.object, one.identity.clone(), one.account), one.clone())).collect()
+}
+
+/// What was said before of those whom a part is about is replaced by what it says.
+fn replace<V>(all: &mut BTreeMap<(String, ObjectType, Option<String>, Option<i64>), V>, about: &Records) {
+    all.retain(|(_, _, identity, account), _| match identity {
+        Some(id) => !about.identities.contains(id),
+        None => !account.is_some_and(|id| about.accounts.contains(&id)),
+    });
+    // Who was new and is not even that any more.
+    let gone = |account: &Option<i64>| account.is_some_and(|id| about.accounts.contains(&id));
+    all.retain(|(_, _, _, account), _| !gone(account));
+}
+
+fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) {
+    let count = population.accounts.len();
+    match step {
+        Step::Set(account, attribute, n) if count > 0 => {
+            let account = &mut population.accounts[account % count];
+            if account.kind == ObjectType::Person {
+                account.attributes.set(ATTRIBUTES[*attribute], value(ATTRIBUTES[*attribute], *n));
+            }
+        }
+        Step::Add(system, number, mail, name) => {
+            let values = [("number", number), ("mail", mail), ("name", name)];
+            let mut attributes: Attributes = values.into_iter().map(|(name, n)| (name.to_owned(), value(name, *n))).collect();
+            if SYSTEMS[*system] == "berthing" {
+                let user = Value::text(format!("n{}", name % 4));
+                let free = !population.accounts.iter().any(|a| a.attributes.get("userName") == [user.clone()]);
+                attributes.set("userName", free.then_some(user).into_iter().collect());
+            }
+            add(population, SYSTEMS[*system], ObjectType::Person, attributes);
+        }
+        Step::Team(title) => {
+            let attributes = [("title".to_owned(), vec![Value::text(format!("t{title}"))])].into_iter().collect();
+            add(population, "harbour", ObjectType::Group, attributes);
+        }
+        Step::Members(group, members) => {
+            let names: Vec<Value> = members.iter().filter(|_| count > 0).map(|at| Value::Reference(population.accounts[at % count].name.clone())).collect();
+            let mut groups: Vec<&mut Account> = population.accounts.iter_mut().filter(|a| a.kind == ObjectType::Group && a.system == "harbour").collect();
+            let all = groups.len();
+            if all > 0 {
+                groups[group % all].attributes.set("member", names);
+            }
+        }
+        Step::Toggle(account) if count > 0 => {
+            let account = &mut population.accounts[account % count];
+            account.absent_since = if account.absent_since.is_some() { None } else { Some(now()) };
+        }
+        Step::Split(link) if !population.links.is_empty() => {
+            let at = link % population.links.len();
+            population.links.remove(at);
+        }
+        Step::Say(account, identity, said) if count > 0 && !population.identities.is_empty() => {
+            let account = &population.accounts[account % count];
+            let identity = &population.identities[identity % population.identities.len()];
+            let said = Said::ALL[*said as usize];
+            let (mut of, mut whom) = (Some(account.id), Some(identity.id.clone()));
+            match said {
+                Said::New => of = None,
+                Said::Skip => whom = None,
+                _ => {}
+            }
+            if account.kind == identity.kind {
+                population.answers.retain(|answer| answer.account != of || answer.identity != whom);
+                population.answers.push(Answer { system: account.system.clone(), identity: whom, account: of, said, principal: "ada".into() });
+            }
+        }
+        Step::Send(all) => send(population, last, *all),
+        _ => {}
+    }
+}
+
+/// How many worlds are tried; PROPTEST_CASES asks for more.
+fn cases() -> u32 {
+    std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(100)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { max_shrink_iters: 4000, cases: cases(), ..ProptestConfig::default() })]
+
+    #[test]
+    fn many_small_decisions_come_to_what_one_about_everybody_says(steps in steps(), groups in any::<bool>()) {
+        let (rules, mut population) = (rules(groups), world());
+        for (n, system) in [0, 0, 1, 1, 2].into_iter().enumerate() {
+            let n = n as u8;
+            apply(&mut population, &Step::Add(system, n + 1, n + 1, n), &Default::default());
+        }
+        let (mut standing, mut last) = Standing::of(&rules, &population, now());
+        prop_assert_eq!(&last, &decide(&rules, &population, now()));
+        let (mut all_lines, mut all_questions) = (lines(&last.decided), questions(&last.questions));
+        for step in steps {
+            let before = population.clone();
+            keep(&mut population, &last);
+            let kept = population.clone();
+            apply(&mut population, &step, &last);
+            let (mut changed, more) = (touched(&before, &kept), touched(&kept, &population));
+            changed.accounts.extend(more.accounts);
+            changed.identities.extend(more.identities);
+            let whole = decide(&rules, &population, now());
+            match of_a_part(&mut standing, &rules, &population, changed) {
+                Some(part) => {
+                    replace(&mut all_lines, &part.about);
+                    all_lines.extend(lines(&part.outcome.decided));
+                    replace(&mut all_questions, &part.about);
+                    all_questions.extend(questions(&part.outcome.questions));
+                    let free = |changes: &[tide_core::decide::Change]| -> Vec<String> {
+                        changes.iter().filter(|c| c.hold.is_none() || c.hold.as_ref().is_some_and(|h| h.text.starts_with("held by a guard"))).map(|c| format!("{c:?}")).collect()
+                    };
+                    let (mine, theirs) = (free(&part.outcome.changes), free(&whole.changes));
+                    let only = |one: &[String], other: &[String]| one.iter().find(|change| !other.contains(change)).cloned();
+                    prop_assert_eq!(only(&mine, &theirs), only(&theirs, &mine), "changes after {:?}", step);
+                    prop_assert_eq!(mine, theirs, "the order of changes after {:?}", step);
+                    prop_assert_eq!(&part.outcome.links, &whole.links, "links after {:?}", step);
+                    // Whoever is held before there was ever anything sent for them has no name kept for them either.
+                    let kept = |outcome: &tide_core::Outcome| -> Vec<String> {
+                        let known = |id: &String| population.identities.iter().any(|i| i.id == *id) || outcome.links.iter().any(|l| l.identity == *id);
+                        outcome.reserved.iter().filter(|name| known(&name.identity)).map(|name| format!("{name:?}")).collect()
+                    };
+                    prop_assert_eq!(kept(&part.outcome), kept(&whole), "names after {:?}", step);
+                }
+                None => {
+                    let (again, outcome) = Standing::of(&rules, &population, now());
+                    prop_assert_eq!(&outcome, &whole);
+                    standing = again;
+                    all_lines = lines(&whole.decided);
+                    all_questions = questions(&whole.questions);
+                }
+            }
+            let expected = lines(&whole.decided);
+            for (key, line) in &expected {
+                prop_assert_eq!(all_lines.get(key), Some(line), "a line after {:?}", step);
+            }
+            let strange: BTreeSet<_> = all_lines.keys().filter(|key| !expected.contains_key(*key)).collect();
+            prop_assert!(strange.is_empty(), "lines that are no longer so after {:?}: {:?}", step, strange);
+            prop_assert_eq!(&all_questions, &questions(&whole.questions), "questions after {:?}", step);
+            last = whole;
+        }
+    }
+}
