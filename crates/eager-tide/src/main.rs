@@ -66,6 +66,9 @@ enum Command {
     /// What waits for a person, and your answers
     #[command(subcommand)]
     Decisions(client::decisions::Decisions),
+    /// Who may act: operators, their groups, and who they are
+    #[command(subcommand)]
+    Operators(client::operators::Operators),
     /// Find people and look at their accounts
     #[command(subcommand)]
     Identities(client::identities::Identities),
@@ -104,6 +107,7 @@ async fn main() -> ExitCode {
         Command::Run(run) => run.run(&reach).await,
         Command::Changes(command) => command.run(&reach).await,
         Command::Decisions(command) => command.run(&reach).await,
+        Command::Operators(command) => command.run(&reach).await,
         Command::Identities(command) => command.run(&reach).await,
         Command::Why(why) => why.run(&reach).await,
         Command::Journal(command) => command.run(&reach).await,

@@ -22,6 +22,15 @@ pub struct NewChangeSet {
     /// Only these people, by name, number, address or id; nobody named means everybody.
     #[serde(default)]
     pub only: Vec<String>,
+    /// Only what is done in these systems; none named means all.
+    #[serde(default)]
+    pub systems: Vec<String>,
+    /// Only what is done to accounts of these types (`person`, `service`, `group`); none named means all.
+    #[serde(default)]
+    pub types: Vec<String>,
+    /// For a preview: as it would be decided on this day (`2027-01-15`, from its beginning in UTC) or at this instant.
+    #[serde(default)]
+    pub as_of: Option<String>,
 }
 
 /// A preview or a run.
@@ -47,6 +56,8 @@ pub struct ChangeSet {
     pub note: Option<String>,
     /// Is it about everybody? A run on news, or of those who were named, tells of those it is about.
     pub whole: bool,
+    /// The moment that a preview shows, when it is not the one at which it was made.
+    pub as_of: Option<String>,
     /// Lines by verdict.
     pub verdicts: Vec<Count>,
     /// Changes by state.
@@ -106,7 +117,8 @@ pub struct Change {
     pub label: String,
     /// `create`, `update`, `rename`, `enable`, `disable`, …
     pub kind: String,
-    /// `proposed`, `held`, `queued`, `sending`, `unknown`, `done`, `failed` or `cancelled`.
+    /// `proposed`, `held`, `queued`, `sending`, `accepted` (in a queue of the system's own), `unknown`, `done`, `failed` or
+    /// `cancelled`.
     pub state: String,
     /// The values.
     pub values: Vec<ValueChange>,
@@ -131,8 +143,8 @@ pub struct Change {
 pub struct Decision {
     /// What it is called when it is answered. It names what was shown: it is another one when that changes.
     pub id: String,
-    /// `guard` (held changes), `parked` (a change that failed for good), `match` (doubtful matches) or `surprise` (done behind
-    /// our back).
+    /// `approval` (a yes is needed), `guard` (held changes), `parked` (a change that failed for good), `drift` (changed in a
+    /// system itself, and only told), `match` (doubtful matches), `reminder` or `surprise` (done behind our back).
     pub kind: String,
     /// The system.
     pub system: String,
@@ -144,8 +156,11 @@ pub struct Decision {
     pub count: usize,
     /// Some of those, by name.
     pub names: Vec<String>,
-    /// What can be said: `release`, `discard`, `retry`, `seen`. Matches are answered where they are compared.
+    /// What can be said: `approve`, `refuse`, `ask-again`, `release`, `discard`, `repair`, `retry`, `seen`. Matches are answered
+    /// where they are compared.
     pub answers: Vec<String>,
+    /// Why whoever asks may not answer, if they may not.
+    pub blocked: Option<String>,
 }
 
 /// An answer.
@@ -156,6 +171,9 @@ pub struct NewDecisionAnswer {
     pub id: String,
     /// One of its answers.
     pub answer: String,
+    /// Words that go with a yes or a no.
+    #[serde(default)]
+    pub comment: String,
 }
 
 /// What two change sets have of each other's.

@@ -5,6 +5,7 @@ mod changes;
 mod drafts;
 mod identities;
 mod matches;
+mod operators;
 mod rules;
 mod systems;
 
@@ -12,6 +13,7 @@ pub use changes::*;
 pub use drafts::*;
 pub use identities::*;
 pub use matches::*;
+pub use operators::*;
 pub use rules::*;
 pub use systems::*;
 

@@ -11,6 +11,8 @@ pub enum Weight {
     System,
     /// The answer was lost: it must be found out whether the change took effect.
     Unknown,
+    /// The system took the change into a queue of its own, and has not done it yet.
+    Accepted,
 }
 
 /// A fault of a system.
@@ -25,11 +27,13 @@ pub struct ConnectError {
     pub remedy: String,
     /// How it weighs.
     pub weight: Weight,
+    /// Where the system can be asked how a change in its queue went; empty when it did not say.
+    pub place: String,
 }
 
 impl ConnectError {
     fn new(weight: Weight, code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        ConnectError { code, said: said.into(), remedy: remedy.into(), weight }
+        ConnectError { code, said: said.into(), remedy: remedy.into(), weight, place: String::new() }
     }
 
     /// A fault that may pass.
@@ -45,6 +49,12 @@ impl ConnectError {
     /// A fault of the whole system.
     pub fn system(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self::new(Weight::System, code, said, remedy)
+    }
+
+    /// A change that the system took into a queue of its own.
+    pub fn accepted(place: &str) -> Self {
+        let said = "the system took the change into a queue of its own, and has not done it yet";
+        ConnectError { place: place.to_owned(), ..Self::new(Weight::Accepted, "accepted", said, "it is asked until it is done") }
     }
 
     /// A lost answer.

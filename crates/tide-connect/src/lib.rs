@@ -156,6 +156,12 @@ pub trait Connector: Send + Sync {
 
     /// Writes one change and returns the account as it then is.
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError>;
+
+    /// Asks how a change went that the system took into a queue of its own; nothing while it is not done. `place` is what
+    /// [`ConnectError::place`] said.
+    async fn went(&self, _write: &Write, _place: &str) -> Result<Option<Observed>, ConnectError> {
+        Err(ConnectError::lasting("not_queued", "this system has no queue of its own", "decide again: start a new run"))
+    }
 }
 
 /// Makes the connector for a system.

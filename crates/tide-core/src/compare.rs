@@ -95,6 +95,12 @@ pub fn target(wanted: &Wanted<'_>, def: Option<&AttributeDef>, there: &[Value], 
     all
 }
 
+/// Was a value as it should be, before somebody changed it in the system itself?
+pub fn changed_there(population: &Population, account: crate::model::AccountId, def: Option<&AttributeDef>, value: &ValueChange) -> bool {
+    let before = population.changed_there.get(&account);
+    before.is_some_and(|before| value.later.is_empty() && equal(def, before.get(&value.attribute), &value.after))
+}
+
 /// How one wanted value stands to the account.
 pub fn relation(wanted: &Wanted<'_>, account: &Account, population: &Population) -> Relation {
     let def = wanted.def;

@@ -7,9 +7,11 @@
 //! The path of a decision, module by module:
 //! [`scope`] (who takes part) → [`compose`] (account → identity → desired account) →
 //! [`matching`] (which account belongs to whom) → [`compare`] (what differs) → [`decide`].
+//! [`approvals`] says who must agree before something is sent.
 //! [`nearby`] finds who must be decided about when something changes, and comes to the same answer for less.
 //! [`explain`] walks the same path for one person and keeps every step.
 
+pub mod approvals;
 pub mod compare;
 pub mod compose;
 pub mod decide;

@@ -204,6 +204,10 @@ pub struct Population {
     pub recent: BTreeMap<(String, String, u32), usize>,
     /// What a person said of changes that a guard held, by their fingerprints.
     pub ruled: HashMap<String, Ruling>,
+    /// What was said of changes that need a yes, by their fingerprints.
+    pub approved: HashMap<String, crate::approvals::Said>,
+    /// What accounts held before somebody changed them in their system.
+    pub changed_there: HashMap<AccountId, Attributes>,
 }
 
 /// What a person said of a change that a guard held.

@@ -16,13 +16,15 @@ const RULES: [(&str, &str); 5] = [
         "[person.attributes]\nnumber = { required = true, unique = true }\nmail = {}\nname = {}\n\
          manager = { reference = [\"person\"], by = \"number\" }\n\
          [person.attributes.login]\ngenerated = ['identity.name', 'identity.name + text(identity.attempt)']\nfree_in = [\"berthing.userName\"]\n\
+         [person.attributes.alias]\ngenerated = ['identity.name + \"-\" + text(identity.attempt)']\n\
+         [person.attributes.badge]\nunique = true\n\
          [group.attributes]\ntitle = { required = true, unique = true }\nmembers = { many = true, reference = [\"person\", \"group\"] }\n",
     ),
     (
         "harbour.toml",
         "system = \"harbour\"\n[person.scope]\nnot_groups = [\"cn=away\"]\n[[person.scope.condition]]\nwhen = 'account.kind != \"kiosk\"'\nelse = \"a kiosk\"\n\
          [[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
-         [person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\nname = 'account.name'\nmanager = 'account.manager'\n\
+         [person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\nname = 'account.name'\nmanager = 'account.manager'\nbadge = 'account.badge'\n\
          [[group.match]]\nname = \"title\"\naccount = 'account.title'\nidentity = 'identity.title'\n\
          [group.inbound]\ntitle = 'account.title'\nmembers = 'account.member'\n",
     ),
@@ -95,7 +97,7 @@ enum Step {
 
 fn steps() -> impl Strategy<Value = Vec<Step>> {
     let step = prop_oneof![
-        6 => (0..24usize, 0..5usize, 0..7u8).prop_map(|(account, attribute, value)| Step::Set(account, attribute, value)),
+        6 => (0..24usize, 0..6usize, 0..7u8).prop_map(|(account, attribute, value)| Step::Set(account, attribute, value)),
         5 => (0..3usize, 0..7u8, 0..7u8, 0..4u8).prop_map(|(system, number, mail, name)| Step::Add(system, number, mail, name)),
         1 => (0..3u8).prop_map(Step::Team),
         2 => (0..4usize, proptest::collection::vec(0..12usize, 0..4)).prop_map(|(group, members)| Step::Members(group, members)),
@@ -108,7 +110,7 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
 }
 
 const SYSTEMS: [&str; 3] = ["harbour", "roster", "berthing"];
-const ATTRIBUTES: [&str; 5] = ["number", "mail", "name", "kind", "manager"];
+const ATTRIBUTES: [&str; 6] = ["number", "mail", "name", "kind", "manager", "badge"];
 
 fn value(attribute: &str, n: u8) -> Vec<Value> {
     match attribute {

@@ -2,7 +2,7 @@
 //! in order within one account, several accounts at a time.
 
 use crate::{Engine, EngineError, Event};
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
@@ -17,7 +17,7 @@ use tokio::sync::Mutex;
 use tokio_util::sync::CancellationToken;
 
 /// How many accounts of one system are written at a time.
-const AT_A_TIME: usize = 8;
+pub(crate) const AT_A_TIME: usize = 8;
 /// How often a change is sent before it is parked.
 const ATTEMPTS: u32 = 4;
 /// How many changes may fail in a row before their system is left alone for a while.
@@ -37,9 +37,9 @@ struct Tally {
 }
 
 /// One system's share of a run.
-struct Share {
-    row: SystemRow,
-    connector: Arc<dyn Connector>,
+pub(crate) struct Share {
+    pub(crate) row: SystemRow,
+    pub(crate) connector: Arc<dyn Connector>,
     /// The changes of one account each, in the order in which they are sent.
     queue: Mutex<VecDeque<Vec<ChangeRow>>>,
     /// Set when the whole system refuses: nothing more is sent to it.
@@ -53,6 +53,46 @@ struct Share {
 /// Does a change point to an account that an earlier change of the same run makes?
 fn waits(row: &ChangeRow) -> bool {
     row.change.values.iter().any(|value| !value.later.is_empty())
+}
+
+/// The changes in the order in which they can be sent: what points to accounts that are made now comes when they are there.
+/// Where a target wants to see somebody first, and they want to see each other first, one of them is made without.
+fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
+    let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(waits);
+    let mut rounds = vec![first];
+    while !later.is_empty() {
+        let made = |row: &ChangeRow| (row.change.kind == ChangeKind::Create).then(|| (row.change.system.clone(), row.change.identity.clone()));
+        let pending: HashSet<(String, String)> = later.iter().filter_map(made).collect();
+        let blocked = |row: &ChangeRow| {
+            let own = (row.change.kind != ChangeKind::Create).then_some(&row.change.identity);
+            let wanted = row.change.values.iter().flat_map(|value| &value.later).map(|later| &later.identity).chain(own);
+            wanted.into_iter().any(|identity| pending.contains(&(row.change.system.clone(), identity.clone())))
+        };
+        let (mut waiting, mut ready): (Vec<ChangeRow>, Vec<ChangeRow>) = later.into_iter().partition(blocked);
+        if ready.is_empty()
+            && let Some(at) = waiting.iter().position(|row| row.change.kind == ChangeKind::Create)
+        {
+            // A circle: the value that is left out is set by the next decision, when everybody is there.
+            let mut row = waiting.remove(at);
+            row.change.values.iter_mut().for_each(|value| value.later.clear());
+            row.change.values.retain(|value| !value.after.is_empty());
+            ready.push(row);
+        } else if ready.is_empty() {
+            ready = std::mem::take(&mut waiting);
+        }
+        rounds.push(ready);
+        later = waiting;
+    }
+    rounds
+}
+
+/// What came of sending a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Went {
+    Done,
+    Failed,
+    /// The system took it into a queue of its own.
+    Accepted,
 }
 
 impl Engine {
@@ -72,10 +112,8 @@ impl Engine {
             failed: AtomicUsize::new(0),
             begun: std::time::Instant::now(),
         });
-        // What points to accounts that are made now comes when they are there.
-        let (later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(waits);
         let mut fault = None;
-        for changes in [first, later] {
+        for changes in in_order(changes) {
             let ended = self.send(changes, &tally, cancel, principal).await?;
             fault = fault.or(ended);
         }
@@ -120,7 +158,7 @@ impl Engine {
                     continue;
                 }
             };
-            for _ in 0..AT_A_TIME {
+            for _ in 0..self.at_a_time {
                 let (engine, share, tally, cancel, principal) =
                     (self.clone(), share.clone(), tally.clone(), cancel.clone(), principal.to_owned());
                 workers.spawn(async move { engine.worker(&share, &tally, &cancel, &principal).await });
@@ -137,9 +175,9 @@ impl Engine {
         Ok(fault)
     }
 
-    async fn share(&self, system: &str, changes: Vec<ChangeRow>) -> Result<Share, EngineError> {
+    pub(crate) async fn share(&self, system: &str, changes: Vec<ChangeRow>) -> Result<Share, EngineError> {
         let row = self.store.system(system).await?;
-        let connector = self.connector(&row).await?;
+        let connector = self.line(&row).await?;
         let mut places: HashMap<String, usize> = HashMap::new();
         let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
         for change in changes {
@@ -195,10 +233,21 @@ impl Engine {
                 if cancel.is_cancelled() {
                     return Ok(());
                 }
-                if !self.one(share, change, tally, principal).await? {
-                    // The order within one account is kept: what follows a failed change waits.
-                    self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
-                    break;
+                match self.one(share, change, tally, principal).await? {
+                    Went::Done => {}
+                    Went::Failed => {
+                        // The order within one account is kept: what follows a failed change waits.
+                        self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
+                        break;
+                    }
+                    Went::Accepted => {
+                        let why = format!("{} has an earlier change of the same account in its queue", share.row.name);
+                        for change in &changes {
+                            let next = "it is decided again when that is done";
+                            self.store.settle_not_done(change.id, ChangeState::Cancelled, &why, next, self.now()).await?;
+                        }
+                        break;
+                    }
                 }
             }
         }
@@ -207,15 +256,18 @@ impl Engine {
     /// Finds the accounts that a change waited for. False when its own is not there: it was not made after all.
     async fn pointed(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
         let change = &mut row.change;
-        if change.account.is_none() {
+        if change.account.is_none() && change.kind != ChangeKind::Create {
             let Some(own) = self.store.account_of(&change.identity, &change.system).await? else { return Ok(false) };
             change.account = Some(own.id);
         }
         let by_name = schema.is_some_and(|schema| schema.refers_by_name);
         for value in &mut change.values {
             for later in std::mem::take(&mut value.later) {
-                if let Some(account) = self.store.account_of(&later.identity, &change.system).await? {
-                    value.after.push(Value::Reference(if by_name { account.name } else { account.key }));
+                match self.store.account_of(&later.identity, &change.system).await? {
+                    Some(account) => value.after.push(Value::Reference(if by_name { account.name } else { account.key })),
+                    // The target wants to see them first.
+                    None if change.kind == ChangeKind::Create => return Ok(false),
+                    None => {}
                 }
             }
         }
@@ -239,14 +291,14 @@ impl Engine {
         Ok(Some(ValueChange { attribute: rules.attribute.clone(), after, ..ValueChange::default() }))
     }
 
-    /// Sends one change until it is settled; false when it failed.
-    async fn one(&self, share: &Share, mut row: ChangeRow, tally: &Tally, principal: &str) -> Result<bool, EngineError> {
+    /// Sends one change until it is settled, or in a queue of the system's own.
+    async fn one(&self, share: &Share, mut row: ChangeRow, tally: &Tally, principal: &str) -> Result<Went, EngineError> {
         let object = row.change.object;
         if waits(&row) && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
             let why = "the account that it waits for was not made";
             self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "the next run sees to it", self.now()).await?;
             self.progress(tally);
-            return Ok(true);
+            return Ok(Went::Done);
         }
         let password = self.first_password(share, &row).await?;
         let change = &row.change;
@@ -287,6 +339,13 @@ impl Engine {
                     self.settle(share, &row, account, schema, note.take(), principal).await?;
                     break;
                 }
+                Err(error) if error.weight == Weight::Accepted => {
+                    self.store.mark_accepted(row.id, &error.place, self.now()).await?;
+                    self.is_up(&share.row.name);
+                    self.progress(tally);
+                    self.asking.notify_one();
+                    return Ok(Went::Accepted);
+                }
                 Err(error) if matches!(error.weight, Weight::Passing | Weight::Unknown) && attempt < ATTEMPTS => {
                     tracing::info!(system = share.row.name, change = row.id, code = error.code, attempt, "a change is tried again");
                     in_doubt = error.weight == Weight::Unknown && change.kind == ChangeKind::Create;
@@ -301,10 +360,10 @@ impl Engine {
         share.in_a_row.store(0, Ordering::Relaxed);
         self.is_up(&share.row.name);
         self.progress(tally);
-        Ok(true)
+        Ok(Went::Done)
     }
 
-    async fn settle(
+    pub(crate) async fn settle(
         &self,
         share: &Share,
         row: &ChangeRow,
@@ -342,7 +401,7 @@ impl Engine {
         Ok(())
     }
 
-    async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<bool, EngineError> {
+    async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<Went, EngineError> {
         tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a change failed");
         let passing = error.weight != Weight::Lasting;
         self.store.settle_failed(row.id, &error.said, &error.remedy, passing, self.now()).await?;
@@ -356,7 +415,7 @@ impl Engine {
         }
         tally.failed.fetch_add(1, Ordering::Relaxed);
         self.progress(tally);
-        Ok(false)
+        Ok(Went::Failed)
     }
 
     /// Looks for an account that was perhaps made: it must agree in every value that tells

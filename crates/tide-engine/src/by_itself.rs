@@ -3,9 +3,9 @@
 
 use crate::runs::{Rules, kept};
 use crate::schedule::Schedule;
+use crate::standing::News;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::{SignedDuration, Timestamp};
-use rand::RngExt as _;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
@@ -33,17 +33,18 @@ pub(crate) struct Down {
 }
 
 /// A pause that doubles, within limits, with some play so that not everything comes at once.
-fn pause(limits: (i64, i64), tries: u32) -> SignedDuration {
+fn pause(limits: (i64, i64), tries: u32, play: f64) -> SignedDuration {
     let seconds = limits.0.saturating_mul(2i64.saturating_pow(tries.min(20))).min(limits.1);
-    SignedDuration::from_secs_f64(seconds as f64 * rand::rng().random_range(0.9..1.1))
+    SignedDuration::from_secs_f64(seconds as f64 * play)
 }
 
 impl Engine {
     /// Notes that a system does not answer: its work waits, and that of others goes on.
     pub(crate) fn went_down(&self, system: &str, said: &str) {
+        let play = self.drawn(0.9, 1.1);
         let mut down = lock(&self.down);
         let tries = down.get(system).map_or(0, |one| one.tries + 1);
-        let until = self.now().saturating_add(pause(REST, tries)).unwrap_or(Timestamp::MAX);
+        let until = self.now().saturating_add(pause(REST, tries, play)).unwrap_or(Timestamp::MAX);
         down.insert(system.to_owned(), Down { tries, until, said: said.to_owned() });
     }
 
@@ -90,7 +91,8 @@ impl Engine {
         let now = self.now();
         let mut due: Vec<Timestamp> = lock(&self.down).values().map(|down| down.until).collect();
         due.extend(*lock(&self.again));
-        for row in self.store.systems().await? {
+        due.extend(self.store.next_approval().await?);
+        for row in self.store.at_work().await? {
             due.extend(Schedule::read(&row.schedule).quiet_at(now).map(|(until, _)| until));
         }
         Ok(due.into_iter().filter(|at| *at > now).min())
@@ -98,11 +100,12 @@ impl Engine {
 
     /// Does any system work by itself?
     async fn works_by_itself(&self) -> Result<bool, EngineError> {
-        Ok(self.store.systems().await?.iter().any(|row| row.armed && !row.paused && Schedule::read(&row.schedule).follow))
+        Ok(self.store.at_work().await?.iter().any(|row| row.armed && Schedule::read(&row.schedule).follow))
     }
 
-    /// Decides on what is known, and sends what is to be sent; nothing is kept when there is nothing.
-    async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
+    /// Decides on what is known, and sends what is to be sent; nothing is kept when there is nothing. The service does so by
+    /// itself whenever something came. Returns the run, if there was one.
+    pub async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         if !self.works_by_itself().await? {
             return Ok(None);
         }
@@ -110,8 +113,21 @@ impl Engine {
             () = self.stopping.cancelled() => return Ok(None),
             held = self.busy.clone().lock_owned() => held,
         };
-        let (rules, population, mut outcome) = self.decide_now().await?;
-        self.notice_surprises(&rules.set, &population, &outcome).await?;
+        let done = self.run_on(held).await;
+        if done.is_err() {
+            // What was decided may not be kept: everybody is looked at next time.
+            self.forget_standing().await;
+        }
+        done
+    }
+
+    async fn run_on(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
+        let begun = std::time::Instant::now();
+        let News { rules, population, mut outcome, about, cost } = self.decide_news().await?;
+        tracing::debug!(whole = about.is_none(), read = cost.0, evaluated = cost.1, took = ?begun.elapsed(), "decided on news");
+        self.notice_surprises(&rules.set, &population, &outcome, about.as_ref()).await?;
+        self.ask_about(&rules.set, &outcome, about.as_ref(), ITSELF).await?;
+        self.hold_accepted(&mut outcome).await?;
         self.hold_back(&mut outcome).await?;
         self.keep_people(&population, &outcome, ITSELF).await?;
         // What waits for a person may be other than before, also when nothing is sent.
@@ -123,10 +139,13 @@ impl Engine {
         outcome.changes.retain(|change| change.hold.is_none());
         let about: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
         outcome.decided.retain(|line| line.identity.as_deref().is_some_and(|id| about.contains(id)));
+        let accounts: Vec<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
+        let identities: Vec<String> = about.iter().filter(|id| !id.is_empty()).map(|id| (*id).to_owned()).collect();
+        self.was_sent(accounts.into_iter(), identities.into_iter()).await;
         let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.going) = Some((id, cancel.clone()));
-        let done = self.carry_out_news(id, rules, outcome, &cancel).await;
+        let done = self.carry_out_news(id, &rules, outcome, &cancel).await;
         *lock(&self.going) = None;
         drop(held);
         if let Err(error) = done {
@@ -139,7 +158,7 @@ impl Engine {
     async fn carry_out_news(
         self: &Arc<Self>,
         id: i64,
-        rules: Rules,
+        rules: &Rules,
         outcome: Outcome,
         cancel: &tokio_util::sync::CancellationToken,
     ) -> Result<(), EngineError> {
@@ -149,6 +168,7 @@ impl Engine {
             principal: ITSELF.to_owned(),
             preview: None,
             whole: false,
+            as_of: None,
             note: None,
             decided: outcome.decided,
             changes: outcome.changes,

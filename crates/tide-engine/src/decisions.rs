@@ -1,21 +1,27 @@
-//! What waits for a person, in one list: doubtful matches, changes that a guard held, changes that failed for good, and
-//! what was done behind our back.
+//! What waits for a person, in one list: doubtful matches, changes that need a yes or that a guard held, changes that failed
+//! for good, and what was done behind our back.
 
-use crate::{Engine, EngineError};
+use crate::{Engine, EngineError, approvals};
+use jiff::Timestamp;
 use std::collections::{BTreeMap, HashMap};
+use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::{Change, ChangeKind};
+use tide_core::rules::WhenChanged;
+use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
-use tide_store::{NoticeRow, Parked};
+use tide_store::{ApprovalRow, NoticeRow, Parked};
 
 /// The most names that one line of the list tells.
 const NAMED: usize = 5;
+/// More accounts of one system than this that were changed there are one question.
+const TOGETHER: usize = 20;
 
 /// Something that a person must answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Decision {
     /// What it is called when it is answered. It names what was shown: it is another one when that changes.
     pub id: String,
-    /// `match`, `guard`, `parked` or `surprise`.
+    /// `approval`, `match`, `guard`, `parked`, `drift`, `reminder` or `surprise`.
     pub kind: &'static str,
     /// The system.
     pub system: String,
@@ -29,6 +35,15 @@ pub struct Decision {
     pub names: Vec<String>,
     /// What can be said.
     pub answers: Vec<&'static str>,
+    /// Why whoever looks at it may not answer, if they may not.
+    pub blocked: Option<String>,
+}
+
+impl Decision {
+    fn new(kind: &'static str, id: String, system: &str) -> Decision {
+        let (title, said) = (String::new(), String::new());
+        Decision { id, kind, system: system.to_owned(), title, said, count: 1, names: Vec::new(), answers: Vec::new(), blocked: None }
+    }
 }
 
 fn some<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
@@ -60,32 +75,74 @@ fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
     format!("guard-{system}-{kind}-{}", tide_core::decide::digest(&prints))
 }
 
+/// What was changed in systems themselves and is only told: each change by itself, or those of a system together when
+/// they are many.
+fn drifts<'o>(rules: &RuleSet, population: &Population, outcome: &'o Outcome) -> Vec<Vec<&'o Change>> {
+    let mut by_system: BTreeMap<&str, Vec<&Change>> = BTreeMap::new();
+    for change in outcome.changes.iter().filter(|change| change.hold.is_some() && change.kind == ChangeKind::Update) {
+        let reports = rules.of(&change.system, change.object).is_some_and(|types| types.when_changed == WhenChanged::Report);
+        let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
+        let there = |value: &ValueChange| {
+            let def = schema.and_then(|schema| schema.get(&value.attribute));
+            change.account.is_some_and(|account| changed_there(population, account, def, value))
+        };
+        if reports && change.values.iter().all(there) {
+            by_system.entry(&change.system).or_default().push(change);
+        }
+    }
+    let split = |changes: Vec<&'o Change>| -> Vec<Vec<&'o Change>> {
+        if changes.len() > TOGETHER { vec![changes] } else { changes.into_iter().map(|change| vec![change]).collect() }
+    };
+    by_system.into_values().flat_map(split).collect()
+}
+
+fn drift_id(changes: &[&Change]) -> String {
+    let mut prints: Vec<&str> = changes.iter().map(|change| change.fingerprint.as_str()).collect();
+    prints.sort_unstable();
+    format!("drift-{}", tide_core::decide::digest(&prints))
+}
+
+fn drift(changes: Vec<&Change>) -> Decision {
+    let system = changes.first().map_or("", |change| change.system.as_str());
+    let values = |change: &Change| {
+        let told = change.values.iter().map(|value| format!("{} is {} and was {}", value.attribute, show(&value.before), show(&value.after)));
+        told.collect::<Vec<_>>().join(", ")
+    };
+    let (title, said) = match changes.as_slice() {
+        [one] => (format!("{}: changed in {system} itself", one.label), values(one)),
+        all => (format!("{} accounts were changed in {system} itself", all.len()), "a preview shows each of them".to_owned()),
+    };
+    Decision {
+        title,
+        said: format!("{said}; the rules only tell it"),
+        count: changes.len(),
+        names: some(changes.iter().map(|change| change.label.as_str())),
+        answers: vec!["repair"],
+        ..Decision::new("drift", drift_id(&changes), system)
+    }
+}
+
 fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, notices: &[NoticeRow]) -> Vec<Decision> {
     let mut all = Vec::new();
     for ((system, kind), (said, changes)) in guarded(rules, outcome) {
         let many = if changes.len() == 1 { "change waits" } else { "changes wait" };
         all.push(Decision {
-            id: guard_id(system, kind, &changes),
-            kind: "guard",
-            system: system.to_owned(),
             title: format!("{} {kind} {many} in {system}", changes.len()),
             said,
             count: changes.len(),
             names: some(changes.iter().map(|change| change.label.as_str())),
             answers: vec!["release", "discard"],
+            ..Decision::new("guard", guard_id(system, kind, &changes), system)
         });
     }
     for change in &outcome.changes {
         let Some(failed) = parked.get(&change.fingerprint).filter(|parked| !parked.passing) else { continue };
         all.push(Decision {
-            id: format!("parked-{}", change.fingerprint),
-            kind: "parked",
-            system: change.system.clone(),
             title: format!("{}: {} in {} failed", change.label, change.kind, change.system),
             said: failed.error.clone(),
-            count: 1,
             names: vec![change.label.clone()],
             answers: vec!["retry"],
+            ..Decision::new("parked", format!("parked-{}", change.fingerprint), &change.system)
         });
     }
     let mut doubts: BTreeMap<(&str, tide_core::decide::Doubt), Vec<&str>> = BTreeMap::new();
@@ -94,9 +151,6 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
     }
     for ((system, doubt), labels) in doubts {
         all.push(Decision {
-            id: format!("match-{system}-{}", doubt.word()),
-            kind: "match",
-            system: system.to_owned(),
             title: format!(
                 "{} doubtful match{} in {system}: {}",
                 labels.len(),
@@ -106,35 +160,80 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
             said: "nothing is sent for them until somebody says who belongs to whom".to_owned(),
             count: labels.len(),
             names: some(labels.into_iter()),
-            answers: Vec::new(),
+            ..Decision::new("match", format!("match-{system}-{}", doubt.word()), system)
         });
     }
     for notice in notices {
+        let kind = if notice.recipient == "operators" { "surprise" } else { "reminder" };
         all.push(Decision {
-            id: format!("surprise-{}", notice.id),
-            kind: "surprise",
-            system: String::new(),
             title: notice.subject.clone(),
             said: notice.body.clone(),
-            count: 1,
-            names: Vec::new(),
             answers: vec!["seen"],
+            ..Decision::new(kind, format!("surprise-{}", notice.id), "")
         });
     }
     all
 }
 
 impl Engine {
-    /// What waits for a person.
-    pub async fn decisions(&self) -> Result<Vec<Decision>, EngineError> {
-        let (rules, _, outcome) = self.decide_now().await?;
+    /// What waits for a person, as this principal may answer it.
+    pub async fn decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
+        let (rules, population, outcome) = self.decide_now().await?;
+        let mut all = self.asked(&rules.set, &outcome, principal).await?;
+        all.extend(drifts(&rules.set, &population, &outcome).into_iter().map(drift));
         let prints: Vec<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
         let parked = self.store.parked(&prints).await?;
-        Ok(list(&rules.set, &outcome, &parked, &self.store.notices().await?))
+        all.extend(list(&rules.set, &outcome, &parked, &self.store.notices().await?));
+        Ok(all)
+    }
+
+    /// What waits for a yes.
+    async fn asked(&self, rules: &RuleSet, outcome: &Outcome, principal: &str) -> Result<Vec<Decision>, EngineError> {
+        if rules.approvals.is_empty() {
+            return Ok(Vec::new());
+        }
+        let rows = self.store.approvals().await?;
+        let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
+        let operator = self.store.operator(principal).await.ok();
+        let requests = approvals::requests(rules, outcome, &rows, self.now());
+        Ok(requests
+            .iter()
+            .map(|request| {
+                let level = request.rule.levels.get(request.level).map(tide_core::approvals::Level::words).unwrap_or_default();
+                let mut systems: Vec<&str> = request.changes.iter().map(|change| change.system.as_str()).collect();
+                systems.sort_unstable();
+                systems.dedup();
+                let mut kinds: Vec<&str> = request.changes.iter().map(|change| change.kind.word()).collect();
+                kinds.dedup();
+                let who = if request.rule.together { format!("{} changes", request.changes.len()) } else { request.changes[0].label.clone() };
+                let mut said = if request.expired {
+                    format!("{}: nobody answered within {} days", request.rule.name, request.rule.days)
+                } else {
+                    format!("{}: level {} of {}, {level}", request.rule.name, request.level + 1, request.rule.levels.len())
+                };
+                if !request.yes.is_empty() {
+                    said.push_str(&format!("; yes from {}", request.yes.join(", ")));
+                }
+                let barred = match &operator {
+                    Some(operator) if !request.expired => approvals::barred(request, &rows, operator),
+                    Some(_) => None,
+                    None => Some("only an operator answers".to_owned()),
+                };
+                Decision {
+                    title: format!("{who}: {} in {}", kinds.join(" and "), systems.join(", ")),
+                    said,
+                    count: request.changes.len(),
+                    names: some(request.changes.iter().map(|change| change.label.as_str())),
+                    answers: if request.expired { vec!["ask-again"] } else { vec!["approve", "refuse"] },
+                    blocked: barred,
+                    ..Decision::new("approval", request.id.clone(), systems.first().copied().unwrap_or_default())
+                }
+            })
+            .collect())
     }
 
     /// Answers one of them.
-    pub async fn answer_decision(&self, id: &str, answer: &str, principal: &str) -> Result<(), EngineError> {
+    pub async fn answer_decision(&self, id: &str, answer: &str, comment: &str, principal: &str) -> Result<(), EngineError> {
         let changed = || EngineError::Changed("this is not what waits any more: look at the list again".to_owned());
         let unfit = || EngineError::Refused(format!("`{answer}` is no answer to {id}"));
         match id.split_once('-') {
@@ -150,6 +249,16 @@ impl Engine {
                 let changes: Vec<Change> = meant.ok_or_else(changed)?.1.1.iter().map(|change| (*change).clone()).collect();
                 self.store.rule(changes, release, principal, self.now()).await?;
             }
+            Some(("approval", _)) => self.answer_approval(id, answer, comment, principal).await?,
+            Some(("drift", _)) if answer == "repair" => {
+                let (rules, population, outcome) = self.decide_now().await?;
+                let all = drifts(&rules.set, &population, &outcome);
+                let meant = all.iter().find(|changes| drift_id(changes) == id).ok_or_else(changed)?;
+                self.store.rule(meant.iter().map(|change| (*change).clone()).collect(), true, principal, self.now()).await?;
+                // Nothing changed but what somebody said: they are to be looked at all the same.
+                let accounts = meant.iter().filter_map(|change| change.account);
+                self.was_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;
+            }
             Some(("parked", fingerprint)) if answer == "retry" => self.store.unpark(fingerprint, principal, self.now()).await?,
             Some(("surprise", number)) if answer == "seen" => {
                 let number = number.parse().map_err(|_| changed())?;
@@ -163,15 +272,16 @@ impl Engine {
     }
 
     /// What guards look back on, and what people said of what they held.
-    pub(crate) async fn look_back(&self, rules: &RuleSet, population: &mut Population) -> Result<(), EngineError> {
+    pub(crate) async fn look_back(&self, rules: &RuleSet, population: &mut Population, at: Timestamp) -> Result<(), EngineError> {
         for guard in &rules.guards {
-            let since = self.now().saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into())).unwrap_or_default();
+            let since = at.saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into())).unwrap_or_default();
             for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
                 let count = self.store.changes_since(system, &guard.change, since).await?;
                 population.recent.insert((system.clone(), guard.change.clone(), guard.hours), usize::try_from(count).unwrap_or_default());
             }
         }
         population.ruled = self.store.rulings().await?;
+        population.approved = if rules.approvals.is_empty() { HashMap::new() } else { self.store.approvals_said(at).await? };
         Ok(())
     }
 }

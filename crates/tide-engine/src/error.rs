@@ -25,6 +25,9 @@ pub enum EngineError {
     /// Somebody else changed what was to be changed.
     #[error("{0}")]
     Changed(String),
+    /// It is not for whoever asks.
+    #[error("{0}")]
+    Forbidden(String),
     /// What was asked makes no sense.
     #[error("{0}")]
     Refused(String),

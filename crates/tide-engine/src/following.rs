@@ -4,7 +4,6 @@
 use crate::schedule::Schedule;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::Timestamp;
-use rand::RngExt as _;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -85,6 +84,7 @@ impl Engine {
         self.watch_feeds();
         self.keep_calling();
         self.run_on_news();
+        self.keep_asking();
         let engine = self.clone();
         self.tasks.spawn(async move {
             let mut followers: HashMap<String, Follower> = HashMap::new();
@@ -144,7 +144,7 @@ impl Engine {
             if begun.elapsed() > PAUSES.1 {
                 pause = PAUSES.0;
             }
-            let wait = pause.mul_f64(rand::rng().random_range(0.75..1.25));
+            let wait = pause.mul_f64(self.drawn(0.75, 1.25));
             tracing::warn!(system = row.name, %object, %error, ?wait, "the following broke, and is begun again");
             let next = self.now().saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default()).ok();
             self.heard(&row.name, object, |one| {
@@ -156,6 +156,30 @@ impl Engine {
             }
             pause = (pause * 2).min(PAUSES.1);
         }
+    }
+
+    /// Asks a system once for what changed since it was last heard, or reads it whole when that is not known. For ways that do
+    /// not tell by themselves. False when everything must be read before it goes on.
+    pub async fn catch_up(&self, name: &str, object: ObjectType) -> Result<bool, EngineError> {
+        let row = self.store.system(name).await?;
+        let schedule = Schedule::read(&row.schedule);
+        let connector = self.connector(&row).await?;
+        let way = match schedule.way {
+            Some(way) => way,
+            None => connector.ways().await?.first().copied().unwrap_or(Way::Full),
+        };
+        let mut place = self.place(&row, object, &schedule, way, &connector).await?;
+        let mut following = connector.follow(object, way, place.mark.clone());
+        while let Some(first) = following.recv().await {
+            let mut batch = vec![first];
+            while let (true, Ok(more)) = (batch.len() < TOGETHER, following.try_recv()) {
+                batch.push(more);
+            }
+            if !self.take_in(&row, object, &mut place, batch).await? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// Follows until a pause is due, everything must be read, or it breaks.

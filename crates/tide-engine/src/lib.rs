@@ -5,7 +5,9 @@
 //! `tide-connect`'s.
 
 mod act;
+mod accepted;
 mod allowed;
+mod approvals;
 mod by_itself;
 mod calls;
 mod clock;
@@ -15,12 +17,14 @@ mod error;
 mod events;
 mod following;
 mod matches;
+mod operators;
 mod passwords;
 mod push;
 mod reading;
 mod runs;
 mod schedule;
 mod scope;
+mod standing;
 mod surprises;
 mod systems;
 mod trial;
@@ -43,6 +47,8 @@ pub use scope::{ScopeCount, ScopeLine, ScopeTrial, ScopeView, Stand};
 pub use systems::{Change, NewSystem};
 pub use trial::{MappingTrial, Trial};
 
+use rand::rngs::StdRng;
+use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 use tide_connect::Access;
@@ -51,18 +57,55 @@ use tide_store::Store;
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
+/// Where connectors come from, when they are not those of the systems' settings: a simulation brings its own.
+pub trait Systems: Send + Sync {
+    /// The connector for a system; writes are to ask the access whether they are allowed.
+    fn connector(&self, system: &str, access: Arc<Access>) -> Option<Arc<dyn tide_connect::Connector>>;
+}
+
+/// How an engine is tied to the world; the usual ties are real systems, chance, and several accounts at a time.
+#[derive(Clone)]
+pub struct Ties {
+    /// Files and variables of the machine that may be reached.
+    pub allowed: Allowed,
+    /// Connectors of one's own.
+    pub systems: Option<Arc<dyn Systems>>,
+    /// What pauses are drawn from; nothing means chance.
+    pub seed: Option<u64>,
+    /// How many accounts of one system are written at a time.
+    pub at_a_time: usize,
+}
+
+impl Default for Ties {
+    fn default() -> Self {
+        Ties { allowed: Allowed::default(), systems: None, seed: None, at_a_time: act::AT_A_TIME }
+    }
+}
+
 /// The engine: one for each store.
 pub struct Engine {
     store: Store,
     clock: Arc<dyn Clock>,
     allowed: Allowed,
+    systems: Option<Arc<dyn Systems>>,
+    /// What pauses are drawn from.
+    dice: Mutex<StdRng>,
+    at_a_time: usize,
     events: broadcast::Sender<Event>,
     /// What may be written, per system; shared with every connector that is in use.
     access: Mutex<HashMap<String, Arc<Access>>>,
     /// Held while a preview or a run is on its way: runs never overlap.
     busy: Arc<tokio::sync::Mutex<()>>,
+    /// What stands between runs.
+    known: tokio::sync::Mutex<Option<standing::Known>>,
+    /// The published rules as they were read, and what they were read from.
+    compiled: Mutex<Option<((i64, u64), Arc<Rules>)>>,
+    /// Connections that changes are sent over, kept for the next run.
+    lines: Mutex<HashMap<String, systems::Line>>,
     /// Held while calls go out, so that nothing is handed over twice.
     calling: tokio::sync::Mutex<()>,
+    /// Tells that a system took a change into a queue of its own.
+    asking: tokio::sync::Notify,
     /// Tells that something came to run on.
     nudge: tokio::sync::Notify,
     /// How it stands with following each type of each system.
@@ -86,14 +129,26 @@ impl Engine {
 
     /// An engine that may reach these files and variables of its machine.
     pub fn with(store: Store, clock: Arc<dyn Clock>, allowed: Allowed) -> Arc<Engine> {
+        Self::tied(store, clock, Ties { allowed, ..Ties::default() })
+    }
+
+    /// An engine that is tied to the world in a way of its own.
+    pub fn tied(store: Store, clock: Arc<dyn Clock>, ties: Ties) -> Arc<Engine> {
         Arc::new(Engine {
             store,
             clock,
-            allowed,
+            allowed: ties.allowed,
+            systems: ties.systems,
+            dice: Mutex::new(ties.seed.map_or_else(|| StdRng::from_rng(&mut rand::rng()), StdRng::seed_from_u64)),
+            at_a_time: ties.at_a_time.max(1),
             events: broadcast::Sender::new(1024),
             access: Mutex::default(),
             busy: Arc::default(),
+            known: tokio::sync::Mutex::default(),
+            compiled: Mutex::default(),
+            lines: Mutex::default(),
             calling: tokio::sync::Mutex::default(),
+            asking: tokio::sync::Notify::new(),
             nudge: tokio::sync::Notify::new(),
             listening: Mutex::default(),
             down: Mutex::default(),
@@ -117,6 +172,11 @@ impl Engine {
     /// What happens from now on.
     pub fn events(&self) -> broadcast::Receiver<Event> {
         self.events.subscribe()
+    }
+
+    /// A number between two others, by chance.
+    fn drawn(&self, from: f64, to: f64) -> f64 {
+        lock(&self.dice).random_range(from..to)
     }
 
     fn tell(&self, event: Event) {

@@ -1,6 +1,7 @@
 //! Previews and runs: read, decide, store, and for a run carry out.
 
 use crate::{Engine, EngineError, Event, Read, lock};
+use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use tide_core::explain::{Explanation, explain};
@@ -13,6 +14,7 @@ use tokio_util::sync::CancellationToken;
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(1);
 
 /// The published rules, ready for use.
+#[derive(Default)]
 pub struct Rules {
     /// Their version.
     pub version: i64,
@@ -44,6 +46,12 @@ pub struct Plan {
     pub adopt: bool,
     /// Only these people, by name, number, address or id; nobody named means everybody.
     pub only: Vec<String>,
+    /// Only what is done in these systems; none named means all.
+    pub systems: Vec<String>,
+    /// Only what is done to these types; none named means all.
+    pub types: Vec<ObjectType>,
+    /// For a preview: what would be decided at this moment, if nothing else were to change.
+    pub as_of: Option<Timestamp>,
 }
 
 impl Engine {
@@ -70,29 +78,49 @@ impl Engine {
         self.publish_based(files, None, "", principal).await
     }
 
-    /// The published rules.
-    pub async fn rules(&self) -> Result<Rules, EngineError> {
+    /// The published rules. They are read and checked once, until they or a schema change.
+    pub async fn rules(&self) -> Result<Arc<Rules>, EngineError> {
+        let mark = self.store.rules_mark().await?.ok_or(EngineError::NoRules)?;
+        if let Some((_, rules)) = lock(&self.compiled).as_ref().filter(|(known, _)| *known == mark) {
+            return Ok(rules.clone());
+        }
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
         let (set, faults) = self.check_rules(&version.files).await?;
         let errors: Vec<Fault> = faults.into_iter().filter(|fault| fault.severity == Severity::Error).collect();
         // A schema that changed since can break rules that were sound when they were published.
-        if errors.is_empty() { Ok(Rules { version: version.version, set }) } else { Err(EngineError::Rules(errors)) }
+        if !errors.is_empty() {
+            return Err(EngineError::Rules(errors));
+        }
+        let rules = Arc::new(Rules { version: version.version, set });
+        *lock(&self.compiled) = Some((mark, rules.clone()));
+        Ok(rules)
     }
 
     /// Decides from what is known now, and stores nothing.
-    pub async fn decide_now(&self) -> Result<(Rules, Population, Outcome), EngineError> {
-        let rules = self.rules().await?;
-        let mut population = self.store.population().await?;
-        self.look_at_the_clock(&mut population).await?;
-        self.look_back(&rules.set, &mut population).await?;
-        let outcome = decide(&rules.set, &population, self.now());
+    pub async fn decide_now(&self) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
+        self.decide_as_of(self.now()).await
+    }
+
+    /// Decides from what is known now as it would be decided at another moment.
+    pub(crate) async fn decide_as_of(&self, at: Timestamp) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
+        let (rules, population) = self.all(at).await?;
+        let outcome = decide(&rules.set, &population, at);
         Ok((rules, population, outcome))
     }
 
-    /// Notes to which systems nothing is written at this moment.
-    async fn look_at_the_clock(&self, population: &mut Population) -> Result<(), EngineError> {
-        for row in self.store.systems().await? {
-            let quiet = crate::Schedule::read(&row.schedule).quiet_at(self.now());
+    /// The rules and everybody, as a decision needs them at a moment.
+    pub(crate) async fn all(&self, at: Timestamp) -> Result<(Arc<Rules>, Population), EngineError> {
+        let rules = self.rules().await?;
+        let mut population = self.store.population().await?;
+        self.look_at_the_clock(&mut population, at).await?;
+        self.look_back(&rules.set, &mut population, at).await?;
+        Ok((rules, population))
+    }
+
+    /// Notes to which systems nothing is written at a moment.
+    async fn look_at_the_clock(&self, population: &mut Population, at: Timestamp) -> Result<(), EngineError> {
+        for row in self.store.at_work().await? {
+            let quiet = crate::Schedule::read(&row.schedule).quiet_at(at);
             if let (Some((until, words)), Some(facts)) = (quiet, population.systems.get_mut(&row.name)) {
                 facts.quiet = Some(format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC")));
             }
@@ -121,6 +149,15 @@ impl Engine {
             if set.kind != "preview" {
                 return Err(EngineError::Refused(format!("change set {preview} is a {}, and not a preview", set.kind)));
             }
+            if let Some(day) = &set.as_of {
+                return Err(EngineError::Refused(format!("preview {preview} shows another moment ({day}): make one of now, and run that")));
+            }
+        }
+        for name in &plan.systems {
+            self.store.system(name).await?;
+        }
+        if plan.as_of.is_some() && plan.carry_out {
+            return Err(EngineError::Refused("a run is of now: another moment can only be previewed".to_owned()));
         }
         let id = self.store.begin_change_set(kind, principal, plan.preview, self.now()).await?;
         let cancel = self.stopping.child_token();
@@ -173,8 +210,16 @@ impl Engine {
         }
         self.store.set_change_set_state(id, "deciding", None, false, principal, self.now()).await?;
         self.tell(Event::ChangeSet { id, state: "deciding".into() });
-        let (rules, population, mut outcome) = self.decide_now().await?;
-        self.notice_surprises(&rules.set, &population, &outcome).await?;
+        let at = plan.as_of.unwrap_or_else(|| self.now());
+        let (rules, population, mut outcome) = self.decide_as_of(at).await?;
+        if plan.as_of.is_none() {
+            self.notice_surprises(&rules.set, &population, &outcome, None).await?;
+        } else {
+            notes.push(format!("As it would be decided on {}, if nothing else changes until then.", at.strftime("%Y-%m-%d %H:%M UTC")));
+        }
+        if plan.carry_out && !plan.adopt {
+            self.ask_about(&rules.set, &outcome, None, principal).await?;
+        }
         for change in &mut outcome.changes {
             let error = broken
                 .iter()
@@ -188,6 +233,9 @@ impl Engine {
             let count = only(&population, &mut outcome, &plan.only)?;
             notes.push(format!("Only those who were named ({}) of {count}: {}.", plan.only.len(), plan.only.join(", ")));
         }
+        if !plan.systems.is_empty() || !plan.types.is_empty() {
+            notes.push(within(&mut outcome, plan));
+        }
         if let Some(preview) = plan.preview {
             notes.extend(self.bind(preview, &mut outcome).await?);
         }
@@ -197,6 +245,7 @@ impl Engine {
                 change.hold = Some(Reason::new("adopting: accounts are joined, and nothing is sent"));
             }
         }
+        self.hold_accepted(&mut outcome).await?;
         if plan.carry_out {
             // Identities and links first: a queue without them could not be carried on with.
             self.keep_people(&population, &outcome, principal).await?;
@@ -207,7 +256,8 @@ impl Engine {
             rule_version: rules.version,
             principal: principal.to_owned(),
             preview: plan.preview,
-            whole: plan.only.is_empty(),
+            whole: plan.only.is_empty() && plan.systems.is_empty() && plan.types.is_empty() && plan.as_of.is_none(),
+            as_of: plan.as_of,
             note: note.clone(),
             decided: outcome.decided,
             changes: outcome.changes,
@@ -262,18 +312,24 @@ impl Engine {
 
     /// The types that the rules speak of, for each connected system.
     pub(crate) async fn to_read(&self) -> Result<Vec<(SystemRow, Vec<ObjectType>)>, EngineError> {
-        let rules = self.store.rules().await?;
-        let set = match rules {
-            Some(version) => self.check_rules(&version.files).await?.0,
-            None => RuleSet::default(),
+        let rules = match self.rules().await {
+            Ok(rules) => rules,
+            Err(EngineError::NoRules) => Arc::default(),
+            // Rules that became unsound still say what is to be read.
+            Err(EngineError::Rules(_)) => match self.store.rules().await? {
+                Some(version) => Arc::new(Rules { version: version.version, set: self.check_rules(&version.files).await?.0 }),
+                None => Arc::default(),
+            },
+            Err(other) => return Err(other),
         };
+        let set = &rules.set;
         let systems = self.store.systems().await?;
         Ok(systems
             .into_iter()
             .map(|row| {
                 let mut types: BTreeSet<ObjectType> =
                     set.systems.get(&row.name).map(|rules| rules.types.keys().copied().collect()).unwrap_or_default();
-                if asks_for_groups(&set, &row.name) {
+                if asks_for_groups(set, &row.name) {
                     types.insert(ObjectType::Person);
                     types.insert(ObjectType::Group);
                 }
@@ -343,6 +399,27 @@ pub(crate) fn kept<'o>(population: &Population, outcome: &'o Outcome) -> HashSet
     let known: HashSet<&str> = population.identities.iter().map(|i| i.id.as_str()).collect();
     let linked: HashSet<&str> = outcome.links.iter().map(|l| l.identity.as_str()).collect();
     outcome.identities.iter().map(|(i, _)| i.id.as_str()).filter(|id| known.contains(id) || linked.contains(id)).collect()
+}
+
+/// Leaves what is done in the systems and to the types that are named; says so.
+fn within(outcome: &mut Outcome, plan: &Plan) -> String {
+    let wanted = |system: &String, object: ObjectType| {
+        (plan.systems.is_empty() || plan.systems.contains(system)) && (plan.types.is_empty() || plan.types.contains(&object))
+    };
+    outcome.decided.retain(|line| wanted(&line.system, line.object));
+    outcome.changes.retain(|change| wanted(&change.system, change.object));
+    // What is joined elsewhere is joined by a run about that.
+    let told: HashSet<i64> = outcome.decided.iter().filter_map(|line| line.account).collect();
+    outcome.links.retain(|link| link.source || told.contains(&link.account));
+    let mut words = String::from("Only what is done");
+    if !plan.systems.is_empty() {
+        words.push_str(&format!(" in {}", plan.systems.join(", ")));
+    }
+    if !plan.types.is_empty() {
+        let types: Vec<&str> = plan.types.iter().map(|kind| kind.word()).collect();
+        words.push_str(&format!(" to accounts of type {}", types.join(", ")));
+    }
+    words + "."
 }
 
 /// Leaves those who are named, with what is decided about them. Says who is not found.

@@ -2,17 +2,24 @@
 //! somebody. It is told once, with what the rules make of it.
 
 use crate::{Engine, EngineError, Event};
-use std::collections::HashMap;
-use tide_core::compare::{ValueChange, equal};
-use tide_core::decide::{Change, Verdict};
-use tide_core::rules::{WhenDeleted, WhenUnowned};
+use std::collections::{HashMap, HashSet};
+use tide_core::compare::{ValueChange, changed_there};
+use tide_core::decide::Verdict;
+use tide_core::nearby::Records;
+use tide_core::rules::{WhenChanged, WhenDeleted, WhenUnowned};
 use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
 use tide_store::Surprise;
 
 impl Engine {
     /// Notes what is new of it.
-    pub(crate) async fn notice_surprises(&self, rules: &RuleSet, population: &Population, outcome: &Outcome) -> Result<(), EngineError> {
+    pub(crate) async fn notice_surprises(
+        &self,
+        rules: &RuleSet,
+        population: &Population,
+        outcome: &Outcome,
+        about: Option<&Records>,
+    ) -> Result<(), EngineError> {
         let accounts: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
         let labels: HashMap<&str, &str> =
             outcome.identities.iter().map(|(identity, label)| (identity.id.as_str(), label.as_str())).collect();
@@ -34,16 +41,15 @@ impl Engine {
         }
         let targets =
             outcome.changes.iter().filter(|change| rules.of(&change.system, change.object).is_some_and(|types| !types.is_source()));
-        let changing: Vec<&Change> = targets.filter(|change| change.account.is_some()).collect();
-        let ids: Vec<i64> = changing.iter().filter_map(|change| change.account).collect();
-        let held = self.store.changed_there(&ids).await?;
-        for change in changing {
-            let Some((id, before)) = change.account.and_then(|id| Some((id, held.get(&id)?))) else { continue };
+        // What is outstanding for others was looked at when it was decided.
+        let read = |id: i64| accounts.contains_key(&id);
+        for change in targets.filter(|change| change.account.is_some_and(read)) {
+            let Some((id, _)) = change.account.and_then(|id| population.changed_there.get_key_value(&id)) else { continue };
             // It was as it should be before that reading, and is not any more: it was changed there, and not at its source.
             let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
             let undone = |value: &&ValueChange| {
                 let def = schema.and_then(|schema| schema.get(&value.attribute));
-                !value.after.is_empty() && equal(def, before.get(&value.attribute), &value.after)
+                !value.after.is_empty() && changed_there(population, *id, def, value)
             };
             let told: Vec<String> = change
                 .values
@@ -52,8 +58,10 @@ impl Engine {
                 .map(|value| format!("{} was {} and is {}", value.attribute, show(&value.after), show(&value.before)))
                 .collect();
             if !told.is_empty() {
-                let body = format!("It is the account of {}: {}; the next run puts it right.", change.label, told.join(", "));
-                surprises.push((Surprise::Changed(id), body));
+                let reports = rules.of(&change.system, change.object).is_some_and(|types| types.when_changed == WhenChanged::Report);
+                let becomes = if reports { "it is left until somebody says otherwise" } else { "the next run puts it right" };
+                let body = format!("It is the account of {}: {}; {becomes}.", change.label, told.join(", "));
+                surprises.push((Surprise::Changed(*id), body));
             }
         }
         for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {
@@ -66,6 +74,13 @@ impl Engine {
                 WhenUnowned::Ask => "a person must say whose it is",
             };
             surprises.push((Surprise::Made(account), format!("It matches nobody; {becomes}.")));
+        }
+        // Whoever is as they should be again holds what counts from here on.
+        let changing: HashSet<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
+        let decided = |id: &i64| about.is_none_or(|about| about.accounts.contains(id));
+        let right: Vec<i64> = population.changed_there.keys().filter(|id| !changing.contains(id) && decided(id)).copied().collect();
+        if !right.is_empty() {
+            self.store.in_step_again(right).await?;
         }
         if self.store.notice_surprises(surprises, self.now()).await? > 0 {
             self.tell(Event::Noticed);

@@ -42,6 +42,17 @@ fn usable(name: &str) -> Result<(), EngineError> {
     }
 }
 
+/// How long connections are kept for the next run.
+const KEPT: std::time::Duration = std::time::Duration::from_secs(300);
+
+/// Connections to a system, and what they were made with: a number that no file has.
+#[derive(Clone)]
+pub(crate) struct Line {
+    mark: u64,
+    made: std::time::Instant,
+    connector: Arc<dyn Connector>,
+}
+
 impl Engine {
     pub(crate) fn access(&self, row: &SystemRow) -> Arc<Access> {
         let access = lock(&self.access).entry(row.name.clone()).or_default().clone();
@@ -56,10 +67,13 @@ impl Engine {
 
     /// A connector for a system as it is set now.
     pub(crate) async fn connector(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
+        let access = self.access(row);
+        if let Some(own) = self.systems.as_ref().and_then(|systems| systems.connector(&row.name, access.clone())) {
+            return Ok(own);
+        }
         let settings = Settings::read(&row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
         let secret = secret.map(|text| self.allowed.secret(text.as_str())).transpose()?;
-        let access = self.access(row);
         if row.kind == "feed" {
             let rows = self.store.last_complete(&row.name, ObjectType::Person).await?;
             access.set_feed(|memory| {
@@ -68,6 +82,25 @@ impl Engine {
             });
         }
         Ok(connect(&settings, secret, access)?)
+    }
+
+    /// A connector that changes are sent over: the one of the run before, if that is not long ago and nothing changed.
+    pub(crate) async fn line(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
+        use std::hash::{BuildHasher as _, Hash as _, Hasher as _, RandomState};
+        static SEED: std::sync::LazyLock<RandomState> = std::sync::LazyLock::new(RandomState::new);
+        let settings = Settings::read(&row.kind, &row.settings)?;
+        let secret = self.store.secret(&row.name, settings.secret_field()).await?;
+        let mut hasher = SEED.build_hasher();
+        (row.settings.to_string(), secret.as_ref().map(|text| text.as_str())).hash(&mut hasher);
+        let mark = hasher.finish();
+        let known = crate::lock(&self.lines).get(&row.name).filter(|line| line.mark == mark && line.made.elapsed() < KEPT).cloned();
+        if let Some(line) = known {
+            return Ok(line.connector);
+        }
+        let connector = self.connector(row).await?;
+        let line = Line { mark, made: std::time::Instant::now(), connector: connector.clone() };
+        crate::lock(&self.lines).insert(row.name.clone(), line);
+        Ok(connector)
     }
 
     fn unsaved(&self, kind: &str, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {

@@ -101,7 +101,7 @@ impl Engine {
 
     /// The rules of a draft, or the published ones.
     async fn rules_of(&self, draft: Option<i64>) -> Result<RuleSet, EngineError> {
-        let Some(id) = draft else { return Ok(self.rules().await?.set) };
+        let Some(id) = draft else { return Ok(self.rules().await?.set.clone()) };
         let (set, faults) = self.check_rules(&self.store.draft(id).await?.files).await?;
         let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
         if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }

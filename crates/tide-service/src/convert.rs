@@ -50,6 +50,7 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
         ended: row.ended,
         note: row.note,
         whole: row.whole,
+        as_of: row.as_of,
         verdicts: counts(verdicts),
         states: counts(row.states),
     }

@@ -72,6 +72,7 @@ impl From<EngineError> for Refusal {
             }
             EngineError::NoRules => Self::new(StatusCode::CONFLICT, "no-rules", error.to_string()),
             EngineError::Busy(_) => Self::new(StatusCode::CONFLICT, "busy", error.to_string()),
+            EngineError::Forbidden(text) => Self::new(StatusCode::FORBIDDEN, "not-yours", text),
             EngineError::Changed(text) => Self::new(StatusCode::CONFLICT, "changed", text),
             EngineError::Refused(text) => Self::bad(text),
         }

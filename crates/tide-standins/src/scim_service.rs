@@ -110,6 +110,10 @@ pub enum Mischief {
     Close,
     /// It is done, and the connection is closed instead of an answer.
     DoAndClose,
+    /// It is queued (HTTP 202), and done when it was asked about three times.
+    Queue,
+    /// The same, and it fails in the end.
+    QueueAndFail,
 }
 
 #[derive(Default)]
@@ -127,6 +131,10 @@ struct Content {
     given: Vec<(String, std::time::Instant)>,
     /// Requests that were asked to come later.
     turned_away: usize,
+    /// Requests that were queued: how often each was asked about, and what came of it.
+    queued: Vec<(usize, Option<(StatusCode, Value)>)>,
+    /// A user whose manager is nobody here is refused.
+    managers_first: bool,
     /// Passwords by user: they are taken and never returned.
     passwords: std::collections::HashMap<u64, String>,
 }
@@ -190,6 +198,11 @@ impl ScimService {
     /// Waits so long before each answer.
     pub fn delay(&self, delay: Duration) {
         self.shared.lock().delay = delay;
+    }
+
+    /// From now on, a user whose manager is nobody here is refused, and one without a manager is not.
+    pub fn refuse_unknown_managers(&self) {
+        self.shared.lock().managers_first = true;
     }
 
     /// How many requests were asked to come later.
@@ -268,6 +281,7 @@ fn router(shared: Arc<Shared>) -> Router {
         .route("/ServiceProviderConfig", get(config))
         .route("/Schemas", get(discovery))
         .route("/ResourceTypes", get(discovery))
+        .route("/Queue/{number}", get(queue))
         .route("/Bulk", axum::routing::post(bulk))
         .route("/{kind}", get(list).post(create))
         .route("/{kind}/{id}", get(read).patch(change).put(replace).delete(remove))
@@ -293,6 +307,26 @@ async fn give_token(State(shared): State<Arc<Shared>>, headers: HeaderMap, body:
     content.given.push((token.clone(), until));
     content.log.push("POST /token".into());
     Json(json!({"access_token": token, "token_type": "Bearer", "expires_in": lasts})).into_response()
+}
+
+/// Tells how a queued request went: not yet, where the account stands, or why it failed.
+async fn queue(State(shared): State<Arc<Shared>>, Path(number): Path<usize>) -> Response {
+    let mut content = shared.lock();
+    let Some((asked, result)) = content.queued.get_mut(number) else { return nothing_here() };
+    *asked += 1;
+    match result {
+        _ if *asked < 3 => scim(StatusCode::ACCEPTED, json!({"state": "in the queue"})),
+        None => scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), "the berth planner does not take this"),
+        Some((status, body)) => {
+            let kind = if body["schemas"].as_array().is_some_and(|all| all.contains(&json!(GROUP))) { "Groups" } else { "Users" };
+            let place = format!("/scim/v2/{kind}/{}", body["id"].as_str().unwrap_or_default());
+            let mut answer = scim(StatusCode::SEE_OTHER, json!({"status": status.as_u16()}));
+            if let Ok(place) = place.parse() {
+                answer.headers_mut().insert(header::LOCATION, place);
+            }
+            answer
+        }
+    }
 }
 
 async fn discovery(State(shared): State<Arc<Shared>>, request: Request) -> Response {
@@ -363,6 +397,22 @@ async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: 
         }
         Some(Mischief::Hurry) => return scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests"),
         Some(Mischief::Close) => return hang_up(),
+        Some(queued @ (Mischief::Queue | Mischief::QueueAndFail)) => {
+            let result = if queued == Mischief::Queue {
+                let (parts, body) = next.run(request).await.into_parts();
+                let body = axum::body::to_bytes(body, 1 << 20).await.unwrap_or_default();
+                Some((parts.status, serde_json::from_slice(&body).unwrap_or_default()))
+            } else {
+                None
+            };
+            let mut content = shared.lock();
+            content.queued.push((0, result));
+            let mut answer = scim(StatusCode::ACCEPTED, json!({"state": "in the queue"}));
+            if let Ok(place) = format!("/scim/v2/Queue/{}", content.queued.len() - 1).parse() {
+                answer.headers_mut().insert(header::LOCATION, place);
+            }
+            return answer;
+        }
         Some(Mischief::DoAndClose) => {
             next.run(request).await;
             return hang_up();
@@ -652,6 +702,11 @@ async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, bod
     let resource = normalise(resource);
     if kind == "Users" && taken(&content, &resource, 0) {
         return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken");
+    }
+    if let Some(manager) = resource[ENTERPRISE]["manager"]["value"].as_str().filter(|_| content.managers_first)
+        && !content.users.contains_key(&number(manager))
+    {
+        return scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), "the manager is nobody here");
     }
     let active = content.users.values().filter(|u| u["active"] != json!(false)).count();
     if kind == "Users" && resource["active"] != json!(false) && shared.manner.seats.is_some_and(|seats| active >= seats) {

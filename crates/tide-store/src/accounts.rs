@@ -382,7 +382,8 @@ pub(crate) async fn upsert(
         return Ok(0);
     }
     let differ = news.len();
-    // What an account held that somebody changed: of new ones there is nothing to keep.
+    // What an account held before somebody changed it: of new ones there is nothing to keep, and of what is changed again
+    // the first counts, until it is as it should be again.
     let changed: Vec<i64> = news
         .iter()
         .filter_map(|(account, _, hash)| known.get(&account.key).filter(|(_, there, sound)| *sound && there != hash).map(|(id, ..)| *id))
@@ -392,7 +393,7 @@ pub(crate) async fn upsert(
             "INSERT INTO changed_there (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value
              WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended IS NULL)
                AND NOT EXISTS (SELECT 1 FROM change w WHERE w.account = a.id AND w.state IN ('sending', 'unknown'))
-             ON CONFLICT DO UPDATE SET before = excluded.before, at = excluded.at",
+             ON CONFLICT DO UPDATE SET at = excluded.at",
         )
         .bind(&at)
         .bind(serde_json::to_string(&changed)?)

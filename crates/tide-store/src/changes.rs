@@ -27,6 +27,8 @@ pub enum ChangeState {
     Queued,
     /// Handed to the connector; no answer yet.
     Sending,
+    /// The system took it into a queue of its own, and is asked until it is done.
+    Accepted,
     /// The answer was lost: it must be found out whether it took effect.
     Unknown,
     /// Confirmed.
@@ -39,11 +41,12 @@ pub enum ChangeState {
 
 impl ChangeState {
     /// All states.
-    pub const ALL: [ChangeState; 8] = [
+    pub const ALL: [ChangeState; 9] = [
         ChangeState::Proposed,
         ChangeState::Held,
         ChangeState::Queued,
         ChangeState::Sending,
+        ChangeState::Accepted,
         ChangeState::Unknown,
         ChangeState::Done,
         ChangeState::Failed,
@@ -57,6 +60,7 @@ impl ChangeState {
             ChangeState::Held => "held",
             ChangeState::Queued => "queued",
             ChangeState::Sending => "sending",
+            ChangeState::Accepted => "accepted",
             ChangeState::Unknown => "unknown",
             ChangeState::Done => "done",
             ChangeState::Failed => "failed",
@@ -85,6 +89,8 @@ pub struct NewChangeSet {
     pub whole: bool,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
+    /// The day that a preview shows, when it is not the day on which it was made.
+    pub as_of: Option<Timestamp>,
     /// Its lines.
     pub decided: Vec<Decided>,
     /// Its changes.
@@ -127,6 +133,8 @@ pub struct ChangeSetRow {
     pub note: Option<String>,
     /// Is it about everybody?
     pub whole: bool,
+    /// The day that a preview shows, when it is not the day on which it was made.
+    pub as_of: Option<String>,
     /// Lines by verdict.
     pub verdicts: Vec<(String, i64)>,
     /// Changes by state.
@@ -209,6 +217,7 @@ fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
             values: serde_json::from_str(row.get("vals"))?,
             reason: serde_json::from_str(row.get("reason"))?,
             hold: hold.map(serde_json::from_str::<Reason>).transpose()?,
+            approval: None,
             fingerprint: row.get("fingerprint"),
         },
         state: ChangeState::from_word(row.get("state")).unwrap_or(ChangeState::Failed),
@@ -275,8 +284,8 @@ impl Store {
                             .execute(&mut *c).await?;
                     }
                     let state = if set.kind == "preview" { "done" } else { "running" };
-                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
-                        .bind(state).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
+                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
+                        .bind(state).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(stamp)).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
                     Ok(())
                 })
             })
@@ -367,6 +376,7 @@ impl Store {
             ended: row.get("ended"),
             note: row.get("note"),
             whole: row.get("whole"),
+            as_of: row.get("as_of"),
             verdicts,
             states,
         })
@@ -506,6 +516,9 @@ impl Store {
                         sqlx::query("INSERT INTO given (account, attribute, vals) VALUES (?,?,?) ON CONFLICT DO UPDATE SET vals = excluded.vals")
                             .bind(account_id).bind(&value.attribute).bind(values_blob(&ours)).execute(&mut *c).await?;
                     }
+                    // What we wrote is what is right there now, and a yes is for one change.
+                    sqlx::query("DELETE FROM changed_there WHERE account = ?").bind(account_id).execute(&mut *c).await?;
+                    sqlx::query("DELETE FROM approval WHERE fingerprint = ?").bind(&change.fingerprint).execute(&mut *c).await?;
                     let values: Vec<&ValueChange> = change.values.iter().collect();
                     let vals = serde_json::to_string(&values)?;
                     sqlx::query("UPDATE change SET state = 'done', account = ?, vals = ?, error = ?, remedy = NULL, settled = ? WHERE id = ?")
@@ -558,6 +571,49 @@ impl Store {
                 })
             })
             .await
+    }
+
+    /// Notes that a system took a change into a queue of its own. Durable when it returns.
+    pub async fn mark_accepted(&self, change: i64, place: &str, now: Timestamp) -> Result<(), StoreError> {
+        let place = place.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE change SET state = 'accepted', place = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?")
+                        .bind(place)
+                        .bind(stamp(now))
+                        .bind(change)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Changes that systems took into queues of their own: where each can be asked about, since when, and who is behind it.
+    pub async fn accepted(&self) -> Result<Vec<(ChangeRow, String, Timestamp, String)>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set WHERE c.state = 'accepted' ORDER BY c.id",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                let place: Option<String> = row.get("place");
+                let since = crate::unstamp(row.get("not_before")).unwrap_or_default();
+                Ok((read_change(row)?, place.unwrap_or_default(), since, row.get("whose")))
+            })
+            .collect()
+    }
+
+    /// Of these accounts and identities, those for which a system still has a change in a queue of its own.
+    pub async fn still_accepted(&self, system: &str) -> Result<Vec<(Option<AccountId>, String)>, StoreError> {
+        let rows: Vec<(Option<i64>, String)> = sqlx::query_as("SELECT account, identity FROM change WHERE state = 'accepted' AND system = ?")
+            .bind(system)
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(rows)
     }
 
     /// Of these changes, by their fingerprints, those that failed when they were last sent.

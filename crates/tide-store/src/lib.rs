@@ -6,6 +6,7 @@
 //! It is *not* a place for decisions: rows go in and come out, and `tide-core` judges them.
 
 mod access;
+mod approvals;
 mod accounts;
 mod changes;
 mod drafts;
@@ -21,9 +22,11 @@ mod pushed;
 mod rules;
 mod rulings;
 mod systems;
+mod touched;
 mod vault;
 mod writer;
 
+pub use approvals::{ApprovalAnswer, ApprovalRow, NewApproval, OperatorRow};
 pub use access::{Principal, Session, TokenRow};
 pub use accounts::{AccountRow, BadRow, Reading};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow, NewChangeSet, Parked, Settled};
@@ -37,7 +40,8 @@ pub use notices::{NoticeRow, Surprise};
 pub use passwords::PasswordRow;
 pub use pushed::{EventRow, NewPushed, PushedKey, PushedRow};
 pub use rules::RuleVersion;
-pub use systems::SystemRow;
+pub use systems::{AtWork, SystemRow};
+pub use touched::Touched;
 pub use vault::{MasterKey, Vault};
 
 use jiff::Timestamp;

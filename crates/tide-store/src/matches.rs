@@ -53,6 +53,17 @@ pub(crate) async fn open(c: &mut SqliteConnection) -> Result<Vec<Answer>, StoreE
     Ok(sqlx::query(SELECT).bind(None::<&str>).fetch_all(c).await?.iter().map(|row| read(row).answer).collect())
 }
 
+/// The answers that hold about some records, whose ids stand in JSON lists.
+pub(crate) async fn open_about(c: &mut SqliteConnection, accounts: &str, identities: &str) -> Result<Vec<Answer>, StoreError> {
+    let rows = sqlx::query(
+        "SELECT * FROM match_answer WHERE id IN (
+           SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.account = k.value AND m.ended IS NULL
+           UNION SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.identity = k.value AND m.ended IS NULL)
+         ORDER BY id DESC",
+    );
+    Ok(rows.bind(accounts).bind(identities).fetch_all(c).await?.iter().map(|row| read(row).answer).collect())
+}
+
 impl Store {
     /// The answers that hold, the newest first.
     pub async fn match_answers(&self, system: Option<&str>) -> Result<Vec<AnswerRow>, StoreError> {

@@ -4,8 +4,6 @@
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::Row;
-use std::collections::HashMap;
-use tide_core::Attributes;
 use tide_core::model::AccountId;
 
 /// Something that happened in a system itself, and not by us.
@@ -30,6 +28,8 @@ pub struct NoticeRow {
     pub body: String,
     /// When it was noticed.
     pub made: String,
+    /// Whom it is for: `operators`, or a rule of approvals.
+    pub recipient: String,
 }
 
 impl Store {
@@ -77,12 +77,12 @@ impl Store {
 
     /// Notices that nobody has seen yet, the newest first.
     pub async fn notices(&self) -> Result<Vec<NoticeRow>, StoreError> {
-        let rows = sqlx::query("SELECT id, subject, body, made FROM notice WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
+        let rows = sqlx::query("SELECT id, subject, body, made, recipient FROM notice WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
             .fetch_all(&self.reader)
             .await?;
         Ok(rows
             .iter()
-            .map(|row| NoticeRow { id: row.get("id"), subject: row.get("subject"), body: row.get("body"), made: row.get("made") })
+            .map(|row| NoticeRow { id: row.get("id"), subject: row.get("subject"), body: row.get("body"), made: row.get("made"), recipient: row.get("recipient") })
             .collect())
     }
 
@@ -123,12 +123,18 @@ impl Store {
 }
 
 impl Store {
-    /// What accounts held before the last reading that found them changed, by account.
-    pub async fn changed_there(&self, accounts: &[AccountId]) -> Result<HashMap<AccountId, Attributes>, StoreError> {
-        let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k JOIN changed_there t ON t.account = k.value")
-            .bind(serde_json::to_string(accounts)?)
-            .fetch_all(&self.reader)
-            .await?;
-        rows.iter().map(|row| Ok((row.get(0), Attributes::from_blob(row.get(1))?))).collect()
+    /// Forgets what these accounts held before somebody changed them: they are as they should be.
+    pub async fn in_step_again(&self, accounts: Vec<AccountId>) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
+                        .bind(serde_json::to_string(&accounts)?)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
     }
 }

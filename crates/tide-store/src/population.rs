@@ -63,6 +63,9 @@ impl Store {
             let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
             population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
         }
+        for row in sqlx::query("SELECT account, before FROM changed_there").fetch_all(&mut *tx).await? {
+            population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
+        }
         population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)

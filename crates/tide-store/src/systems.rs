@@ -37,6 +37,17 @@ pub struct SystemRow {
     pub schedule: serde_json::Value,
 }
 
+/// Whether a system works by itself, and when.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AtWork {
+    /// Its name.
+    pub name: String,
+    /// Armed, and not paused.
+    pub armed: bool,
+    /// Its schedule, as JSON.
+    pub schedule: serde_json::Value,
+}
+
 fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
     Ok(SystemRow {
         name: row.get("name"),
@@ -59,6 +70,26 @@ impl Store {
     pub async fn systems(&self) -> Result<Vec<SystemRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM system ORDER BY name").fetch_all(&self.reader).await?;
         rows.iter().map(read).collect()
+    }
+
+    /// Whether each system works by itself: without what it says of itself, which is long.
+    pub async fn at_work(&self) -> Result<Vec<AtWork>, StoreError> {
+        let rows = sqlx::query("SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        let at_work = |row: &SqliteRow| {
+            Ok(AtWork { name: row.get("name"), armed: row.get("armed"), schedule: serde_json::from_str(row.get("schedule"))? })
+        };
+        rows.iter().map(at_work).collect()
+    }
+
+    /// The rules that hold and the schemas that they are read with, as one number: another one when either changes.
+    pub async fn rules_mark(&self) -> Result<Option<(i64, u64)>, StoreError> {
+        let version: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM rule_set").fetch_one(&self.reader).await?;
+        let schemas: Vec<String> =
+            sqlx::query_scalar("SELECT name || schema FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+        let mut hasher = DefaultHasher::new();
+        schemas.hash(&mut hasher);
+        Ok(version.map(|version| (version, hasher.finish())))
     }
 
     /// One system.

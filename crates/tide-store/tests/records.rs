@@ -47,6 +47,7 @@ fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) ->
         }],
         reason: Reason::new("because"),
         hold: hold.then(|| Reason::new("wait")),
+        approval: None,
         fingerprint: format!("{identity}-{kind}"),
     }
 }
@@ -87,6 +88,7 @@ impl Records {
             principal: "tester".into(),
             preview: None,
             whole: true,
+            as_of: None,
             note: None,
             decided,
             changes,
@@ -241,6 +243,7 @@ async fn a_preview_is_never_in_the_queue() {
         principal: "tester".into(),
         preview: None,
         whole: true,
+        as_of: None,
         note: None,
         decided: vec![],
         changes: vec![change("i1", ChangeKind::Create, None, false)],

@@ -18,6 +18,15 @@ pub struct Preview {
     /// Only these people, by name, number, address or id
     #[arg(long, value_name = "WHO", value_delimiter = ',')]
     only: Vec<String>,
+    /// Only what is done in this system; repeated
+    #[arg(long = "system", value_name = "NAME")]
+    systems: Vec<String>,
+    /// Only what is done to accounts of this type: person, service or group; repeated
+    #[arg(long = "type", value_name = "TYPE")]
+    types: Vec<String>,
+    /// As it would be decided on this day or at this instant, if nothing else changes: 2027-01-15, or 2027-01-15T06:00:00+01:00
+    #[arg(long, value_name = "DATE")]
+    as_of: Option<String>,
     /// How many people to name for each verdict
     #[arg(long, default_value_t = 8)]
     each: usize,
@@ -38,6 +47,12 @@ pub struct Run {
     /// Only these people, by name, number, address or id
     #[arg(long, value_name = "WHO", value_delimiter = ',')]
     only: Vec<String>,
+    /// Only what is done in this system; repeated
+    #[arg(long = "system", value_name = "NAME")]
+    systems: Vec<String>,
+    /// Only what is done to accounts of this type: person, service or group; repeated
+    #[arg(long = "type", value_name = "TYPE")]
+    types: Vec<String>,
 }
 
 /// What can be done with change sets.
@@ -187,8 +202,15 @@ impl Preview {
     /// Begins a preview, waits for it and shows it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
-        let new =
-            NewChangeSet { kind: "preview".into(), without_reading: self.without_reading, only: self.only, ..NewChangeSet::default() };
+        let new = NewChangeSet {
+            kind: "preview".into(),
+            without_reading: self.without_reading,
+            only: self.only,
+            systems: self.systems,
+            types: self.types,
+            as_of: self.as_of,
+            ..NewChangeSet::default()
+        };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;
         if reach.json() {
@@ -215,6 +237,9 @@ impl Run {
             preview: self.preview,
             adopt: self.adopt,
             only: self.only,
+            systems: self.systems,
+            types: self.types,
+            as_of: None,
         };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;

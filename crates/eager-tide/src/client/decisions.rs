@@ -9,8 +9,35 @@ use tide_api::{Decision, NewDecisionAnswer};
 /// What can be done with decisions.
 #[derive(Subcommand)]
 pub enum Decisions {
-    /// What waits for a person: held changes, changes that failed for good, doubtful matches, what was done behind our back
+    /// What waits for a person: approvals, held changes, changes that failed for good, doubtful matches, what was done behind
+    /// our back
     List,
+    /// Say yes to changes that need it
+    Approve {
+        /// The decision, or the start of its id
+        id: String,
+        /// Words that go with it, kept in the journal
+        #[arg(long, default_value = "")]
+        comment: String,
+    },
+    /// Say no: the changes are not sent while they stay the same
+    Refuse {
+        /// The decision, or the start of its id
+        id: String,
+        /// Words that go with it: whoever looks at the changes sees them
+        #[arg(long, default_value = "")]
+        comment: String,
+    },
+    /// Ask anew about changes that nobody answered in time
+    AskAgain {
+        /// The decision, or the start of its id
+        id: String,
+    },
+    /// Have values put right that somebody changed in a system itself, where the rules only tell them
+    Repair {
+        /// The decision, or the start of its id
+        id: String,
+    },
     /// Send changes that a guard held after all
     Release {
         /// The decision, or the start of its id
@@ -38,7 +65,7 @@ impl Decisions {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let all: Vec<Decision> = client.get("decisions", &[]).await?;
-        let (id, answer) = match self {
+        let (id, answer, comment) = match self {
             Decisions::List => {
                 if reach.json() {
                     output::json(&all)?;
@@ -56,8 +83,9 @@ impl Decisions {
                             };
                             output::line(&format!("    {}{more}", one.names.join(", ")));
                         }
-                        for answer in &one.answers {
-                            output::line(&format!("    eager-tide decisions {answer} {}", one.id));
+                        match &one.blocked {
+                            Some(why) => output::line(&format!("    not for you to answer: {why}")),
+                            None => one.answers.iter().for_each(|a| output::line(&format!("    eager-tide decisions {a} {}", one.id))),
                         }
                         if one.kind == "match" {
                             output::line(&format!("    eager-tide match {}", one.system));
@@ -66,21 +94,29 @@ impl Decisions {
                 }
                 return Ok(ExitCode::from(if all.is_empty() { 0 } else { 3 }));
             }
-            Decisions::Release { id } => (id, "release"),
-            Decisions::Discard { id } => (id, "discard"),
-            Decisions::Retry { id } => (id, "retry"),
-            Decisions::Seen { id } => (id, "seen"),
+            Decisions::Approve { id, comment } => (id, "approve", comment),
+            Decisions::Refuse { id, comment } => (id, "refuse", comment),
+            Decisions::AskAgain { id } => (id, "ask-again", String::new()),
+            Decisions::Repair { id } => (id, "repair", String::new()),
+            Decisions::Release { id } => (id, "release", String::new()),
+            Decisions::Discard { id } => (id, "discard", String::new()),
+            Decisions::Retry { id } => (id, "retry", String::new()),
+            Decisions::Seen { id } => (id, "seen", String::new()),
         };
         let meant: Vec<&Decision> = all.iter().filter(|one| one.id.starts_with(&id)).collect();
         let [one] = meant.as_slice() else {
             let many = if meant.is_empty() { "nothing that waits is" } else { "several that wait are" };
             anyhow::bail!("{many} called `{id}`: `eager-tide decisions list` shows what waits");
         };
-        let new = NewDecisionAnswer { id: one.id.clone(), answer: answer.to_owned() };
+        let new = NewDecisionAnswer { id: one.id.clone(), answer: answer.to_owned(), comment };
         client.tell(Method::POST, "decisions", Some(&new)).await?;
         output::line(&match answer {
             "release" => format!("{}: let through; they are sent with the next run", one.title),
             "discard" => format!("{}: discarded; they are not sent while they stay the same", one.title),
+            "approve" => format!("{}: yes; sent with the next run when every level has said so", one.title),
+            "refuse" => format!("{}: no; not sent while it stays the same", one.title),
+            "ask-again" => format!("{}: asked again with the next run", one.title),
+            "repair" => format!("{}: put right with the next run", one.title),
             "retry" => format!("{}: tried again with the next run", one.title),
             _ => format!("{}: seen", one.title),
         });

@@ -9,6 +9,7 @@ pub mod feeds;
 pub mod identities;
 pub mod journal;
 pub mod matches;
+pub mod operators;
 pub mod output;
 pub mod passwords;
 pub mod rules;

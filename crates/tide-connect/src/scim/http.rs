@@ -186,6 +186,22 @@ impl Http {
         Ok(self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path).await?.body)
     }
 
+    /// What stands at a place of this service that it named itself: a request in its queue.
+    pub async fn at(&self, place: &str) -> Result<Json, ConnectError> {
+        let url = self.url(place)?;
+        if !self.ours(&url) {
+            let said = format!("the service points to another host: {}", url.host_str().unwrap_or_default());
+            return Err(ConnectError::lasting("elsewhere", said, "it is not asked there, so that no secret goes astray"));
+        }
+        let path = url.path().trim_start_matches('/').to_owned();
+        Ok(self.answer(Method::GET, url, None, &HeaderMap::new(), &path).await?.body)
+    }
+
+    fn ours(&self, url: &Url) -> bool {
+        (url.scheme(), url.host_str(), url.port_or_known_default())
+            == (self.base.scheme(), self.base.host_str(), self.base.port_or_known_default())
+    }
+
     /// One resource with its version.
     pub async fn read(&self, path: &str) -> Result<Answer, ConnectError> {
         self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path).await
@@ -235,7 +251,7 @@ impl Http {
         path: &str,
     ) -> Result<Answer, ConnectError> {
         let making = method == Method::POST;
-        let mut renewed = false;
+        let (mut url, mut renewed) = (url, false);
         for attempt in 1.. {
             let _place = self.pace.wait().await;
             let mut request = self.client.request(method.clone(), url.clone()).headers(headers.clone()).header(ACCEPT, SCIM_JSON);
@@ -270,6 +286,15 @@ impl Http {
                     "make the pages smaller",
                 ));
             };
+            if status == StatusCode::ACCEPTED {
+                return Err(ConnectError::accepted(target.as_deref().unwrap_or_default()));
+            }
+            // RFC 9110 §15.4.4: what was asked for is done, and the result stands elsewhere in the same service.
+            let done = target.as_deref().filter(|_| status == StatusCode::SEE_OTHER && method == Method::GET && attempt < PATIENCE);
+            if let Some(next) = done.and_then(|target| url.join(target).ok()).filter(|next| self.ours(next)) {
+                url = next;
+                continue;
+            }
             if status.is_redirection() {
                 return Err(redirected(path, status, target.as_deref(), self.base.host_str().unwrap_or_default()));
             }

@@ -539,6 +539,38 @@ impl Connector for ScimConnector {
         let now = self.change(endpoint, id, write, &permit).await?;
         observed(endpoint, &now)
     }
+
+    async fn went(&self, write: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
+        let endpoint = self.endpoint(write.object).await?;
+        if !place.is_empty() {
+            match self.http.at(place).await {
+                Ok(body) if body["id"].is_string() && body["schemas"].as_array().is_some_and(|all| all.contains(&json!(endpoint.core))) => {
+                    return observed(endpoint, &body).map(Some);
+                }
+                // What it says there is no account: the account itself tells whether it is done.
+                Ok(_) => {}
+                Err(error) if error.weight == crate::Weight::Accepted => return Ok(None),
+                Err(error) if error.code == "gone" || error.code == "not_scim" => {}
+                Err(error) => return Err(error),
+            }
+        }
+        let there = match &write.account {
+            Some((id, _)) => Some(observed(endpoint, &self.http.get(&format!("{}/{id}", endpoint.path)).await?)?),
+            None => {
+                let name = write.values.iter().find(|value| ["userName", "displayName"].contains(&value.attribute.as_str()));
+                let probe = name.and_then(|value| Some((value.attribute.clone(), value.after.first()?.clone())));
+                self.find(write.object, &probe.into_iter().collect::<Vec<_>>()).await?.into_iter().next()
+            }
+        };
+        let schema = schema_of(&endpoint.flat);
+        let holds = |account: &Observed| {
+            write.values.iter().all(|value| {
+                let def = schema.get(&value.attribute);
+                def.is_none() || tide_core::compare::equal(def, &value.after, account.attributes.get(&value.attribute))
+            })
+        };
+        Ok(there.filter(holds))
+    }
 }
 
 impl Known {

@@ -7,6 +7,7 @@ pub(crate) mod people;
 pub(crate) mod pointing;
 mod targets;
 
+use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
 use crate::model::{AccountId, Identity, ObjectType, Population, Reserved, Ruling};
 use crate::reasons::{Place, Reason};
@@ -107,6 +108,9 @@ pub struct Change {
     pub reason: Reason,
     /// Why it is not sent, if it is not.
     pub hold: Option<Reason>,
+    /// Who is asked before it is sent, if anybody is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub approval: Option<Asked>,
     /// The hash of all that this change was decided from and does: what a preview showed is the
     /// same change only if this is the same.
     pub fingerprint: String,
@@ -322,6 +326,8 @@ pub struct Totals {
     pub recent: BTreeMap<(String, String, u32), usize>,
     /// What a person said of changes that a guard held, by their fingerprints.
     pub ruled: HashMap<String, Ruling>,
+    /// What was said of changes that need a yes, by their fingerprints.
+    pub approved: HashMap<String, Said>,
 }
 
 impl Totals {
@@ -336,7 +342,17 @@ impl Totals {
                 None => drop(linked.insert((*system).to_owned(), 1)),
             }
         }
-        Totals { linked, recent: population.recent.clone(), ruled: population.ruled.clone() }
+        Totals { linked, ..Totals::of_facts(population) }
+    }
+
+    /// All but the linked accounts, which are counted elsewhere.
+    pub fn of_facts(population: &Population) -> Totals {
+        Totals {
+            linked: BTreeMap::new(),
+            recent: population.recent.clone(),
+            ruled: population.ruled.clone(),
+            approved: population.approved.clone(),
+        }
     }
 }
 
@@ -363,6 +379,7 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
             outcome.identities.push((person.into_identity(kind), label));
         }
     }
+    approvals::ask(rules, &mut outcome);
     outcome
 }
 
@@ -370,6 +387,8 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
 pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // Leavers first; within a kind by system and name, so that the order is always the same.
     outcome.changes.sort_by(|a, b| (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity)));
+    // What is not sent without a yes is no part of a landslide before it has one.
+    approvals::hold(rules, &totals.approved, outcome);
     guard(rules, totals, outcome);
     pointing::settle(outcome);
     outcome.questions.sort_by(|a, b| {

@@ -8,6 +8,7 @@ use crate::compose::{Desired, Wanted};
 use crate::model::{ObjectType, Population};
 use crate::reasons::Reason;
 use crate::references::Accounts;
+use crate::rules::{TypeRules, WhenChanged};
 use crate::schema::{Schema, ValueKind};
 use crate::value::Value;
 use std::collections::{HashMap, HashSet};
@@ -47,6 +48,7 @@ pub(super) struct Here<'a> {
     pub kind: ObjectType,
     pub system: &'a str,
     pub schema: Option<&'a Schema>,
+    pub types: &'a TypeRules,
 }
 
 /// Writes the references of all accounts of one target into the changes that were decided.
@@ -90,9 +92,16 @@ pub(super) fn decide(
             // Whom nobody makes an account for is not waited for.
             wanted.later = written.missing.into_iter().filter(|id| creating.contains(id)).collect();
         }
-        let later = waiting(&one, here, &labels);
-        let now = match one.at {
-            None => set(&one.wanted),
+        let (before, later): (Vec<ValueChange>, Vec<ValueChange>) =
+            waiting(&one, here, &labels).into_iter().partition(|value| account_first(&one, value));
+        let mut now = match one.at {
+            // What the target insists on is part of making the account, and waits with it.
+            None => {
+                let mut now = set(&one.wanted);
+                now.retain(|value| !before.iter().any(|first| first.attribute == value.attribute));
+                now.extend(before);
+                now
+            }
             Some(at) => {
                 let desired = Desired { wanted: one.wanted, ..Desired::default() };
                 compare::differences(&desired, &here.population.accounts[at], here.population)
@@ -112,8 +121,31 @@ pub(super) fn decide(
                 values,
                 reason,
                 hold: hold(),
+                approval: None,
             });
         };
+        let by_hand = match account.filter(|_| here.types.when_changed == WhenChanged::Report) {
+            None => Vec::new(),
+            Some(account) => {
+                let def = |value: &ValueChange| here.schema.and_then(|schema| schema.get(&value.attribute));
+                let (by_hand, rest) =
+                    now.into_iter().partition(|value| compare::changed_there(here.population, account.id, def(value), value));
+                now = rest;
+                by_hand
+            }
+        };
+        if let Some(first) = by_hand.first() {
+            let reason = Reason::by(format!("{} was changed in {} itself", first.attribute, here.system), &first.rule);
+            let place = outcome.changes.len();
+            push(ChangeKind::Update, by_hand, reason.clone(), outcome);
+            let change = &mut outcome.changes[place];
+            change.hold = super::targets::reported(here.population, here.types, change);
+            if let Some(&at) = lines.get(&person.id) {
+                let line = &mut outcome.decided[at];
+                line.verdict = if change.hold.is_some() { Verdict::Held } else { Verdict::Update };
+                line.reason = change.hold.clone().unwrap_or(reason);
+            }
+        }
         if let Some(first) = now.first() {
             let reason = Reason::by(format!("{} follows whom it points to", first.attribute), &first.rule);
             let kind = if account.is_none() { ChangeKind::Create } else { ChangeKind::Update };
@@ -138,6 +170,11 @@ pub(super) fn decide(
             push(ChangeKind::Update, later, reason, outcome);
         }
     }
+}
+
+/// Does the target insist that whoever this value points to is there before the account is made?
+fn account_first(one: &Pointing<'_>, value: &ValueChange) -> bool {
+    one.at.is_none() && one.wanted.iter().any(|wanted| wanted.mapping.first && wanted.mapping.attribute == value.attribute)
 }
 
 fn set(wanted: &[Wanted<'_>]) -> Vec<ValueChange> {
@@ -178,15 +215,31 @@ fn waiting(one: &Pointing<'_>, here: &Here<'_>, labels: &HashMap<String, String>
 /// What waits for an account that is not made after all, by a guard or by hand, waits no longer than this
 /// decision: a later one sees to it.
 pub(super) fn settle(outcome: &mut Outcome) {
-    let made: HashSet<(String, String)> = outcome
-        .changes
-        .iter()
-        .filter(|change| change.kind == ChangeKind::Create && change.hold.is_none())
-        .map(|change| (change.system.clone(), change.identity.clone()))
-        .collect();
+    let made = loop {
+        let made: HashSet<(String, String)> = outcome
+            .changes
+            .iter()
+            .filter(|change| change.kind == ChangeKind::Create && change.hold.is_none())
+            .map(|change| (change.system.clone(), change.identity.clone()))
+            .collect();
+        // Whom the target wants to see first, and who is held, holds those who point to them, and so on.
+        let mut more = false;
+        for change in outcome.changes.iter_mut().filter(|change| change.kind == ChangeKind::Create && change.hold.is_none()) {
+            let later = || change.values.iter().flat_map(|value| value.later.iter().map(move |later| (value, later)));
+            let missing = later().find(|(_, later)| !made.contains(&(change.system.clone(), later.identity.clone())));
+            if let Some((value, later)) = missing {
+                let text = format!("{} wants {}'s account first ({}), and that is not made now", change.system, later.label, value.attribute);
+                change.hold = Some(Reason::by(text, &value.rule));
+                more = true;
+            }
+        }
+        if !more {
+            break made;
+        }
+    };
     outcome.changes.retain_mut(|change| {
         let waits = change.values.iter().any(|value| !value.later.is_empty());
-        if !waits || change.hold.is_some() {
+        if !waits || change.hold.is_some() || change.kind == ChangeKind::Create {
             return true;
         }
         // Whoever waits for themselves to be made is made first.

@@ -2,6 +2,8 @@
 
 mod accounts;
 
+pub(super) use accounts::reported;
+
 use super::people::{Person, account_label};
 use super::pointing::{self, Pointing};
 use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint, hands_off};
@@ -98,7 +100,7 @@ pub(super) fn decide(
             place: 0,
         };
         target.decide(people, outcome);
-        let here = pointing::Here { population, kind, system, schema };
+        let here = pointing::Here { population, kind, system, schema, types };
         pointing::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
     }
 }
@@ -242,6 +244,7 @@ impl<'a> Target<'a> {
                     values,
                     reason: reason.clone(),
                     hold: self.hold(),
+                    approval: None,
                 });
                 Verdict::Disable
             }

@@ -145,7 +145,7 @@ impl Standing {
         }
         standing.note_identities(rules, &all, &outcome, None);
         standing.keep(&outcome, None);
-        let totals = Totals { linked: standing.linked.clone(), recent: population.recent.clone(), ruled: population.ruled.clone() };
+        let totals = Totals { linked: standing.linked.clone(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
         (standing, outcome)
     }
@@ -206,7 +206,7 @@ impl Standing {
         self.only(&mut outcome, &about);
         self.keep(&outcome, Some(&about));
         outcome.changes = self.outstanding.values().flatten().cloned().chain(outcome.changes.into_iter().filter(|c| c.hold.is_some())).collect();
-        let totals = Totals { linked: self.linked.clone(), recent: population.recent.clone(), ruled: population.ruled.clone() };
+        let totals = Totals { linked: self.linked.clone(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
         let mut records = Records::default();
         about.iter().for_each(|place| records.put(self.web.record(*place)));

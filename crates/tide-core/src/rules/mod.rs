@@ -1,8 +1,8 @@
 //! The rule set: what the engineer wrote, typed and checked.
 //!
 //! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
-//! (look-up tables), `blocks.toml` (mappings that systems share), `guards.toml` (limits), `calls.toml` (who is called), and one file per system. [`RuleSet::load`] reads their
-//! texts; every fault names file, line and column and says what to do.
+//! (look-up tables), `blocks.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
+//! say yes), `calls.toml` (who is called), and one file per system. [`RuleSet::load`] reads their texts; every fault names file, line and column and says what to do.
 
 pub mod difference;
 pub mod edit;
@@ -45,6 +45,8 @@ pub struct RuleSet {
     pub tables: Tables,
     /// Limits.
     pub guards: Vec<Guard>,
+    /// Who must say yes before changes are sent.
+    pub approvals: Vec<crate::approvals::Approval>,
     /// Who is called, by name.
     pub calls: BTreeMap<String, CallRules>,
     /// The systems' rules, by the system's name.
@@ -145,6 +147,8 @@ pub struct TypeRules {
     pub when_deleted: WhenDeleted,
     /// What becomes of an account that was made in the system itself and matches nobody.
     pub when_unowned: WhenUnowned,
+    /// What becomes of a value that was changed in the system itself.
+    pub when_changed: WhenChanged,
     /// The first password of a new account.
     pub password: Option<PasswordRules>,
     /// The mail domains that the system accepts.
@@ -202,6 +206,17 @@ pub enum WhenUnowned {
     Disable,
     /// It waits among the things that a person must decide.
     Ask,
+}
+
+/// What becomes of a value that was right and was then changed in the system itself: a value, a membership, a container.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum WhenChanged {
+    /// It is put right.
+    #[default]
+    Repair,
+    /// It is told, and left until somebody says that it is to be put right.
+    Report,
 }
 
 /// Outbound mappings of one population: a site, a contract.
@@ -442,6 +457,8 @@ pub struct Mapping {
     pub empty: Empty,
     /// Are values that others put there left alone? Ours are then added, and taken away again.
     pub merge: bool,
+    /// Does the target insist that whoever it points to is there before the account is made?
+    pub first: bool,
     /// Where it stands.
     pub place: Place,
 }

@@ -36,6 +36,13 @@ pub async fn list_change_sets(State(service): State<Service>, Query(query): Quer
     Ok(Json(sets.into_iter().map(convert::change_set).collect()))
 }
 
+/// A moment: a day (its beginning in UTC), or an instant with its offset.
+fn moment(text: &str) -> Result<jiff::Timestamp, String> {
+    let day = text.parse::<jiff::civil::Date>().ok().filter(|_| text.len() <= 10);
+    let start = day.and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok()).map(|zoned| zoned.timestamp());
+    start.or_else(|| text.parse().ok()).ok_or_else(|| format!("`{text}` is no moment: write 2027-01-15, or 2027-01-15T06:00:00+01:00"))
+}
+
 /// Begins a preview or a run. It goes on by itself; its progress comes as events.
 #[utoipa::path(post, path = "/api/v1/change-sets", tag = "changes", request_body = NewChangeSet,
     responses((status = 202, body = ChangeSet), (status = 409, body = Problem, content_type = "application/problem+json")))]
@@ -52,7 +59,20 @@ pub async fn begin_change_set(
     if new.adopt && !carry_out {
         return Err(Refusal::bad("a preview joins nothing: `adopt` goes with a run"));
     }
-    let plan = Plan { carry_out, preview: new.preview, without_reading: new.without_reading, adopt: new.adopt, only: new.only };
+    let as_of = new.as_of.as_deref().map(moment).transpose().map_err(Refusal::bad)?;
+    let object = |word: &String| {
+        tide_core::ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("there is no type `{word}`: choose person, service or group")))
+    };
+    let plan = Plan {
+        carry_out,
+        preview: new.preview,
+        without_reading: new.without_reading,
+        adopt: new.adopt,
+        only: new.only,
+        systems: new.systems,
+        types: new.types.iter().map(object).collect::<Result<_, _>>()?,
+        as_of,
+    };
     let id = service.engine.begin(plan, &caller.principal.id).await?;
     Ok((StatusCode::ACCEPTED, Json(convert::change_set(service.engine.store().change_set(id).await?))))
 }
@@ -133,7 +153,7 @@ pub async fn cancel_change_set(State(service): State<Service>, Path(id): Path<i6
 
 /// What waits for a person, in one list.
 #[utoipa::path(get, path = "/api/v1/decisions", tag = "changes", responses((status = 200, body = Vec<Decision>)))]
-pub async fn list_decisions(State(service): State<Service>) -> Result<Json<Vec<Decision>>, Refusal> {
+pub async fn list_decisions(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<Json<Vec<Decision>>, Refusal> {
     let decision = |one: tide_engine::Decision| Decision {
         id: one.id,
         kind: one.kind.to_owned(),
@@ -143,8 +163,9 @@ pub async fn list_decisions(State(service): State<Service>) -> Result<Json<Vec<D
         count: one.count,
         names: one.names,
         answers: one.answers.into_iter().map(str::to_owned).collect(),
+        blocked: one.blocked,
     };
-    match service.engine.decisions().await {
+    match service.engine.decisions(&caller.principal.id).await {
         Ok(all) => Ok(Json(all.into_iter().map(decision).collect())),
         // Without rules nothing is decided, and nothing waits.
         Err(tide_engine::EngineError::NoRules) => Ok(Json(Vec::new())),
@@ -160,6 +181,6 @@ pub async fn answer_decision(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDecisionAnswer>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.answer_decision(&new.id, &new.answer, &caller.principal.id).await?;
+    service.engine.answer_decision(&new.id, &new.answer, new.comment.trim(), &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

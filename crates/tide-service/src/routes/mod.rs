@@ -5,6 +5,7 @@ mod drafts;
 mod feeds;
 mod identities;
 mod matches;
+mod operators;
 mod overview;
 mod push;
 mod rules;
@@ -95,6 +96,8 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(changes::export_changes))
         .routes(routes!(changes::compare_change_sets))
         .routes(routes!(changes::list_decisions, changes::answer_decision))
+        .routes(routes!(operators::list_operators, operators::add_operator))
+        .routes(routes!(operators::set_operator, operators::end_operator))
         .routes(routes!(identities::list_identities))
         .routes(routes!(identities::show_identity))
         .routes(routes!(identities::split_identity))

@@ -8,7 +8,8 @@ use crate::compare::{self, ValueChange};
 use crate::compose::{self, Desired};
 use crate::model::Account;
 use crate::reasons::Reason;
-use crate::rules::WhenOut;
+use crate::model::Population;
+use crate::rules::{TypeRules, WhenChanged, WhenOut};
 use crate::value::Value;
 use std::collections::HashMap;
 
@@ -73,6 +74,7 @@ impl<'a> Target<'a> {
         self.points(Some(at), pointing);
         self.take_name(&desired, at);
         let mut rest = compare::differences(&desired, account, self.population);
+        let by_hand = self.by_hand(account, &mut rest);
         let state = take(&mut rest, self.schema.and_then(|s| s.state_attribute.as_deref()));
         let renamed = take(&mut rest, self.schema.and_then(|s| s.name_attribute.as_deref()));
         let before = outcome.changes.len();
@@ -94,6 +96,15 @@ impl<'a> Target<'a> {
             self.push(person, Some(at), ChangeKind::Update, rest, reason, outcome);
             done.push(Verdict::Update);
         }
+        if let Some(first) = by_hand.first() {
+            let names: Vec<&str> = by_hand.iter().map(|v| v.attribute.as_str()).collect();
+            let reason = Reason::by(format!("{} was changed in {} itself", names.join(", "), self.system), &first.rule);
+            let at_change = outcome.changes.len();
+            self.push(person, Some(at), ChangeKind::Update, by_hand, reason, outcome);
+            let change = &mut outcome.changes[at_change];
+            change.hold = reported(self.population, self.types, change);
+            done.push(if change.hold.is_some() { Verdict::Held } else { Verdict::Update });
+        }
         let verdict = match (base, done.first()) {
             (Verdict::Join, _) => Verdict::Join,
             (_, Some(first)) => *first,
@@ -101,10 +112,23 @@ impl<'a> Target<'a> {
         };
         // The reason belongs to the change that gave the verdict, not to one that came after it.
         let reason = match outcome.changes.get(before) {
+            Some(change) if verdict == Verdict::Held => change.hold.clone().unwrap_or_else(|| change.reason.clone()),
             Some(change) => change.reason.clone(),
             None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
         };
         (Some(verdict), Some(at), reason)
+    }
+
+    /// Takes out what was right and was then changed in the system itself, where the rule says that it is only told.
+    fn by_hand(&self, account: &Account, rest: &mut Vec<ValueChange>) -> Vec<ValueChange> {
+        if self.types.when_changed == WhenChanged::Repair {
+            return Vec::new();
+        }
+        let (by_hand, others) = std::mem::take(rest).into_iter().partition(|value| {
+            compare::changed_there(self.population, account.id, self.schema.and_then(|schema| schema.get(&value.attribute)), value)
+        });
+        *rest = others;
+        by_hand
     }
 
     pub(super) fn unusable(&self, state: &str, before: Vec<Value>) -> ValueChange {
@@ -203,6 +227,7 @@ impl<'a> Target<'a> {
             values,
             reason,
             hold,
+            approval: None,
             fingerprint,
         });
     }
@@ -222,6 +247,15 @@ impl<'a> Target<'a> {
                 .map(|until| Reason::new(format!("nothing is written to {} now, by its schedule: {until}", self.system)))
         }
     }
+}
+
+/// Why a value that was changed in the system itself is not put right: the rule says so, until a person says otherwise.
+pub(in crate::decide) fn reported(population: &Population, types: &TypeRules, change: &Change) -> Option<Reason> {
+    if change.hold.is_some() || population.ruled.get(&change.fingerprint).is_some_and(|ruling| ruling.release) {
+        return change.hold.clone();
+    }
+    let text = format!("changed in {} itself: it is told, and put right when somebody says so", change.system);
+    Some(Reason::by(text, &types.place))
 }
 
 fn take(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {

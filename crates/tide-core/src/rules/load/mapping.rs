@@ -123,7 +123,7 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>
     let mut all = Vec::new();
     for (name, at, value) in section.entries() {
         check(source, name, at);
-        let mut mapping = (Need::Optional, Keep::InStep, Empty::Clear, false);
+        let mut mapping = (Need::Optional, Keep::InStep, Empty::Clear, false, false);
         let text = match value.get_ref() {
             DeValue::String(text) => Some((text.to_string(), value.span())),
             DeValue::Table(_) => section.as_section(name, value, format!("the mapping of {name}")).and_then(|table| {
@@ -141,6 +141,7 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>
                 mapping.1 = table.word("keep", &keeps).unwrap_or_default();
                 mapping.2 = table.word("empty", &[("clear", Empty::Clear), ("leave", Empty::Leave)]).unwrap_or_default();
                 mapping.3 = table.word("values", &[("own", false), ("merge", true)]).unwrap_or_default();
+                mapping.4 = table.truth("first").unwrap_or_default();
                 table.done();
                 text
             }),
@@ -161,6 +162,7 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>
                 keep: mapping.1,
                 empty: mapping.2,
                 merge: mapping.3,
+                first: mapping.4,
                 place: source.place(at),
             });
         }

@@ -1,5 +1,6 @@
 //! From the files' texts to the typed rule set.
 
+mod approvals;
 mod mapping;
 mod matching;
 mod scope;
@@ -21,6 +22,7 @@ const TABLES: &str = "tables.toml";
 const GUARDS: &str = "guards.toml";
 const BLOCKS: &str = "blocks.toml";
 const CALLS: &str = "calls.toml";
+const APPROVALS: &str = "approvals.toml";
 /// The kinds of change that a guard can limit.
 const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "delete"];
 
@@ -54,7 +56,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         rules.calls = calls(&Section::new(source, table.get_ref(), 0, CALLS));
     }
     for (source, table) in &parsed {
-        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS].contains(&source.name) {
+        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS].contains(&source.name) {
             continue;
         }
         let section = Section::new(source, table.get_ref(), 0, source.name);
@@ -68,6 +70,9 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
     }
     if let Some((source, table)) = named_file(GUARDS) {
         rules.guards = guards(Section::new(source, table.get_ref(), 0, GUARDS), &rules);
+    }
+    if let Some((source, table)) = named_file(APPROVALS) {
+        rules.approvals = approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
     }
     check_whole(&rules, &sources);
     // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.
@@ -526,6 +531,8 @@ fn type_rules(
     types.when_unowned = section
         .word("when_unowned", &[("ignore", WhenUnowned::Ignore), ("disable", WhenUnowned::Disable), ("ask", WhenUnowned::Ask)])
         .unwrap_or_default();
+    types.when_changed =
+        section.word("when_changed", &[("repair", WhenChanged::Repair), ("report", WhenChanged::Report)]).unwrap_or_default();
     types.password = section.section("password").and_then(|password| self::password(password, schema, &rules.calls));
     types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {

@@ -1,0 +1,86 @@
+//! `eager-tide operators …`.
+
+use super::{Reach, output, segment};
+use clap::{Args, Subcommand};
+use reqwest::Method;
+use std::process::ExitCode;
+use tide_api::{AddedOperator, NewOperator, Operator};
+
+/// What can be said of an operator.
+#[derive(Args)]
+pub struct About {
+    /// What people call it
+    name: String,
+    /// A group of operators that it belongs to; approvals name groups; repeated
+    #[arg(long, value_name = "GROUP")]
+    group: Vec<String>,
+    /// The person that it is, by name, number, address or id: a manager approves as themselves
+    #[arg(long, value_name = "WHO")]
+    person: Option<String>,
+}
+
+/// What can be done with operators.
+#[derive(Subcommand)]
+pub enum Operators {
+    /// Who may act, in which groups, and as which person
+    List,
+    /// Add an operator; its token is printed once
+    Add(About),
+    /// Say to which groups an operator belongs, and which person it is: what is not said is taken away
+    Set(About),
+    /// Take an operator's rights back at once
+    End {
+        /// What people call it
+        name: String,
+    },
+}
+
+impl From<About> for NewOperator {
+    fn from(about: About) -> Self {
+        NewOperator { name: about.name, groups: about.group, person: about.person }
+    }
+}
+
+impl Operators {
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        match self {
+            Operators::List => {
+                let all: Vec<Operator> = client.get("operators", &[]).await?;
+                if reach.json() {
+                    output::json(&all)?;
+                    return Ok(ExitCode::SUCCESS);
+                }
+                output::table(
+                    &["operator", "groups", "person", "since", "ended"],
+                    all.iter().map(|one| {
+                        let ended = one.ended.as_deref().map(output::time).unwrap_or_default();
+                        vec![one.name.clone(), one.groups.join(", "), one.person.clone().unwrap_or_default(), output::time(&one.made), ended]
+                    }),
+                );
+            }
+            Operators::Add(about) => {
+                let new = NewOperator::from(about);
+                let added: AddedOperator = client.send(Method::POST, "operators", &new).await?;
+                if reach.json() {
+                    output::json(&added)?;
+                } else {
+                    output::line(&format!("{} was added; the token is shown this once:", added.name));
+                    output::line(&added.token);
+                }
+            }
+            Operators::Set(about) => {
+                let new = NewOperator::from(about);
+                client.tell(Method::PUT, &format!("operators/{}", segment(&new.name)), Some(&new)).await?;
+                let groups = if new.groups.is_empty() { "no group".to_owned() } else { new.groups.join(", ") };
+                output::line(&format!("{}: {groups}; {}", new.name, new.person.map_or("no person".into(), |p| format!("is {p}"))));
+            }
+            Operators::End { name } => {
+                client.tell::<()>(Method::DELETE, &format!("operators/{}", segment(&name)), None).await?;
+                output::line(&format!("{name} can do nothing any more: its tokens and sessions have ended"));
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

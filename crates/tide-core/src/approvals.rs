@@ -1,0 +1,141 @@
+//! Who must say yes before a change is sent.
+//!
+//! A rule of `approvals.toml` picks changes by kind, system, type and condition. [`ask`] notes on each change which rule picks it and
+//! whom its levels name; [`hold`] holds it until every level said yes. Who answers, and when it expires, is the engine's.
+
+use crate::decide::{Change, ChangeKind, Outcome};
+use crate::expr::{Program, Values};
+use crate::model::{Identity, ObjectType};
+use crate::reasons::{Place, Reason};
+use crate::rules::RuleSet;
+use crate::value::{Attributes, Value};
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+
+/// A rule that asks before changes are sent.
+#[derive(Debug, Clone)]
+pub struct Approval {
+    /// Its name, for reasons.
+    pub name: String,
+    /// The system; `None` is every system.
+    pub system: Option<String>,
+    /// The kinds of change; none named means all.
+    pub changes: Vec<ChangeKind>,
+    /// The type of those whom the changes are about.
+    pub kind: ObjectType,
+    /// Whom it is asked for; `None` is everybody.
+    pub when: Option<Program>,
+    /// Is it asked once for all that waits, or for each by itself?
+    pub together: bool,
+    /// Who must say yes, one after the other.
+    pub levels: Vec<Level>,
+    /// After so many days without an answer it is not waited for any more.
+    pub days: u32,
+    /// After so many days, and again and again, whoever is asked is reminded.
+    pub remind_days: Option<u32>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// One level: any one of those whom it names.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Level {
+    /// Operators by name.
+    pub operators: Vec<String>,
+    /// Groups of operators.
+    pub groups: Vec<String>,
+    /// The attribute that points to whoever is asked: the person's manager, a group's owner.
+    pub of: Option<String>,
+}
+
+/// What is asked about one change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Asked {
+    /// The rule's name.
+    pub rule: String,
+    /// Whom each level's attribute points to, by id.
+    pub of: Vec<Vec<String>>,
+}
+
+/// What was said about one change so far.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Said {
+    /// Who said yes, level by level.
+    pub yes: Vec<String>,
+    /// Who said no, and their words.
+    pub no: Option<(String, String)>,
+    /// Nobody answered in time.
+    pub expired: bool,
+}
+
+/// The rule that picks a change.
+fn rule<'r>(rules: &'r RuleSet, change: &Change, values: &dyn Fn() -> Attributes) -> Option<&'r Approval> {
+    rules.approvals.iter().find(|one| {
+        one.kind == change.object
+            && one.system.as_ref().is_none_or(|system| *system == change.system)
+            && (one.changes.is_empty() || one.changes.contains(&change.kind))
+            && one.when.as_ref().is_none_or(|when| {
+                // What cannot be told is asked about.
+                when.holds(&Values { account: None, identity: Some(&values()) }).unwrap_or(true)
+            })
+    })
+}
+
+/// Notes on each change who is asked about it.
+pub(crate) fn ask(rules: &RuleSet, outcome: &mut Outcome) {
+    if rules.approvals.is_empty() {
+        return;
+    }
+    let identities: HashMap<&str, &Identity> = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity)).collect();
+    for change in &mut outcome.changes {
+        let identity = identities.get(change.identity.as_str());
+        let values = || {
+            let mut attributes = identity.map(|identity| identity.attributes.clone()).unwrap_or_default();
+            if let Some(identity) = identity {
+                attributes.set("id", vec![Value::text(&identity.id)]);
+                attributes.set("stage", vec![Value::text(identity.stage.word())]);
+            }
+            attributes
+        };
+        change.approval = rule(rules, change, &values).map(|rule| {
+            let pointed = |level: &Level| -> Vec<String> {
+                let (Some(identity), Some(of)) = (identity, &level.of) else { return Vec::new() };
+                identity.attributes.get(of).iter().map(ToString::to_string).collect()
+            };
+            Asked { rule: rule.name.clone(), of: rule.levels.iter().map(pointed).collect() }
+        });
+    }
+}
+
+impl Level {
+    /// Whom it names, in words.
+    pub fn words(&self) -> String {
+        let operators = self.operators.iter().cloned();
+        let groups = self.groups.iter().map(|group| format!("one of {group}"));
+        let of = self.of.iter().map(|of| format!("their {of}"));
+        operators.chain(groups).chain(of).collect::<Vec<_>>().join(" or ")
+    }
+}
+
+/// Holds what waits for a yes, was refused, or was not answered in time.
+pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, Said>, outcome: &mut Outcome) {
+    let none = Said::default();
+    for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
+        let Some(rule) = change.approval.as_ref().and_then(|asked| rules.approvals.iter().find(|rule| rule.name == asked.rule)) else {
+            continue;
+        };
+        let said = said.get(&change.fingerprint).unwrap_or(&none);
+        let level = said.yes.len();
+        let text = if let Some((who, words)) = &said.no {
+            let words = if words.is_empty() { String::new() } else { format!(" (“{words}”)") };
+            format!("refused by {who}{words}: it is not sent while it stays the same")
+        } else if said.expired {
+            format!("nobody answered “{}” within {} days: it is not sent before it is asked again", rule.name, rule.days)
+        } else if let Some(next) = rule.levels.get(level) {
+            format!("waits for a yes ({}): level {} of {}, {}", rule.name, level + 1, rule.levels.len(), next.words())
+        } else {
+            continue;
+        };
+        change.hold = Some(Reason::by(text, &rule.place));
+    }
+}

@@ -1,0 +1,100 @@
+//! Who must say yes: `approvals.toml`.
+
+use super::super::RuleSet;
+use super::super::read::Section;
+use super::{program, scopes};
+use crate::approvals::{Approval, Level};
+use crate::decide::ChangeKind;
+use crate::expr::Root;
+use crate::model::ObjectType;
+
+/// How many days an answer is waited for, if nothing else is said.
+const DAYS: u32 = 14;
+/// The most days.
+const LONGEST: u32 = 366;
+
+pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
+    let source = root.source;
+    let mut all: Vec<Approval> = Vec::new();
+    for item in root.list("approval") {
+        let Some(section) = root.as_section("approval", item, "[[approval]]") else { continue };
+        let name = section.text("name");
+        match &name {
+            None => source.error(section.at, "an approval needs a name", Some("name = \"who leaves the directory\"".into())),
+            Some((name, span)) if all.iter().any(|other| other.name == *name) => {
+                source.error(span.start, format!("there are two approvals `{name}`"), None);
+            }
+            Some(_) => {}
+        }
+        let system = section.text("system");
+        if let Some((name, span)) = &system
+            && !rules.systems.contains_key(name)
+        {
+            source.error(span.start, format!("no file has rules for a system `{name}`"), None);
+        }
+        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL.iter().map(|kind| (kind.word(), *kind)).collect();
+        let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
+        let changes = section.texts("change").into_iter().filter_map(|(word, span)| {
+            let found = ChangeKind::from_word(&word);
+            if found.is_none() {
+                let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.word()).collect();
+                source.error(span.start, format!("`{word}` is no kind of change"), Some(format!("choose from {}", all.join(", "))));
+            }
+            found
+        });
+        let changes = changes.collect();
+        let scopes = scopes(rules, kind, None);
+        let when = section.text("when").and_then(|when| program(source, &when, &scopes.known(&[Root::Identity])));
+        let levels = levels(&section, rules, kind);
+        if levels.is_empty() {
+            let help = "[[approval.level]] and below it operators = [\"…\"], groups = [\"…\"] or of = \"manager\"";
+            source.error(section.at, "it is not said who is asked", Some(help.into()));
+        }
+        let days = section.number("days").unwrap_or(DAYS);
+        let remind_days = section.number("remind_days");
+        for (what, days) in [("waited for", Some(days)), ("asked again after", remind_days)] {
+            if let Some(days) = days.filter(|days| !(1..=LONGEST).contains(days)) {
+                source.error(section.at, format!("an answer is not {what} {days} days"), Some(format!("choose from 1 to {LONGEST}")));
+            }
+        }
+        all.push(Approval {
+            name: name.map(|(name, _)| name).unwrap_or_default(),
+            system: system.map(|(name, _)| name),
+            changes,
+            kind,
+            when,
+            together: section.word("ask", &[("each", false), ("together", true)]).unwrap_or_default(),
+            levels,
+            days,
+            remind_days,
+            place: section.place(),
+        });
+        section.done();
+    }
+    root.done();
+    all
+}
+
+fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType) -> Vec<Level> {
+    let source = section.source;
+    let mut all = Vec::new();
+    for item in section.list("level") {
+        let Some(one) = section.as_section("level", item, "[[approval.level]]") else { continue };
+        let texts = |key: &'static str| one.texts(key).into_iter().map(|(text, _)| text).collect::<Vec<_>>();
+        let of = one.text("of");
+        if let Some((name, span)) = &of {
+            let declared = rules.identities.get(&kind).and_then(|identity| identity.get(name));
+            if declared.is_none_or(|attribute| attribute.reference.is_none()) {
+                let help = "an attribute with `reference` in identities.toml, such as manager";
+                source.error(span.start, format!("`{name}` points to nobody who could be asked"), Some(help.into()));
+            }
+        }
+        let level = Level { operators: texts("operators"), groups: texts("groups"), of: of.map(|(of, _)| of) };
+        if level == Level::default() {
+            source.error(one.at, "a level names nobody", Some("operators = [\"…\"], groups = [\"…\"] or of = \"manager\"".into()));
+        }
+        one.done();
+        all.push(level);
+    }
+    all
+}

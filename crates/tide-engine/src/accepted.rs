@@ -1,0 +1,129 @@
+//! Changes that a system took into a queue of its own (HTTP 202): the system is asked until each is done, with growing pauses,
+//! also after a restart; meanwhile nothing else is sent for the same account.
+
+use crate::{Engine, EngineError, Event};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Arc;
+use std::time::Duration;
+use tide_connect::{Weight, Write};
+use tide_core::decide::ChangeKind;
+use tide_core::{Outcome, Reason};
+use tide_store::ChangeRow;
+
+/// How long a system may take before it is said that it does not do it.
+const PATIENCE: SignedDuration = SignedDuration::from_hours(24);
+/// The shortest and the longest pause between two questions.
+const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+
+/// The next pause: short at first, a tenth of the time that it takes already, within limits.
+fn pause(oldest: SignedDuration) -> Duration {
+    Duration::try_from(oldest).unwrap_or_default().div_f64(10.0).clamp(PAUSES.0, PAUSES.1)
+}
+
+impl Engine {
+    /// Asks after what is in the queues of systems, until the service stops.
+    pub(crate) fn keep_asking(self: &Arc<Self>) {
+        let engine = self.clone();
+        self.tasks.spawn(async move {
+            loop {
+                let wait = match engine.ask_after().await {
+                    Ok(wait) => wait,
+                    Err(error) => {
+                        tracing::warn!(%error, "it could not be asked after what systems have in their queues");
+                        Some(PAUSES.1)
+                    }
+                };
+                let pause = async {
+                    match wait {
+                        Some(wait) => engine.clock.sleep(wait).await,
+                        None => engine.asking.notified().await,
+                    }
+                };
+                tokio::select! {
+                    () = engine.stopping.cancelled() => return,
+                    () = pause => {}
+                }
+            }
+        });
+    }
+
+    /// Asks once after each; how long to wait before the next time, if anything is left. The service does so by itself.
+    pub async fn ask_after(self: &Arc<Self>) -> Result<Option<Duration>, EngineError> {
+        let mut by_system: BTreeMap<String, Vec<(ChangeRow, String, Timestamp, String)>> = BTreeMap::new();
+        for one in self.store.accepted().await? {
+            by_system.entry(one.0.change.system.clone()).or_default().push(one);
+        }
+        let mut newest: Option<SignedDuration> = None;
+        for (system, all) in by_system {
+            let share = match self.share(&system, Vec::new()).await {
+                Ok(share) => share,
+                Err(error) => {
+                    tracing::warn!(system, %error, "the system cannot be asked after its queue");
+                    newest = Some(newest.unwrap_or(PATIENCE));
+                    continue;
+                }
+            };
+            for (row, place, since, principal) in all {
+                let took = self.now().duration_since(since);
+                let change = &row.change;
+                let account = match change.account {
+                    Some(id) => self.store.account(id).await.ok().map(|account| (account.key, account.name)),
+                    None => None,
+                };
+                let write = Write { object: change.object, kind: change.kind, account, values: change.values.clone() };
+                let went = share.connector.went(&write, &place).await;
+                let seconds = took.as_secs();
+                match went {
+                    Ok(Some(account)) => {
+                        let note = Some(format!("{system} had it in a queue of its own for {seconds} s"));
+                        let schema = share.row.schema.get(&change.object);
+                        self.settle(&share, &row, account, schema, note, &principal).await?;
+                    }
+                    Ok(None) if took > PATIENCE => {
+                        let said = format!("{system} took it into a queue of its own and has not done it within a day");
+                        self.store.settle_failed(row.id, &said, "ask the service's keeper", false, self.now()).await?;
+                    }
+                    Err(error) if error.weight == Weight::Lasting => {
+                        let said = format!("{system} took it into a queue of its own and did not do it: {}", error.said);
+                        self.store.settle_failed(row.id, &said, &error.remedy, false, self.now()).await?;
+                    }
+                    other => {
+                        if let Err(error) = other {
+                            tracing::info!(system, change = row.id, %error, "the system could not be asked after its queue");
+                        }
+                        newest = Some(newest.map_or(took, |other| other.min(took)));
+                        continue;
+                    }
+                }
+                self.tell(Event::ChangeSet { id: row.change_set, state: "settled".into() });
+                // Whatever waited for it goes on.
+                let accounts = row.change.account.into_iter();
+                self.was_sent(accounts, std::iter::once(row.change.identity.clone()).filter(|id| !id.is_empty())).await;
+                self.nudge.notify_one();
+            }
+        }
+        Ok(newest.map(pause))
+    }
+
+    /// Holds what concerns accounts of which a system has an earlier change in its queue.
+    pub(crate) async fn hold_accepted(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
+        let systems: HashSet<String> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.system.clone()).collect();
+        for system in systems {
+            let there = self.store.still_accepted(&system).await?;
+            if there.is_empty() {
+                continue;
+            }
+            for change in outcome.changes.iter_mut().filter(|change| change.system == system && change.hold.is_none()) {
+                let same = |(account, identity): &(Option<i64>, String)| match account {
+                    Some(account) => Some(*account) == change.account,
+                    None => *identity == change.identity && (change.kind == ChangeKind::Create || change.account.is_none()),
+                };
+                if there.iter().any(same) {
+                    change.hold = Some(Reason::new(format!("{system} has a change of this account in a queue of its own, and is asked after it")));
+                }
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,173 @@
+//! Asking before changes are sent: who is asked, who may answer, when it expires and when whoever is asked is reminded.
+
+use crate::{Engine, EngineError, Event};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use tide_core::approvals::Approval;
+use tide_core::decide::Change;
+use tide_core::nearby::Records;
+use tide_core::{Outcome, RuleSet};
+use tide_store::{ApprovalRow, NewApproval, OperatorRow};
+
+/// Changes that are asked about in one question.
+pub(crate) struct Request<'o> {
+    pub id: String,
+    pub rule: &'o Approval,
+    /// The level that it has reached, from 0.
+    pub level: usize,
+    pub changes: Vec<&'o Change>,
+    /// Nobody answered in time.
+    pub expired: bool,
+    /// Who said yes so far.
+    pub yes: Vec<String>,
+}
+
+fn days(now: Timestamp, days: u32) -> Timestamp {
+    now.saturating_add(SignedDuration::from_hours(i64::from(days) * 24)).unwrap_or(Timestamp::MAX)
+}
+
+/// The rule that a change waits for, if it waits for one.
+fn waits_for<'r>(rules: &'r RuleSet, change: &Change) -> Option<&'r Approval> {
+    let asked = change.approval.as_ref()?;
+    let rule = rules.approvals.iter().find(|rule| rule.name == asked.rule)?;
+    change.hold.as_ref().filter(|hold| hold.rule.as_ref() == Some(&rule.place)).map(|_| rule)
+}
+
+/// What waits for a yes, question by question. What was refused is not asked any more.
+pub(crate) fn requests<'o>(rules: &'o RuleSet, outcome: &'o Outcome, rows: &HashMap<&str, &ApprovalRow>, now: Timestamp) -> Vec<Request<'o>> {
+    let mut groups: BTreeMap<(String, String, usize, bool), Request<'o>> = BTreeMap::new();
+    for change in &outcome.changes {
+        let Some(rule) = waits_for(rules, change) else { continue };
+        let row = rows.get(change.fingerprint.as_str());
+        let answers = row.map_or(&[][..], |row| row.answers.as_slice());
+        if answers.iter().any(|answer| !answer.yes) {
+            continue;
+        }
+        let expired = row.is_some_and(|row| row.expires.parse().is_ok_and(|at: Timestamp| at <= now));
+        let whose = match (rule.together, change.account.filter(|_| change.identity.is_empty())) {
+            (true, _) => String::new(),
+            (false, Some(account)) => account.to_string(),
+            (false, None) => change.identity.clone(),
+        };
+        let new = || Request {
+            id: String::new(),
+            rule,
+            level: answers.len(),
+            changes: Vec::new(),
+            expired,
+            yes: answers.iter().map(|answer| answer.name.clone()).collect(),
+        };
+        groups.entry((rule.name.clone(), whose, answers.len(), expired)).or_insert_with(new).changes.push(change);
+    }
+    let mut all: Vec<Request<'o>> = groups.into_values().collect();
+    for request in &mut all {
+        let mut prints: Vec<&str> = request.changes.iter().map(|change| change.fingerprint.as_str()).collect();
+        prints.sort_unstable();
+        request.id = format!("approval-{}-{}", request.level, tide_core::decide::digest(&prints));
+    }
+    all
+}
+
+/// Why an operator may not answer a request, if it may not.
+pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, operator: &OperatorRow) -> Option<String> {
+    let level = request.rule.levels.get(request.level)?;
+    for change in &request.changes {
+        let Some(row) = rows.get(change.fingerprint.as_str()) else {
+            return Some("it is asked with the next run".to_owned());
+        };
+        if row.asked_by == operator.id {
+            return Some("whoever asks for a change does not approve it".to_owned());
+        }
+        if row.answers.iter().any(|answer| answer.principal == operator.id) {
+            return Some("you have answered an earlier level of it".to_owned());
+        }
+        let pointed = change.approval.as_ref().and_then(|asked| asked.of.get(request.level));
+        let named = level.operators.contains(&operator.name)
+            || level.groups.iter().any(|group| operator.teams.contains(group))
+            || operator.identity.as_ref().is_some_and(|own| pointed.is_some_and(|of| of.contains(own)));
+        if !named {
+            return Some(format!("this level is for {}", level.words()));
+        }
+        if operator.identity.as_ref().is_some_and(|own| *own == change.identity) {
+            return Some("nobody approves changes of their own accounts".to_owned());
+        }
+    }
+    None
+}
+
+impl Engine {
+    /// Asks about what waits for a yes and was not asked yet, forgets what nobody wants any more, and reminds whoever is
+    /// asked. `about` says about whom it was decided; nothing means everybody.
+    pub(crate) async fn ask_about(
+        &self,
+        rules: &RuleSet,
+        outcome: &Outcome,
+        about: Option<&Records>,
+        asker: &str,
+    ) -> Result<(), EngineError> {
+        let rows = self.store.approvals().await?;
+        if rules.approvals.is_empty() && rows.is_empty() {
+            return Ok(());
+        }
+        let now = self.now();
+        let known: HashSet<&str> = rows.iter().map(|row| row.fingerprint.as_str()).collect();
+        let mut wanted: HashSet<&str> = HashSet::new();
+        let mut waiting: HashSet<String> = HashSet::new();
+        let mut new = Vec::new();
+        for change in outcome.changes.iter().filter(|change| change.approval.is_some()) {
+            wanted.insert(&change.fingerprint);
+            let Some(rule) = waits_for(rules, change) else { continue };
+            waiting.insert(change.fingerprint.clone());
+            if !known.contains(change.fingerprint.as_str()) {
+                new.push(NewApproval {
+                    fingerprint: change.fingerprint.clone(),
+                    rule: rule.name.clone(),
+                    system: change.system.clone(),
+                    kind: change.kind.word().to_owned(),
+                    identity: change.identity.clone(),
+                    label: change.label.clone(),
+                    expires: days(now, rule.days),
+                    remind: rule.remind_days.map(|every| days(now, every)),
+                });
+            }
+        }
+        // Of those about whom it was not decided, nothing is known.
+        let decided = |row: &&ApprovalRow| about.is_none_or(|about| about.identities.contains(&row.identity));
+        let unwanted = rows.iter().filter(decided).map(|row| &row.fingerprint).filter(|print| !wanted.contains(print.as_str()));
+        let gone = unwanted.cloned().collect();
+        let asked = self.store.ask(new, gone, asker, now).await?;
+        let again = rules.approvals.iter().filter_map(|rule| Some((rule.name.clone(), rule.remind_days?))).collect();
+        let reminded = self.store.remind(&waiting, again, now).await?;
+        if asked + reminded > 0 {
+            self.tell(Event::Noticed);
+        }
+        Ok(())
+    }
+
+    /// Answers a request: `approve`, `refuse`, or `ask-again` after it expired.
+    pub(crate) async fn answer_approval(&self, id: &str, answer: &str, comment: &str, principal: &str) -> Result<(), EngineError> {
+        let (rules, _, outcome) = self.decide_now().await?;
+        let rows = self.store.approvals().await?;
+        let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
+        let all = requests(&rules.set, &outcome, &rows, self.now());
+        let request = all
+            .iter()
+            .find(|request| request.id == id)
+            .ok_or_else(|| EngineError::Changed("this is not what waits any more: look at the list again".to_owned()))?;
+        let prints = || request.changes.iter().map(|change| change.fingerprint.clone());
+        match (answer, request.expired) {
+            ("ask-again", true) => return Ok(self.store.ask_again(prints().collect(), principal, self.now()).await?),
+            ("approve" | "refuse", false) => {}
+            ("approve" | "refuse", true) => {
+                return Err(EngineError::Refused("nobody answered in time: `ask-again` asks anew".to_owned()));
+            }
+            _ => return Err(EngineError::Refused(format!("`{answer}` is no answer to {id}"))),
+        }
+        let operator = self.store.operator(principal).await?;
+        if let Some(why) = barred(request, &rows, &operator) {
+            return Err(EngineError::Forbidden(why));
+        }
+        let changes = request.changes.iter().map(|change| (change.fingerprint.clone(), change.identity.clone())).collect();
+        Ok(self.store.answer_approval(changes, answer == "approve", comment, principal, self.now()).await?)
+    }
+}

@@ -1,0 +1,131 @@
+//! What stands between runs: who was decided about, and what changed since. A decision about news costs what the news
+//! cost, not what the population costs.
+
+use crate::runs::Rules;
+use crate::{Engine, EngineError, Schedule};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use tide_core::decide::Totals;
+use tide_core::nearby::{Next, Records, Standing};
+use tide_core::{Outcome, Population, SystemFacts};
+use tide_store::AtWork;
+
+/// The notes of changes that were decided about are taken away when there are so many.
+const MANY: i64 = 1_000;
+
+/// What stands after a decision, and for what it holds.
+pub(crate) struct Known {
+    rules: Arc<Rules>,
+    standing: Standing,
+    systems: BTreeMap<String, SystemFacts>,
+    /// The last note of a change that was decided about, and the last that was taken away.
+    seen: i64,
+    forgotten: i64,
+    /// To which systems nothing is written, by the clock.
+    quiet: Vec<Option<String>>,
+    /// Records that were sent to: they are decided about again, also if nothing seems to have changed.
+    sent: Records,
+}
+
+/// A decision about news.
+pub(crate) struct News {
+    pub rules: Arc<Rules>,
+    /// The records that it was made from.
+    pub population: Population,
+    pub outcome: Outcome,
+    /// About whom it was decided; nothing means everybody.
+    pub about: Option<Records>,
+    /// How many records were read, and how many were evaluated.
+    pub cost: (usize, usize),
+}
+
+fn quiet(at_work: &[AtWork], now: jiff::Timestamp) -> Vec<Option<String>> {
+    at_work.iter().map(|one| Schedule::read(&one.schedule).quiet_at(now).map(|(until, words)| format!("{words} {until}"))).collect()
+}
+
+impl Engine {
+    /// Decides about what changed since it was last asked; about everybody the first time, and when the rules or a
+    /// system changed.
+    pub(crate) async fn decide_news(&self) -> Result<News, EngineError> {
+        let mut known = self.known.lock().await;
+        let now = self.now();
+        let quiet = quiet(&self.store.at_work().await?, now);
+        if let Some(standing) = known.as_mut() {
+            let touched = self.store.touched(standing.seen).await?;
+            if !touched.everybody && standing.quiet == quiet {
+                let mut records = touched.records;
+                records.accounts.append(&mut standing.sent.accounts);
+                records.identities.append(&mut standing.sent.identities);
+                match self.decide_part(standing, records).await {
+                    Ok(None) => {}
+                    Ok(Some(news)) => {
+                        standing.seen = touched.last;
+                        if touched.last - standing.forgotten > MANY {
+                            self.store.forget_touched(touched.last).await?;
+                            standing.forgotten = touched.last;
+                        }
+                        return Ok(news);
+                    }
+                    Err(error) => {
+                        *known = None;
+                        return Err(error);
+                    }
+                }
+            }
+        }
+        // Notes made from here on are of what may not be read yet.
+        let seen = self.store.last_touched().await?;
+        let (rules, population) = self.all(now).await?;
+        let (standing, outcome) = Standing::of(&rules.set, &population, now);
+        self.store.forget_touched(seen).await?;
+        let cost = (population.accounts.len() + population.identities.len(), outcome.decided.len() + outcome.identities.len());
+        *known = Some(Known {
+            rules: rules.clone(),
+            standing,
+            systems: population.systems.clone(),
+            seen,
+            forgotten: seen,
+            quiet,
+            sent: Records::default(),
+        });
+        Ok(News { rules, population, outcome, about: None, cost })
+    }
+
+    async fn decide_part(&self, known: &mut Known, records: Records) -> Result<Option<News>, EngineError> {
+        let (rules, now) = (known.rules.clone(), self.now());
+        let mut guards = Population::default();
+        self.look_back(&rules.set, &mut guards, now).await?;
+        if records.is_empty() {
+            let totals = Totals { linked: known.standing.linked().clone(), recent: guards.recent, ruled: guards.ruled, approved: guards.approved };
+            let outcome = known.standing.outstanding(&rules.set, &totals, now);
+            return Ok(Some(News { rules, population: Population::default(), outcome, about: Some(Records::default()), cost: (0, 0) }));
+        }
+        let (mut asking, mut wanted) = known.standing.begin(records);
+        loop {
+            let mut population = self.store.part(&wanted, known.systems.clone()).await?;
+            (population.recent, population.ruled) = (guards.recent.clone(), guards.ruled.clone());
+            population.approved = guards.approved.clone();
+            match known.standing.go_on(&mut asking, &rules.set, &population, now) {
+                Next::Read(more) => wanted = more,
+                Next::Everybody => return Ok(None),
+                Next::Decided(part) => {
+                    let cost = (part.read, part.evaluated);
+                    return Ok(Some(News { rules, population, outcome: part.outcome, about: Some(part.about), cost }));
+                }
+            }
+        }
+    }
+
+    /// Forgets what stands: everybody is decided about next. For when it is not sure that what was decided was kept.
+    pub(crate) async fn forget_standing(&self) {
+        *self.known.lock().await = None;
+    }
+
+    /// Notes to whom a run sent something.
+    pub(crate) async fn was_sent(&self, accounts: impl Iterator<Item = i64>, identities: impl Iterator<Item = String>) {
+        if let Some(known) = self.known.lock().await.as_mut() {
+            known.sent.accounts.extend(accounts);
+            known.sent.identities.extend(identities);
+        }
+    }
+}

@@ -1,0 +1,291 @@
+//! What waits for a yes, what is only told, what a target queues, and what it wants to see first: against stand-ins.
+
+#[allow(dead_code)]
+mod common;
+
+use common::{Tide, count, edit, set};
+use std::time::Duration;
+use tide_core::ObjectType;
+use tide_core::rules::RuleFile;
+use tide_engine::{Decision, EngineError, Plan};
+use tide_standins::scim_service::Mischief;
+use tide_standins::world;
+
+/// The demo's rules with some files changed or added.
+fn files(changed: &[(&str, &str, &str)], added: &[(&str, &str)]) -> Vec<RuleFile> {
+    let mut files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+    for (name, from, to) in changed {
+        let file = files.iter_mut().find(|file| file.name == *name).expect("there");
+        assert!(file.text.contains(from), "{name} has no {from}: {}", file.text);
+        file.text = file.text.replacen(from, to, 1);
+    }
+    files.extend(added.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }));
+    files
+}
+
+async fn decisions(tide: &Tide, kind: &str, principal: &str) -> Vec<Decision> {
+    tide.engine.decisions(principal).await.expect("listed").into_iter().filter(|one| one.kind == kind).collect()
+}
+
+async fn operator(tide: &Tide, name: &str, groups: &[&str]) -> String {
+    let groups: Vec<String> = groups.iter().map(|group| (*group).to_owned()).collect();
+    tide.engine.add_operator(name, &groups, None, "tester").await.expect("added");
+    tide.engine.store().operator(name).await.expect("there").id
+}
+
+const APPROVALS: &str = r#"
+[[approval]]
+name = "titles"
+system = "berthing"
+change = "update"
+[[approval.level]]
+operators = ["ada"]
+[[approval.level]]
+groups = ["harbour masters"]
+"#;
+
+/// A title changes in the directory; what happens to it in the service waits for a yes.
+async fn titled(tide: &Tide, at: usize, title: &str) -> String {
+    let person = tide.people.iter().enumerate().filter(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty()).nth(at).expect("there").1;
+    let mut ldap = edit(tide).await;
+    ldap.modify(&person.dn(), vec![ldap3::Mod::Replace("title", set(title))]).await.expect("sent").success().expect("accepted");
+    person.mail.clone()
+}
+
+#[tokio::test]
+async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
+    let tide = Tide::writable().await;
+    let (ada, bo, cy) = (operator(&tide, "ada", &[]).await, operator(&tide, "bo", &["harbour masters"]).await, operator(&tide, "cy", &[]).await);
+    tide.run().await;
+    tide.engine.publish_rules(&files(&[], &[("approvals.toml", APPROVALS)]), "tester").await.expect("published");
+    let mail = titled(&tide, 0, "Commodore").await;
+    let title = || tide.berthing.user(&mail).expect("there")["title"].clone();
+    // A preview asks nobody.
+    tide.go(Plan::default()).await;
+    assert_eq!(tide.engine.store().approvals().await.expect("read").len(), 0);
+    let held = tide.run().await;
+    assert_eq!((count(&held.states, "held"), count(&held.states, "done")), (1, 0));
+    let hold = tide.changes(&held, Some("held")).await[0].change.hold.clone().expect("held");
+    assert_eq!(hold.text, "waits for a yes (titles): level 1 of 2, ada");
+    assert_eq!(hold.rule.map(|place| (place.file, place.line)), Some(("approvals.toml".into(), 2)));
+
+    let asked = decisions(&tide, "approval", &cy).await;
+    assert_eq!(asked.len(), 1, "{asked:?}");
+    assert_eq!((asked[0].answers.clone(), asked[0].blocked.as_deref()), (vec!["approve", "refuse"], Some("this level is for ada")));
+    let refused = tide.engine.answer_decision(&asked[0].id, "approve", "", &cy).await.expect_err("not theirs");
+    assert!(matches!(refused, EngineError::Forbidden(_)), "{refused}");
+    let first = decisions(&tide, "approval", &ada).await.remove(0);
+    assert_eq!(first.blocked, None);
+    tide.engine.answer_decision(&first.id, "approve", "seen the papers", &ada).await.expect("answered");
+    // The second level is another question, and the first is answered no more.
+    let second = decisions(&tide, "approval", &bo).await.remove(0);
+    assert!(second.said.contains("level 2 of 2, one of harbour masters; yes from ada"), "{second:?}");
+    assert!(tide.engine.answer_decision(&first.id, "approve", "", &ada).await.is_err());
+    assert_eq!(decisions(&tide, "approval", &ada).await[0].blocked.as_deref(), Some("you have answered an earlier level of it"));
+    tide.run().await;
+    assert_ne!(title(), "Commodore", "one yes of two");
+    tide.engine.answer_decision(&second.id, "approve", "", &bo).await.expect("answered");
+    let sent = tide.run().await;
+    assert_eq!(count(&sent.states, "done"), 1);
+    assert_eq!(title(), "Commodore");
+    assert_eq!(tide.engine.store().approvals().await.expect("read").len(), 0, "a yes is for one change");
+    let journal = tide.engine.store().journal(None, None, 1000).await.expect("read");
+    assert!(format!("{journal:?}").contains("level 1 of titles: seen the papers"));
+
+    // Whoever asks does not answer; a no holds while the change stays the same.
+    let mail = titled(&tide, 1, "Commodore").await;
+    let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, &ada).await.expect("begins");
+    tide.ended(id).await;
+    let own = decisions(&tide, "approval", &ada).await.remove(0);
+    assert_eq!(own.blocked.as_deref(), Some("whoever asks for a change does not approve it"));
+    assert!(matches!(tide.engine.answer_decision(&own.id, "approve", "", &ada).await, Err(EngineError::Forbidden(_))));
+    tide.engine.set_operator("cy", &["harbour masters".into()], None, "tester").await.expect("set");
+    let again = files(&[], &[("approvals.toml", &APPROVALS.replace("operators = [\"ada\"]", "operators = [\"cy\"]"))]);
+    tide.engine.publish_rules(&again, "tester").await.expect("published");
+    let own = decisions(&tide, "approval", &cy).await.remove(0);
+    tide.engine.answer_decision(&own.id, "refuse", "no such rank", &cy).await.expect("answered");
+    let after = tide.run().await;
+    let hold = tide.changes(&after, Some("held")).await[0].change.hold.clone().expect("held");
+    assert_eq!(hold.text, "refused by cy (“no such rank”): it is not sent while it stays the same");
+    assert_eq!(decisions(&tide, "approval", &bo).await, vec![]);
+    assert_ne!(tide.berthing.user(&mail).expect("there")["title"], "Commodore");
+}
+
+#[tokio::test]
+async fn a_manager_is_asked_as_themselves_and_what_nobody_answers_expires() {
+    let tide = Tide::writable().await;
+    let rules = r#"
+[[approval]]
+name = "everything at once"
+ask = "together"
+days = 1
+remind_days = 1
+[[approval.level]]
+groups = ["harbour masters"]
+"#;
+    let bo = operator(&tide, "bo", &["harbour masters"]).await;
+    tide.engine.publish_rules(&files(&[], &[("approvals.toml", rules)]), "tester").await.expect("published");
+    let run = tide.run().await;
+    assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
+    let asked = decisions(&tide, "approval", &bo).await;
+    assert_eq!(asked.len(), 1, "it is asked once for all: {asked:?}");
+    assert_eq!(asked[0].count as i64, count(&run.states, "held"));
+    // The day passes: the store is told of an earlier one.
+    let store = tide.engine.store();
+    let past = tide.engine.now() - jiff::SignedDuration::from_hours(48);
+    let rows = store.approvals().await.expect("read");
+    let old: Vec<_> = rows
+        .iter()
+        .map(|row| tide_store::NewApproval {
+            fingerprint: row.fingerprint.clone(),
+            rule: row.rule.clone(),
+            system: "berthing".into(),
+            kind: "create".into(),
+            identity: row.identity.clone(),
+            label: "somebody".into(),
+            expires: past,
+            remind: None,
+        })
+        .collect();
+    store.ask(old, rows.iter().map(|row| row.fingerprint.clone()).collect(), "tester", past).await.expect("kept");
+    let expired = decisions(&tide, "approval", &bo).await.remove(0);
+    assert_eq!(expired.answers, ["ask-again"], "{expired:?}");
+    assert!(tide.engine.answer_decision(&expired.id, "approve", "", &bo).await.is_err(), "too late");
+    let late = tide.run().await;
+    let hold = tide.changes(&late, Some("held")).await[0].change.hold.clone().expect("held");
+    assert_eq!(hold.text, "nobody answered “everything at once” within 1 days: it is not sent before it is asked again");
+    tide.engine.answer_decision(&expired.id, "ask-again", "", "tester").await.expect("asked again");
+    tide.run().await;
+    let anew = decisions(&tide, "approval", &bo).await.remove(0);
+    assert_eq!(anew.answers, ["approve", "refuse"]);
+    tide.engine.answer_decision(&anew.id, "approve", "", &bo).await.expect("answered");
+    assert!(count(&tide.run().await.states, "done") > 20);
+}
+
+#[tokio::test]
+async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_otherwise() {
+    let tide = Tide::writable().await;
+    let reporting = files(&[("berthing.toml", "when_out = \"disable\"", "when_out = \"disable\"\nwhen_changed = \"report\"")], &[]);
+    tide.engine.publish_rules(&reporting, "tester").await.expect("published");
+    tide.run().await;
+    tide.berthing.take_writes();
+    let mail = tide.people.iter().enumerate().find(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty()).expect("there").1.mail.clone();
+    let mail = mail.to_lowercase();
+    let title = tide.berthing.user(&mail).expect("there")["title"].clone();
+    tide.berthing.tamper(&mail, |user| user["title"] = "Pirate".into());
+    for _ in 0..2 {
+        let run = tide.run().await;
+        let held = tide.changes(&run, Some("held")).await;
+        assert_eq!(held.len(), 1, "{held:?}");
+        assert_eq!(held[0].change.hold.as_ref().map(|h| h.text.as_str()), Some("changed in berthing itself: it is told, and put right when somebody says so"));
+        assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
+    }
+    // Somebody changes more of it: the first is still known for what it is.
+    tide.berthing.tamper(&mail, |user| user["displayName"] = "Long John".into());
+    tide.run().await;
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
+    let told = decisions(&tide, "drift", "tester").await;
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].said.contains("title is Pirate and was"), "{told:?}");
+    let noted = tide.engine.store().notices().await.expect("read");
+    assert!(noted.iter().any(|notice| notice.body.contains("it is left until somebody says otherwise")), "{noted:?}");
+    tide.engine.answer_decision(&told[0].id, "repair", "", "tester").await.expect("answered");
+    tide.run().await;
+    assert_eq!(tide.berthing.user(&mail).expect("there")["title"], title);
+    // What changes at its source goes on as ever.
+    let other = titled(&tide, 3, "Bosun").await;
+    tide.run().await;
+    assert_eq!(tide.berthing.user(&other).expect("there")["title"], "Bosun");
+    assert_eq!(decisions(&tide, "drift", "tester").await, vec![]);
+}
+
+#[tokio::test]
+async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothing_is_sent_twice() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let first = titled(&tide, 0, "Harbour Pilot").await;
+    let second = titled(&tide, 1, "Harbour Pilot").await;
+    tide.berthing.take_writes();
+    tide.berthing.mischief_on_writes(&[Mischief::Queue, Mischief::QueueAndFail]);
+    let run = tide.run().await;
+    assert_eq!((run.state.as_str(), count(&run.states, "accepted")), ("done", 2), "{:?}", run.states);
+    // Nothing is sent again while the service has it.
+    let again = tide.run().await;
+    let held = tide.changes(&again, Some("held")).await;
+    assert!(held.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("in a queue of its own"))), "{held:?}");
+    assert_eq!(tide.berthing.take_writes().len(), 2);
+    // Another process goes on asking.
+    let engine = tide.again();
+    engine.work_by_itself();
+    let mut settled = tide.engine.store().change_set(run.id).await.expect("read");
+    for _ in 0..300 {
+        if count(&settled.states, "accepted") == 0 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+        settled = tide.engine.store().change_set(run.id).await.expect("read");
+    }
+    engine.stop().await;
+    assert_eq!((count(&settled.states, "done"), count(&settled.states, "failed")), (1, 1), "{:?}", settled.states);
+    let titles: Vec<_> = [&first, &second].iter().map(|mail| tide.berthing.user(mail).expect("there")["title"].clone()).collect();
+    assert_eq!(titles.iter().filter(|title| *title == "Harbour Pilot").count(), 1, "{titles:?}");
+    let failed = tide.changes(&settled, Some("failed")).await;
+    assert!(failed[0].error.as_deref().is_some_and(|e| e.contains("the berth planner does not take this")), "{failed:?}");
+    assert_eq!(tide.berthing.take_writes().len(), 0, "asking writes nothing");
+}
+
+#[tokio::test]
+async fn a_target_that_wants_managers_first_gets_them_first() {
+    let tide = Tide::start(60).await;
+    let plain = "\"enterprise.manager.value\"  = 'identity.manager'";
+    let first = "\"enterprise.manager.value\" = { value = 'identity.manager', first = true }";
+    let rules: Vec<RuleFile> = world::rules().into_iter().map(|(name, text)| RuleFile { name: name.into(), text: text.replace(plain, first) }).collect();
+    assert!(rules.iter().any(|file| file.text.contains(first)));
+    tide.engine.publish_rules(&rules, "tester").await.expect("published");
+    let writable = tide_engine::Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Default::default() };
+    tide.engine.set_system("berthing", writable, "tester").await.expect("set");
+    tide.berthing.refuse_unknown_managers();
+    let run = tide.run().await;
+    assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
+    let created = tide.changes(&run, Some("create")).await;
+    let with = created.iter().filter(|row| row.change.values.iter().any(|v| v.attribute == "enterprise.manager.value" && !v.after.is_empty()));
+    assert!(with.count() > 5, "many are made with their manager");
+    // Circles are cut, and what was cut is set by the next run.
+    tide.run().await;
+    let last = tide.run().await;
+    assert_eq!(tide.changes(&last, None).await.iter().filter(|row| row.change.hold.is_none()).count(), 0, "it comes to rest");
+}
+
+#[tokio::test]
+async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day() {
+    let tide = Tide::writable().await;
+    let wrong = tide.engine.begin(Plan { systems: vec!["nowhere".into()], ..Plan::default() }, "tester").await;
+    assert!(wrong.is_err_and(|error| error.to_string().contains("nowhere")));
+    let groups = tide.go(Plan { carry_out: true, types: vec![ObjectType::Group], ..Plan::default() }).await;
+    assert_eq!(tide.changes(&groups, None).await.len(), 0);
+    assert_eq!(groups.note.as_deref(), Some("Only what is done to accounts of type group."));
+    let only = tide.go(Plan { systems: vec!["berthing".into()], ..Plan::default() }).await;
+    assert!(tide.lines(&only, "source").await.is_empty() && count(&only.verdicts, "create") > 20);
+
+    // A window in which nothing is written, tomorrow: its preview says so.
+    let tomorrow = tide.engine.now() + jiff::SignedDuration::from_hours(24);
+    let day = tomorrow.to_zoned(jiff::tz::TimeZone::UTC).date();
+    let window = tide_engine::Quiet {
+        days: vec![format!("{:?}", day.weekday()).to_lowercase()[..3].to_owned()],
+        from: "00:00".into(),
+        to: "23:59".into(),
+        zone: "UTC".into(),
+    };
+    let schedule = tide_engine::Schedule { quiet: vec![window], ..Default::default() };
+    tide.engine.set_schedule("berthing", &schedule, "tester").await.expect("set");
+    let noon = day.at(12, 0, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).expect("a moment").timestamp();
+    let then = tide.go(Plan { as_of: Some(noon), without_reading: true, ..Plan::default() }).await;
+    assert!(count(&then.states, "proposed") == 0 && count(&then.states, "held") > 20, "{:?}", then.states);
+    assert!(then.as_of.is_some_and(|at| at.starts_with(&day.to_string())) && then.note.is_some_and(|n| n.contains("As it would be decided")));
+    let now = tide.go(Plan { without_reading: true, ..Plan::default() }).await;
+    assert!(count(&now.states, "proposed") > 20);
+    let bound = tide.engine.begin(Plan { carry_out: true, preview: Some(then.id), ..Plan::default() }, "tester").await;
+    assert!(bound.is_err_and(|error| error.to_string().contains("another moment")));
+    let run = tide.engine.begin(Plan { carry_out: true, as_of: Some(noon), ..Plan::default() }, "tester").await;
+    assert!(run.is_err_and(|error| error.to_string().contains("only be previewed")));
+}

@@ -1,0 +1,23 @@
+-- Operators may be people whom we know, and belong to groups of operators.
+ALTER TABLE principal ADD COLUMN identity TEXT;
+ALTER TABLE principal ADD COLUMN teams TEXT NOT NULL DEFAULT '[]';
+
+-- Changes that need a yes before they are sent, as long as they wait for it or are to be sent.
+CREATE TABLE approval (
+    fingerprint TEXT PRIMARY KEY, rule TEXT NOT NULL, system TEXT NOT NULL, kind TEXT NOT NULL, identity TEXT NOT NULL, label TEXT NOT NULL,
+    asked TEXT NOT NULL, asked_by TEXT NOT NULL, expires TEXT NOT NULL, remind TEXT
+) STRICT, WITHOUT ROWID;
+CREATE TABLE approval_answer (
+    fingerprint TEXT NOT NULL REFERENCES approval(fingerprint) ON DELETE CASCADE, level INTEGER NOT NULL, yes INTEGER NOT NULL,
+    principal TEXT NOT NULL, comment TEXT NOT NULL, made TEXT NOT NULL, PRIMARY KEY (fingerprint, level)
+) STRICT, WITHOUT ROWID;
+
+-- The day that a preview shows, when it is not the day on which it was made.
+ALTER TABLE change_set ADD COLUMN as_of TEXT;
+
+-- A change that a system took into a queue of its own: where it can be asked how that went.
+ALTER TABLE change ADD COLUMN place TEXT;
+CREATE INDEX change_accepted ON change (id) WHERE state = 'accepted';
+
+-- The person whose value was changed in a system is looked at again when that is settled.
+CREATE INDEX change_account ON change (account, state);

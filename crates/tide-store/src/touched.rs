@@ -1,0 +1,108 @@
+//! What changed since it was last decided about, and the records that a decision about it needs.
+
+use crate::accounts::read_account;
+use crate::identities::read_identity;
+use crate::population::blob_values;
+use crate::{Store, StoreError};
+use sqlx::Row;
+use std::collections::BTreeMap;
+use tide_core::model::{Normalised, Reserved};
+use tide_core::nearby::Records;
+use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts};
+
+/// What changed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Touched {
+    /// The last note that this tells of.
+    pub last: i64,
+    /// Something that concerns everybody: the rules, a system.
+    pub everybody: bool,
+    /// The records.
+    pub records: Records,
+}
+
+impl Store {
+    /// What changed after a note.
+    pub async fn touched(&self, after: i64) -> Result<Touched, StoreError> {
+        let rows = sqlx::query("SELECT seq, account, identity FROM touched WHERE seq > ? ORDER BY seq")
+            .bind(after)
+            .fetch_all(&self.reader)
+            .await?;
+        let mut touched = Touched { last: after, ..Touched::default() };
+        for row in &rows {
+            touched.last = row.get("seq");
+            match (row.get::<Option<i64>, _>("account"), row.get::<Option<String>, _>("identity")) {
+                (Some(account), _) => drop(touched.records.accounts.insert(account)),
+                (None, Some(identity)) => drop(touched.records.identities.insert(identity)),
+                (None, None) => touched.everybody = true,
+            }
+        }
+        Ok(touched)
+    }
+
+    /// The last note of a change that there is.
+    pub async fn last_touched(&self) -> Result<i64, StoreError> {
+        // Notes are taken away, and their numbers are never given again.
+        let last = sqlx::query_scalar("SELECT seq FROM sqlite_sequence WHERE name = 'touched'").fetch_optional(&self.reader).await?;
+        Ok(last.unwrap_or(0))
+    }
+
+    /// Takes away notes of what was decided about.
+    pub async fn forget_touched(&self, upto: i64) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM touched WHERE seq <= ?").bind(upto).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// These records with all that belongs to them, and what is known of the systems.
+    pub async fn part(&self, records: &Records, systems: BTreeMap<String, SystemFacts>) -> Result<Population, StoreError> {
+        let accounts = serde_json::to_string(&records.accounts)?;
+        let identities = serde_json::to_string(&records.identities)?;
+        let mut tx = self.reader.begin().await?;
+        let mut population = Population { systems, ..Population::default() };
+        let rows = sqlx::query("SELECT a.* FROM json_each(?) k CROSS JOIN account a ON a.id = k.value ORDER BY a.id");
+        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+            population.accounts.push(read_account(&row)?);
+        }
+        let rows = sqlx::query("SELECT i.* FROM json_each(?) k CROSS JOIN identity i ON i.id = k.value ORDER BY i.id");
+        for row in rows.bind(&identities).fetch_all(&mut *tx).await? {
+            population.identities.push(read_identity(&row)?);
+        }
+        let rows = sqlx::query(
+            "SELECT l.account, l.identity, l.made_by FROM json_each(?) k CROSS JOIN link l ON l.account = k.value AND l.ended IS NULL ORDER BY l.id",
+        );
+        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+            population.links.push(Link { account: row.get(0), identity: row.get(1), made_by: row.get(2) });
+        }
+        let rows = sqlx::query(
+            "SELECT n.account, n.attribute, n.sent, n.returned FROM json_each(?) k CROSS JOIN normalised n ON n.account = k.value",
+        );
+        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+            let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
+            population.normalised.insert((row.get(0), row.get(1)), known);
+        }
+        let rows = sqlx::query("SELECT g.account, g.attribute, g.vals FROM json_each(?) k CROSS JOIN given g ON g.account = k.value");
+        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+            population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
+        }
+        let rows = sqlx::query(
+            "SELECT r.object, r.attribute, r.value, r.identity FROM json_each(?) k CROSS JOIN reservation r ON r.identity = k.value WHERE r.system = ''",
+        );
+        for row in rows.bind(&identities).fetch_all(&mut *tx).await? {
+            let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
+            population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
+        }
+        let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k CROSS JOIN changed_there t ON t.account = k.value");
+        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+            population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
+        }
+        population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
+        tx.commit().await?;
+        Ok(population)
+    }
+}
