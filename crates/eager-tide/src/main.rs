@@ -2,6 +2,7 @@
 
 mod client;
 mod demo;
+mod keep;
 mod play;
 mod serve;
 
@@ -35,6 +36,10 @@ enum Command {
     Serve(serve::Serve),
     /// Start a made-up ferry line's directory, a service to feed, and Eager Tide between them
     Demo(demo::Demo),
+    /// Copy a service's records to a file, while it runs
+    Backup(keep::Backup),
+    /// Put a backup in the place of a service's records; it starts disarmed
+    Restore(keep::Restore),
     /// Is everything well, and what waits?
     Status,
     /// Connect, test, read and set systems
@@ -95,6 +100,8 @@ async fn main() -> ExitCode {
     let result = match cli.command {
         Command::Serve(serve) => serve.run().await,
         Command::Demo(demo) => demo.run().await,
+        Command::Backup(backup) => backup.run().await,
+        Command::Restore(restore) => restore.run().await,
         Command::Status => client::status::show(&reach).await,
         Command::Systems(command) => command.run(&reach).await,
         Command::Match(report) => report.run(&reach).await,

@@ -53,6 +53,17 @@ pub fn log(format: LogFormat, default: &str) {
     };
 }
 
+/// Makes sure that nobody else works on a data folder, as long as the answer is kept.
+pub fn alone(data: &Path) -> anyhow::Result<std::fs::File> {
+    let path = data.join("lock");
+    let file = std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path);
+    let file = file.with_context(|| format!("{} cannot be written", path.display()))?;
+    if let Err(std::fs::TryLockError::WouldBlock) = file.try_lock() {
+        anyhow::bail!("a service works on {}: stop it first, or name another data folder", data.display());
+    }
+    Ok(file)
+}
+
 /// Opens the engine of a data folder. At the first start an operator is made, and its token is
 /// written to a file that only the owner may read; the file's path is returned.
 pub async fn open(data: &Path, mut allowed: Allowed) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
@@ -75,7 +86,7 @@ pub async fn open(data: &Path, mut allowed: Allowed) -> anyhow::Result<(Arc<Engi
 
 /// Makes a folder that only its owner may enter: people's data are in it. One that exists is left as
 /// it is, since somebody chose its rights.
-fn private_folder(path: &Path) -> std::io::Result<()> {
+pub fn private_folder(path: &Path) -> std::io::Result<()> {
     let mut builder = std::fs::DirBuilder::new();
     builder.recursive(true);
     #[cfg(unix)]
@@ -86,7 +97,7 @@ fn private_folder(path: &Path) -> std::io::Result<()> {
     builder.create(path)
 }
 
-fn private(path: &Path, text: &str) -> std::io::Result<()> {
+pub fn private(path: &Path, text: &str) -> std::io::Result<()> {
     use std::io::Write;
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create(true).truncate(true);
@@ -127,6 +138,8 @@ impl Serve {
             secret_folders: self.secret_folder.clone(),
             secret_variables: self.secret_variable.clone(),
         };
+        private_folder(&self.data).with_context(|| format!("the data folder {} cannot be made", self.data.display()))?;
+        let _lock = alone(&self.data)?;
         let (engine, first) = open(&self.data, allowed).await?;
         let listener = tide_service::listen(self.listen).await?;
         let address = listener.local_addr()?;

@@ -99,6 +99,8 @@ pub struct Overview {
     pub last_by_itself: Option<ChangeSet>,
     /// The last preview.
     pub last_preview: Option<ChangeSet>,
+    /// Why nothing is sent at all, if the records cannot be written.
+    pub stalled: Option<String>,
     /// Changes of the last run that failed.
     pub failed: i64,
     /// Changes of the last run that are held.

@@ -1,5 +1,6 @@
 //! Changes that a system took into a queue of its own (HTTP 202): the system is asked until each is done, with growing pauses,
-//! also after a restart; meanwhile nothing else is sent for the same account.
+//! also after a restart; meanwhile nothing else is sent for the same account. And accounts that were perhaps made, whose answers
+//! were lost to the last attempt: they are looked for before anything else is decided, or nobody would ever own them.
 
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
@@ -9,10 +10,12 @@ use std::time::Duration;
 use tide_connect::{Weight, Write};
 use tide_core::decide::ChangeKind;
 use tide_core::{Outcome, Reason};
-use tide_store::ChangeRow;
+use tide_store::{ChangeRow, ChangeState};
 
 /// How long a system may take before it is said that it does not do it.
 const PATIENCE: SignedDuration = SignedDuration::from_hours(24);
+/// How long a system may take to show what was made there.
+const LAG: SignedDuration = SignedDuration::from_secs(60);
 /// The shortest and the longest pause between two questions.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 
@@ -106,21 +109,61 @@ impl Engine {
         Ok(newest.map(pause))
     }
 
-    /// Holds what concerns accounts of which a system has an earlier change in its queue.
+    /// Looks for accounts that were perhaps made by runs that have ended: one that is found is joined to whoever it was made for.
+    pub(crate) async fn look_for_lost(self: &Arc<Self>) -> Result<(), EngineError> {
+        for (row, sent, principal) in self.store.lost().await? {
+            let share = match self.share(&row.change.system, Vec::new()).await {
+                Ok(share) => share,
+                Err(error) => {
+                    tracing::warn!(system = row.change.system, %error, "an account that was perhaps made cannot be looked for");
+                    continue;
+                }
+            };
+            let change = &row.change;
+            let write = Write { object: change.object, kind: change.kind, account: None, values: change.values.clone() };
+            match self.look_for(&share, &write).await {
+                Ok(Some(account)) => {
+                    let note = Some("the answer was lost; the account was found by its values later".to_owned());
+                    self.settle(&share, &row, account, share.row.schema.get(&change.object), note, &principal).await?;
+                }
+                // It may take a while until what was made is shown.
+                Ok(None) if self.now().duration_since(sent) > LAG => {
+                    let said = "the answer was lost, and no such account is there";
+                    self.store.settle_failed(row.id, said, "it is tried again by itself", true, self.now()).await?;
+                }
+                Ok(None) => {}
+                Err(error) => tracing::info!(system = change.system, %error, "an account that was perhaps made cannot be looked for"),
+            }
+        }
+        Ok(())
+    }
+
+    /// When it is looked again for accounts that were perhaps made.
+    pub(crate) async fn next_lost(&self) -> Result<Option<Timestamp>, EngineError> {
+        let after = |at: Timestamp, pause: SignedDuration| at.saturating_add(pause).unwrap_or(Timestamp::MAX);
+        let next = |(_, sent, _): &(ChangeRow, Timestamp, String)| after(*sent, LAG).max(after(self.now(), SignedDuration::from_secs(10)));
+        Ok(self.store.lost().await?.iter().map(next).min())
+    }
+
+    /// Holds what concerns accounts of which a system has an earlier change in its queue, or of which it is not known whether
+    /// they were made.
     pub(crate) async fn hold_accepted(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
         let systems: HashSet<String> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.system.clone()).collect();
         for system in systems {
-            let there = self.store.still_accepted(&system).await?;
+            let there = self.store.in_doubt(&system).await?;
             if there.is_empty() {
                 continue;
             }
             for change in outcome.changes.iter_mut().filter(|change| change.system == system && change.hold.is_none()) {
-                let same = |(account, identity): &(Option<i64>, String)| match account {
+                let same = |(account, identity, _): &&(Option<i64>, String, ChangeState)| match account {
                     Some(account) => Some(*account) == change.account,
                     None => *identity == change.identity && (change.kind == ChangeKind::Create || change.account.is_none()),
                 };
-                if there.iter().any(same) {
-                    change.hold = Some(Reason::new(format!("{system} has a change of this account in a queue of its own, and is asked after it")));
+                if let Some((.., state)) = there.iter().find(same) {
+                    change.hold = Some(Reason::new(match state {
+                        ChangeState::Unknown => format!("its account was perhaps made in {system}: the answer was lost, and it is looked for"),
+                        _ => format!("{system} has a change of this account in a queue of its own, and is asked after it"),
+                    }));
                 }
             }
         }

@@ -326,7 +326,11 @@ impl Engine {
                         break;
                     }
                     Ok(None) => {}
-                    Err(error) if attempt >= ATTEMPTS => return self.failed(&row, &error, share, tally).await,
+                    Err(error) if attempt >= ATTEMPTS => {
+                        // Still in doubt, whatever kept it from being looked for.
+                        let lost = ConnectError::unknown("answer_lost", error.said, error.remedy);
+                        return self.failed(&row, &lost, share, tally).await;
+                    }
                     Err(_) => {
                         self.clock.sleep(PAUSE * 2u32.pow(attempt - 1)).await;
                         continue;
@@ -404,7 +408,13 @@ impl Engine {
     async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<Went, EngineError> {
         tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a change failed");
         let passing = error.weight != Weight::Lasting;
-        self.store.settle_failed(row.id, &error.said, &error.remedy, passing, self.now()).await?;
+        if error.weight == Weight::Unknown && row.change.kind == ChangeKind::Create {
+            // It may be there: it is looked for before anything else is decided about them.
+            let next = "it is looked for by itself";
+            self.store.settle_not_done(row.id, ChangeState::Unknown, &error.said, next, self.now()).await?;
+        } else {
+            self.store.settle_failed(row.id, &error.said, &error.remedy, passing, self.now()).await?;
+        }
         let many = passing && share.in_a_row.fetch_add(1, Ordering::Relaxed) + 1 >= IN_A_ROW;
         if error.weight == Weight::System || many {
             let mut down = share.down.lock().await;
@@ -420,13 +430,19 @@ impl Engine {
 
     /// Looks for an account that was perhaps made: it must agree in every value that tells
     /// accounts apart, or it is somebody else's.
-    async fn look_for(&self, share: &Share, write: &Write) -> Result<Option<Observed>, ConnectError> {
-        let probes: Vec<(String, Value)> = write
-            .values
-            .iter()
-            .filter(|value| PROBES.iter().any(|probe| value.attribute.eq_ignore_ascii_case(probe)))
-            .filter_map(|value| Some((value.attribute.clone(), value.after.first()?.clone())))
-            .collect();
+    pub(crate) async fn look_for(&self, share: &Share, write: &Write) -> Result<Option<Observed>, ConnectError> {
+        let telling = |names: &dyn Fn(&str) -> bool| -> Vec<(String, Value)> {
+            let values = write.values.iter().filter(|value| names(&value.attribute));
+            values.filter_map(|value| Some((value.attribute.clone(), value.after.first()?.clone()))).collect()
+        };
+        let name = share.row.schema.get(&write.object).and_then(|schema| schema.name_attribute.as_deref());
+        let mut probes = telling(&|attribute| PROBES.iter().copied().chain(name).any(|probe| attribute.eq_ignore_ascii_case(probe)));
+        if probes.is_empty() {
+            // Nothing that tells accounts apart everywhere: what the match rules compare does so here.
+            let rules = share.rules.get(&write.object).map_or(&[][..], |types| types.matching.as_slice());
+            let read: Vec<&str> = rules.iter().flat_map(|rule| &rule.account).flat_map(|program| program.reads()).map(|(_, n)| n.as_str()).collect();
+            probes = telling(&|attribute| read.iter().any(|name| attribute.eq_ignore_ascii_case(name)));
+        }
         let found = share.connector.find(write.object, &probes).await?;
         let fits = |account: &Observed| {
             probes.iter().all(|(name, value)| {

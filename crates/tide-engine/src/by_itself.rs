@@ -92,6 +92,7 @@ impl Engine {
         let mut due: Vec<Timestamp> = lock(&self.down).values().map(|down| down.until).collect();
         due.extend(*lock(&self.again));
         due.extend(self.store.next_approval().await?);
+        due.extend(self.next_lost().await?);
         for row in self.store.at_work().await? {
             due.extend(Schedule::read(&row.schedule).quiet_at(now).map(|(until, _)| until));
         }
@@ -123,11 +124,13 @@ impl Engine {
 
     async fn run_on(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
         let begun = std::time::Instant::now();
+        self.look_for_lost().await?;
         let News { rules, population, mut outcome, about, cost } = self.decide_news().await?;
         tracing::debug!(whole = about.is_none(), read = cost.0, evaluated = cost.1, took = ?begun.elapsed(), "decided on news");
         self.notice_surprises(&rules.set, &population, &outcome, about.as_ref()).await?;
         self.ask_about(&rules.set, &outcome, about.as_ref(), ITSELF).await?;
         self.hold_accepted(&mut outcome).await?;
+        self.hold_restored(&mut outcome).await?;
         self.hold_back(&mut outcome).await?;
         self.keep_people(&population, &outcome, ITSELF).await?;
         // What waits for a person may be other than before, also when nothing is sent.
@@ -175,7 +178,7 @@ impl Engine {
         };
         self.store.fill_change_set(id, set, self.now()).await?;
         self.tell(Event::ChangeSet { id, state: "running".into() });
-        self.carry_out(id, None, ITSELF, cancel).await
+        self.carry_out_whole(id, None, ITSELF, cancel).await
     }
 
     /// Identities and links first: a queue without them could not be carried on with.

@@ -24,6 +24,7 @@ mod reading;
 mod runs;
 mod schedule;
 mod scope;
+mod stalled;
 mod standing;
 mod surprises;
 mod systems;
@@ -104,6 +105,8 @@ pub struct Engine {
     lines: Mutex<HashMap<String, systems::Line>>,
     /// Held while calls go out, so that nothing is handed over twice.
     calling: tokio::sync::Mutex<()>,
+    /// Why the records cannot be written just now.
+    stalled: Mutex<Option<String>>,
     /// Tells that a system took a change into a queue of its own.
     asking: tokio::sync::Notify,
     /// Tells that something came to run on.
@@ -148,6 +151,7 @@ impl Engine {
             compiled: Mutex::default(),
             lines: Mutex::default(),
             calling: tokio::sync::Mutex::default(),
+            stalled: Mutex::default(),
             asking: tokio::sync::Notify::new(),
             nudge: tokio::sync::Notify::new(),
             listening: Mutex::default(),

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use tide_core::explain::{Explanation, explain};
 use tide_core::rules::{Fault, RuleFile, Severity};
 use tide_core::{ObjectType, Outcome, Population, Reason, RuleSet, decide};
-use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, SystemRow};
+use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
 /// How long a preview or run waits for one that is on its way.
@@ -187,8 +187,13 @@ impl Engine {
     }
 
     pub(crate) async fn finish(&self, id: i64, state: &str, note: Option<&str>, principal: &str) {
-        if let Err(error) = self.store.set_change_set_state(id, state, note, true, principal, self.now()).await {
-            tracing::error!(change_set = id, %error, "the end of a change set could not be noted");
+        loop {
+            match self.store.set_change_set_state(id, state, note, true, principal, self.now()).await {
+                Ok(()) => self.goes_on(),
+                Err(StoreError::Unwritable { said }) if self.waits_for_disk(&said).await => continue,
+                Err(error) => tracing::error!(change_set = id, %error, "the end of a change set could not be noted"),
+            }
+            break;
         }
         self.tell(Event::ChangeSet { id, state: state.to_owned() });
     }
@@ -210,6 +215,9 @@ impl Engine {
         }
         self.store.set_change_set_state(id, "deciding", None, false, principal, self.now()).await?;
         self.tell(Event::ChangeSet { id, state: "deciding".into() });
+        if plan.carry_out {
+            self.look_for_lost().await?;
+        }
         let at = plan.as_of.unwrap_or_else(|| self.now());
         let (rules, population, mut outcome) = self.decide_as_of(at).await?;
         if plan.as_of.is_none() {
@@ -246,6 +254,7 @@ impl Engine {
             }
         }
         self.hold_accepted(&mut outcome).await?;
+        self.hold_restored(&mut outcome).await?;
         if plan.carry_out {
             // Identities and links first: a queue without them could not be carried on with.
             self.keep_people(&population, &outcome, principal).await?;
@@ -268,7 +277,7 @@ impl Engine {
             return Ok(());
         }
         self.tell(Event::ChangeSet { id, state: "running".into() });
-        self.carry_out(id, note, principal, cancel).await
+        self.carry_out_whole(id, note, principal, cancel).await
     }
 
     /// Holds what the preview did not show, and says so.
@@ -373,7 +382,7 @@ impl Engine {
             let engine = self.clone();
             self.tasks.spawn(async move {
                 let _held = held;
-                if let Err(error) = engine.carry_out(id, Some("Interrupted and gone on with.".into()), &principal, &cancel).await {
+                if let Err(error) = engine.carry_out_whole(id, Some("Interrupted and gone on with.".into()), &principal, &cancel).await {
                     tracing::error!(change_set = id, %error, "a run failed");
                     engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
                 }

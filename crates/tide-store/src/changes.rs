@@ -607,13 +607,27 @@ impl Store {
             .collect()
     }
 
-    /// Of these accounts and identities, those for which a system still has a change in a queue of its own.
-    pub async fn still_accepted(&self, system: &str) -> Result<Vec<(Option<AccountId>, String)>, StoreError> {
-        let rows: Vec<(Option<i64>, String)> = sqlx::query_as("SELECT account, identity FROM change WHERE state = 'accepted' AND system = ?")
-            .bind(system)
-            .fetch_all(&self.reader)
-            .await?;
-        Ok(rows)
+    /// Accounts and identities of which a system has a change in a queue of its own (`accepted`), or of which the answer to the
+    /// making was lost and the account is still looked for (`unknown`).
+    pub async fn in_doubt(&self, system: &str) -> Result<Vec<(Option<AccountId>, String, ChangeState)>, StoreError> {
+        let rows: Vec<(Option<i64>, String, String)> =
+            sqlx::query_as("SELECT account, identity, state FROM change WHERE state IN ('accepted', 'unknown') AND system = ?")
+                .bind(system)
+                .fetch_all(&self.reader)
+                .await?;
+        let state = |word: String| ChangeState::from_word(&word).unwrap_or(ChangeState::Unknown);
+        Ok(rows.into_iter().map(|(account, identity, word)| (account, identity, state(word))).collect())
+    }
+
+    /// Changes of ended runs whose answers were lost: when each was sent, and who is behind it.
+    pub async fn lost(&self) -> Result<Vec<(ChangeRow, Timestamp, String)>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set
+             WHERE c.state = 'unknown' AND s.ended IS NOT NULL ORDER BY c.id",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        rows.iter().map(|row| Ok((read_change(row)?, crate::unstamp(row.get("sent")).unwrap_or_default(), row.get("whose")))).collect()
     }
 
     /// Of these changes, by their fingerprints, those that failed when they were last sent.

@@ -2,6 +2,21 @@
 
 use std::path::PathBuf;
 
+impl StoreError {
+    /// The same, told apart when it is the disk, the lock or the rights that keep a write from being kept.
+    pub(crate) fn of_writing(self) -> StoreError {
+        let code = match &self {
+            StoreError::Sql(sqlx::Error::Database(error)) => error.code().and_then(|code| code.parse::<u32>().ok()),
+            _ => None,
+        };
+        // Primary result codes of SQLite: BUSY, LOCKED, READONLY, IOERR, FULL, CANTOPEN.
+        match code.map(|code| code & 0xff) {
+            Some(5 | 6 | 8 | 10 | 13 | 14) => StoreError::Unwritable { said: self.to_string().replace("the store failed: ", "") },
+            _ => self,
+        }
+    }
+}
+
 /// A fault of the store.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
@@ -43,6 +58,12 @@ pub enum StoreError {
         owner: String,
         /// Which.
         field: String,
+    },
+    /// The records cannot be written just now: the disk is full, the file is locked or read-only.
+    #[error("the records cannot be written: {said}")]
+    Unwritable {
+        /// What SQLite says.
+        said: String,
     },
     /// The store was closed.
     #[error("the store is closed")]

@@ -149,3 +149,25 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
     store.end_session(&id, at(2)).await.expect("ended");
     assert!(store.session("cookie", at(3)).await.expect("read").is_none());
 }
+
+#[tokio::test]
+async fn a_file_that_somebody_else_locks_is_said_to_be_so_and_nothing_is_half_kept() {
+    use sqlx::ConnectOptions;
+    let (folder, store) = store().await;
+    let file = folder.path().join("tide.db");
+    let mut other = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).connect().await.expect("opens");
+    sqlx::query("BEGIN IMMEDIATE").execute(&mut other).await.expect("locked");
+    // Not for the ten seconds that the service has the patience for.
+    store
+        .writer
+        .run(|c| Box::pin(async move { Ok(sqlx::query("PRAGMA busy_timeout = 100").execute(c).await.map(|_| ())?) }))
+        .await
+        .expect_err("the wish stands in a transaction that cannot begin");
+    let refused = store.begin_change_set("run", "tester", None, at(0)).await.expect_err("locked");
+    assert!(matches!(refused, StoreError::Unwritable { .. }), "{refused}");
+    assert!(refused.to_string().contains("the records cannot be written"), "{refused}");
+    sqlx::query("ROLLBACK").execute(&mut other).await.expect("let go");
+    let id = store.begin_change_set("run", "tester", None, at(1)).await.expect("kept");
+    assert_eq!((id, store.change_sets(10).await.expect("read").len()), (1, 1), "what was refused left nothing");
+    assert_eq!(store.verify_journal().await.expect("read").map_err(|_| ()), Ok(1));
+}

@@ -10,7 +10,7 @@ use tokio::sync::{mpsc, oneshot};
 /// A future that may borrow the connection.
 pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 /// Tells the caller how it ended; called after the commit.
-type Reply = Box<dyn FnOnce(Result<(), sqlx::Error>) + Send>;
+type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
 type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, (bool, Reply)> + Send>;
 
 /// The most jobs of one commit.
@@ -49,7 +49,7 @@ impl Writer {
                 let reply: Reply = Box::new(move |commit| {
                     let result = match commit {
                         Ok(()) => result,
-                        Err(error) => Err(StoreError::Sql(error)),
+                        Err(error) => Err(error),
                     };
                     // The caller may have gone away; the write stands all the same.
                     let _ = answer.send(result);
@@ -58,7 +58,7 @@ impl Writer {
             })
         });
         self.queue.send(Message::Job(boxed)).await.map_err(|_| StoreError::Closed)?;
-        wait.await.map_err(|_| StoreError::Closed)?
+        wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing)
     }
 
     pub async fn stop(&self) {
@@ -123,8 +123,9 @@ async fn commit(connection: &mut SqliteConnection, group: Vec<Job>) {
     let lost = committed.err().map(|error| error.to_string());
     for (own, reply) in replies {
         reply(match &lost {
-            Some(text) => Err(sqlx::Error::Protocol(text.clone())),
-            None => own,
+            // A commit fails by the disk, a lock or rights: nothing of it was kept.
+            Some(said) => Err(StoreError::Unwritable { said: said.clone() }),
+            None => own.map_err(StoreError::Sql),
         });
     }
 }

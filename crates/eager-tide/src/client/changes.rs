@@ -108,8 +108,14 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
     if let Ok(style) = style {
         bar.set_style(style);
     }
+    let mut told = None;
     loop {
         let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
+        // Nothing goes on, and somebody must know why.
+        if set.ended.is_none() && set.note.is_some() && set.note != told {
+            bar.suspend(|| eprintln!("{}", output::clean(set.note.as_deref().unwrap_or_default())));
+            told = set.note.clone();
+        }
         let of = |words: &[&str]| set.states.iter().filter(|c| words.contains(&c.word.as_str())).map(|c| c.count as u64).sum::<u64>();
         let settled = of(&["done", "failed", "cancelled"]);
         bar.set_length(settled + of(&["queued", "sending", "unknown"]));

@@ -31,6 +31,9 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     if let Some(run) = &overview.last_by_itself {
         output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), run.state, counts(run)));
     }
+    if let Some(why) = &overview.stalled {
+        output::line(&format!("STANDS STILL {why}"));
+    }
     output::line(&format!("waiting      {}", waiting(&overview)));
     for (at, notice) in overview.notices.iter().take(5).enumerate() {
         let head = if at == 0 { "noticed" } else { "" };

@@ -45,8 +45,10 @@ pub struct Place {
     next: u64,
     queue: Vec<Queued>,
     pub read_only: bool,
-    /// Writes that took effect since somebody looked.
+    /// Writes that took effect.
     pub effects: usize,
+    /// The accounts that we wrote to.
+    pub ours: BTreeSet<String>,
 }
 
 /// All of it.
@@ -205,6 +207,7 @@ impl World {
                 wrong.push(format!("{system}: number {number} was disabled, and never left"));
             }
         }
+        place.ours.insert(key.clone());
         place.note(&key);
         let shown = place.shown(&key).ok_or_else(|| ConnectError::lasting("gone", "it is not there", "read it again"));
         self.broken.extend(wrong);

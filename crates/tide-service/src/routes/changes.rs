@@ -80,7 +80,11 @@ pub async fn begin_change_set(
 /// One preview or run.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}", tag = "changes", params(("id" = i64, Path)), responses((status = 200, body = ChangeSet)))]
 pub async fn show_change_set(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<ChangeSet>, Refusal> {
-    Ok(Json(convert::change_set(service.engine.store().change_set(id).await?)))
+    let mut set = convert::change_set(service.engine.store().change_set(id).await?);
+    if let (None, Some(why)) = (&set.ended, service.engine.stalled()) {
+        set.note = Some(why);
+    }
+    Ok(Json(set))
 }
 
 /// What was decided, person by person and system by system. `filter` is a verdict.

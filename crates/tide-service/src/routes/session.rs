@@ -50,8 +50,11 @@ pub async fn me(Extension(caller): Extension<Caller>) -> Json<Me> {
     Json(me_of(&caller.principal.name))
 }
 
-/// Can the store be read?
+/// Can the store be read and written?
 pub async fn ready(State(service): State<Service>) -> Result<&'static str, Refusal> {
     service.engine.store().has_no_operator().await?;
-    Ok("ready")
+    match service.engine.stalled() {
+        None => Ok("ready"),
+        Some(why) => Err(Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "stalled", why)),
+    }
 }
