@@ -349,3 +349,43 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
     crew("8001;Mette;Sund;mette.sund@skerry.example\n8002;Olai;Brough;olai.brough@skerry.example\n");
     tide.until("the newcomer of the file", || tide.berthing.user("olai.brough@skerry.example").is_some()).await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_leaver_overtakes_a_run_that_is_on_its_way() {
+    let tide = Tide::start().await;
+    said(&tide.service, &["systems", "read", "berthing"], 0);
+    said(&tide.service, &["systems", "schedule", "harbour", "--follow"], 0);
+    tide.listening().await;
+    tide.rested().await;
+    let mut ldap = tide.ldap().await;
+    let gone = tide.somebody(2);
+    let id = tide.user(gone).unwrap()["id"].as_str().unwrap().to_owned();
+    tide.berthing.take_writes();
+    tide.berthing.delay(Duration::from_millis(400));
+    let values = |name: &str, value: &str| (name.to_owned(), HashSet::from([value.to_owned()]));
+    for n in 0..90 {
+        let uid = format!("hand{n}");
+        let entry = vec![
+            values("objectClass", "inetOrgPerson"),
+            values("uid", &uid),
+            values("cn", &format!("Hand {n}")),
+            values("sn", &format!("Hand{n}")),
+            values("givenName", "Hand"),
+            values("employeeNumber", &format!("{}", 8000 + n)),
+            values("mail", &format!("{uid}@skerry.example")),
+        ];
+        ldap.add(&format!("uid={uid},ou=Deck,ou=people,{BASE}"), entry).await.unwrap().success().unwrap();
+    }
+    // Some are made, and most of them wait.
+    tide.until("a run is on its way", || tide.berthing.user("hand0@skerry.example").is_some()).await;
+    ldap.delete(&gone.dn()).await.unwrap().success().unwrap();
+    tide.until("the leaver", || tide.user(gone).is_some_and(|user| user["active"] == false)).await;
+    let made = |last: usize| (0..last).filter(|n| tide.berthing.user(&format!("hand{n}@skerry.example")).is_some()).count();
+    assert!(made(90) < 80, "{} were made before the leaver's access ended", made(90));
+    tide.until("everybody else", || made(90) == 90).await;
+    let writes = tide.berthing.take_writes();
+    let (of_leaver, last_joiner) =
+        (writes.iter().position(|line| line.contains(&id)), writes.iter().rposition(|line| line.starts_with("POST")));
+    assert!(of_leaver < last_joiner, "{writes:?}");
+    assert_eq!(writes.iter().filter(|line| line.starts_with("POST")).count(), 90, "nobody is made twice");
+}

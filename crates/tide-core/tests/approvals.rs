@@ -127,7 +127,7 @@ fn a_wrong_rule_is_told_where_it_stands() {
     let level = "[[approval.level]]\noperators = [\"ada\"]\n";
     assert!(fault("[[approval]]\nname = \"a\"\n").contains("it is not said who is asked"));
     assert!(fault(&format!("[[approval]]\n{level}")).contains("an approval needs a name"));
-    assert!(fault(&format!("[[approval]]\nname = \"a\"\n{level}[[approval]]\nname = \"a\"\n{level}")).contains("approvals.toml:5:8: there are two approvals `a`"));
+    assert!(fault(&format!("[[approval]]\nname = \"a\"\n{level}[[approval]]\nname = \"a\"\n{level}")).contains("approvals.toml:6:8: there are two approvals `a`"));
     assert!(fault(&format!("[[approval]]\nname = \"a\"\nchange = [\"delet\"]\n{level}")).contains("`delet` is no kind of change"));
     assert!(fault(&format!("[[approval]]\nname = \"a\"\nsystem = \"berth\"\n{level}")).contains("no file has rules for a system `berth`"));
     assert!(fault(&format!("[[approval]]\nname = \"a\"\nwhen = 'identity.tem == \"x\"'\n{level}")).contains("did you mean"));

@@ -337,7 +337,11 @@ impl Engine {
                     }
                 }
             }
-            self.store.mark_sending(row.id, self.now()).await?;
+            if !self.store.mark_sending(row.id, self.now()).await? {
+                // Leavers overtook it.
+                self.progress(tally);
+                return Ok(Went::Done);
+            }
             match share.connector.write(&write).await {
                 Ok(account) => {
                     self.settle(share, &row, account, schema, note.take(), principal).await?;

@@ -16,6 +16,8 @@ use tide_store::NewChangeSet;
 pub(crate) const ITSELF: &str = "the service";
 /// What comes within this time is run on together.
 const GATHER: Duration = Duration::from_millis(10);
+/// How often it is looked whether what is on the wire has arrived, before it is not waited for any more.
+const ON_THE_WIRE: usize = 1000;
 /// The first and the longest pause before a change that failed is tried again, in seconds.
 const AGAIN: (i64, i64) = (30, 3600);
 /// The first and the longest rest of a system that does not answer, in seconds.
@@ -57,6 +59,8 @@ impl Engine {
     pub(crate) fn run_on_news(self: &Arc<Self>) {
         let engine = self.clone();
         self.tasks.spawn(async move {
+            // News that came while a run was on its way wait for its end; leavers among them do not.
+            let mut waiting = false;
             loop {
                 let next = match engine.next_timer().await {
                     Ok(next) => next,
@@ -71,19 +75,93 @@ impl Engine {
                         None => std::future::pending().await,
                     }
                 };
+                let free = async {
+                    match waiting {
+                        true => drop(engine.busy.clone().lock_owned().await),
+                        false => std::future::pending().await,
+                    }
+                };
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
                     () = engine.nudge.notified() => {}
                     () = timer => {}
+                    () = free => {}
                 }
                 tokio::time::sleep(GATHER).await;
-                match engine.run_once().await {
-                    Ok(Some(id)) => tracing::info!(change_set = id, "a run on news ended"),
-                    Ok(None) | Err(EngineError::NoRules) => {}
-                    Err(error) => tracing::warn!(%error, "a run on news failed"),
-                }
+                waiting = false;
+                let Ok(held) = engine.busy.clone().try_lock_owned() else {
+                    waiting = true;
+                    match engine.overtake().await {
+                        Ok(Some(id)) => tracing::info!(change_set = id, "leavers overtook a run"),
+                        Ok(None) | Err(EngineError::NoRules) => {}
+                        Err(error) => tracing::warn!(%error, "leavers could not overtake a run"),
+                    }
+                    continue;
+                };
+                let engine = engine.clone();
+                let tasks = engine.tasks.clone();
+                tasks.spawn(async move {
+                    match engine.run_with(held).await {
+                        Ok(Some(id)) => tracing::info!(change_set = id, "a run on news ended"),
+                        Ok(None) | Err(EngineError::NoRules) => {}
+                        Err(error) => tracing::warn!(%error, "a run on news failed"),
+                    }
+                });
             }
         });
+    }
+
+    /// While a run is on its way: decides about what came, and sends at once what takes access away. What the run has not sent
+    /// yet for the same people is taken back; it is decided again afterwards. Returns the change set, if there was one.
+    async fn overtake(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
+        if !self.works_by_itself().await? || !self.has_standing().await {
+            return Ok(None);
+        }
+        let sent = self.send_leavers().await;
+        if sent.is_err() {
+            self.forget_standing().await;
+        }
+        sent
+    }
+
+    async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
+        let News { rules, population, mut outcome, about, cost } = self.decide_news().await?;
+        tracing::debug!(whole = about.is_none(), read = cost.0, evaluated = cost.1, "decided on leavers");
+        self.notice_surprises(&rules.set, &population, &outcome, about.as_ref()).await?;
+        self.ask_about(&rules.set, &outcome, about.as_ref(), ITSELF).await?;
+        self.hold_accepted(&mut outcome).await?;
+        self.hold_restored(&mut outcome).await?;
+        self.hold_back(&mut outcome).await?;
+        self.keep_people(&population, &outcome, ITSELF).await?;
+        outcome.changes.retain(|change| change.hold.is_none() && change.kind.takes_away());
+        let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
+        let under_way = self.store.under_way(&prints).await?;
+        outcome.changes.retain(|change| !under_way.contains(&change.fingerprint));
+        if outcome.changes.is_empty() {
+            return Ok(None);
+        }
+        let about: HashSet<String> = outcome.changes.iter().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect();
+        outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
+        let accounts: Vec<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
+        self.was_sent(accounts.into_iter(), about.iter().cloned()).await;
+        let about: Vec<String> = about.into_iter().collect();
+        self.store.overtaken(about.clone(), self.now()).await?;
+        // What is on the wire already comes first: within one account the order is kept.
+        for _ in 0..ON_THE_WIRE {
+            if self.store.on_the_wire(&about).await? == 0 {
+                break;
+            }
+            self.clock.sleep(GATHER).await;
+        }
+        let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;
+        let cancel = self.stopping.child_token();
+        match self.carry_out_news(id, &rules, outcome, &cancel).await {
+            Ok(()) => Ok(Some(id)),
+            Err(error) => {
+                self.finish(id, "failed", Some(&error.to_string()), ITSELF).await;
+                Err(error)
+            }
+        }
     }
 
     /// When something is due by itself: a pause that ends, a window in which nothing is written that ends.
@@ -107,13 +185,17 @@ impl Engine {
     /// Decides on what is known, and sends what is to be sent; nothing is kept when there is nothing. The service does so by
     /// itself whenever something came. Returns the run, if there was one.
     pub async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        if !self.works_by_itself().await? {
-            return Ok(None);
-        }
         let held = tokio::select! {
             () = self.stopping.cancelled() => return Ok(None),
             held = self.busy.clone().lock_owned() => held,
         };
+        self.run_with(held).await
+    }
+
+    async fn run_with(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
+        if !self.works_by_itself().await? {
+            return Ok(None);
+        }
         let done = self.run_on(held).await;
         if done.is_err() {
             // What was decided may not be kept: everybody is looked at next time.

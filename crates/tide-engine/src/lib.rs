@@ -99,6 +99,8 @@ pub struct Engine {
     busy: Arc<tokio::sync::Mutex<()>>,
     /// What stands between runs.
     known: tokio::sync::Mutex<Option<standing::Known>>,
+    /// What the last decision on news cost.
+    cost: Mutex<(usize, usize)>,
     /// The published rules as they were read, and what they were read from.
     compiled: Mutex<Option<((i64, u64), Arc<Rules>)>>,
     /// Connections that changes are sent over, kept for the next run.
@@ -148,6 +150,7 @@ impl Engine {
             access: Mutex::default(),
             busy: Arc::default(),
             known: tokio::sync::Mutex::default(),
+            cost: Mutex::default(),
             compiled: Mutex::default(),
             lines: Mutex::default(),
             calling: tokio::sync::Mutex::default(),

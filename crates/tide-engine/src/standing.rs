@@ -59,6 +59,7 @@ impl Engine {
                 match self.decide_part(standing, records).await {
                     Ok(None) => {}
                     Ok(Some(news)) => {
+                        *crate::lock(&self.cost) = news.cost;
                         standing.seen = touched.last;
                         if touched.last - standing.forgotten > MANY {
                             self.store.forget_touched(touched.last).await?;
@@ -79,6 +80,7 @@ impl Engine {
         let (standing, outcome) = Standing::of(&rules.set, &population, now);
         self.store.forget_touched(seen).await?;
         let cost = (population.accounts.len() + population.identities.len(), outcome.decided.len() + outcome.identities.len());
+        *crate::lock(&self.cost) = cost;
         *known = Some(Known {
             rules: rules.clone(),
             standing,
@@ -114,6 +116,16 @@ impl Engine {
                 }
             }
         }
+    }
+
+    /// Does anything stand? If not, the next decision is about everybody.
+    pub(crate) async fn has_standing(&self) -> bool {
+        self.known.lock().await.is_some()
+    }
+
+    /// What the last decision on news cost: how many records were read, and how many were evaluated.
+    pub fn last_cost(&self) -> (usize, usize) {
+        *crate::lock(&self.cost)
     }
 
     /// Forgets what stands: everybody is decided about next. For when it is not sure that what was decided was kept.

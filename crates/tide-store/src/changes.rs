@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, Decided};
 use tide_core::model::{AccountId, Observed};
@@ -465,17 +465,20 @@ impl Store {
         rows.iter().map(read_change).collect()
     }
 
-    /// Notes that a change is about to be sent. Durable when it returns.
-    pub async fn mark_sending(&self, change: i64, now: Timestamp) -> Result<(), StoreError> {
+    /// Notes that a change is about to be sent. Durable when it returns; false when it was taken back meanwhile.
+    pub async fn mark_sending(&self, change: i64, now: Timestamp) -> Result<bool, StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ? WHERE id = ?")
-                        .bind(stamp(now))
-                        .bind(change)
-                        .execute(c)
-                        .await?;
-                    Ok(())
+                    let done = sqlx::query(
+                        "UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ?
+                         WHERE id = ? AND state IN ('queued', 'sending', 'unknown')",
+                    )
+                    .bind(stamp(now))
+                    .bind(change)
+                    .execute(c)
+                    .await?;
+                    Ok(done.rows_affected() > 0)
                 })
             })
             .await
@@ -567,6 +570,44 @@ impl Store {
                         .bind(change)
                         .execute(c)
                         .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Of these changes, by their fingerprints, those that a run is about to send or has on the wire.
+    pub async fn under_way(&self, fingerprints: &[String]) -> Result<HashSet<String>, StoreError> {
+        let rows: Vec<String> = sqlx::query_scalar(
+            "SELECT c.fingerprint FROM json_each(?) f JOIN change c ON c.fingerprint = f.value WHERE c.state IN ('queued', 'sending', 'unknown')",
+        )
+        .bind(serde_json::to_string(fingerprints)?)
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows.into_iter().collect())
+    }
+
+    /// How many changes of these people are on the wire.
+    pub async fn on_the_wire(&self, identities: &[String]) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar("SELECT count(*) FROM json_each(?) i JOIN change c ON c.identity = i.value WHERE c.state = 'sending'")
+            .bind(serde_json::to_string(identities)?)
+            .fetch_one(&self.reader)
+            .await?)
+    }
+
+    /// Takes back what was not sent yet for people who lose their access: it is decided again.
+    pub async fn overtaken(&self, identities: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE change SET state = 'cancelled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?
+                         WHERE state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
+                    )
+                    .bind(stamp(now))
+                    .bind(serde_json::to_string(&identities)?)
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })

@@ -59,6 +59,11 @@ impl ChangeKind {
         ChangeKind::Password,
     ];
 
+    /// Does it take access away? Such changes overtake all others.
+    pub fn takes_away(self) -> bool {
+        matches!(self, ChangeKind::Disable | ChangeKind::Delete | ChangeKind::Revoke)
+    }
+
     /// The word used in rules, records and answers.
     pub fn word(self) -> &'static str {
         match self {
