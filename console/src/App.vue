@@ -15,6 +15,7 @@ const pages = [
   { name: 'changes', label: 'Changes' },
   { name: 'decisions', label: 'Decisions' },
   { name: 'rules', label: 'Rules' },
+  { name: 'settings', label: 'Settings' },
 ]
 
 async function leave() {

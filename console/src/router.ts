@@ -50,6 +50,7 @@ export const router = createRouter({
     },
     { path: '/rules/history', name: 'history', component: () => import('./pages/RuleHistory.vue') },
     { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue') },
+    { path: '/settings', name: 'settings', component: () => import('./pages/Settings.vue') },
     { path: '/:rest(.*)', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
   ],
 })

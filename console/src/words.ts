@@ -29,6 +29,7 @@ const states: Record<string, Tone> = {
   reading: 'calm',
   deciding: 'calm',
   held: 'wait',
+  accepted: 'wait',
   unknown: 'wait',
   warned: 'wait',
   leaving: 'wait',

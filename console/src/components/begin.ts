@@ -1,16 +1,21 @@
 import { useToast } from 'primevue/usetoast'
 import { useRouter } from 'vue-router'
 import { api, take } from '@/api/client'
+import type { Schemas } from '@/api/client'
 
 /** Begins a preview or a run and goes to its page; a refusal is said in a toast. */
 export function useBegin() {
   const router = useRouter()
   const toast = useToast()
 
-  async function begin(kind: 'preview' | 'run', preview: number | null = null) {
+  async function begin(
+    kind: 'preview' | 'run',
+    preview: number | null = null,
+    more: Partial<Schemas['NewChangeSet']> = {},
+  ) {
     try {
       const begun = await take(
-        api.POST('/api/v1/change-sets', { body: { kind, preview, without_reading: false } }),
+        api.POST('/api/v1/change-sets', { body: { kind, preview, without_reading: false, ...more } }),
       )
       await router.push({ name: 'change-set', params: { id: begun.id } })
     } catch (problem) {
@@ -18,5 +23,5 @@ export function useBegin() {
     }
   }
 
-  return { begin, preview: () => begin('preview') }
+  return { begin, preview: (more?: Partial<Schemas['NewChangeSet']>) => begin('preview', null, more) }
 }

@@ -119,6 +119,9 @@ async function cancel() {
       <div class="row spread">
         <div class="row">
           <h1>{{ set.data.value.kind === 'run' ? 'Run' : 'Preview' }} {{ set.data.value.id }}</h1>
+          <span v-if="set.data.value.as_of" class="as-of"
+            >as of {{ time(set.data.value.as_of).slice(0, 16) }}</span
+          >
           <Mark :word="set.data.value.state" />
           <span class="faint"
             >{{ time(set.data.value.started) }} by {{ set.data.value.principal }}, rules version
@@ -127,7 +130,7 @@ async function cancel() {
         </div>
         <Button v-if="going" label="Cancel" severity="secondary" @click="cancel" />
         <Button
-          v-else-if="set.data.value.kind === 'preview'"
+          v-else-if="set.data.value.kind === 'preview' && !set.data.value.as_of"
           :label="toSend ? `Do exactly this (${plural(toSend, 'change')})…` : 'Nothing to do'"
           icon="pi pi-play"
           :disabled="!toSend"

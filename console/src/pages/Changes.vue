@@ -2,6 +2,8 @@
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
+import InputText from 'primevue/inputtext'
+import { ref } from 'vue'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
@@ -10,6 +12,17 @@ import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
 const { preview } = useBegin()
+const day = ref('')
+const system = ref('')
+const kind = ref('')
+const { data: systems } = useFetched(() => take(api.GET('/api/v1/systems')))
+const part = () =>
+  preview({
+    as_of: day.value || null,
+    systems: system.value ? [system.value] : [],
+    types: kind.value ? [kind.value] : [],
+    without_reading: true,
+  })
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/change-sets', { params: { query: { limit: 100 } } })),
   (event) => event.event === 'change_set',
@@ -19,11 +32,38 @@ const { data, error, loading, load } = useFetched(
 <template>
   <div class="row spread">
     <h1>Changes</h1>
-    <Button label="Preview a run" icon="pi pi-eye" @click="preview" />
+    <Button label="Preview a run" icon="pi pi-eye" @click="preview()" />
   </div>
   <p class="faint">
     A preview shows what a run would do, and why; it writes nothing. A run does exactly that, or says why not.
   </p>
+  <form class="sheet row part" aria-label="Preview a part, or another day" @submit.prevent="part">
+    <label>On <InputText v-model="day" type="date" size="small" /></label>
+    <label
+      >in
+      <select v-model="system">
+        <option value="">every system</option>
+        <option v-for="one in systems ?? []" :key="one.name" :value="one.name">{{ one.name }}</option>
+      </select></label
+    >
+    <label
+      >of
+      <select v-model="kind">
+        <option value="">every type</option>
+        <option value="person">persons</option>
+        <option value="group">groups</option>
+        <option value="service">services</option>
+      </select></label
+    >
+    <Button
+      type="submit"
+      label="Preview this part"
+      size="small"
+      severity="secondary"
+      :disabled="!day && !system && !kind"
+    />
+    <span class="faint">{{ day ? 'As it would be decided then, if nothing else changes.' : '' }}</span>
+  </form>
   <Fetched :loading="loading" :error="error" @retry="load">
     <DataTable :value="data ?? []" size="small" data-key="id">
       <template #empty>No preview and no run yet. Begin with a preview.</template>
@@ -50,3 +90,16 @@ const { data, error, loading, load } = useFetched(
     </DataTable>
   </Fetched>
 </template>
+
+<style scoped>
+.part {
+  margin-bottom: 1rem;
+  gap: 0.9rem;
+  align-items: center;
+}
+.part label {
+  display: flex;
+  gap: 0.4rem;
+  align-items: center;
+}
+</style>

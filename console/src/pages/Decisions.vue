@@ -2,6 +2,7 @@
 /** What waits for a person, in one list, with what can be said. */
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
+import Textarea from 'primevue/textarea'
 import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import type { Schemas } from '@/api/client'
@@ -16,6 +17,11 @@ const asked = ref<{ decision: Schemas['Decision']; answer: string } | null>(null
 const trouble = ref('')
 
 const kinds: { kind: string; title: string; about: string }[] = [
+  {
+    kind: 'approval',
+    title: 'Waits for a yes',
+    about: 'The rules ask before these are sent. Whoever asked does not answer.',
+  },
   {
     kind: 'guard',
     title: 'Held by a guard',
@@ -32,6 +38,16 @@ const kinds: { kind: string; title: string; about: string }[] = [
     about: 'An account may be somebody’s; nothing joins before it is said.',
   },
   {
+    kind: 'drift',
+    title: 'Changed in a system itself',
+    about: 'The rules only tell it here. It is put right when you say so, or stays as it is.',
+  },
+  {
+    kind: 'reminder',
+    title: 'Reminders',
+    about: 'What was asked some days ago and still waits.',
+  },
+  {
     kind: 'surprise',
     title: 'Done behind our back',
     about: 'Somebody changed, made or deleted accounts in a system itself.',
@@ -42,27 +58,65 @@ const groups = computed(() =>
     .map((group) => ({ ...group, items: (data.value ?? []).filter((one) => one.kind === group.kind) }))
     .filter((group) => group.items.length),
 )
+const comment = ref('')
 const labels: Record<string, string> = {
+  approve: 'Yes…',
+  refuse: 'No…',
+  'ask-again': 'Ask again',
+  repair: 'Put it right…',
   release: 'Let them through…',
   discard: 'Discard them…',
   retry: 'Try again',
   seen: 'I have seen it',
 }
+const severity = (answer: string) =>
+  ['release', 'repair'].includes(answer) ? 'danger' : answer === 'approve' ? undefined : 'secondary'
 const more = (one: Schemas['Decision']) => Math.max(0, one.count - one.names.length)
 
 async function say(decision: Schemas['Decision'], answer: string) {
   asked.value = null
   trouble.value = ''
   try {
-    await take(api.POST('/api/v1/decisions', { body: { id: decision.id, answer } }))
+    await take(api.POST('/api/v1/decisions', { body: { id: decision.id, answer, comment: comment.value } }))
   } catch (problem) {
     trouble.value = (problem as Error).message
   }
   await load()
 }
-/** What sends or drops many changes shows first how many. */
+const dialogs: Record<string, { header: string; about: string; button: (count: number) => string }> = {
+  approve: {
+    header: 'Say yes?',
+    about:
+      'They are sent with the next run once every level has said so. Your words are kept in the journal.',
+    button: (count) => (count === 1 ? 'Yes, send it' : `Yes, send these ${count}`),
+  },
+  refuse: {
+    header: 'Say no?',
+    about: 'None of them is sent while it stays the same; whoever looks at them sees your words.',
+    button: (count) => (count === 1 ? 'No' : `No to these ${count}`),
+  },
+  release: {
+    header: 'Let them through?',
+    about:
+      'All of them are sent with the next run, in spite of the guard. Nothing else is let through by this.',
+    button: (count) => `Send these ${count}`,
+  },
+  discard: {
+    header: 'Discard them?',
+    about: 'None of them is sent while it stays the same. What is decided anew is asked about again.',
+    button: (count) => `Discard these ${count}`,
+  },
+  repair: {
+    header: 'Put it right?',
+    about: 'What somebody changed there by hand is written over with what the rules want.',
+    button: (count) => (count === 1 ? 'Write it over' : `Write these ${count} over`),
+  },
+}
+const dialog = computed(() => (asked.value ? dialogs[asked.value.answer] : undefined))
+/** What sends, drops or overwrites changes shows first what becomes of them. */
 function ask(decision: Schemas['Decision'], answer: string) {
-  if (answer === 'release' || answer === 'discard') asked.value = { decision, answer }
+  comment.value = ''
+  if (dialogs[answer]) asked.value = { decision, answer }
   else void say(decision, answer)
 }
 </script>
@@ -86,13 +140,14 @@ function ask(decision: Schemas['Decision'], answer: string) {
             ><template v-if="more(one)"> and {{ more(one) }} more</template>
           </div>
         </div>
-        <div class="row">
+        <p v-if="one.blocked" class="faint blocked">Not for you to answer: {{ one.blocked }}.</p>
+        <div v-else class="row">
           <Button
             v-for="answer in one.answers"
             :key="answer"
             :label="labels[answer] ?? answer"
             size="small"
-            :severity="answer === 'release' ? 'danger' : 'secondary'"
+            :severity="severity(answer)"
             @click="ask(one, answer)"
           />
           <RouterLink v-if="one.kind === 'match'" :to="{ name: 'match', params: { name: one.system } }"
@@ -105,27 +160,23 @@ function ask(decision: Schemas['Decision'], answer: string) {
   <Dialog
     :visible="asked !== null"
     modal
-    :header="asked?.answer === 'release' ? 'Let them through?' : 'Discard them?'"
+    :header="dialog?.header"
     :style="{ width: '32rem' }"
     @update:visible="asked = null"
   >
     <template v-if="asked">
       <p>
         <strong>{{ asked.decision.title }}.</strong>
-        {{
-          asked.answer === 'release'
-            ? 'All of them are sent with the next run, in spite of the guard. Nothing else is let through by this.'
-            : 'None of them is sent while it stays the same. What is decided anew is asked about again.'
-        }}
+        {{ dialog?.about }}
       </p>
+      <label v-if="['approve', 'refuse'].includes(asked.answer)" class="words">
+        In your words, if you like
+        <Textarea v-model="comment" rows="2" maxlength="500" fluid />
+      </label>
       <div class="row">
         <Button
-          :label="
-            asked.answer === 'release'
-              ? `Send these ${asked.decision.count}`
-              : `Discard these ${asked.decision.count}`
-          "
-          :severity="asked.answer === 'release' ? 'danger' : 'secondary'"
+          :label="dialog?.button(asked.decision.count)"
+          :severity="severity(asked.answer)"
           @click="say(asked.decision, asked.answer)"
         />
         <Button label="Not yet" severity="secondary" @click="asked = null" />
@@ -151,6 +202,14 @@ article {
 }
 .said {
   max-width: 46rem;
+}
+.words {
+  display: block;
+  margin-bottom: 1rem;
+}
+.blocked {
+  max-width: 18rem;
+  margin: 0;
 }
 .trouble {
   border-left: 4px solid var(--bad);

@@ -65,11 +65,14 @@ const sentence = computed(() => {
 </script>
 
 <template>
+  <p v-if="data?.stalled" class="sheet stalled" role="alert">
+    <strong>Everything stands still.</strong> {{ data.stalled }}.
+  </p>
   <Fetched :loading="loading" :error="error" @retry="load">
     <template v-if="data">
       <div class="row spread head">
         <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
-        <Button label="Preview a run" icon="pi pi-eye" :disabled="!data.rule_version" @click="preview" />
+        <Button label="Preview a run" icon="pi pi-eye" :disabled="!data.rule_version" @click="preview()" />
       </div>
 
       <section class="tiles" aria-label="At a glance">
@@ -198,6 +201,10 @@ const sentence = computed(() => {
 }
 .alarm .number {
   color: var(--bad);
+}
+.stalled {
+  border-left: 4px solid var(--bad);
+  margin-bottom: 1rem;
 }
 .notices {
   margin: 0;

@@ -7,7 +7,8 @@
 use crate::{best, memory};
 use anyhow::ensure;
 use std::collections::{BTreeMap, HashMap};
-use std::time::Instant;
+use std::time::{Duration, Instant};
+use tide_core::nearby::{Next, Records, Standing};
 use tide_core::rules::{RuleFile, Severity};
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value, decide,
@@ -229,10 +230,107 @@ pub fn run(count: usize) -> anyhow::Result<()> {
         assert_eq!(found, expected, "both find the same differences");
         took
     }));
-    let each = |time: std::time::Duration| count as f64 / time.as_secs_f64();
+    let each = |time: Duration| count as f64 / time.as_secs_f64();
     println!("  by hand   {:>8.2} s  {:>9.0} identities/s", floor.as_secs_f64(), each(floor));
     println!("  decide    {:>8.2} s  {:>9.0} identities/s", decided.as_secs_f64(), each(decided));
     println!("  ratio     {:>8.2}    (aim: under 3)", decided.as_secs_f64() / floor.as_secs_f64());
     println!("  memory    {:>8.2} KB an identity at the peak, with the outcome (aim: under 2)", kept as f64 / 1024.0 / count as f64);
+    Ok(())
+}
+
+/// Decides about one person whose title changed, as a run on news does: what that read, evaluated and took.
+fn one_change(
+    standing: &mut Standing,
+    rules: &RuleSet,
+    population: &mut Population,
+    n: usize,
+    title: Value,
+) -> anyhow::Result<(usize, usize, Duration)> {
+    let now = "2026-11-23T12:00:00Z".parse()?;
+    // The accounts of one person stand together, the source's last.
+    let at = n * (TARGETS.len() + 1) + TARGETS.len();
+    population.accounts[at].attributes.set("title", vec![title]);
+    let (id, identity) = (population.accounts[at].id, population.identities[n].id.clone());
+    let touched = Records { accounts: [id].into(), identities: [identity].into() };
+    // What a store does with an index: only these records, and what belongs to them.
+    let part = |wanted: &Records| Population {
+        accounts: wanted.accounts.iter().map(|id| population.accounts[*id as usize - 1].clone()).collect(),
+        identities: wanted
+            .identities
+            .iter()
+            .filter_map(|id| population.identities.binary_search_by(|one| one.id.as_str().cmp(id)).ok())
+            .map(|at| population.identities[at].clone())
+            .collect(),
+        links: wanted.accounts.iter().map(|id| population.links[*id as usize - 1].clone()).collect(),
+        systems: population.systems.clone(),
+        ..Population::default()
+    };
+    let begun = Instant::now();
+    let (mut asking, mut wanted) = standing.begin(touched);
+    loop {
+        match standing.go_on(&mut asking, rules, &part(&wanted), now) {
+            Next::Read(more) => wanted = more,
+            Next::Decided(part) => return Ok((part.read, part.evaluated, begun.elapsed())),
+            Next::Everybody => anyhow::bail!("everybody would be decided about"),
+        }
+    }
+}
+
+/// What one change costs among so many people: read, evaluated, and the median time.
+fn costs(rules: &RuleSet, count: usize) -> anyhow::Result<(usize, usize, Duration)> {
+    let mut population = population(count);
+    // At rest: what differs stands outstanding otherwise, and is gone through for the guards.
+    for account in &mut population.accounts {
+        if account.attributes.get("title") == [text("Stowaway")] {
+            account.attributes.set("title", vec![text(["Deckhand", "Purser", "Second Engineer", "Cook"][(account.id as usize - 1) / 4 % 4])]);
+        }
+    }
+    for account in population.accounts.iter_mut().filter(|account| account.system != "roster") {
+        let title = account.attributes.get("title").first().map(|title| title.to_string().to_uppercase()).unwrap_or_default();
+        account.attributes.set("rank", vec![text(title)]);
+    }
+    let (mut standing, _) = Standing::of(rules, &population, "2026-11-23T12:00:00Z".parse()?);
+    let mut times = Vec::new();
+    let mut seen = std::collections::BTreeSet::new();
+    for n in (0..count).step_by((count / 500).max(1)) {
+        let before = population.accounts[n * (TARGETS.len() + 1) + TARGETS.len()].attributes.get("title")[0].clone();
+        let (read, evaluated, took) = one_change(&mut standing, rules, &mut population, n, text(format!("Rank {n}")))?;
+        // And back: what was sent and confirmed stands outstanding no longer.
+        one_change(&mut standing, rules, &mut population, n, before)?;
+        seen.insert((read, evaluated));
+        times.push(took);
+    }
+    times.sort();
+    ensure!(seen.len() == 1, "not every change cost the same: {seen:?}");
+    let (read, evaluated) = seen.pop_first().unwrap_or_default();
+    Ok((read, evaluated, times[times.len() / 2]))
+}
+
+/// What one change costs with ten times the people, and the memory that stands between runs.
+pub fn cost(people: usize, large: usize) -> anyhow::Result<()> {
+    let rules = rules()?;
+    println!("one change: a decision about whom it touches, among {} and among {people} people", people / 10);
+    let (small, big) = (costs(&rules, people / 10)?, costs(&rules, people)?);
+    ensure!((small.0, small.1) == (big.0, big.1), "it reads or evaluates more: {small:?} {big:?}");
+    println!("  records read        {:>8}    in both", big.0);
+    println!("  evaluations         {:>8}    in both", big.1);
+    let micros = |time: Duration| time.as_secs_f64() * 1e6;
+    println!("  median time         {:>8.0} µs among {}, {:.0} µs among {people}", micros(small.2), people / 10, micros(big.2));
+    println!("  ratio               {:>8.2}    (aim: under 1.2)", micros(big.2) / micros(small.2));
+    for count in [people, large] {
+        let before = memory::reset();
+        let population = population(count);
+        let records = memory::peak().saturating_sub(before);
+        let (standing, outcome) = Standing::of(&rules, &population, "2026-11-23T12:00:00Z".parse()?);
+        let peak = memory::peak().saturating_sub(before);
+        drop((population, outcome));
+        println!(
+            "  memory, {count:>9} people with {} accounts each: records {:.2} GB, peak of a whole decision {:.2} GB, {} records stand after it",
+            TARGETS.len() + 1,
+            records as f64 / 1e9,
+            peak as f64 / 1e9,
+            standing.len()
+        );
+    }
     Ok(())
 }

@@ -4,6 +4,7 @@
 mod deciding;
 mod matching;
 mod memory;
+mod runs;
 
 use anyhow::{Context, ensure};
 use axum::extract::{Path, State};
@@ -74,6 +75,33 @@ enum What {
         #[arg(long, default_value_t = 100_000)]
         people: usize,
     },
+    /// Runs over a large population: first load, a run without changes, one change at a time, a leaver behind a backlog
+    Runs {
+        /// How many people
+        #[arg(long, default_value_t = 100_000)]
+        people: usize,
+        /// How many changes are timed
+        #[arg(long, default_value_t = 1000)]
+        changes: usize,
+        /// How many joiners the leaver stands behind
+        #[arg(long, default_value_t = 10_000)]
+        joiners: usize,
+    },
+    /// The first load of an empty directory, against ldapadd of the same entries, both with real fsync
+    Directory {
+        /// How many people
+        #[arg(long, default_value_t = 5000)]
+        people: usize,
+    },
+    /// What one change costs with ten times the people: records read, evaluations, time; and the memory that stands
+    Cost {
+        /// The larger population
+        #[arg(long, default_value_t = 100_000)]
+        people: usize,
+        /// The population whose memory is told
+        #[arg(long, default_value_t = 1_000_000)]
+        memory: usize,
+    },
     /// One observation, in a process of its own so that its memory can be told
     #[command(hide = true)]
     Once { url: String, admin: String, password: String },
@@ -88,6 +116,9 @@ async fn main() -> anyhow::Result<()> {
         What::Provider { users } => provider(users).await,
         What::Match { seed, people, error, timed } => matching::run(seed, people, &error, timed),
         What::Decide { people } => deciding::run(people),
+        What::Runs { people, changes, joiners } => runs::run(people, changes, joiners).await,
+        What::Directory { people } => runs::directory(people).await,
+        What::Cost { people, memory } => deciding::cost(people, memory),
         What::Once { url, admin, password } => once(url, admin, password).await,
     }
 }

@@ -119,6 +119,10 @@ pub enum Mischief {
 #[derive(Default)]
 struct Content {
     users: BTreeMap<u64, Value>,
+    /// Whose each name is, in lower case.
+    names: HashMap<String, u64>,
+    /// Who is told when a user was changed.
+    watcher: Option<tokio::sync::mpsc::UnboundedSender<(Value, std::time::Instant)>>,
     groups: BTreeMap<u64, Value>,
     next: u64,
     /// Misbehaviour to come, for writes only or for every request.
@@ -172,7 +176,7 @@ impl ScimService {
             let mut user = user;
             user["meta"] = json!({"created": "2024-05-01T08:00:00Z"});
             let user = stamped(normalise(user), id, "Users");
-            content.users.insert(id, user);
+            content.keep(id, user);
         }
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
         let url = format!("http://{}/scim/v2", listener.local_addr()?);
@@ -250,11 +254,25 @@ impl ScimService {
 
     /// Puts a value into a user behind everybody's back.
     pub fn tamper(&self, user_name: &str, change: impl Fn(&mut Value)) {
-        for user in self.shared.lock().users.values_mut() {
-            if user["userName"] == user_name {
-                change(user);
-            }
+        let mut content = self.shared.lock();
+        let found: Vec<u64> = content.users.iter().filter(|(_, user)| user["userName"] == user_name).map(|(id, _)| *id).collect();
+        for id in found {
+            let mut user = content.users[&id].clone();
+            change(&mut user);
+            content.keep(id, user);
         }
+    }
+
+    /// Each user as it is changed from now on, with the moment.
+    pub fn watch(&self) -> tokio::sync::mpsc::UnboundedReceiver<(Value, std::time::Instant)> {
+        let (watcher, changes) = tokio::sync::mpsc::unbounded_channel();
+        self.shared.lock().watcher = Some(watcher);
+        changes
+    }
+
+    /// How many users there are.
+    pub fn count(&self) -> usize {
+        self.shared.lock().users.len()
     }
 
     /// The writes that arrived, method and path, since the log was last taken.
@@ -267,6 +285,25 @@ impl ScimService {
 impl Drop for ScimService {
     fn drop(&mut self) {
         self.task.abort();
+    }
+}
+
+impl Content {
+    fn name(user: &Value) -> String {
+        user["userName"].as_str().unwrap_or_default().to_lowercase()
+    }
+
+    /// Keeps a user, and finds it by its name from then on.
+    fn keep(&mut self, id: u64, user: Value) {
+        if let Some(before) = self.users.get(&id).map(Content::name) {
+            self.names.remove(&before);
+        }
+        self.names.insert(Content::name(&user), id);
+        if let Some(watcher) = &self.watcher {
+            // Whoever watched may have gone.
+            let _ = watcher.send((user.clone(), std::time::Instant::now()));
+        }
+        self.users.insert(id, user);
     }
 }
 
@@ -628,6 +665,16 @@ fn shelf<'c>(content: &'c mut Content, kind: &str) -> Option<&'c mut BTreeMap<u6
     }
 }
 
+/// Keeps a resource; false where there is no such kind.
+fn put(content: &mut Content, kind: &str, id: u64, resource: Value) -> bool {
+    match kind {
+        "Users" => content.keep(id, resource),
+        "Groups" => drop(content.groups.insert(id, resource)),
+        _ => return false,
+    }
+    true
+}
+
 fn number(id: &str) -> u64 {
     id.strip_prefix('b').and_then(|n| n.parse().ok()).unwrap_or(0)
 }
@@ -670,8 +717,7 @@ async fn list(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, Query
 }
 
 fn taken(content: &Content, user: &Value, own: u64) -> bool {
-    let name = user["userName"].as_str().unwrap_or_default().to_lowercase();
-    content.users.iter().any(|(id, other)| *id != own && other["userName"].as_str().is_some_and(|n| n.to_lowercase() == name))
+    content.names.get(&Content::name(user)).is_some_and(|id| *id != own)
 }
 
 /// Keeps a password beside the resource: nobody is ever shown it.
@@ -708,15 +754,17 @@ async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, bod
     {
         return scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), "the manager is nobody here");
     }
-    let active = content.users.values().filter(|u| u["active"] != json!(false)).count();
-    if kind == "Users" && resource["active"] != json!(false) && shared.manner.seats.is_some_and(|seats| active >= seats) {
+    let seats = shared.manner.seats;
+    let full = || seats.is_some_and(|seats| content.users.values().filter(|u| u["active"] != json!(false)).count() >= seats);
+    if kind == "Users" && resource["active"] != json!(false) && full() {
         return scim_error(StatusCode::FORBIDDEN, None, "no seat is free");
     }
     content.next += 1;
     let id = content.next;
     let resource = stamped(without_password(&mut content, resource, id), id, &kind);
-    let Some(shelf) = shelf(&mut content, &kind) else { return nothing_here() };
-    shelf.insert(id, resource.clone());
+    if !put(&mut content, &kind, id, resource.clone()) {
+        return nothing_here();
+    }
     scim(StatusCode::CREATED, resource)
 }
 
@@ -744,9 +792,7 @@ fn store(shared: &Shared, kind: &str, id: &str, make: impl Fn(&Value) -> Result<
     let mut new = without_password(&mut content, new, key);
     new["meta"]["created"] = old["meta"]["created"].clone();
     let new = stamped(new, key, kind);
-    if let Some(shelf) = shelf(&mut content, kind) {
-        shelf.insert(key, new.clone());
-    }
+    put(&mut content, kind, key, new.clone());
     scim(StatusCode::OK, new)
 }
 
@@ -801,7 +847,11 @@ async fn replace(
 
 async fn remove(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>) -> Response {
     let mut content = shared.lock();
-    match shelf(&mut content, &kind).and_then(|shelf| shelf.remove(&number(&id))) {
+    let removed = shelf(&mut content, &kind).and_then(|shelf| shelf.remove(&number(&id)));
+    if let ("Users", Some(user)) = (kind.as_str(), &removed) {
+        content.names.remove(&Content::name(user));
+    }
+    match removed {
         Some(_) => StatusCode::NO_CONTENT.into_response(),
         None => nothing_here(),
     }

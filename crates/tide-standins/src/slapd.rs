@@ -19,6 +19,8 @@ pub struct Setup {
     pub policy: String,
     /// Access rules instead of the usual ones.
     pub access: Option<String>,
+    /// Every write waits for the disk, as it does where it matters; tests do without.
+    pub durable: bool,
     /// Its certificates instead of fresh ones for `localhost` and 127.0.0.1.
     pub certificates: Option<Certificates>,
 }
@@ -153,7 +155,8 @@ fn launch(at: &Path, ports: (u16, u16)) -> anyhow::Result<Child> {
 
 fn configuration(at: &Path, admin_dn: &str, admin_password: &str, setup: &Setup) -> String {
     let dir = at.display();
-    let Setup { server, database, policy, .. } = setup;
+    let Setup { server, database, policy, durable, .. } = setup;
+    let sync = if *durable { "" } else { "dbnosync" };
     let usual = "access to attrs=userPassword by self write by anonymous auth by * none\naccess to * by users read by * none";
     let access = setup.access.as_deref().unwrap_or(usual);
     format!(
@@ -180,7 +183,7 @@ rootdn "{admin_dn}"
 rootpw {admin_password}
 directory {dir}/data
 maxsize 1073741824
-dbnosync
+{sync}
 index objectClass,uid,cn,mail,member,entryUUID,employeeNumber,entryCSN,modifyTimestamp eq
 {database}
 {access}
