@@ -69,7 +69,9 @@ impl Restore {
             }
         };
         fresh(&new);
-        serve::private(&new, "").and_then(|()| std::fs::copy(&self.file, &new)).with_context(|| format!("{} cannot be written", new.display()))?;
+        serve::private(&new, "")
+            .and_then(|()| std::fs::copy(&self.file, &new))
+            .with_context(|| format!("{} cannot be written", new.display()))?;
         if let Err(error) = tide_store::restore(&new, key, now).await {
             fresh(&new);
             bail!("{} is no backup that can be restored: {error}", self.file.display());
@@ -80,7 +82,8 @@ impl Restore {
         for end in ["", "-wal"] {
             let from = PathBuf::from(format!("{}{end}", old.display()));
             if from.exists() {
-                std::fs::rename(&from, format!("{}{end}", aside.display())).with_context(|| format!("{} cannot be moved", from.display()))?;
+                std::fs::rename(&from, format!("{}{end}", aside.display()))
+                    .with_context(|| format!("{} cannot be moved", from.display()))?;
             }
         }
         fresh(&old);

@@ -70,7 +70,8 @@ async fn an_old_backup_over_a_living_world_sends_nothing_before_all_was_read_and
     ldap.modify(&sound[0].dn(), titled("Captain of Old")).await.unwrap().success().unwrap();
     said(&service, &["systems", "read", "harbour"], 0);
     let copy = folder.path().join("copy.db");
-    let keep = |arguments: &[&str]| Command::new(common::binary()).args(arguments).args(["--data", data.to_str().unwrap()]).output().unwrap();
+    let keep =
+        |arguments: &[&str]| Command::new(common::binary()).args(arguments).args(["--data", data.to_str().unwrap()]).output().unwrap();
     let made = keep(&["backup", copy.to_str().unwrap()]);
     assert!(made.status.success(), "{}", text(&made));
     holds(&text(&made), &["holds the records of", "the key that opens its secrets is not in it"]);
@@ -179,7 +180,9 @@ async fn when_the_disk_is_full_or_read_only_it_stands_still_says_so_and_goes_on(
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
     };
-    let done = |set: &serde_json::Value| set["states"].as_array().unwrap().iter().find(|c| c["word"] == "done").map_or(0, |c| c["count"].as_i64().unwrap());
+    let done = |set: &serde_json::Value| {
+        set["states"].as_array().unwrap().iter().find(|c| c["word"] == "done").map_or(0, |c| c["count"].as_i64().unwrap())
+    };
     until("some are done", &|set| done(set) > 5).await;
 
     // Somebody fills the disk.
@@ -207,7 +210,8 @@ async fn when_the_disk_is_full_or_read_only_it_stands_still_says_so_and_goes_on(
     // that, so it is killed first, as a machine that breaks would be.
     service.running.kill();
     small.set("ro");
-    let broken = Command::new(common::binary()).args(["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()]).output().unwrap();
+    let broken =
+        Command::new(common::binary()).args(["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()]).output().unwrap();
     assert!(!broken.status.success());
     holds(&text(&broken), &["cannot be written"]);
     small.set("rw");

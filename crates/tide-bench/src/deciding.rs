@@ -282,7 +282,9 @@ fn costs(rules: &RuleSet, count: usize) -> anyhow::Result<(usize, usize, Duratio
     // At rest: what differs stands outstanding otherwise, and is gone through for the guards.
     for account in &mut population.accounts {
         if account.attributes.get("title") == [text("Stowaway")] {
-            account.attributes.set("title", vec![text(["Deckhand", "Purser", "Second Engineer", "Cook"][(account.id as usize - 1) / 4 % 4])]);
+            account
+                .attributes
+                .set("title", vec![text(["Deckhand", "Purser", "Second Engineer", "Cook"][(account.id as usize - 1) / 4 % 4])]);
         }
     }
     for account in population.accounts.iter_mut().filter(|account| account.system != "roster") {

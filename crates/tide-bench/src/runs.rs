@@ -60,10 +60,9 @@ impl Bench {
         let engine = Engine::new(store, Arc::new(SystemClock));
         let harbour_settings = json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 500});
         let berthing_settings = json!({"url": berthing.url, "in_flight": AT_A_TIME});
-        for (name, kind, settings, secret) in [
-            ("harbour", "ldap", harbour_settings, harbour.admin_password.as_str()),
-            ("berthing", "scim", berthing_settings, "bench-token"),
-        ] {
+        for (name, kind, settings, secret) in
+            [("harbour", "ldap", harbour_settings, harbour.admin_password.as_str()), ("berthing", "scim", berthing_settings, "bench-token")]
+        {
             engine.add_system(NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.into()) }, "bench").await?;
             ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well");
             let change = Change { armed: Some(true), ..Change::default() };
@@ -71,7 +70,8 @@ impl Bench {
         }
         let writable = Change { writable: Some(vec![ObjectType::Person]), ..Change::default() };
         engine.set_system("berthing", writable, "bench").await?;
-        let mut files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+        let mut files: Vec<RuleFile> =
+            world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
         // So many at once are meant.
         files.retain(|file| file.name != "guards.toml");
         engine.publish_rules(&files, "bench").await?;
@@ -107,7 +107,8 @@ impl Bench {
 
     /// People whose account in the service is theirs beyond doubt, by the address that is its name there.
     fn sound(&self) -> HashMap<String, Crew> {
-        let there: HashSet<String> = self.berthing.users().iter().filter_map(|user| user["userName"].as_str().map(str::to_lowercase)).collect();
+        let there: HashSet<String> =
+            self.berthing.users().iter().filter_map(|user| user["userName"].as_str().map(str::to_lowercase)).collect();
         let of = |person: &&Crew| !person.locked && there.contains(&person.mail.to_lowercase());
         self.people.iter().filter(of).map(|person| (person.mail.to_lowercase(), person.clone())).collect()
     }
@@ -124,7 +125,8 @@ async fn post_all(bodies: Vec<Value>) -> anyhow::Result<Duration> {
     let count = bodies.len();
     let begun = Instant::now();
     let mut all = futures::stream::iter(bodies.into_iter().map(|body| {
-        let request = http.post(format!("{}/Users", service.url)).bearer_auth("bench-token").header("content-type", "application/scim+json");
+        let request =
+            http.post(format!("{}/Users", service.url)).bearer_auth("bench-token").header("content-type", "application/scim+json");
         async move { anyhow::Ok(request.body(body.to_string()).send().await?.bytes().await?) }
     }))
     .buffer_unordered(AT_A_TIME);
@@ -136,7 +138,12 @@ async fn post_all(bodies: Vec<Value>) -> anyhow::Result<Duration> {
 }
 
 /// Changes titles at a steady pace; how long each took from the answer of the directory to the service.
-async fn changes(harbour: &Slapd, people: &[(String, String)], word: &str, seen: &mut UnboundedReceiver<(Value, Instant)>) -> anyhow::Result<Vec<Duration>> {
+async fn changes(
+    harbour: &Slapd,
+    people: &[(String, String)],
+    word: &str,
+    seen: &mut UnboundedReceiver<(Value, Instant)>,
+) -> anyhow::Result<Vec<Duration>> {
     let mut ldap = ldap(harbour).await?;
     let mut done: HashMap<String, Instant> = HashMap::new();
     let mut ticks = tokio::time::interval(Duration::from_secs(1) / PACE);
@@ -175,7 +182,10 @@ async fn listen_barely(harbour: &Slapd, berthing: &ScimService) -> anyhow::Resul
     let task = tokio::spawn(async move {
         let mut ready = Some(ready);
         let control = SyncRequest { mode: RefreshMode::RefreshAndPersist, cookie: None, reload_hint: false };
-        let mut stream = ldap.with_controls(control).streaming_search(BASE, Scope::Subtree, "(objectClass=inetOrgPerson)", vec!["mail", "title"]).await?;
+        let mut stream = ldap
+            .with_controls(control)
+            .streaming_search(BASE, Scope::Subtree, "(objectClass=inetOrgPerson)", vec!["mail", "title"])
+            .await?;
         loop {
             // Everything is told once; then it is quiet, and what comes is new.
             let next = match ready.is_some() {
@@ -194,7 +204,10 @@ async fn listen_barely(harbour: &Slapd, berthing: &ScimService) -> anyhow::Resul
             let of = |name: &str| entry.attrs.get(name).and_then(|values| values.first()).cloned().unwrap_or_default();
             let Some(id) = ids.get(&of("mail").to_lowercase()) else { continue };
             let body = json!({"schemas": [tide_scim::PATCH_OP], "Operations": [{"op": "replace", "path": "title", "value": of("title")}]});
-            let request = http.request(Method::PATCH, format!("{url}/Users/{id}")).bearer_auth("bench-token").header("content-type", "application/scim+json");
+            let request = http
+                .request(Method::PATCH, format!("{url}/Users/{id}"))
+                .bearer_auth("bench-token")
+                .header("content-type", "application/scim+json");
             request.body(body.to_string()).send().await?.bytes().await?;
         }
     });
@@ -218,7 +231,13 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     memory::reset();
     let (first, sent, took) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
     let made = bench.berthing.count();
-    ensure!(states(&first, "failed") == 0 && made > count * 8 / 10, "{:?}, {made} made, {:?}, {:?}", first.states, first.verdicts, bench.engine.store().last_readings().await?);
+    ensure!(
+        states(&first, "failed") == 0 && made > count * 8 / 10,
+        "{:?}, {made} made, {:?}, {:?}",
+        first.states,
+        first.verdicts,
+        bench.engine.store().last_readings().await?
+    );
     let peak = memory::peak();
     let bodies = bench.berthing.users().into_iter().map(|mut user| {
         user["id"] = Value::Null;
@@ -228,8 +247,16 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     let floor = post_all(bodies.collect()).await?;
     let each = |time: Duration| made as f64 / time.as_secs_f64();
     println!("  first load, bare loop of posts       {:>8.0} a second, {AT_A_TIME} in flight", each(floor));
-    println!("  first load, sending, intents durable {:>8.0} a second   {:.2} of the bare loop (aim 0.8, must 0.5)", each(sent), each(sent) / each(floor));
-    println!("  first load, with deciding            {:>8.1} s in all; {:.2} GB of memory at its peak, systems and stand-ins with it", took.as_secs_f64(), peak as f64 / 1e9);
+    println!(
+        "  first load, sending, intents durable {:>8.0} a second   {:.2} of the bare loop (aim 0.8, must 0.5)",
+        each(sent),
+        each(sent) / each(floor)
+    );
+    println!(
+        "  first load, with deciding            {:>8.1} s in all; {:.2} GB of memory at its peak, systems and stand-ins with it",
+        took.as_secs_f64(),
+        peak as f64 / 1e9
+    );
 
     let begun = Instant::now();
     let dumped = Command::new("ldapsearch")
@@ -390,6 +417,10 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     let floor = begun.elapsed();
     let each = |time: Duration| made as f64 / time.as_secs_f64();
     println!("  ldapadd                              {:>8.0} a second", each(floor));
-    println!("  ours, sending, intents durable       {:>8.0} a second   {:.2} times ldapadd (aim: 2)", each(sent), each(sent) / each(floor));
+    println!(
+        "  ours, sending, intents durable       {:>8.0} a second   {:.2} times ldapadd (aim: 2)",
+        each(sent),
+        each(sent) / each(floor)
+    );
     Ok(())
 }

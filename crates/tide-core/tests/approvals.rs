@@ -9,10 +9,7 @@ const RULES: [(&str, &str); 3] = [
         "identities.toml",
         "[person.attributes]\nnumber = { required = true, unique = true }\nteam = {}\nboss = { reference = \"person\", by = \"number\" }\n",
     ),
-    (
-        "harbour.toml",
-        "system = \"harbour\"\n[person.inbound]\nnumber = 'account.number'\nteam = 'account.team'\nboss = 'account.boss'\n",
-    ),
+    ("harbour.toml", "system = \"harbour\"\n[person.inbound]\nnumber = 'account.number'\nteam = 'account.team'\nboss = 'account.boss'\n"),
     (
         "berthing.toml",
         "system = \"berthing\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\nteam = 'identity.team'\n",
@@ -21,7 +18,8 @@ const RULES: [(&str, &str); 3] = [
 
 fn load(approvals: &str, guards: &str) -> (RuleSet, Vec<String>) {
     let more = [("approvals.toml", approvals), ("guards.toml", guards)];
-    let files: Vec<RuleFile> = RULES.iter().chain(&more).map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> =
+        RULES.iter().chain(&more).map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
     let errors = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
     (rules, errors)
@@ -55,7 +53,11 @@ fn population() -> Population {
     });
     Population {
         accounts: accounts.collect(),
-        systems: [("berthing".to_owned(), facts), ("harbour".to_owned(), SystemFacts { read: vec![ObjectType::Person], ..SystemFacts::default() })].into(),
+        systems: [
+            ("berthing".to_owned(), facts),
+            ("harbour".to_owned(), SystemFacts { read: vec![ObjectType::Person], ..SystemFacts::default() }),
+        ]
+        .into(),
         ..Population::default()
     }
 }
@@ -127,11 +129,16 @@ fn a_wrong_rule_is_told_where_it_stands() {
     let level = "[[approval.level]]\noperators = [\"ada\"]\n";
     assert!(fault("[[approval]]\nname = \"a\"\n").contains("it is not said who is asked"));
     assert!(fault(&format!("[[approval]]\n{level}")).contains("an approval needs a name"));
-    assert!(fault(&format!("[[approval]]\nname = \"a\"\n{level}[[approval]]\nname = \"a\"\n{level}")).contains("approvals.toml:6:8: there are two approvals `a`"));
+    assert!(
+        fault(&format!("[[approval]]\nname = \"a\"\n{level}[[approval]]\nname = \"a\"\n{level}"))
+            .contains("approvals.toml:6:8: there are two approvals `a`")
+    );
     assert!(fault(&format!("[[approval]]\nname = \"a\"\nchange = [\"delet\"]\n{level}")).contains("`delet` is no kind of change"));
     assert!(fault(&format!("[[approval]]\nname = \"a\"\nsystem = \"berth\"\n{level}")).contains("no file has rules for a system `berth`"));
     assert!(fault(&format!("[[approval]]\nname = \"a\"\nwhen = 'identity.tem == \"x\"'\n{level}")).contains("did you mean"));
-    assert!(fault("[[approval]]\nname = \"a\"\n[[approval.level]]\nof = \"team\"\n").contains("`team` points to nobody who could be asked"));
+    assert!(
+        fault("[[approval]]\nname = \"a\"\n[[approval.level]]\nof = \"team\"\n").contains("`team` points to nobody who could be asked")
+    );
     assert!(fault("[[approval]]\nname = \"a\"\n[[approval.level]]\n").contains("a level names nobody"));
     assert!(fault(&format!("[[approval]]\nname = \"a\"\ndays = 0\n{level}")).contains("an answer is not waited for 0 days"));
 }

@@ -66,7 +66,8 @@ fn world() -> Population {
     group.put(AttributeDef::text("displayName"));
     group.put(reference("members", true));
     let both = vec![ObjectType::Person, ObjectType::Group];
-    let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts { schema, writable: both.clone(), read: both.clone(), ..SystemFacts::default() };
+    let facts =
+        |schema: BTreeMap<ObjectType, Schema>| SystemFacts { schema, writable: both.clone(), read: both.clone(), ..SystemFacts::default() };
     let systems = [
         ("harbour".to_owned(), facts(BTreeMap::new())),
         ("roster".to_owned(), facts(BTreeMap::new())),
@@ -287,8 +288,10 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) {
             add(population, "harbour", ObjectType::Group, attributes);
         }
         Step::Members(group, members) => {
-            let names: Vec<Value> = members.iter().filter(|_| count > 0).map(|at| Value::Reference(population.accounts[at % count].name.clone())).collect();
-            let mut groups: Vec<&mut Account> = population.accounts.iter_mut().filter(|a| a.kind == ObjectType::Group && a.system == "harbour").collect();
+            let names: Vec<Value> =
+                members.iter().filter(|_| count > 0).map(|at| Value::Reference(population.accounts[at % count].name.clone())).collect();
+            let mut groups: Vec<&mut Account> =
+                population.accounts.iter_mut().filter(|a| a.kind == ObjectType::Group && a.system == "harbour").collect();
             let all = groups.len();
             if all > 0 {
                 groups[group % all].attributes.set("member", names);
@@ -314,7 +317,13 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) {
             }
             if account.kind == identity.kind {
                 population.answers.retain(|answer| answer.account != of || answer.identity != whom);
-                population.answers.push(Answer { system: account.system.clone(), identity: whom, account: of, said, principal: "ada".into() });
+                population.answers.push(Answer {
+                    system: account.system.clone(),
+                    identity: whom,
+                    account: of,
+                    said,
+                    principal: "ada".into(),
+                });
             }
         }
         Step::Send(all) => send(population, last, *all),

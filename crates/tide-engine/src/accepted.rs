@@ -80,8 +80,7 @@ impl Engine {
                 match went {
                     Ok(Some(account)) => {
                         let note = Some(format!("{system} had it in a queue of its own for {seconds} s"));
-                        let schema = share.row.schema.get(&change.object);
-                        self.settle(&share, &row, account, schema, note, &principal).await?;
+                        self.settle(&share, &row, account, note, &principal).await?;
                     }
                     Ok(None) if took > PATIENCE => {
                         let said = format!("{system} took it into a queue of its own and has not done it within a day");
@@ -124,7 +123,7 @@ impl Engine {
             match self.look_for(&share, &write).await {
                 Ok(Some(account)) => {
                     let note = Some("the answer was lost; the account was found by its values later".to_owned());
-                    self.settle(&share, &row, account, share.row.schema.get(&change.object), note, &principal).await?;
+                    self.settle(&share, &row, account, note, &principal).await?;
                 }
                 // It may take a while until what was made is shown.
                 Ok(None) if self.now().duration_since(sent) > LAG => {
@@ -161,7 +160,9 @@ impl Engine {
                 };
                 if let Some((.., state)) = there.iter().find(same) {
                     change.hold = Some(Reason::new(match state {
-                        ChangeState::Unknown => format!("its account was perhaps made in {system}: the answer was lost, and it is looked for"),
+                        ChangeState::Unknown => {
+                            format!("its account was perhaps made in {system}: the answer was lost, and it is looked for")
+                        }
                         _ => format!("{system} has a change of this account in a queue of its own, and is asked after it"),
                     }));
                 }

@@ -12,12 +12,16 @@ use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::rules::TypeRules;
 use tide_core::{ObjectType, Schema, Value};
-use tide_store::{ChangeRow, ChangeState, Settled, SystemRow};
-use tokio::sync::Mutex;
+use tide_store::{ChangeRow, ChangeState, Settled, Settling, StoreError, SystemRow};
+use tokio::sync::{Mutex, mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 
 /// How many accounts of one system are written at a time.
-pub(crate) const AT_A_TIME: usize = 8;
+pub(crate) const AT_A_TIME: usize = 16;
+/// The most accounts whose changes one worker marks as about to be sent in one commit.
+const TOGETHER: usize = 16;
+/// The most confirmed changes that are settled in one commit.
+const SETTLED: usize = 128;
 /// How often a change is sent before it is parked.
 const ATTEMPTS: u32 = 4;
 /// How many changes may fail in a row before their system is left alone for a while.
@@ -36,12 +40,21 @@ struct Tally {
     begun: std::time::Instant,
 }
 
+/// A change that its system confirmed, and who waits for it to be settled.
+struct Confirmed {
+    settling: Settling,
+    password: bool,
+    settled: oneshot::Sender<()>,
+}
+
 /// One system's share of a run.
 pub(crate) struct Share {
     pub(crate) row: SystemRow,
     pub(crate) connector: Arc<dyn Connector>,
     /// The changes of one account each, in the order in which they are sent.
     queue: Mutex<VecDeque<Vec<ChangeRow>>>,
+    /// Takes confirmed changes, to be settled together.
+    confirmed: Option<mpsc::Sender<Confirmed>>,
     /// Set when the whole system refuses: nothing more is sent to it.
     down: Mutex<Option<ConnectError>>,
     /// How many changes failed in a row by something that may pass.
@@ -61,7 +74,8 @@ fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
     let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(waits);
     let mut rounds = vec![first];
     while !later.is_empty() {
-        let made = |row: &ChangeRow| (row.change.kind == ChangeKind::Create).then(|| (row.change.system.clone(), row.change.identity.clone()));
+        let made =
+            |row: &ChangeRow| (row.change.kind == ChangeKind::Create).then(|| (row.change.system.clone(), row.change.identity.clone()));
         let pending: HashSet<(String, String)> = later.iter().filter_map(made).collect();
         let blocked = |row: &ChangeRow| {
             let own = (row.change.kind != ChangeKind::Create).then_some(&row.change.identity);
@@ -84,6 +98,33 @@ fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
         later = waiting;
     }
     rounds
+}
+
+/// What is to be kept of a confirmed change.
+fn settled(share: &Share, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
+    let schema = share.row.schema.get(&row.change.object);
+    let normalised = row
+        .change
+        .values
+        .iter()
+        // A system may write a text in its own way. A state that is not what we sent is no way of
+        // writing it: it is drift, and is put right by the next run.
+        .filter(|value| {
+            schema.and_then(|schema| schema.state_attribute.as_ref()).is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
+        })
+        .filter_map(|value| {
+            let returned = account.attributes.get(&value.attribute);
+            let def = schema.and_then(|schema| schema.get(&value.attribute));
+            (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
+        })
+        .collect();
+    let types = share.rules.get(&row.change.object);
+    let merges = |name: &str| {
+        let all = types.into_iter().flat_map(|types| types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)));
+        all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(name))
+    };
+    let merged = row.change.values.iter().map(|value| value.attribute.clone()).filter(|name| merges(name)).collect();
+    Settled { account, normalised, merged, note }
 }
 
 /// What came of sending a change.
@@ -151,13 +192,18 @@ impl Engine {
         }
         let mut workers = tokio::task::JoinSet::new();
         for (system, changes) in by_system {
-            let share = match self.share(&system, changes.clone()).await {
-                Ok(share) => Arc::new(share),
+            let mut share = match self.share(&system, changes.clone()).await {
+                Ok(share) => share,
                 Err(error) => {
                     self.park_all(&changes, &error.to_string(), tally).await?;
                     continue;
                 }
             };
+            let (confirmed, incoming) = mpsc::channel(SETTLED * 2);
+            share.confirmed = Some(confirmed);
+            let share = Arc::new(share);
+            let (engine, settling) = (self.clone(), tally.clone());
+            workers.spawn(async move { engine.settle_confirmed(incoming, &settling).await });
             for _ in 0..self.at_a_time {
                 let (engine, share, tally, cancel, principal) =
                     (self.clone(), share.clone(), tally.clone(), cancel.clone(), principal.to_owned());
@@ -168,7 +214,9 @@ impl Engine {
         while let Some(ended) = workers.join_next().await {
             match ended {
                 Ok(Ok(())) => {}
-                Ok(Err(error)) => fault = Some(error),
+                // That the records cannot be written is why others could not go on.
+                Ok(Err(error)) if !matches!(fault, Some(EngineError::Store(StoreError::Unwritable { .. }))) => fault = Some(error),
+                Ok(Err(_)) => {}
                 Err(error) => fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
             }
         }
@@ -200,6 +248,7 @@ impl Engine {
             queue: Mutex::new(queue),
             down: Mutex::new(None),
             in_a_row: AtomicUsize::new(0),
+            confirmed: None,
             row,
             connector,
             rules: rules.unwrap_or_default(),
@@ -220,7 +269,37 @@ impl Engine {
             if cancel.is_cancelled() {
                 return Ok(());
             }
-            let Some(changes) = share.queue.lock().await.pop_front() else { return Ok(()) };
+            let some: Vec<Vec<ChangeRow>> = {
+                let mut queue = share.queue.lock().await;
+                // A fair share, so that the last ones are not left to one worker.
+                let fair = (queue.len() / (self.at_a_time * 2)).clamp(1, TOGETHER).min(queue.len());
+                queue.drain(..fair).collect()
+            };
+            if some.is_empty() {
+                return Ok(());
+            }
+            // One commit says of the first change of each that it is about to be sent. What waits for others is marked later.
+            let first = some.iter().filter_map(|changes| changes.first()).filter(|change| !waits(change)).map(|change| change.id).collect();
+            let mut marked = self.store.mark_sending(first, self.now()).await?;
+            for changes in some {
+                if !self.account(share, changes, &mut marked, tally, cancel, principal).await? {
+                    return Ok(());
+                }
+            }
+        }
+    }
+
+    /// Sends the changes of one account, in their order; false when the run was cancelled.
+    async fn account(
+        &self,
+        share: &Share,
+        changes: Vec<ChangeRow>,
+        marked: &mut HashSet<i64>,
+        tally: &Tally,
+        cancel: &CancellationToken,
+        principal: &str,
+    ) -> Result<bool, EngineError> {
+        {
             let mut changes = VecDeque::from(changes);
             while let Some(change) = changes.pop_front() {
                 let down = share.down.lock().await.clone();
@@ -231,9 +310,10 @@ impl Engine {
                     break;
                 }
                 if cancel.is_cancelled() {
-                    return Ok(());
+                    return Ok(false);
                 }
-                match self.one(share, change, tally, principal).await? {
+                let marked = marked.remove(&change.id);
+                match self.one(share, change, marked, changes.is_empty(), tally, principal).await? {
                     Went::Done => {}
                     Went::Failed => {
                         // The order within one account is kept: what follows a failed change waits.
@@ -251,6 +331,38 @@ impl Engine {
                 }
             }
         }
+        Ok(true)
+    }
+
+    /// Settles what was confirmed, as many as have come in one commit, until no more comes.
+    async fn settle_confirmed(&self, mut incoming: mpsc::Receiver<Confirmed>, tally: &Tally) -> Result<(), EngineError> {
+        let mut some: Vec<Confirmed> = Vec::new();
+        while incoming.recv_many(&mut some, SETTLED).await > 0 {
+            let batch: Vec<Settling> = some.iter().map(|one| one.settling.clone()).collect();
+            let accounts = match self.store.settle_all(batch, self.now()).await {
+                // One that cannot be kept must not keep the others from it.
+                Err(error) if some.len() > 1 && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) => {
+                    let mut accounts = Vec::with_capacity(some.len());
+                    for one in &some {
+                        accounts.extend(self.store.settle_all(vec![one.settling.clone()], self.now()).await?);
+                    }
+                    accounts
+                }
+                other => other?,
+            };
+            for (one, account) in some.drain(..).zip(accounts) {
+                if one.password {
+                    let (row, change) = (&one.settling.row, &one.settling.row.change);
+                    let (identity, system, label) = (&change.identity, &change.system, &change.label);
+                    self.store.first_password_set(row.id, account, identity, system, label, self.now()).await?;
+                }
+                tally.done.fetch_add(1, Ordering::Relaxed);
+                // Whoever waited may have given up.
+                let _ = one.settled.send(());
+            }
+            self.progress(tally);
+        }
+        Ok(())
     }
 
     /// Finds the accounts that a change waited for. False when its own is not there: it was not made after all.
@@ -292,7 +404,16 @@ impl Engine {
     }
 
     /// Sends one change until it is settled, or in a queue of the system's own.
-    async fn one(&self, share: &Share, mut row: ChangeRow, tally: &Tally, principal: &str) -> Result<Went, EngineError> {
+    /// `marked` says that it is stored already that it is about to be sent; `last` that nothing else is sent for its account.
+    async fn one(
+        &self,
+        share: &Share,
+        mut row: ChangeRow,
+        mut marked: bool,
+        last: bool,
+        tally: &Tally,
+        principal: &str,
+    ) -> Result<Went, EngineError> {
         let object = row.change.object;
         if waits(&row) && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
             let why = "the account that it waits for was not made";
@@ -302,7 +423,6 @@ impl Engine {
         }
         let password = self.first_password(share, &row).await?;
         let change = &row.change;
-        let schema = share.row.schema.get(&change.object);
         let account = match change.account {
             Some(id) => {
                 let account = self.store.account(id).await?;
@@ -322,7 +442,7 @@ impl Engine {
                 match self.look_for(share, &write).await {
                     Ok(Some(account)) => {
                         note = Some("the answer was lost; the account was found by its values, and nothing was sent twice".to_owned());
-                        self.settle(share, &row, account, schema, note.take(), principal).await?;
+                        self.confirm(share, &row, account, note.take(), principal, last).await?;
                         break;
                     }
                     Ok(None) => {}
@@ -337,14 +457,14 @@ impl Engine {
                     }
                 }
             }
-            if !self.store.mark_sending(row.id, self.now()).await? {
+            if !std::mem::take(&mut marked) && !self.store.mark_sending(vec![row.id], self.now()).await?.contains(&row.id) {
                 // Leavers overtook it.
                 self.progress(tally);
                 return Ok(Went::Done);
             }
             match share.connector.write(&write).await {
                 Ok(account) => {
-                    self.settle(share, &row, account, schema, note.take(), principal).await?;
+                    self.confirm(share, &row, account, note.take(), principal, last).await?;
                     break;
                 }
                 Err(error) if error.weight == Weight::Accepted => {
@@ -364,46 +484,50 @@ impl Engine {
                 Err(error) => return self.failed(&row, &error, share, tally).await,
             }
         }
-        tally.done.fetch_add(1, Ordering::Relaxed);
         share.in_a_row.store(0, Ordering::Relaxed);
         self.is_up(&share.row.name);
-        self.progress(tally);
         Ok(Went::Done)
     }
 
+    /// Hands a confirmed change over to be settled. The next change of the same account waits for that.
+    async fn confirm(
+        &self,
+        share: &Share,
+        row: &ChangeRow,
+        account: Observed,
+        note: Option<String>,
+        principal: &str,
+        last: bool,
+    ) -> Result<(), EngineError> {
+        let settling = Settling { row: row.clone(), settled: settled(share, row, account, note), principal: principal.to_owned() };
+        let password =
+            row.change.kind == ChangeKind::Create && share.rules.get(&row.change.object).is_some_and(|types| types.password.is_some());
+        let (done, is_done) = oneshot::channel();
+        let ended = || EngineError::Store(StoreError::Closed);
+        let confirmed = share.confirmed.as_ref().ok_or_else(ended)?;
+        if confirmed.send(Confirmed { settling, password, settled: done }).await.is_err() {
+            // Its own error tells why.
+            return Err(ended());
+        }
+        if !last {
+            is_done.await.map_err(|_| ended())?;
+        }
+        Ok(())
+    }
+
+    /// Settles a change that was confirmed outside a run.
     pub(crate) async fn settle(
         &self,
         share: &Share,
         row: &ChangeRow,
         account: Observed,
-        schema: Option<&Schema>,
         note: Option<String>,
         principal: &str,
     ) -> Result<(), EngineError> {
-        let normalised = row
-            .change
-            .values
-            .iter()
-            // A system may write a text in its own way. A state that is not what we sent is no way of
-            // writing it: it is drift, and is put right by the next run.
-            .filter(|value| {
-                schema.and_then(|schema| schema.state_attribute.as_ref()).is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
-            })
-            .filter_map(|value| {
-                let returned = account.attributes.get(&value.attribute);
-                let def = schema.and_then(|schema| schema.get(&value.attribute));
-                (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
-            })
-            .collect();
-        let types = share.rules.get(&row.change.object);
-        let merges = |name: &str| {
-            let all = types.into_iter().flat_map(|types| types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)));
-            all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(name))
-        };
-        let merged = row.change.values.iter().map(|value| value.attribute.clone()).filter(|name| merges(name)).collect();
-        let id = self.store.settle_done(row, Settled { account, normalised, merged, note }, principal, self.now()).await?;
-        if row.change.kind == ChangeKind::Create && types.is_some_and(|types| types.password.is_some()) {
-            let change = &row.change;
+        let settled = settled(share, row, account, note);
+        let id = self.store.settle_done(row, settled, principal, self.now()).await?;
+        let change = &row.change;
+        if change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(|types| types.password.is_some()) {
             self.store.first_password_set(row.id, id, &change.identity, &change.system, &change.label, self.now()).await?;
         }
         Ok(())
@@ -444,7 +568,8 @@ impl Engine {
         if probes.is_empty() {
             // Nothing that tells accounts apart everywhere: what the match rules compare does so here.
             let rules = share.rules.get(&write.object).map_or(&[][..], |types| types.matching.as_slice());
-            let read: Vec<&str> = rules.iter().flat_map(|rule| &rule.account).flat_map(|program| program.reads()).map(|(_, n)| n.as_str()).collect();
+            let read: Vec<&str> =
+                rules.iter().flat_map(|rule| &rule.account).flat_map(|program| program.reads()).map(|(_, n)| n.as_str()).collect();
             probes = telling(&|attribute| read.iter().any(|name| attribute.eq_ignore_ascii_case(name)));
         }
         let found = share.connector.find(write.object, &probes).await?;

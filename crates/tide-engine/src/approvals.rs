@@ -34,7 +34,12 @@ fn waits_for<'r>(rules: &'r RuleSet, change: &Change) -> Option<&'r Approval> {
 }
 
 /// What waits for a yes, question by question. What was refused is not asked any more.
-pub(crate) fn requests<'o>(rules: &'o RuleSet, outcome: &'o Outcome, rows: &HashMap<&str, &ApprovalRow>, now: Timestamp) -> Vec<Request<'o>> {
+pub(crate) fn requests<'o>(
+    rules: &'o RuleSet,
+    outcome: &'o Outcome,
+    rows: &HashMap<&str, &ApprovalRow>,
+    now: Timestamp,
+) -> Vec<Request<'o>> {
     let mut groups: BTreeMap<(String, String, usize, bool), Request<'o>> = BTreeMap::new();
     for change in &outcome.changes {
         let Some(rule) = waits_for(rules, change) else { continue };

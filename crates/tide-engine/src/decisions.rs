@@ -105,7 +105,8 @@ fn drift_id(changes: &[&Change]) -> String {
 fn drift(changes: Vec<&Change>) -> Decision {
     let system = changes.first().map_or("", |change| change.system.as_str());
     let values = |change: &Change| {
-        let told = change.values.iter().map(|value| format!("{} is {} and was {}", value.attribute, show(&value.before), show(&value.after)));
+        let told =
+            change.values.iter().map(|value| format!("{} is {} and was {}", value.attribute, show(&value.before), show(&value.after)));
         told.collect::<Vec<_>>().join(", ")
     };
     let (title, said) = match changes.as_slice() {
@@ -205,7 +206,8 @@ impl Engine {
                 systems.dedup();
                 let mut kinds: Vec<&str> = request.changes.iter().map(|change| change.kind.word()).collect();
                 kinds.dedup();
-                let who = if request.rule.together { format!("{} changes", request.changes.len()) } else { request.changes[0].label.clone() };
+                let who =
+                    if request.rule.together { format!("{} changes", request.changes.len()) } else { request.changes[0].label.clone() };
                 let mut said = if request.expired {
                     format!("{}: nobody answered within {} days", request.rule.name, request.rule.days)
                 } else {

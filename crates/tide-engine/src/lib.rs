@@ -4,8 +4,8 @@
 //! It is *not* a place for rules or for protocols: the one is `tide-core`'s, the other
 //! `tide-connect`'s.
 
-mod act;
 mod accepted;
+mod act;
 mod allowed;
 mod approvals;
 mod by_itself;

@@ -109,7 +109,8 @@ impl Engine {
                 }
                 keeping = Some(Box::pin(self.store.observe(reading, &row.name, object, started, std::mem::take(&mut pending))));
             }
-            if let (false, Some(last)) = (batch, keeping.take()) {
+            // Only at the end: a batch that is taken here and not waited for would be lost.
+            if !batch && let Some(last) = keeping.take() {
                 last.await?;
             }
             let Some(shown) = shown else { break };

@@ -20,7 +20,9 @@ impl Engine {
 
     /// Waits for the records to be writable; false when the service stops.
     pub(crate) async fn waits_for_disk(&self, said: &str) -> bool {
-        let text = format!("the records cannot be written ({said}): nothing is sent; make room on the disk, or give the file its rights back, and it goes on by itself");
+        let text = format!(
+            "the records cannot be written ({said}): nothing is sent; make room on the disk, or give the file its rights back, and it goes on by itself"
+        );
         let news = lock(&self.stalled).replace(text.clone()).is_none();
         if news {
             tracing::error!("{text}");

@@ -55,7 +55,8 @@ async fn titled(tide: &Tide, at: usize, title: &str) -> String {
 #[tokio::test]
 async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     let tide = Tide::writable().await;
-    let (ada, bo, cy) = (operator(&tide, "ada", &[]).await, operator(&tide, "bo", &["harbour masters"]).await, operator(&tide, "cy", &[]).await);
+    let (ada, bo, cy) =
+        (operator(&tide, "ada", &[]).await, operator(&tide, "bo", &["harbour masters"]).await, operator(&tide, "cy", &[]).await);
     tide.run().await;
     tide.engine.publish_rules(&files(&[], &[("approvals.toml", APPROVALS)]), "tester").await.expect("published");
     let mail = titled(&tide, 0, "Commodore").await;
@@ -177,7 +178,10 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
         let run = tide.run().await;
         let held = tide.changes(&run, Some("held")).await;
         assert_eq!(held.len(), 1, "{held:?}");
-        assert_eq!(held[0].change.hold.as_ref().map(|h| h.text.as_str()), Some("changed in berthing itself: it is told, and put right when somebody says so"));
+        assert_eq!(
+            held[0].change.hold.as_ref().map(|h| h.text.as_str()),
+            Some("changed in berthing itself: it is told, and put right when somebody says so")
+        );
         assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
     }
     // Somebody changes more of it: the first is still known for what it is.
@@ -239,7 +243,8 @@ async fn a_target_that_wants_managers_first_gets_them_first() {
     let tide = Tide::start(60).await;
     let plain = "\"enterprise.manager.value\"  = 'identity.manager'";
     let first = "\"enterprise.manager.value\" = { value = 'identity.manager', first = true }";
-    let rules: Vec<RuleFile> = world::rules().into_iter().map(|(name, text)| RuleFile { name: name.into(), text: text.replace(plain, first) }).collect();
+    let rules: Vec<RuleFile> =
+        world::rules().into_iter().map(|(name, text)| RuleFile { name: name.into(), text: text.replace(plain, first) }).collect();
     assert!(rules.iter().any(|file| file.text.contains(first)));
     tide.engine.publish_rules(&rules, "tester").await.expect("published");
     let writable = tide_engine::Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Default::default() };
@@ -248,7 +253,8 @@ async fn a_target_that_wants_managers_first_gets_them_first() {
     let run = tide.run().await;
     assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
     let created = tide.changes(&run, Some("create")).await;
-    let with = created.iter().filter(|row| row.change.values.iter().any(|v| v.attribute == "enterprise.manager.value" && !v.after.is_empty()));
+    let with =
+        created.iter().filter(|row| row.change.values.iter().any(|v| v.attribute == "enterprise.manager.value" && !v.after.is_empty()));
     assert!(with.count() > 5, "many are made with their manager");
     // Circles are cut, and what was cut is set by the next run.
     tide.run().await;
@@ -281,7 +287,9 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     let noon = day.at(12, 0, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).expect("a moment").timestamp();
     let then = tide.go(Plan { as_of: Some(noon), without_reading: true, ..Plan::default() }).await;
     assert!(count(&then.states, "proposed") == 0 && count(&then.states, "held") > 20, "{:?}", then.states);
-    assert!(then.as_of.is_some_and(|at| at.starts_with(&day.to_string())) && then.note.is_some_and(|n| n.contains("As it would be decided")));
+    assert!(
+        then.as_of.is_some_and(|at| at.starts_with(&day.to_string())) && then.note.is_some_and(|n| n.contains("As it would be decided"))
+    );
     let now = tide.go(Plan { without_reading: true, ..Plan::default() }).await;
     assert!(count(&now.states, "proposed") > 20);
     let bound = tide.engine.begin(Plan { carry_out: true, preview: Some(then.id), ..Plan::default() }, "tester").await;

@@ -404,7 +404,8 @@ impl Sim {
         let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
         let lines = engine.store().decided(last.id, &all).await.map_err(fault("lines"))?;
         let people = self.world.lock().place(HARBOUR).accounts.len();
-        let told = lines.iter().filter(|line| line.decided.system == HARBOUR).filter_map(|line| line.decided.account).collect::<BTreeSet<_>>();
+        let told =
+            lines.iter().filter(|line| line.decided.system == HARBOUR).filter_map(|line| line.decided.account).collect::<BTreeSet<_>>();
         if told.len() < people {
             return Err(format!("{} of {people} people have no line", people - told.len()));
         }

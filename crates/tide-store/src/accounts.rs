@@ -174,11 +174,13 @@ impl Store {
 
     /// How many accounts the last complete reading of a type showed.
     pub async fn last_complete(&self, system: &str, object: ObjectType) -> Result<Option<i64>, StoreError> {
-        Ok(sqlx::query_scalar("SELECT seen FROM reading WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1")
-            .bind(system)
-            .bind(object.word())
-            .fetch_optional(&self.reader)
-            .await?)
+        Ok(sqlx::query_scalar(
+            "SELECT seen FROM reading WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1",
+        )
+        .bind(system)
+        .bind(object.word())
+        .fetch_optional(&self.reader)
+        .await?)
     }
 
     /// Ends a reading that found nothing changed since the one before: nobody becomes absent by it.

@@ -124,12 +124,13 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE principal SET teams = ?, identity = ? WHERE id = ? AND kind = 'operator' AND ended IS NULL")
-                        .bind(&teams)
-                        .bind(&identity)
-                        .bind(&id)
-                        .execute(&mut *c)
-                        .await?;
+                    let done =
+                        sqlx::query("UPDATE principal SET teams = ?, identity = ? WHERE id = ? AND kind = 'operator' AND ended IS NULL")
+                            .bind(&teams)
+                            .bind(&identity)
+                            .bind(&id)
+                            .execute(&mut *c)
+                            .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "operator", name: id });
                     }
@@ -306,11 +307,10 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     for fingerprint in &fingerprints {
-                        let identity: Option<String> =
-                            sqlx::query_scalar("DELETE FROM approval WHERE fingerprint = ? RETURNING identity")
-                                .bind(fingerprint)
-                                .fetch_optional(&mut *c)
-                                .await?;
+                        let identity: Option<String> = sqlx::query_scalar("DELETE FROM approval WHERE fingerprint = ? RETURNING identity")
+                            .bind(fingerprint)
+                            .fetch_optional(&mut *c)
+                            .await?;
                         if let Some(identity) = identity {
                             Entry::new(&principal, "approval.asked-again", &identity).append(&mut *c, now).await?;
                         }
@@ -323,10 +323,11 @@ impl Store {
 
     /// When the next approval expires or is reminded of.
     pub async fn next_approval(&self) -> Result<Option<Timestamp>, StoreError> {
-        let next: Option<String> =
-            sqlx::query_scalar("SELECT min(at) FROM (SELECT expires AS at FROM approval UNION ALL SELECT remind FROM approval WHERE remind IS NOT NULL)")
-                .fetch_one(&self.reader)
-                .await?;
+        let next: Option<String> = sqlx::query_scalar(
+            "SELECT min(at) FROM (SELECT expires AS at FROM approval UNION ALL SELECT remind FROM approval WHERE remind IS NOT NULL)",
+        )
+        .fetch_one(&self.reader)
+        .await?;
         Ok(crate::unstamp(next))
     }
 

@@ -1,19 +1,19 @@
 //! Change sets, their lines, and their changes. The changes of runs are the queue: each is stored
 //! before it is sent and settled after.
 
-use crate::identities::make_link;
 use crate::journal::Entry;
-use crate::population::{blob_values, values_blob};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
+use sqlx::{QueryBuilder, Row, Sqlite};
 use std::collections::{HashMap, HashSet};
-use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, Decided};
 use tide_core::model::{AccountId, Observed};
 use tide_core::{ObjectType, Reason, Value};
+
+/// The most rows of one statement.
+const ROWS: usize = 100;
 
 /// Where a change stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -263,25 +263,42 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    for (seq, line) in set.decided.iter().enumerate() {
-                        sqlx::query("INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) VALUES (?,?,?,?,?,?,?,?,?)")
-                            .bind(id).bind(seq as i64 + 1).bind(&line.system).bind(line.object.word()).bind(&line.identity).bind(line.account)
-                            .bind(&line.label).bind(line.verdict.word()).bind(serde_json::to_string(&line.reason)?)
-                            .execute(&mut *c).await?;
+                    let lines: Vec<(i64, &Decided)> = (1..).zip(&set.decided).collect();
+                    for some in lines.chunks(ROWS) {
+                        let reasons = some.iter().map(|(_, line)| serde_json::to_string(&line.reason)).collect::<Result<Vec<_>, _>>()?;
+                        let mut query = QueryBuilder::<Sqlite>::new(
+                            "INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) ",
+                        );
+                        query.push_values(some.iter().zip(reasons), |mut row, ((seq, line), reason)| {
+                            row.push_bind(id).push_bind(*seq).push_bind(&line.system).push_bind(line.object.word());
+                            row.push_bind(&line.identity).push_bind(line.account).push_bind(&line.label).push_bind(line.verdict.word());
+                            row.push_bind(reason);
+                        });
+                        query.build().execute(&mut *c).await?;
                     }
-                    for change in &set.changes {
-                        let state = match (set.kind, &change.hold) {
-                            ("preview", None) => ChangeState::Proposed,
-                            (_, Some(_)) => ChangeState::Held,
-                            (_, None) => ChangeState::Queued,
-                        };
-                        let hold = change.hold.as_ref().map(serde_json::to_string).transpose()?;
-                        sqlx::query("INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, queued)
-                            VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
-                            .bind(id).bind(&change.system).bind(change.object.word()).bind(&change.identity).bind(change.account).bind(&change.label)
-                            .bind(change.kind.word()).bind(serde_json::to_string(&change.values)?).bind(serde_json::to_string(&change.reason)?)
-                            .bind(hold).bind(&change.fingerprint).bind(set.rule_version).bind(state.word()).bind(stamp(now))
-                            .execute(&mut *c).await?;
+                    for some in set.changes.chunks(ROWS) {
+                        let texts = some
+                            .iter()
+                            .map(|change| {
+                                let hold = change.hold.as_ref().map(serde_json::to_string).transpose()?;
+                                Ok((serde_json::to_string(&change.values)?, serde_json::to_string(&change.reason)?, hold))
+                            })
+                            .collect::<Result<Vec<(String, String, Option<String>)>, StoreError>>()?;
+                        let mut query = QueryBuilder::<Sqlite>::new(
+                            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, queued) ",
+                        );
+                        query.push_values(some.iter().zip(texts), |mut row, (change, (vals, reason, hold))| {
+                            let state = match (set.kind, &change.hold) {
+                                ("preview", None) => ChangeState::Proposed,
+                                (_, Some(_)) => ChangeState::Held,
+                                (_, None) => ChangeState::Queued,
+                            };
+                            row.push_bind(id).push_bind(&change.system).push_bind(change.object.word()).push_bind(&change.identity);
+                            row.push_bind(change.account).push_bind(&change.label).push_bind(change.kind.word()).push_bind(vals);
+                            row.push_bind(reason).push_bind(hold).push_bind(&change.fingerprint).push_bind(set.rule_version);
+                            row.push_bind(state.word()).push_bind(stamp(now));
+                        });
+                        query.build().execute(&mut *c).await?;
                     }
                     let state = if set.kind == "preview" { "done" } else { "running" };
                     sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
@@ -465,70 +482,20 @@ impl Store {
         rows.iter().map(read_change).collect()
     }
 
-    /// Notes that a change is about to be sent. Durable when it returns; false when it was taken back meanwhile.
-    pub async fn mark_sending(&self, change: i64, now: Timestamp) -> Result<bool, StoreError> {
+    /// Notes that changes are about to be sent. Durable when it returns. Those of them that were not taken back meanwhile.
+    pub async fn mark_sending(&self, changes: Vec<i64>, now: Timestamp) -> Result<HashSet<i64>, StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query(
+                    let marked: Vec<i64> = sqlx::query_scalar(
                         "UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ?
-                         WHERE id = ? AND state IN ('queued', 'sending', 'unknown')",
+                         WHERE id IN (SELECT value FROM json_each(?)) AND state IN ('queued', 'sending', 'unknown') RETURNING id",
                     )
                     .bind(stamp(now))
-                    .bind(change)
-                    .execute(c)
+                    .bind(serde_json::to_string(&changes)?)
+                    .fetch_all(c)
                     .await?;
-                    Ok(done.rows_affected() > 0)
-                })
-            })
-            .await
-    }
-
-    /// Settles a change that took effect: the account as it now is, the link of a new one, what
-    /// the target made of our values, and the journal, in one commit.
-    pub async fn settle_done(&self, row: &ChangeRow, settled: Settled, principal: &str, now: Timestamp) -> Result<AccountId, StoreError> {
-        let (id, change, principal) = (row.id, row.change.clone(), principal.to_owned());
-        self.writer
-            .run(move |c| {
-                Box::pin(async move {
-                    let account = &settled.account;
-                    let account_id: i64 = sqlx::query_scalar(
-                        "INSERT INTO account (system, object, key, name, attributes, hash, first_seen, seen, written) VALUES (?,?,?,?,?,?,?,?,?)
-                         ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
-                           seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL
-                         RETURNING id")
-                        .bind(&change.system).bind(change.object.word()).bind(&account.key).bind(&account.name)
-                        .bind(account.attributes.to_blob()).bind(account.attributes.hash().to_be_bytes().to_vec())
-                        .bind(stamp(now)).bind(stamp(now)).bind(stamp(now))
-                        .fetch_one(&mut *c).await?;
-                    if change.account.is_none() && !change.identity.is_empty() {
-                        make_link(c, account_id, &change.identity, "made by us", &principal, now).await?;
-                    }
-                    for (attribute, sent, returned) in &settled.normalised {
-                        sqlx::query("INSERT INTO normalised (account, attribute, sent, returned, made) VALUES (?,?,?,?,?)
-                            ON CONFLICT DO UPDATE SET sent = excluded.sent, returned = excluded.returned, made = excluded.made")
-                            .bind(account_id).bind(attribute).bind(values_blob(sent)).bind(values_blob(returned)).bind(stamp(now))
-                            .execute(&mut *c).await?;
-                    }
-                    for value in change.values.iter().filter(|value| settled.merged.contains(&value.attribute)) {
-                        let known: Option<Vec<u8>> = sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
-                            .bind(account_id).bind(&value.attribute).fetch_optional(&mut *c).await?;
-                        let known = known.as_deref().map(blob_values).transpose()?.unwrap_or_default();
-                        // What was there before and not by us is somebody else's, also when we would give it too.
-                        let ours: Vec<Value> = value.after.iter().filter(|v| known.contains(v) || !value.before.contains(v)).cloned().collect();
-                        sqlx::query("INSERT INTO given (account, attribute, vals) VALUES (?,?,?) ON CONFLICT DO UPDATE SET vals = excluded.vals")
-                            .bind(account_id).bind(&value.attribute).bind(values_blob(&ours)).execute(&mut *c).await?;
-                    }
-                    // What we wrote is what is right there now, and a yes is for one change.
-                    sqlx::query("DELETE FROM changed_there WHERE account = ?").bind(account_id).execute(&mut *c).await?;
-                    sqlx::query("DELETE FROM approval WHERE fingerprint = ?").bind(&change.fingerprint).execute(&mut *c).await?;
-                    let values: Vec<&ValueChange> = change.values.iter().collect();
-                    let vals = serde_json::to_string(&values)?;
-                    sqlx::query("UPDATE change SET state = 'done', account = ?, vals = ?, error = ?, remedy = NULL, settled = ? WHERE id = ?")
-                        .bind(account_id).bind(&vals).bind(&settled.note).bind(stamp(now)).bind(id).execute(&mut *c).await?;
-                    let detail = format!("{} in {}: {}", change.kind, change.system, change.reason.text);
-                    Entry::new(&principal, &format!("account.{}", change.kind), &change.identity).detail(&detail).values(&vals).append(c, now).await?;
-                    Ok(account_id)
+                    Ok(marked.into_iter().collect())
                 })
             })
             .await
@@ -620,12 +587,14 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change SET state = 'accepted', place = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?")
-                        .bind(place)
-                        .bind(stamp(now))
-                        .bind(change)
-                        .execute(c)
-                        .await?;
+                    sqlx::query(
+                        "UPDATE change SET state = 'accepted', place = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?",
+                    )
+                    .bind(place)
+                    .bind(stamp(now))
+                    .bind(change)
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })

@@ -3,7 +3,7 @@
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
-use sqlx::{Row, SqliteConnection};
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 
 /// One entry, as it is read back.
 #[derive(Debug, Clone)]
@@ -30,7 +30,6 @@ pub(crate) struct Entry<'a> {
     act: &'a str,
     subject: &'a str,
     detail: &'a str,
-    values: Option<&'a str>,
 }
 
 fn chain(before: &[u8], parts: &[&str], values_hash: Option<&[u8]>) -> Vec<u8> {
@@ -46,7 +45,7 @@ fn chain(before: &[u8], parts: &[&str], values_hash: Option<&[u8]>) -> Vec<u8> {
 
 impl<'a> Entry<'a> {
     pub fn new(principal: &'a str, act: &'a str, subject: &'a str) -> Self {
-        Entry { principal, act, subject, detail: "", values: None }
+        Entry { principal, act, subject, detail: "" }
     }
 
     pub fn detail(mut self, detail: &'a str) -> Self {
@@ -54,36 +53,58 @@ impl<'a> Entry<'a> {
         self
     }
 
-    pub fn values(mut self, values: &'a str) -> Self {
-        self.values = Some(values);
-        self
-    }
-
     pub async fn append(self, c: &mut SqliteConnection, now: Timestamp) -> Result<(), StoreError> {
-        let before: Option<Vec<u8>> =
-            sqlx::query_scalar("SELECT hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
-        let at = stamp(now);
-        let values_hash = self.values.map(|values| Sha256::digest(values.as_bytes()).to_vec());
-        let hash = chain(&before.unwrap_or_default(), &[&at, self.principal, self.act, self.subject, self.detail], values_hash.as_deref());
-        let done = sqlx::query("INSERT INTO journal (at, principal, act, subject, detail, values_hash, hash) VALUES (?,?,?,?,?,?,?)")
-            .bind(&at)
-            .bind(self.principal)
-            .bind(self.act)
-            .bind(self.subject)
-            .bind(self.detail)
-            .bind(values_hash)
-            .bind(hash)
-            .execute(&mut *c)
-            .await?;
-        if let Some(values) = self.values {
-            sqlx::query("INSERT INTO journal_value (journal, vals) VALUES (?,?)")
-                .bind(done.last_insert_rowid())
-                .bind(values)
-                .execute(c)
-                .await?;
-        }
-        Ok(())
+        let note = Note {
+            principal: self.principal.to_owned(),
+            act: self.act.to_owned(),
+            subject: self.subject.to_owned(),
+            detail: self.detail.to_owned(),
+            values: None,
+        };
+        append_all(c, &[note], now).await
     }
+}
+
+/// An entry among many.
+pub(crate) struct Note {
+    pub principal: String,
+    pub act: String,
+    pub subject: String,
+    pub detail: String,
+    pub values: Option<String>,
+}
+
+/// Writes entries one after the other, in few statements.
+pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[Note], now: Timestamp) -> Result<(), StoreError> {
+    let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
+    let (mut id, mut before): (i64, Vec<u8>) = last.map(|row| (row.get(0), row.get(1))).unwrap_or_default();
+    let at = stamp(now);
+    for some in notes.chunks(100) {
+        let rows: Vec<(i64, &Note, Option<Vec<u8>>, Vec<u8>)> = some
+            .iter()
+            .map(|note| {
+                id += 1;
+                let values = note.values.as_ref().map(|values| Sha256::digest(values.as_bytes()).to_vec());
+                before = chain(&before, &[&at, &note.principal, &note.act, &note.subject, &note.detail], values.as_deref());
+                (id, note, values, before.clone())
+            })
+            .collect();
+        let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO journal (id, at, principal, act, subject, detail, values_hash, hash) ");
+        query.push_values(&rows, |mut row, (id, note, values, hash)| {
+            row.push_bind(*id).push_bind(&at).push_bind(&note.principal).push_bind(&note.act).push_bind(&note.subject);
+            row.push_bind(&note.detail).push_bind(values).push_bind(hash);
+        });
+        query.build().execute(&mut *c).await?;
+        let values: Vec<(i64, &String)> = rows.iter().filter_map(|(id, note, ..)| Some((*id, note.values.as_ref()?))).collect();
+        if !values.is_empty() {
+            let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO journal_value (journal, vals) ");
+            query.push_values(values, |mut row, (id, values)| {
+                row.push_bind(id).push_bind(values);
+            });
+            query.build().execute(&mut *c).await?;
+        }
+    }
+    Ok(())
 }
 
 impl Store {

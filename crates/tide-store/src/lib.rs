@@ -6,8 +6,8 @@
 //! It is *not* a place for decisions: rows go in and come out, and `tide-core` judges them.
 
 mod access;
-mod approvals;
 mod accounts;
+mod approvals;
 mod changes;
 mod drafts;
 mod error;
@@ -22,14 +22,15 @@ mod pushed;
 mod restore;
 mod rules;
 mod rulings;
+mod settle;
 mod systems;
 mod touched;
 mod vault;
 mod writer;
 
-pub use approvals::{ApprovalAnswer, ApprovalRow, NewApproval, OperatorRow};
 pub use access::{Principal, Session, TokenRow};
 pub use accounts::{AccountRow, BadRow, Reading};
+pub use approvals::{ApprovalAnswer, ApprovalRow, NewApproval, OperatorRow};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow, NewChangeSet, Parked, Settled};
 pub use drafts::{DraftRow, VersionRow};
 pub use error::StoreError;
@@ -39,9 +40,10 @@ pub use journal::JournalEntry;
 pub use matches::{AnswerRow, NewAnswer};
 pub use notices::{NoticeRow, Surprise};
 pub use passwords::PasswordRow;
-pub use restore::{backup, restore};
 pub use pushed::{EventRow, NewPushed, PushedKey, PushedRow};
+pub use restore::{backup, restore};
 pub use rules::RuleVersion;
+pub use settle::Settling;
 pub use systems::{AtWork, SystemRow};
 pub use touched::Touched;
 pub use vault::{MasterKey, Vault};

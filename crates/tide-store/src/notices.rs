@@ -82,7 +82,13 @@ impl Store {
             .await?;
         Ok(rows
             .iter()
-            .map(|row| NoticeRow { id: row.get("id"), subject: row.get("subject"), body: row.get("body"), made: row.get("made"), recipient: row.get("recipient") })
+            .map(|row| NoticeRow {
+                id: row.get("id"),
+                subject: row.get("subject"),
+                body: row.get("body"),
+                made: row.get("made"),
+                recipient: row.get("recipient"),
+            })
             .collect())
     }
 

@@ -74,7 +74,8 @@ impl Store {
 
     /// Whether each system works by itself: without what it says of itself, which is long.
     pub async fn at_work(&self) -> Result<Vec<AtWork>, StoreError> {
-        let rows = sqlx::query("SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        let rows =
+            sqlx::query("SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name").fetch_all(&self.reader).await?;
         let at_work = |row: &SqliteRow| {
             Ok(AtWork { name: row.get("name"), armed: row.get("armed"), schedule: serde_json::from_str(row.get("schedule"))? })
         };
@@ -84,8 +85,7 @@ impl Store {
     /// The rules that hold and the schemas that they are read with, as one number: another one when either changes.
     pub async fn rules_mark(&self) -> Result<Option<(i64, u64)>, StoreError> {
         let version: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM rule_set").fetch_one(&self.reader).await?;
-        let schemas: Vec<String> =
-            sqlx::query_scalar("SELECT name || schema FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        let schemas: Vec<String> = sqlx::query_scalar("SELECT name || schema FROM system ORDER BY name").fetch_all(&self.reader).await?;
         use std::hash::{DefaultHasher, Hash as _, Hasher as _};
         let mut hasher = DefaultHasher::new();
         schemas.hash(&mut hasher);

@@ -120,7 +120,7 @@ async fn what_we_wrote_masks_an_older_read() {
         .expect("kept");
     let run = records.run(vec![], vec![change("i1", ChangeKind::Update, Some(1), false)]).await;
     let row = records.changes(run, None).await.remove(0);
-    records.store.mark_sending(row.id, at(60)).await.expect("marked");
+    records.store.mark_sending(vec![row.id], at(60)).await.expect("marked");
     let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], merged: vec![], note: None };
     records.store.settle_done(&row, settled, "tester", at(61)).await.expect("settled");
 
@@ -193,7 +193,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     let run = records.run(vec![line("Ada", Verdict::Create), line("Bo", Verdict::Held)], changes).await;
     assert_eq!(records.store.unsettled(run).await.expect("read").len(), 2, "what is held is not in the queue");
     let rows = records.changes(run, None).await;
-    records.store.mark_sending(rows[0].id, at(60)).await.expect("marked");
+    records.store.mark_sending(vec![rows[0].id], at(60)).await.expect("marked");
     records.store.settle_not_done(rows[0].id, ChangeState::Unknown, "answer lost", "it is looked for", at(61)).await.expect("noted");
     let again = records.store.unsettled(run).await.expect("read");
     assert_eq!((again[0].state, again[0].attempts, again[0].error.as_deref()), (ChangeState::Unknown, 1, Some("answer lost")));

@@ -56,7 +56,13 @@ impl Operators {
                     &["operator", "groups", "person", "since", "ended"],
                     all.iter().map(|one| {
                         let ended = one.ended.as_deref().map(output::time).unwrap_or_default();
-                        vec![one.name.clone(), one.groups.join(", "), one.person.clone().unwrap_or_default(), output::time(&one.made), ended]
+                        vec![
+                            one.name.clone(),
+                            one.groups.join(", "),
+                            one.person.clone().unwrap_or_default(),
+                            output::time(&one.made),
+                            ended,
+                        ]
                     }),
                 );
             }

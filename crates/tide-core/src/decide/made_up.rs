@@ -1,7 +1,7 @@
 //! What an identity holds beside what its sources say: whom its references mean, and the names made up for it.
 
-use super::{Elsewhere, Outcome};
 use super::people::Person;
+use super::{Elsewhere, Outcome};
 use crate::generate::{self, Taken};
 use crate::model::{AccountId, ObjectType, Population, Reserved};
 use crate::reasons::Reason;
@@ -119,7 +119,13 @@ pub(super) fn name(
 }
 
 /// The names that are not free.
-fn taken<'e>(population: &Population, kind: ObjectType, generated: &[&IdentityAttribute], people: &[Person], outcome: &Outcome) -> Taken<'e> {
+fn taken<'e>(
+    population: &Population,
+    kind: ObjectType,
+    generated: &[&IdentityAttribute],
+    people: &[Person],
+    outcome: &Outcome,
+) -> Taken<'e> {
     let mut taken = Taken::default();
     for reserved in population.reserved.iter().filter(|reserved| reserved.kind == kind) {
         taken.put(&reserved.attribute, &reserved.value, Some(&reserved.identity));

@@ -338,8 +338,7 @@ pub struct Totals {
 impl Totals {
     /// Counts a whole population.
     pub fn of(population: &Population) -> Totals {
-        let system_of: HashMap<AccountId, &str> =
-            population.accounts.iter().map(|account| (account.id, account.system.as_str())).collect();
+        let system_of: HashMap<AccountId, &str> = population.accounts.iter().map(|account| (account.id, account.system.as_str())).collect();
         let mut linked: BTreeMap<String, usize> = BTreeMap::new();
         for system in population.links.iter().filter_map(|link| system_of.get(&link.account)) {
             match linked.get_mut(*system) {

@@ -228,7 +228,8 @@ pub(super) fn settle(outcome: &mut Outcome) {
             let later = || change.values.iter().flat_map(|value| value.later.iter().map(move |later| (value, later)));
             let missing = later().find(|(_, later)| !made.contains(&(change.system.clone(), later.identity.clone())));
             if let Some((value, later)) = missing {
-                let text = format!("{} wants {}'s account first ({}), and that is not made now", change.system, later.label, value.attribute);
+                let text =
+                    format!("{} wants {}'s account first ({}), and that is not made now", change.system, later.label, value.attribute);
                 change.hold = Some(Reason::by(text, &value.rule));
                 more = true;
             }

@@ -62,7 +62,8 @@ pub(super) struct Keys {
 
 impl Keys {
     pub fn new(rules: &RuleSet, facts: &Facts) -> Keys {
-        let mut keys = Keys { pointing: HashMap::new(), numbers: Vec::new(), names: Vec::new(), asked: BTreeSet::new(), groups: Vec::new() };
+        let mut keys =
+            Keys { pointing: HashMap::new(), numbers: Vec::new(), names: Vec::new(), asked: BTreeSet::new(), groups: Vec::new() };
         for (kind, identity) in &rules.identities {
             let attributes: Vec<_> = identity.attributes.iter().filter(|attribute| attribute.reference.is_some()).cloned().collect();
             keys.numbers.extend(attributes.iter().filter_map(|attribute| attribute.reference.as_ref()?.by.clone()));

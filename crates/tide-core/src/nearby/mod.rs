@@ -205,7 +205,8 @@ impl Standing {
         }
         self.only(&mut outcome, &about);
         self.keep(&outcome, Some(&about));
-        outcome.changes = self.outstanding.values().flatten().cloned().chain(outcome.changes.into_iter().filter(|c| c.hold.is_some())).collect();
+        outcome.changes =
+            self.outstanding.values().flatten().cloned().chain(outcome.changes.into_iter().filter(|c| c.hold.is_some())).collect();
         let totals = Totals { linked: self.linked.clone(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
         let mut records = Records::default();

@@ -61,7 +61,8 @@ pub async fn begin_change_set(
     }
     let as_of = new.as_of.as_deref().map(moment).transpose().map_err(Refusal::bad)?;
     let object = |word: &String| {
-        tide_core::ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("there is no type `{word}`: choose person, service or group")))
+        tide_core::ObjectType::from_word(word)
+            .ok_or_else(|| Refusal::bad(format!("there is no type `{word}`: choose person, service or group")))
     };
     let plan = Plan {
         carry_out,

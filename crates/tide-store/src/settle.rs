@@ -1,0 +1,165 @@
+//! Settling changes that took effect, many in one commit and in few statements: what a target confirms quickly must not wait
+//! for us.
+
+use crate::changes::{ChangeRow, Settled};
+use crate::journal::{Note, append_all};
+use crate::population::{blob_values, values_blob};
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use std::collections::HashMap;
+use tide_core::Value;
+use tide_core::model::AccountId;
+
+/// The most rows of one statement.
+const ROWS: usize = 100;
+
+/// A change that took effect.
+#[derive(Debug, Clone)]
+pub struct Settling {
+    /// The change, as it was stored.
+    pub row: ChangeRow,
+    /// What came of it.
+    pub settled: Settled,
+    /// Who is behind it.
+    pub principal: String,
+}
+
+impl Store {
+    /// Settles a change that took effect: the account as it now is, the link of a new one, what the target made of our values,
+    /// and the journal, in one commit.
+    pub async fn settle_done(&self, row: &ChangeRow, settled: Settled, principal: &str, now: Timestamp) -> Result<AccountId, StoreError> {
+        let one = Settling { row: row.clone(), settled, principal: principal.to_owned() };
+        Ok(self.settle_all(vec![one], now).await?.first().copied().unwrap_or_default())
+    }
+
+    /// Settles changes that took effect, all of them or none; their accounts, in the same order.
+    pub async fn settle_all(&self, all: Vec<Settling>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let mut accounts = Vec::with_capacity(all.len());
+                    for some in all.chunks(ROWS) {
+                        accounts.extend(settle(c, some, now).await?);
+                    }
+                    Ok(accounts)
+                })
+            })
+            .await
+    }
+}
+
+async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
+    let at = stamp(now);
+    let ids = keep_accounts(c, all, &at).await?;
+    let mut notes: Vec<Note> = link(c, all, &ids, &at).await?;
+    let normalised: Vec<_> =
+        all.iter().zip(&ids).flat_map(|(one, id)| one.settled.normalised.iter().map(move |value| (*id, value))).collect();
+    for some in normalised.chunks(ROWS) {
+        let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO normalised (account, attribute, sent, returned, made) ");
+        query.push_values(some, |mut row, (id, (attribute, sent, returned))| {
+            row.push_bind(*id).push_bind(attribute).push_bind(values_blob(sent)).push_bind(values_blob(returned)).push_bind(&at);
+        });
+        query.push(" ON CONFLICT DO UPDATE SET sent = excluded.sent, returned = excluded.returned, made = excluded.made");
+        query.build().execute(&mut *c).await?;
+    }
+    for (one, id) in all.iter().zip(&ids).filter(|(one, _)| !one.settled.merged.is_empty()) {
+        give(c, one, *id).await?;
+    }
+    // What we wrote is what is right there now, and a yes is for one change.
+    let json = serde_json::to_string(&ids)?;
+    sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
+    let prints: Vec<&str> = all.iter().map(|one| one.row.change.fingerprint.as_str()).collect();
+    let json = serde_json::to_string(&prints)?;
+    sqlx::query("DELETE FROM approval WHERE fingerprint IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
+    let vals = all.iter().map(|one| serde_json::to_string(&one.row.change.values)).collect::<Result<Vec<String>, _>>()?;
+    let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, vals, error) AS (");
+    query.push_values(all.iter().zip(&ids).zip(&vals), |mut row, ((one, id), vals)| {
+        row.push_bind(one.row.id).push_bind(*id).push_bind(vals).push_bind(&one.settled.note);
+    });
+    query.push(
+        ") UPDATE change SET state = 'done', account = done.account, vals = done.vals, error = done.error, remedy = NULL, settled = ",
+    );
+    query.push_bind(&at).push(" FROM done WHERE change.id = done.id");
+    query.build().execute(&mut *c).await?;
+    notes.extend(all.iter().zip(vals).map(|(one, vals)| {
+        let change = &one.row.change;
+        Note {
+            principal: one.principal.clone(),
+            act: format!("account.{}", change.kind),
+            subject: change.identity.clone(),
+            detail: format!("{} in {}: {}", change.kind, change.system, change.reason.text),
+            values: Some(vals),
+        }
+    }));
+    append_all(c, &notes, now).await?;
+    Ok(ids)
+}
+
+async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> Result<Vec<AccountId>, StoreError> {
+    let mut query =
+        QueryBuilder::<Sqlite>::new("INSERT INTO account (system, object, key, name, attributes, hash, first_seen, seen, written) ");
+    query.push_values(all, |mut row, one| {
+        let (change, account) = (&one.row.change, &one.settled.account);
+        row.push_bind(&change.system).push_bind(change.object.word()).push_bind(&account.key).push_bind(&account.name);
+        row.push_bind(account.attributes.to_blob()).push_bind(account.attributes.hash().to_be_bytes().to_vec());
+        row.push_bind(at).push_bind(at).push_bind(at);
+    });
+    query.push(
+        " ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
+            seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL RETURNING id, system, key",
+    );
+    let rows = query.build().fetch_all(&mut *c).await?;
+    let found: HashMap<(&str, &str), i64> = rows.iter().map(|row| ((row.get("system"), row.get("key")), row.get("id"))).collect();
+    let id = |one: &Settling| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();
+    all.iter().map(|one| id(one).ok_or_else(|| StoreError::Missing { what: "account", name: one.settled.account.key.clone() })).collect()
+}
+
+/// Links the accounts that were made; what the journal is to say of that.
+async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at: &str) -> Result<Vec<Note>, StoreError> {
+    let made_by = "made by us";
+    let made: Vec<(&Settling, i64)> = all
+        .iter()
+        .zip(ids)
+        .filter(|(one, _)| one.row.change.account.is_none() && !one.row.change.identity.is_empty())
+        .map(|(one, id)| (one, *id))
+        .collect();
+    if made.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO link (account, identity, made, made_by, principal) ");
+    query.push_values(&made, |mut row, (one, id)| {
+        row.push_bind(*id).push_bind(&one.row.change.identity).push_bind(at).push_bind(made_by).push_bind(&one.principal);
+    });
+    query.push(" ON CONFLICT DO NOTHING RETURNING account");
+    let new: Vec<i64> = query.build_query_scalar().fetch_all(&mut *c).await?;
+    let note = |(one, id): &(&Settling, i64)| Note {
+        principal: one.principal.clone(),
+        act: "identity.joined".to_owned(),
+        subject: one.row.change.identity.clone(),
+        detail: format!("account {id}: {made_by}"),
+        values: None,
+    };
+    Ok(made.iter().filter(|(_, id)| new.contains(id)).map(note).collect())
+}
+
+/// Remembers which values of merged lists are ours.
+async fn give(c: &mut SqliteConnection, one: &Settling, account: AccountId) -> Result<(), StoreError> {
+    for value in one.row.change.values.iter().filter(|value| one.settled.merged.contains(&value.attribute)) {
+        let known: Option<Vec<u8>> = sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
+            .bind(account)
+            .bind(&value.attribute)
+            .fetch_optional(&mut *c)
+            .await?;
+        let known = known.as_deref().map(blob_values).transpose()?.unwrap_or_default();
+        // What was there before and not by us is somebody else's, also when we would give it too.
+        let ours: Vec<Value> = value.after.iter().filter(|v| known.contains(v) || !value.before.contains(v)).cloned().collect();
+        sqlx::query("INSERT INTO given (account, attribute, vals) VALUES (?,?,?) ON CONFLICT DO UPDATE SET vals = excluded.vals")
+            .bind(account)
+            .bind(&value.attribute)
+            .bind(values_blob(&ours))
+            .execute(&mut *c)
+            .await?;
+    }
+    Ok(())
+}
