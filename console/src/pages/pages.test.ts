@@ -15,6 +15,9 @@ const calls = vi.hoisted(() => ({
 vi.mock('@/api/client', async (original) => ({ ...(await original<object>()), api: calls }))
 
 import ChangeSet from './ChangeSet.vue'
+import Changes from './Changes.vue'
+import Decisions from './Decisions.vue'
+import Settings from './Settings.vue'
 import Identities from './Identities.vue'
 import Overview from './Overview.vue'
 import Connect from './Connect.vue'
@@ -393,5 +396,91 @@ describe('identities', () => {
       .trigger('click')
     await flushPromises()
     expect(wrapper.text()).toContain('address outside our domain')
+  })
+})
+
+describe('decisions', () => {
+  const waiting = {
+    id: 'approval-0-abc',
+    kind: 'approval',
+    system: 'berthing',
+    title: 'Ada Quay: update in berthing',
+    said: 'titles: level 1 of 2, ada',
+    count: 1,
+    names: ['Ada Quay'],
+    answers: ['approve', 'refuse'],
+    blocked: null as string | null,
+  }
+  it('take a yes with the words that go with it', async () => {
+    answer({ '/api/v1/decisions': [waiting] })
+    const { wrapper } = await open(Decisions)
+    expect(wrapper.text()).toContain('Waits for a yes')
+    await wrapper
+      .findAll('button')
+      .find((b) => b.text() === 'Yes…')!
+      .trigger('click')
+    await flushPromises()
+    const dialog = document.querySelector('.p-dialog')!
+    const words = dialog.querySelector('textarea')!
+    words.value = 'seen the papers'
+    words.dispatchEvent(new Event('input'))
+    const send = [...dialog.querySelectorAll('button')].find((b) => b.textContent?.includes('Yes, send it'))!
+    send.click()
+    await flushPromises()
+    expect(calls.POST).toHaveBeenCalledWith('/api/v1/decisions', {
+      body: { id: 'approval-0-abc', answer: 'approve', comment: 'seen the papers' },
+    })
+  })
+  it('say why somebody may not answer, and offer nothing', async () => {
+    answer({ '/api/v1/decisions': [{ ...waiting, blocked: 'this level is for ada' }] })
+    const { wrapper } = await open(Decisions)
+    expect(wrapper.text()).toContain('Not for you to answer: this level is for ada.')
+    expect(wrapper.findAll('button').filter((b) => b.text() === 'Yes…')).toHaveLength(0)
+  })
+})
+
+describe('settings', () => {
+  it('show an operator’s token once, and say why one cannot be ended', async () => {
+    const ada = {
+      name: 'ada',
+      groups: ['masters'],
+      identity: null,
+      person: null,
+      made: run.started,
+      ended: null,
+    }
+    answer({ '/api/v1/operators': [ada] })
+    const { wrapper } = await open(Settings)
+    expect(wrapper.text()).toContain('masters')
+    await wrapper
+      .findAll('button')
+      .find((b) => b.text() === 'End…')!
+      .trigger('click')
+    await flushPromises()
+    const end = [...document.querySelectorAll('.p-dialog button')].find((b) => b.textContent === 'End it')!
+    ;(end as HTMLButtonElement).click()
+    await flushPromises()
+    expect(wrapper.find('[role=alert]').text()).toContain('nothing at /api/v1/operators/{name}')
+  })
+})
+
+describe('changes', () => {
+  it('preview another day, of one system', async () => {
+    answer({ '/api/v1/change-sets': [], '/api/v1/systems': [system] })
+    const { wrapper } = await open(Changes)
+    await wrapper.find('input[type=date]').setValue('2027-01-15')
+    await wrapper.find('select').setValue('harbour')
+    await wrapper.find('form').trigger('submit')
+    await flushPromises()
+    expect(calls.POST).toHaveBeenCalledWith('/api/v1/change-sets', {
+      body: {
+        kind: 'preview',
+        preview: null,
+        without_reading: true,
+        as_of: '2027-01-15',
+        systems: ['harbour'],
+        types: [],
+      },
+    })
   })
 })

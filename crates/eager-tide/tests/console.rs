@@ -345,6 +345,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.gone("Show it, once").await?;
 
     by_itself(browser, directory, roster).await?;
+    approvals(browser, directory).await?;
 
     // The dark theme and a small window hold too.
     driver
@@ -462,6 +463,56 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     browser.page("Changes").await?;
     browser.text("the service").await?;
     browser.look("changes").await
+}
+
+/// An operator is added; a change waits for a yes of two levels, and the one who said the first does not say the second.
+async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
+    browser.page("Settings").await?;
+    browser.text("first operator").await?;
+    browser.button("Add an operator").await?;
+    browser.driver.query(By::Css(".p-dialog:focus-within")).first().await?;
+    for (label, text) in [("Name", "Ada Quay"), ("Groups", "harbour masters, night watch")] {
+        let field = browser.driver.query(By::XPath(&format!("//form//label[contains(., '{label}')]//input"))).first().await?;
+        field.send_keys(text).await?;
+    }
+    browser.button("Add and show the token").await?;
+    browser.text("is shown this once").await?;
+    browser.button("I have it").await?;
+    browser.text("harbour masters, night watch").await?;
+    browser.look("settings").await?;
+
+    const RULE: &str = "\n[[approval]]\nname = \"new titles\"\nsystem = \"berthing\"\nchange = \"update\"\nremind_days = 3\n[[approval.level]]\noperators = [\"first operator\"]\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
+    const PUBLISH: &str = "const [text, done] = arguments; fetch('/api/v1/rules').then(r => r.json()).then(rules => fetch('/api/v1/rules', {method: 'PUT',
+        headers: {'content-type': 'application/json'}, body: JSON.stringify({files: [...rules.files.map(f => ({name: f.name, text: f.text})), {name: 'approvals.toml', text}]})}))
+        .then(r => done(r.status))";
+    let status: i64 = browser.driver.execute_async(PUBLISH, vec![serde_json::json!(RULE)]).await?.convert()?;
+    assert!((200..300).contains(&status), "{status}");
+    let people = tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
+    let sound: Vec<_> = people[..90].iter().filter(|p| !p.locked && p.mail.ends_with("@skerry.example") && !p.given.is_empty()).collect();
+    // Somebody whom the earlier steps left alone.
+    let titled =
+        sound[sound.len() - 3..].iter().map(|p| format!("dn: {}\nchangetype: modify\nreplace: title\ntitle: Harbour Pilot\n\n", p.dn()));
+    ldapmodify(directory, &titled.collect::<String>());
+    browser.page("Decisions").await?;
+    browser.text("Waits for a yes").await?;
+    browser.text("new titles: level 1 of 2, first operator").await?;
+    browser.look("approval").await?;
+    browser.button("Yes…").await?;
+    browser.driver.query(By::Css(".p-dialog:focus-within")).first().await?;
+    let words = browser.driver.query(By::Css(".p-dialog textarea")).first().await?;
+    words.send_keys("seen the papers").await?;
+    browser.look("approval-words").await?;
+    browser.button("Yes, send it").await?;
+    browser.text("level 2 of 2, one of harbour masters; yes from first operator").await?;
+    browser.text("Not for you to answer").await?;
+    browser.page("Changes").await?;
+    browser.text("Preview this part").await?;
+    let day = browser.driver.query(By::Css("input[type=date]")).first().await?;
+    day.send_keys("01152027").await?;
+    browser.button("Preview this part").await?;
+    browser.text("As it would be decided on 2027-01-15").await?;
+    browser.text("as of 2027-01-15").await?;
+    browser.look("as-of").await
 }
 
 /// Who takes part, who does not and who waits; an edit shows its effect before it is saved.

@@ -452,7 +452,7 @@ impl Engine {
                         return self.failed(&row, &lost, share, tally).await;
                     }
                     Err(_) => {
-                        self.clock.sleep(PAUSE * 2u32.pow(attempt - 1)).await;
+                        self.clock.sleep(self.pause(attempt)).await;
                         continue;
                     }
                 }
@@ -479,7 +479,7 @@ impl Engine {
                     in_doubt = error.weight == Weight::Unknown && change.kind == ChangeKind::Create;
                     let state = if in_doubt { ChangeState::Unknown } else { ChangeState::Queued };
                     self.store.settle_not_done(row.id, state, &error.said, &error.remedy, self.now()).await?;
-                    self.clock.sleep(PAUSE * 2u32.pow(attempt - 1)).await;
+                    self.clock.sleep(self.pause(attempt)).await;
                 }
                 Err(error) => return self.failed(&row, &error, share, tally).await,
             }
@@ -579,6 +579,11 @@ impl Engine {
             })
         };
         Ok(found.into_iter().find(|account| !probes.is_empty() && fits(account)))
+    }
+
+    /// The pause after so many attempts: it doubles, with some play so that not everything comes back at once.
+    fn pause(&self, attempt: u32) -> Duration {
+        (PAUSE * 2u32.pow(attempt - 1)).mul_f64(self.drawn(0.75, 1.25))
     }
 
     fn progress(&self, tally: &Tally) {

@@ -15,7 +15,7 @@ use tide_store::NewChangeSet;
 /// Who starts such a run.
 pub(crate) const ITSELF: &str = "the service";
 /// What comes within this time is run on together.
-const GATHER: Duration = Duration::from_millis(10);
+const GATHER: Duration = Duration::from_millis(2);
 /// How often it is looked whether what is on the wire has arrived, before it is not waited for any more.
 const ON_THE_WIRE: usize = 1000;
 /// The first and the longest pause before a change that failed is tried again, in seconds.
@@ -114,7 +114,7 @@ impl Engine {
     /// While a run is on its way: decides about what came, and sends at once what takes access away. What the run has not sent
     /// yet for the same people is taken back; it is decided again afterwards. Returns the change set, if there was one.
     async fn overtake(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        if !self.works_by_itself().await? || !self.has_standing().await {
+        if !self.works_by_itself().await? {
             return Ok(None);
         }
         let sent = self.send_leavers().await;
@@ -125,8 +125,8 @@ impl Engine {
     }
 
     async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        let News { rules, population, mut outcome, about, cost } = self.decide_news().await?;
-        tracing::debug!(whole = about.is_none(), read = cost.0, evaluated = cost.1, "decided on leavers");
+        let Some(News { rules, population, mut outcome, about, cost }) = self.decide_on_leavers().await? else { return Ok(None) };
+        tracing::debug!(read = cost.0, evaluated = cost.1, "decided on leavers");
         self.notice_surprises(&rules.set, &population, &outcome, about.as_ref()).await?;
         self.ask_about(&rules.set, &outcome, about.as_ref(), ITSELF).await?;
         self.hold_accepted(&mut outcome).await?;

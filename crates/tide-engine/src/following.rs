@@ -4,7 +4,7 @@
 use crate::schedule::Schedule;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::Timestamp;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 use tide_connect::{Connector, News, Way};
@@ -279,13 +279,13 @@ impl Engine {
         let mut mark = None;
         let mut fault = None;
         let mut lost = None;
-        let mut differ = 0;
+        let mut differ: BTreeSet<i64> = BTreeSet::new();
         for news in batch {
             match news {
                 Ok(News::Changed(more)) => changed.extend(more),
                 Ok(News::Gone(keys)) => {
                     // In the order in which it happened: who was removed and made again is there.
-                    differ += self.store.keep_news(&row.name, object, std::mem::take(&mut changed), keys, self.now()).await?;
+                    differ.extend(self.store.keep_news(&row.name, object, std::mem::take(&mut changed), keys, self.now()).await?);
                 }
                 Ok(News::Mark(place)) => mark = Some(place),
                 Ok(News::Lost(why)) => {
@@ -299,19 +299,20 @@ impl Engine {
             }
         }
         if !changed.is_empty() {
-            differ += self.store.keep_news(&row.name, object, changed, Vec::new(), self.now()).await?;
+            differ.extend(self.store.keep_news(&row.name, object, changed, Vec::new(), self.now()).await?);
         }
         // The mark last: after a crash in between the same is told again, and changes nothing.
         if let Some(mark) = mark {
             (place.mark, place.at) = (Some(mark), self.now());
             self.store.set_place(&row.name, object, place).await?;
         }
-        if differ > 0 {
+        if !differ.is_empty() {
             let now = self.now();
             self.heard(&row.name, object, |one| {
                 one.news = Some(now);
-                one.changed += differ;
+                one.changed += differ.len();
             });
+            lock(&self.news).extend(differ);
             self.nudge.notify_one();
         }
         if let Some(why) = lost {

@@ -50,7 +50,7 @@ pub use trial::{MappingTrial, Trial};
 
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 use tide_connect::Access;
 use tide_core::ObjectType;
@@ -99,6 +99,8 @@ pub struct Engine {
     busy: Arc<tokio::sync::Mutex<()>>,
     /// What stands between runs.
     known: tokio::sync::Mutex<Option<standing::Known>>,
+    /// Accounts of which something came since a run last decided: leavers among them do not wait.
+    news: Mutex<BTreeSet<i64>>,
     /// What the last decision on news cost.
     cost: Mutex<(usize, usize)>,
     /// The published rules as they were read, and what they were read from.
@@ -150,6 +152,7 @@ impl Engine {
             access: Mutex::default(),
             busy: Arc::default(),
             known: tokio::sync::Mutex::default(),
+            news: Mutex::default(),
             cost: Mutex::default(),
             compiled: Mutex::default(),
             lines: Mutex::default(),

@@ -48,6 +48,7 @@ impl Engine {
     /// system changed.
     pub(crate) async fn decide_news(&self) -> Result<News, EngineError> {
         let mut known = self.known.lock().await;
+        crate::lock(&self.news).clear();
         let now = self.now();
         let quiet = quiet(&self.store.at_work().await?, now);
         if let Some(standing) = known.as_mut() {
@@ -93,6 +94,22 @@ impl Engine {
         Ok(News { rules, population, outcome, about: None, cost })
     }
 
+    /// Decides about accounts of which something came while a run is on its way, and about nobody else; nothing when that cannot
+    /// be told apart from what concerns everybody.
+    pub(crate) async fn decide_on_leavers(&self) -> Result<Option<News>, EngineError> {
+        let mut known = self.known.lock().await;
+        let Some(standing) = known.as_mut() else { return Ok(None) };
+        // What else changed since is decided by the next run.
+        if self.store.touched(standing.seen).await?.everybody {
+            return Ok(None);
+        }
+        let accounts = std::mem::take(&mut *crate::lock(&self.news));
+        if accounts.is_empty() {
+            return Ok(None);
+        }
+        self.decide_part(standing, Records { accounts, ..Records::default() }).await
+    }
+
     async fn decide_part(&self, known: &mut Known, records: Records) -> Result<Option<News>, EngineError> {
         let (rules, now) = (known.rules.clone(), self.now());
         let mut guards = Population::default();
@@ -117,11 +134,6 @@ impl Engine {
                 }
             }
         }
-    }
-
-    /// Does anything stand? If not, the next decision is about everybody.
-    pub(crate) async fn has_standing(&self) -> bool {
-        self.known.lock().await.is_some()
     }
 
     /// What the last decision on news cost: how many records were read, and how many were evaluated.

@@ -193,6 +193,8 @@ impl Engine {
         self.store.set_system_state(name, &writable, paused, armed, principal, self.now()).await?;
         lock(&self.access).entry(name.to_owned()).or_default().set(&writable);
         self.tell(Event::System { name: name.to_owned() });
+        // What was held because of it may go now.
+        self.nudge.notify_one();
         Ok(())
     }
 

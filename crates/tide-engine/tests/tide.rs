@@ -140,7 +140,7 @@ async fn one_refusal_stops_neither_the_others_nor_a_refused_token_is_asked_again
     assert_eq!((count(&again.states, "done"), count(&again.states, "failed")), (1, 0));
 
     let tide = Tide::writable().await;
-    tide.berthing.mischief_on_writes(&[Mischief::Refuse; 9]);
+    tide.berthing.mischief_on_writes(&[Mischief::Refuse; 17]);
     let run = tide.run().await;
     let failed = tide.changes(&run, Some("failed")).await;
     assert!(failed.iter().any(|c| c.error.as_deref().is_some_and(|e| e.contains("refuses the token"))));

@@ -6,7 +6,7 @@ use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use std::collections::HashMap;
 use tide_core::model::{AccountId, Observed};
-use tide_core::{Account, Attributes, ObjectType, Value};
+use tide_core::{Account, Attributes, ObjectType};
 
 /// One enumeration of one type of one system.
 #[derive(Debug, Clone)]
@@ -76,7 +76,7 @@ impl Store {
     pub async fn begin_reading(&self, system: &str, object: ObjectType, now: Timestamp) -> Result<i64, StoreError> {
         let system = system.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("INSERT INTO reading (system, object, started, state) VALUES (?,?,?,'running')")
                         .bind(system)
@@ -102,7 +102,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let system = system.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     // Into an empty system everything is new, and nothing needs to be looked up.
                     let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM reading WHERE system = ? AND id < ? AND seen > 0)")
@@ -127,7 +127,7 @@ impl Store {
     /// Keeps rows that were set aside. An account whose key stands in one of them is not missing.
     pub async fn quarantine(&self, reading: i64, rows: Vec<BadRow>) -> Result<(), StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     for row in &rows {
                         sqlx::query("INSERT INTO quarantine (reading, line, reason, raw, key) VALUES (?,?,?,?,?)")
@@ -186,7 +186,7 @@ impl Store {
     /// Ends a reading that found nothing changed since the one before: nobody becomes absent by it.
     pub async fn unchanged_reading(&self, reading: i64, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query(
                         "UPDATE reading SET state = 'complete', ended = ?, seen = (SELECT count(*) FROM account a
@@ -206,7 +206,7 @@ impl Store {
     /// a row that cannot be told may be it. Returns how many accounts became absent.
     pub async fn complete_reading(&self, reading: i64, now: Timestamp) -> Result<u64, StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     let missing = "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
                          AND coalesce(account.reading, 0) <> r.id AND coalesce(account.written, '') < r.started";
@@ -236,11 +236,6 @@ impl Store {
                     }
                     sqlx::query("UPDATE reading SET state = 'complete', ended = ? WHERE id = ?")
                         .bind(stamp(now)).bind(reading).execute(&mut *c).await?;
-                    sqlx::query(
-                        "UPDATE account_reference SET target = (SELECT t.id FROM account t, account s WHERE s.id = account_reference.account
-                           AND t.system = s.system AND (t.key = account_reference.raw OR t.name = account_reference.raw))
-                         WHERE target IS NULL AND account IN (SELECT a.id FROM account a, reading r WHERE r.id = ? AND a.system = r.system)")
-                        .bind(reading).execute(c).await?;
                     Ok(absent)
                 })
             })
@@ -251,7 +246,7 @@ impl Store {
     pub async fn break_reading(&self, reading: i64, error: &str, now: Timestamp) -> Result<(), StoreError> {
         let error = error.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE reading SET state = 'broken', ended = ?, error = ? WHERE id = ?")
                         .bind(stamp(now))
@@ -420,57 +415,9 @@ pub(crate) async fn upsert(
           fault = excluded.fault, absent_since = NULL",
     );
     let mut query = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(system).bind(object.word()).bind(&at).bind(reading);
-    let mut kept = Vec::with_capacity(news.len());
     for (account, blob, hash) in news {
         query = query.bind(account.key.as_str()).bind(account.name.as_str()).bind(account.fault.as_deref()).bind(blob).bind(hash);
-        kept.push(account);
     }
     query.execute(&mut *c).await?;
-    for account in kept {
-        // Who is new and points at nobody has no rows to keep.
-        let points = account.attributes.iter().any(|(_, values)| values.iter().any(|v| matches!(v, Value::Reference(_))));
-        if points || known.contains_key(&account.key) {
-            keep_references(c, system, object, account).await?;
-        }
-    }
     Ok(differ)
-}
-
-/// References and memberships are rows, so that "who points at this?" is one look-up.
-async fn keep_references(c: &mut SqliteConnection, system: &str, object: ObjectType, account: &Observed) -> Result<(), StoreError> {
-    let pointing: Vec<(&str, &str)> = account
-        .attributes
-        .iter()
-        .flat_map(|(name, values)| {
-            values.iter().filter_map(move |v| match v {
-                Value::Reference(raw) => Some((name, raw.as_str())),
-                _ => None,
-            })
-        })
-        .collect();
-    let id: i64 = sqlx::query_scalar("SELECT id FROM account WHERE system = ? AND key = ?")
-        .bind(system)
-        .bind(&account.key)
-        .fetch_one(&mut *c)
-        .await?;
-    sqlx::query("DELETE FROM account_reference WHERE account = ?").bind(id).execute(&mut *c).await?;
-    for (name, raw) in &pointing {
-        sqlx::query("INSERT INTO account_reference (account, attribute, raw) VALUES (?,?,?) ON CONFLICT DO NOTHING")
-            .bind(id)
-            .bind(*name)
-            .bind(*raw)
-            .execute(&mut *c)
-            .await?;
-    }
-    if object == ObjectType::Group {
-        sqlx::query("DELETE FROM membership WHERE group_account = ?").bind(id).execute(&mut *c).await?;
-        for (_, raw) in pointing.iter().filter(|(name, _)| matches!(name.to_lowercase().as_str(), "member" | "uniquemember" | "members")) {
-            sqlx::query("INSERT INTO membership (group_account, raw) VALUES (?,?) ON CONFLICT DO NOTHING")
-                .bind(id)
-                .bind(*raw)
-                .execute(&mut *c)
-                .await?;
-        }
-    }
-    Ok(())
 }

@@ -226,7 +226,7 @@ impl Store {
         }
         let by = by.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     for fingerprint in &gone {
                         sqlx::query("DELETE FROM approval WHERE fingerprint = ?").bind(fingerprint).execute(&mut *c).await?;
@@ -335,7 +335,7 @@ impl Store {
     pub async fn remind(&self, waiting: &HashSet<String>, again: HashMap<String, u32>, now: Timestamp) -> Result<u64, StoreError> {
         let waiting = serde_json::to_string(waiting)?;
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     let due = sqlx::query(
                         "SELECT rule, count(*) AS n, min(label) AS first, min(asked) AS since FROM approval a

@@ -239,7 +239,7 @@ impl Store {
     ) -> Result<i64, StoreError> {
         let principal = principal.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query(
                         "INSERT INTO change_set (kind, state, rule_version, principal, preview, started) VALUES (?,'reading',0,?,?,?)",
@@ -261,7 +261,7 @@ impl Store {
     /// Stores what was decided. The changes of a run are queued by this, in the same commit.
     pub async fn fill_change_set(&self, id: i64, set: NewChangeSet, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     let lines: Vec<(i64, &Decided)> = (1..).zip(&set.decided).collect();
                     for some in lines.chunks(ROWS) {
@@ -321,7 +321,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let (state, note, principal) = (state.to_owned(), note.map(str::to_owned), principal.to_owned());
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended = CASE WHEN ? THEN ? END WHERE id = ?")
                         .bind(&state)
@@ -513,7 +513,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let (error, remedy) = (error.to_owned(), remedy.to_owned());
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled = CASE WHEN ? IN ('failed', 'cancelled') THEN ? END WHERE id = ?")
                         .bind(state.word()).bind(error).bind(remedy).bind(state.word()).bind(stamp(now)).bind(change).execute(c).await?;
@@ -527,7 +527,7 @@ impl Store {
     pub async fn settle_failed(&self, change: i64, error: &str, remedy: &str, passing: bool, now: Timestamp) -> Result<(), StoreError> {
         let (error, remedy) = (error.to_owned(), remedy.to_owned());
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change SET state = 'failed', error = ?, remedy = ?, passing = ?, settled = ? WHERE id = ?")
                         .bind(error)
@@ -565,7 +565,7 @@ impl Store {
     /// Takes back what was not sent yet for people who lose their access: it is decided again.
     pub async fn overtaken(&self, identities: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query(
                         "UPDATE change SET state = 'cancelled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?

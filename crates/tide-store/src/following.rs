@@ -6,7 +6,7 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use tide_core::ObjectType;
-use tide_core::model::Observed;
+use tide_core::model::{AccountId, Observed};
 
 /// How far a type of a system was followed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -59,7 +59,7 @@ impl Store {
     pub async fn set_place(&self, system: &str, object: ObjectType, place: &Place) -> Result<(), StoreError> {
         let (system, place) = (system.to_owned(), place.clone());
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query(
                         "INSERT INTO place (system, object, way, mark, at, full_at) VALUES (?,?,?,?,?,?)
@@ -83,7 +83,7 @@ impl Store {
     pub async fn drop_places(&self, system: &str) -> Result<(), StoreError> {
         let system = system.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("DELETE FROM place WHERE system = ?").bind(&system).execute(c).await?;
                     Ok(())
@@ -92,8 +92,8 @@ impl Store {
             .await
     }
 
-    /// Keeps news: accounts as they are now, and keys of those that are gone. Returns how many accounts differ from what
-    /// was known; an echo of our own writes does not.
+    /// Keeps news: accounts as they are now, and keys of those that are gone. Returns the accounts that differ from
+    /// what was known; an echo of our own writes does not.
     pub async fn keep_news(
         &self,
         system: &str,
@@ -101,10 +101,10 @@ impl Store {
         changed: Vec<Observed>,
         gone: Vec<String>,
         now: Timestamp,
-    ) -> Result<usize, StoreError> {
+    ) -> Result<Vec<AccountId>, StoreError> {
         let system = system.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     // Under a full read that is going on, so that it does not take them for missing.
                     let reading: i64 = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?")
@@ -112,24 +112,12 @@ impl Store {
                         .bind(object.word())
                         .fetch_one(&mut *c)
                         .await?;
-                    let mut differ = 0;
+                    let before: i64 = sqlx::query_scalar("SELECT coalesce(max(seq), 0) FROM touched").fetch_one(&mut *c).await?;
                     for rows in changed.chunks(ROWS) {
-                        differ += upsert(c, reading, &system, object, now, rows, true).await?;
-                    }
-                    if !changed.is_empty() {
-                        sqlx::query(
-                            "UPDATE account_reference SET target = (SELECT t.id FROM account t WHERE t.system = ?
-                               AND (t.key = account_reference.raw OR t.name = account_reference.raw))
-                             WHERE target IS NULL AND account IN (SELECT a.id FROM json_each(?) k JOIN account a ON a.key = k.value AND a.system = ?)",
-                        )
-                        .bind(&system)
-                        .bind(serde_json::to_string(&changed.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?)
-                        .bind(&system)
-                        .execute(&mut *c)
-                        .await?;
+                        upsert(c, reading, &system, object, now, rows, true).await?;
                     }
                     if !gone.is_empty() {
-                        let gone = sqlx::query(
+                        sqlx::query(
                             "UPDATE account SET absent_since = ? WHERE system = ? AND object = ? AND absent_since IS NULL
                              AND coalesce(written, '') < ? AND key IN (SELECT value FROM json_each(?))",
                         )
@@ -138,11 +126,14 @@ impl Store {
                         .bind(object.word())
                         .bind(stamp(now))
                         .bind(serde_json::to_string(&gone)?)
-                        .execute(c)
+                        .execute(&mut *c)
                         .await?;
-                        differ += gone.rows_affected() as usize;
                     }
-                    Ok(differ)
+                    // Whatever differs was noted by a trigger.
+                    Ok(sqlx::query_scalar("SELECT DISTINCT account FROM touched WHERE seq > ? AND account IS NOT NULL")
+                        .bind(before)
+                        .fetch_all(c)
+                        .await?)
                 })
             })
             .await

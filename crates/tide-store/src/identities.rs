@@ -74,7 +74,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     for (identity, label) in &identities {
                         sqlx::query(

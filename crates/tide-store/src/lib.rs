@@ -1,7 +1,7 @@
 //! `tide-store` keeps the records: SQLite through SQLx. It is the only crate that knows SQL.
 //!
 //! One task writes, with group commit; a pool of read-only connections reads. What is written is
-//! durable when the call returns (`synchronous=FULL`).
+//! durable when the call returns (`synchronous=FULL`), but for observations and settlings, which are durable with the next one.
 //!
 //! It is *not* a place for decisions: rows go in and come out, and `tide-core` judges them.
 

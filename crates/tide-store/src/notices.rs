@@ -39,7 +39,7 @@ impl Store {
             return Ok(0);
         }
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     let mut noted = 0;
                     for (surprise, becomes) in &surprises {
@@ -132,7 +132,7 @@ impl Store {
     /// Forgets what these accounts held before somebody changed them: they are as they should be.
     pub async fn in_step_again(&self, accounts: Vec<AccountId>) -> Result<(), StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
                         .bind(serde_json::to_string(&accounts)?)

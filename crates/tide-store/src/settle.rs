@@ -36,7 +36,7 @@ impl Store {
     /// Settles changes that took effect, all of them or none; their accounts, in the same order.
     pub async fn settle_all(&self, all: Vec<Settling>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     let mut accounts = Vec::with_capacity(all.len());
                     for some in all.chunks(ROWS) {

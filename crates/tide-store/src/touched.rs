@@ -50,7 +50,7 @@ impl Store {
     /// Takes away notes of what was decided about.
     pub async fn forget_touched(&self, upto: i64) -> Result<(), StoreError> {
         self.writer
-            .run(move |c| {
+            .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("DELETE FROM touched WHERE seq <= ?").bind(upto).execute(c).await?;
                     Ok(())

@@ -1,5 +1,6 @@
 //! The one task that writes. Jobs that wait together are committed together, so that a durable
-//! commit is paid once for many.
+//! commit is paid once for many. What need not be durable at once is not waited for: it is kept in order, survives the end of
+//! the process, and is durable with the next commit that is.
 
 use crate::StoreError;
 use sqlx::{Connection, SqliteConnection};
@@ -17,7 +18,8 @@ type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, (bool, 
 const GROUP: usize = 128;
 
 enum Message {
-    Job(Job),
+    /// A job, and whether it must be durable when it returns.
+    Job(Job, bool),
     Stop(oneshot::Sender<()>),
 }
 
@@ -41,6 +43,24 @@ impl Writer {
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
     {
+        self.hand_in(job, true).await
+    }
+
+    /// The same for what a loss of power may undo, as long as it undoes nothing that came before: observations, and what
+    /// settles a change whose sending is durable.
+    pub async fn run_lazily<T, F>(&self, job: F) -> Result<T, StoreError>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+    {
+        self.hand_in(job, false).await
+    }
+
+    async fn hand_in<T, F>(&self, job: F, durable: bool) -> Result<T, StoreError>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+    {
         let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
         let boxed: Job = Box::new(move |connection| {
             Box::pin(async move {
@@ -57,7 +77,7 @@ impl Writer {
                 (good, reply)
             })
         });
-        self.queue.send(Message::Job(boxed)).await.map_err(|_| StoreError::Closed)?;
+        self.queue.send(Message::Job(boxed, durable)).await.map_err(|_| StoreError::Closed)?;
         wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing)
     }
 
@@ -71,13 +91,18 @@ impl Writer {
 }
 
 async fn work(mut connection: SqliteConnection, mut jobs: mpsc::Receiver<Message>) {
+    let mut full = true;
     while let Some(first) = jobs.recv().await {
         let mut group = Vec::new();
+        let mut must = false;
         let mut stop = None;
         let mut next = Some(first);
         while let Some(message) = next.take() {
             match message {
-                Message::Job(job) => group.push(job),
+                Message::Job(job, durable) => {
+                    must |= durable;
+                    group.push(job);
+                }
                 Message::Stop(done) => {
                     stop = Some(done);
                     break;
@@ -88,6 +113,11 @@ async fn work(mut connection: SqliteConnection, mut jobs: mpsc::Receiver<Message
             }
         }
         if !group.is_empty() {
+            if must != full {
+                // It is a setting of this connection, and costs nothing. Should it fail, the stricter one holds.
+                let pragma = if must { "PRAGMA synchronous = FULL" } else { "PRAGMA synchronous = NORMAL" };
+                full = sqlx::query(pragma).execute(&mut connection).await.map_or(full, |_| must);
+            }
             commit(&mut connection, group).await;
         }
         if let Some(done) = stop {

@@ -137,27 +137,6 @@ async fn what_we_wrote_masks_an_older_read() {
 }
 
 #[tokio::test]
-async fn references_and_memberships_are_rows_that_find_their_targets() {
-    let records = Records::new().await;
-    let mut deputy = observed("p2", &[("cn", "Bo")]);
-    deputy.attributes.set("manager", vec![Value::Reference("name of p1".into())]);
-    records.read("harbour", ObjectType::Person, 10, vec![observed("p1", &[("cn", "Ada")]), deputy]).await;
-    let mut group = observed("g1", &[("cn", "deck-watch")]);
-    group.attributes.set("member", vec![Value::Reference("name of p1".into()), Value::Reference("name of p2".into())]);
-    records.read("harbour", ObjectType::Group, 12, vec![group]).await;
-    records.store.close().await;
-    let pool = sqlx::SqlitePool::connect(&format!("sqlite://{}", records.folder.path().join("tide.db").display())).await.expect("opens");
-    let rows: Vec<(i64, String, Option<i64>)> =
-        sqlx::query_as("SELECT account, attribute, target FROM account_reference ORDER BY account, raw")
-            .fetch_all(&pool)
-            .await
-            .expect("read");
-    assert_eq!(rows, [(2, "manager".to_owned(), Some(1)), (3, "member".to_owned(), Some(1)), (3, "member".to_owned(), Some(2))]);
-    let members: i64 = sqlx::query_scalar("SELECT count(*) FROM membership WHERE group_account = 3").fetch_one(&pool).await.expect("read");
-    assert_eq!(members, 2);
-}
-
-#[tokio::test]
 async fn an_account_that_returns_is_the_same_account() {
     let records = Records::new().await;
     records.read("harbour", ObjectType::Person, 10, vec![observed("p1", &[]), observed("p2", &[])]).await;

@@ -55,11 +55,12 @@ pub struct Place {
 pub struct World {
     pub now: Timestamp,
     pub places: BTreeMap<&'static str, Place>,
-    dice: StdRng,
+    /// Each system's own, so that what happens to one does not hang on when another is asked.
+    dice: BTreeMap<&'static str, StdRng>,
     /// One request in so many goes wrong; none when it is zero.
     pub trouble: u32,
-    /// The process dies at the request after so many.
-    pub dies_in: Option<usize>,
+    /// The process dies at a system's request after so many.
+    pub dies_in: Option<(&'static str, usize)>,
     pub died: Arc<tokio::sync::Notify>,
     /// Numbers of people who were gone or out of scope at some time: only they may be disabled.
     pub ever_out: BTreeSet<String>,
@@ -97,7 +98,7 @@ impl Shared {
         Shared(Arc::new(Mutex::new(World {
             now: "2027-03-01T06:00:00Z".parse().unwrap_or_default(),
             places,
-            dice: StdRng::seed_from_u64(seed ^ 0x5eed),
+            dice: (0x5eed..).zip(ALL).map(|(salt, name)| (name, StdRng::seed_from_u64(seed ^ salt << 32))).collect(),
             trouble: 0,
             dies_in: None,
             died: Arc::default(),
@@ -144,23 +145,26 @@ impl World {
     }
 
     /// Which of some things goes wrong with a reading: nothing is 0.
-    fn trouble_with(&mut self, kinds: u32) -> u32 {
+    fn trouble_with(&mut self, system: &str, kinds: u32) -> u32 {
         let trouble = self.trouble;
-        if trouble > 0 && self.dice.random_ratio(1, trouble) { self.dice.random_range(1..kinds) } else { 0 }
+        let dice = self.dice.get_mut(system).expect("a known system");
+        if trouble > 0 && dice.random_ratio(1, trouble) { dice.random_range(1..kinds) } else { 0 }
     }
 
     fn fault(&mut self, system: &str) -> Fault {
-        if let Some(left) = self.dies_in {
+        let trouble = self.trouble;
+        let dice = self.dice.get_mut(system).expect("a known system");
+        if let Some((_, left)) = self.dies_in.filter(|(whose, _)| *whose == system) {
             if left == 0 {
                 self.dies_in = None;
-                return if self.dice.random_bool(0.5) { Fault::Die } else { Fault::DieAfter };
+                return if dice.random_bool(0.5) { Fault::Die } else { Fault::DieAfter };
             }
-            self.dies_in = Some(left - 1);
+            self.dies_in = self.dies_in.map(|(whose, _)| (whose, left - 1));
         }
-        if self.trouble == 0 || !self.dice.random_ratio(1, self.trouble) {
+        if trouble == 0 || !dice.random_ratio(1, trouble) {
             return Fault::None;
         }
-        match self.dice.random_range(0..16) {
+        match dice.random_range(0..16) {
             0..=3 => Fault::LostAfter,
             4..=6 => Fault::LostBefore,
             7..=9 => Fault::TooMany,
@@ -285,11 +289,14 @@ impl Connector for Simulated {
         let (out, showing) = mpsc::channel(64);
         let (accounts, fault, cut) = {
             let mut world = self.world.lock();
-            let fault = world.trouble_with(5);
+            let fault = world.trouble_with(self.name, 5);
             let place = world.place(self.name);
             let keys: Vec<String> = if object == ObjectType::Person { place.accounts.keys().cloned().collect() } else { Vec::new() };
             let accounts: Vec<Observed> = keys.iter().filter_map(|key| place.shown(key)).collect();
-            let cut = if accounts.is_empty() { 0 } else { world.dice.random_range(0..accounts.len()) };
+            let cut = match (accounts.len(), world.dice.get_mut(self.name)) {
+                (0, _) | (_, None) => 0,
+                (all, Some(dice)) => dice.random_range(0..all),
+            };
             if fault > 0 {
                 let line = format!("{}: a reading goes wrong ({fault})", self.name);
                 world.story.push(line);
@@ -332,7 +339,7 @@ impl Connector for Simulated {
     fn follow(self: Arc<Self>, object: ObjectType, way: Way, from: Option<String>) -> Following {
         let (out, following) = mpsc::channel(256);
         let mut world = self.world.lock();
-        let fault = world.trouble_with(4);
+        let fault = world.trouble_with(self.name, 4);
         let shuffle = world.trouble > 0;
         let place = world.place(self.name);
         let from: usize = from.and_then(|from| from.parse().ok()).unwrap_or(0);

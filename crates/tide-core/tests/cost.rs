@@ -1,0 +1,107 @@
+//! What one change costs: as many records are read and evaluated among ten times the people.
+
+use tide_core::nearby::{Next, Records, Standing};
+use tide_core::rules::RuleFile;
+use tide_core::{Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value};
+
+fn rules() -> RuleSet {
+    let files = [
+        (
+            "identities.toml",
+            "[person.attributes]\nnumber = { required = true, unique = true }\nmail = { unique = true }\ntitle = {}\nboss = { reference = \"person\", by = \"number\" }\n",
+        ),
+        (
+            "harbour.toml",
+            "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\ntitle = 'account.title'\nboss = 'account.boss'\n",
+        ),
+        (
+            "berthing.toml",
+            "system = \"berthing\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\nmail = 'identity.mail'\ntitle = 'identity.title'\n",
+        ),
+    ];
+    let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    RuleSet::load(&files, &Default::default()).0
+}
+
+fn attributes(pairs: &[(&str, String)]) -> Attributes {
+    pairs.iter().map(|(name, value)| ((*name).to_owned(), vec![Value::text(value)])).collect()
+}
+
+/// Everybody has an account here and there; ten people report to each boss.
+fn population(count: usize) -> Population {
+    let mut schema = Schema::default();
+    for name in ["number", "mail", "title", "boss"] {
+        schema.put(AttributeDef { case_exact: true, ..AttributeDef::text(name) });
+    }
+    let facts = |schema: Schema| SystemFacts {
+        schema: [(ObjectType::Person, schema)].into(),
+        writable: vec![ObjectType::Person],
+        read: vec![ObjectType::Person],
+        ..SystemFacts::default()
+    };
+    let mut population = Population {
+        systems: [("harbour".to_owned(), facts(Schema::default())), ("berthing".to_owned(), facts(schema))].into(),
+        ..Population::default()
+    };
+    for n in 0..count {
+        let id = format!("{n:08x}-0000-8000-8000-000000000000");
+        let values = attributes(&[
+            ("number", n.to_string()),
+            ("mail", format!("m{n}@skerry.example")),
+            ("title", "Mate".to_owned()),
+            ("boss", (n / 10 * 10).to_string()),
+        ]);
+        for system in ["harbour", "berthing"] {
+            let account = population.accounts.len() as i64 + 1;
+            population.accounts.push(Account {
+                id: account,
+                system: system.into(),
+                kind: ObjectType::Person,
+                key: format!("{system}{n}"),
+                name: format!("{system}{n}"),
+                attributes: values.clone(),
+                absent_since: None,
+                fault: None,
+            });
+            population.links.push(Link { account, identity: id.clone(), made_by: "made".into() });
+        }
+        let mut known = values;
+        known.set("boss", vec![Value::text(format!("{:08x}-0000-8000-8000-000000000000", n / 10 * 10))]);
+        population.identities.push(Identity { id, kind: ObjectType::Person, attributes: known, stage: Stage::Active });
+    }
+    population
+}
+
+/// Reads and evaluations of a changed title, of somebody in the middle.
+fn cost(count: usize) -> (usize, usize, usize) {
+    let rules = rules();
+    let mut population = population(count);
+    let now = jiff::Timestamp::UNIX_EPOCH;
+    let (mut standing, _) = Standing::of(&rules, &population, now);
+    let n = count / 2 + 3;
+    population.accounts[2 * n].attributes.set("title", vec![Value::text("Bosun")]);
+    let (account, identity) = (population.accounts[2 * n].id, population.identities[n].id.clone());
+    let part = |wanted: &Records| Population {
+        accounts: population.accounts.iter().filter(|a| wanted.accounts.contains(&a.id)).cloned().collect(),
+        identities: population.identities.iter().filter(|i| wanted.identities.contains(&i.id)).cloned().collect(),
+        links: population.links.iter().filter(|l| wanted.accounts.contains(&l.account)).cloned().collect(),
+        systems: population.systems.clone(),
+        ..Population::default()
+    };
+    let (mut asking, mut wanted) = standing.begin(Records { accounts: [account].into(), identities: [identity].into() });
+    loop {
+        match standing.go_on(&mut asking, &rules, &part(&wanted), now) {
+            Next::Read(more) => wanted = more,
+            Next::Everybody => panic!("everybody would be decided about"),
+            Next::Decided(part) => return (part.read, part.evaluated, part.outcome.changes.len()),
+        }
+    }
+}
+
+#[test]
+fn one_change_costs_as_much_among_ten_times_the_people() {
+    let small = cost(10_000);
+    assert_eq!(small.2, 1, "the title is sent");
+    assert!(small.0 < 20 && small.1 < 20, "{small:?}");
+    assert_eq!(small, cost(100_000));
+}
