@@ -19,8 +19,6 @@ ALTER TABLE change_set ADD COLUMN as_of TEXT;
 ALTER TABLE change ADD COLUMN place TEXT;
 CREATE INDEX change_accepted ON change (id) WHERE state = 'accepted';
 
--- The person whose value was changed in a system is looked at again when that is settled.
-CREATE INDEX change_account ON change (account, state);
 
 -- Who points to whom is known where it is needed (tide-core, nearby), and these grew with the square of a population.
 DROP TABLE account_reference;

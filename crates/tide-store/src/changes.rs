@@ -489,7 +489,7 @@ impl Store {
                 Box::pin(async move {
                     let marked: Vec<i64> = sqlx::query_scalar(
                         "UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ?
-                         WHERE id IN (SELECT value FROM json_each(?)) AND state IN ('queued', 'sending', 'unknown') RETURNING id",
+                         WHERE id IN (SELECT value FROM json_each(?)) AND +state IN ('queued', 'sending', 'unknown') RETURNING id",
                     )
                     .bind(stamp(now))
                     .bind(serde_json::to_string(&changes)?)
@@ -546,7 +546,7 @@ impl Store {
     /// Of these changes, by their fingerprints, those that a run is about to send or has on the wire.
     pub async fn under_way(&self, fingerprints: &[String]) -> Result<HashSet<String>, StoreError> {
         let rows: Vec<String> = sqlx::query_scalar(
-            "SELECT c.fingerprint FROM json_each(?) f JOIN change c ON c.fingerprint = f.value WHERE c.state IN ('queued', 'sending', 'unknown')",
+            "SELECT c.fingerprint FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value WHERE +c.state IN ('queued', 'sending', 'unknown')",
         )
         .bind(serde_json::to_string(fingerprints)?)
         .fetch_all(&self.reader)
@@ -556,7 +556,7 @@ impl Store {
 
     /// How many changes of these people are on the wire.
     pub async fn on_the_wire(&self, identities: &[String]) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar("SELECT count(*) FROM json_each(?) i JOIN change c ON c.identity = i.value WHERE c.state = 'sending'")
+        Ok(sqlx::query_scalar("SELECT count(*) FROM json_each(?) i CROSS JOIN change c ON c.identity = i.value WHERE +c.state = 'sending'")
             .bind(serde_json::to_string(identities)?)
             .fetch_one(&self.reader)
             .await?)
@@ -569,7 +569,7 @@ impl Store {
                 Box::pin(async move {
                     sqlx::query(
                         "UPDATE change SET state = 'cancelled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?
-                         WHERE state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
+                         WHERE +state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
                     )
                     .bind(stamp(now))
                     .bind(serde_json::to_string(&identities)?)
@@ -647,8 +647,8 @@ impl Store {
             return Ok(parked);
         }
         let rows = sqlx::query(
-            "SELECT c.fingerprint, c.state, c.error, c.passing, c.settled FROM json_each(?) f JOIN change c ON c.fingerprint = f.value
-             WHERE c.state IN ('failed', 'done') ORDER BY c.id",
+            "SELECT c.fingerprint, c.state, c.error, c.passing, c.settled FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
+             WHERE +c.state IN ('failed', 'done') ORDER BY c.id",
         )
         .bind(serde_json::to_string(fingerprints)?)
         .fetch_all(&self.reader)

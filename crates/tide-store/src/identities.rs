@@ -141,7 +141,7 @@ impl Store {
     /// The account that an identity has in a system, if it has one that is there.
     pub async fn account_of(&self, identity: &str, system: &str) -> Result<Option<Account>, StoreError> {
         let row = sqlx::query(
-            "SELECT a.* FROM link l JOIN account a ON a.id = l.account
+            "SELECT a.* FROM link l CROSS JOIN account a ON a.id = l.account
              WHERE l.identity = ? AND l.ended IS NULL AND a.system = ? AND a.absent_since IS NULL ORDER BY a.id LIMIT 1",
         )
         .bind(identity)

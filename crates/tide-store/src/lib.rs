@@ -84,7 +84,9 @@ impl Store {
             .journal_mode(SqliteJournalMode::Wal)
             .synchronous(SqliteSynchronous::Full)
             .foreign_keys(true)
-            .busy_timeout(std::time::Duration::from_secs(10));
+            .busy_timeout(std::time::Duration::from_secs(10))
+            // In KiB: the usual two MiB are read from the file again and again once there are some ten thousand accounts.
+            .pragma("cache_size", "-16384");
         let mut connection = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
         migrate(&mut connection, path).await?;
         let reader = SqlitePoolOptions::new()
