@@ -472,7 +472,7 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.button("Add an operator").await?;
     browser.driver.query(By::Css(".p-dialog:focus-within")).first().await?;
     for (label, text) in [("Name", "Ada Quay"), ("Groups", "harbour masters, night watch")] {
-        let field = browser.driver.query(By::XPath(&format!("//form//label[contains(., '{label}')]//input"))).first().await?;
+        let field = browser.driver.query(By::XPath(format!("//form//label[contains(., '{label}')]//input"))).first().await?;
         field.send_keys(text).await?;
     }
     browser.button("Add and show the token").await?;

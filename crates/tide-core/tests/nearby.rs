@@ -242,8 +242,10 @@ fn of_a_part(standing: &mut Standing, rules: &RuleSet, population: &Population, 
     panic!("it asks for ever");
 }
 
-type Lines = BTreeMap<(String, ObjectType, Option<String>, Option<i64>), Decided>;
-type Questions = BTreeMap<(String, ObjectType, Option<String>, Option<i64>), Question>;
+/// A line or a question: its system and type, and whom it is about.
+type Key = (String, ObjectType, Option<String>, Option<i64>);
+type Lines = BTreeMap<Key, Decided>;
+type Questions = BTreeMap<Key, Question>;
 
 fn lines(all: &[Decided]) -> Lines {
     all.iter().map(|line| ((line.system.clone(), line.object, line.identity.clone(), line.account), line.clone())).collect()
@@ -254,7 +256,7 @@ fn questions(all: &[Question]) -> Questions {
 }
 
 /// What was said before of those whom a part is about is replaced by what it says.
-fn replace<V>(all: &mut BTreeMap<(String, ObjectType, Option<String>, Option<i64>), V>, about: &Records) {
+fn replace<V>(all: &mut BTreeMap<Key, V>, about: &Records) {
     all.retain(|(_, _, identity, account), _| match identity {
         Some(id) => !about.identities.contains(id),
         None => !account.is_some_and(|id| about.accounts.contains(&id)),

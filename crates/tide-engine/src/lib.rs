@@ -83,6 +83,9 @@ impl Default for Ties {
     }
 }
 
+/// Rules as they were read, and the version and the schemas that they were read from, as numbers.
+type Compiled = ((i64, u64), Arc<Rules>);
+
 /// The engine: one for each store.
 pub struct Engine {
     store: Store,
@@ -104,7 +107,7 @@ pub struct Engine {
     /// What the last decision on news cost.
     cost: Mutex<(usize, usize)>,
     /// The published rules as they were read, and what they were read from.
-    compiled: Mutex<Option<((i64, u64), Arc<Rules>)>>,
+    compiled: Mutex<Option<Compiled>>,
     /// Connections that changes are sent over, kept for the next run.
     lines: Mutex<HashMap<String, systems::Line>>,
     /// Held while calls go out, so that nothing is handed over twice.

@@ -86,13 +86,11 @@ impl Engine {
 
     /// A connector that changes are sent over: the one of the run before, if that is not long ago and nothing changed.
     pub(crate) async fn line(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
-        use std::hash::{BuildHasher as _, Hash as _, Hasher as _, RandomState};
+        use std::hash::{BuildHasher as _, RandomState};
         static SEED: std::sync::LazyLock<RandomState> = std::sync::LazyLock::new(RandomState::new);
         let settings = Settings::read(&row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
-        let mut hasher = SEED.build_hasher();
-        (row.settings.to_string(), secret.as_ref().map(|text| text.as_str())).hash(&mut hasher);
-        let mark = hasher.finish();
+        let mark = SEED.hash_one((row.settings.to_string(), secret.as_ref().map(|text| text.as_str())));
         let known = crate::lock(&self.lines).get(&row.name).filter(|line| line.mark == mark && line.made.elapsed() < KEPT).cloned();
         if let Some(line) = known {
             return Ok(line.connector);

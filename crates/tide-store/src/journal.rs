@@ -74,13 +74,16 @@ pub(crate) struct Note {
     pub values: Option<String>,
 }
 
+/// A number, its entry, the hash of its values, and the hash that ends the chain so far.
+type Chained<'a> = (i64, &'a Note, Option<Vec<u8>>, Vec<u8>);
+
 /// Writes entries one after the other, in few statements.
 pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[Note], now: Timestamp) -> Result<(), StoreError> {
     let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
     let (mut id, mut before): (i64, Vec<u8>) = last.map(|row| (row.get(0), row.get(1))).unwrap_or_default();
     let at = stamp(now);
     for some in notes.chunks(100) {
-        let rows: Vec<(i64, &Note, Option<Vec<u8>>, Vec<u8>)> = some
+        let rows: Vec<Chained<'_>> = some
             .iter()
             .map(|note| {
                 id += 1;
