@@ -134,7 +134,7 @@ function ask(decision: Schemas['Decision'], answer: string) {
         <div>
           <strong>{{ one.title }}</strong>
           <div class="said">{{ one.said }}</div>
-          <div v-if="one.names.length && one.kind !== 'parked'" class="faint">
+          <div v-if="one.names.length && (one.count > 1 || one.kind === 'match')" class="faint">
             <template v-for="(name, at) in one.names" :key="at"
               ><template v-if="at">, </template><bdi>{{ name }}</bdi></template
             ><template v-if="more(one)"> and {{ more(one) }} more</template>

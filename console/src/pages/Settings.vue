@@ -94,7 +94,7 @@ async function end() {
       <Column header="Since">
         <template #body="{ data: one }">{{ time(one.made) }}</template>
       </Column>
-      <Column>
+      <Column header="To do">
         <template #body="{ data: one }">
           <span v-if="one.ended" class="faint">ended {{ time(one.ended) }}</span>
           <div v-else class="row">

@@ -19,9 +19,9 @@ use tokio_util::sync::CancellationToken;
 /// How many accounts of one system are written at a time.
 pub(crate) const AT_A_TIME: usize = 16;
 /// The most accounts whose changes one worker marks as about to be sent in one commit.
-const TOGETHER: usize = 16;
+const TOGETHER: usize = 32;
 /// The most confirmed changes that are settled in one commit.
-const SETTLED: usize = 128;
+const SETTLED: usize = 512;
 /// How often a change is sent before it is parked.
 const ATTEMPTS: u32 = 4;
 /// How many changes may fail in a row before their system is left alone for a while.

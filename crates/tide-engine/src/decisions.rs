@@ -216,6 +216,12 @@ impl Engine {
                 if !request.yes.is_empty() {
                     said.push_str(&format!("; yes from {}", request.yes.join(", ")));
                 }
+                // Whoever says yes sees to what.
+                if request.changes.len() <= NAMED {
+                    for value in request.changes.iter().flat_map(|change| &change.values).take(NAMED) {
+                        said.push_str(&format!("; {} from {} to {}", value.attribute, show(&value.before), show(&value.after)));
+                    }
+                }
                 let barred = match &operator {
                     Some(operator) if !request.expired => approvals::barred(request, &rows, operator),
                     Some(_) => None,

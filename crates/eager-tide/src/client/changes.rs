@@ -110,7 +110,9 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
     }
     let mut told = None;
     loop {
+        let begun = std::time::Instant::now();
         let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
+        let took = begun.elapsed();
         // Nothing goes on, and somebody must know why.
         if set.ended.is_none() && set.note.is_some() && set.note != told {
             bar.suspend(|| eprintln!("{}", output::clean(set.note.as_deref().unwrap_or_default())));
@@ -125,7 +127,8 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
             bar.finish_and_clear();
             return Ok(set);
         }
-        tokio::time::sleep(Duration::from_millis(100)).await;
+        // Counting a large run costs the service something: it is not asked again and again.
+        tokio::time::sleep((took * 5).clamp(Duration::from_millis(100), Duration::from_secs(2))).await;
     }
 }
 
