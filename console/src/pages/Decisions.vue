@@ -169,6 +169,7 @@ function ask(decision: Schemas['Decision'], answer: string) {
         <strong>{{ asked.decision.title }}.</strong>
         {{ dialog?.about }}
       </p>
+      <p class="faint">{{ asked.decision.said }}</p>
       <label v-if="['approve', 'refuse'].includes(asked.answer)" class="words">
         In your words, if you like
         <Textarea v-model="comment" rows="2" maxlength="500" fluid />
