@@ -100,7 +100,8 @@ impl Engine {
         let mut known = self.known.lock().await;
         let Some(standing) = known.as_mut() else { return Ok(None) };
         // What else changed since is decided by the next run.
-        if self.store.touched(standing.seen).await?.everybody {
+        let as_it_was = standing.quiet == quiet(&self.store.at_work().await?, self.now());
+        if !as_it_was || self.store.touched(standing.seen).await?.everybody {
             return Ok(None);
         }
         let accounts = std::mem::take(&mut *crate::lock(&self.news));

@@ -50,6 +50,8 @@ const KEPT: std::time::Duration = std::time::Duration::from_secs(300);
 pub(crate) struct Line {
     mark: u64,
     made: std::time::Instant,
+    /// What it may write; another one takes its place when settings or secret are set anew.
+    access: Arc<Access>,
     connector: Arc<dyn Connector>,
 }
 
@@ -92,11 +94,12 @@ impl Engine {
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
         let mark = SEED.hash_one((row.settings.to_string(), secret.as_ref().map(|text| text.as_str())));
         let known = crate::lock(&self.lines).get(&row.name).filter(|line| line.mark == mark && line.made.elapsed() < KEPT).cloned();
-        if let Some(line) = known {
+        let access = self.access(row);
+        if let Some(line) = known.filter(|line| Arc::ptr_eq(&line.access, &access)) {
             return Ok(line.connector);
         }
         let connector = self.connector(row).await?;
-        let line = Line { mark, made: std::time::Instant::now(), connector: connector.clone() };
+        let line = Line { mark, made: std::time::Instant::now(), access, connector: connector.clone() };
         crate::lock(&self.lines).insert(row.name.clone(), line);
         Ok(connector)
     }
