@@ -173,6 +173,6 @@ impl Engine {
             return Err(EngineError::Forbidden(why));
         }
         let changes = request.changes.iter().map(|change| (change.fingerprint.clone(), change.identity.clone())).collect();
-        Ok(self.store.answer_approval(changes, answer == "approve", comment, principal, self.now()).await?)
+        Ok(self.store.answer_approval(changes, request.level, answer == "approve", comment, principal, self.now()).await?)
     }
 }

@@ -78,6 +78,10 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     let first = decisions(&tide, "approval", &ada).await.remove(0);
     assert_eq!(first.blocked, None);
     tide.engine.answer_decision(&first.id, "approve", "seen the papers", &ada).await.expect("answered");
+    // Two who answer one level at one moment: the later word does not count for the next level.
+    let row = tide.engine.store().approvals().await.expect("read").remove(0);
+    let late = tide.engine.store().answer_approval(vec![(row.fingerprint, row.identity)], 0, true, "", &cy, tide.engine.now()).await;
+    assert!(late.is_err_and(|error| error.to_string().contains("answer for level")));
     // The second level is another question, and the first is answered no more.
     let second = decisions(&tide, "approval", &bo).await.remove(0);
     assert!(second.said.contains("level 2 of 2, one of harbour masters; yes from ada"), "{second:?}");
@@ -113,7 +117,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
 }
 
 #[tokio::test]
-async fn a_manager_is_asked_as_themselves_and_what_nobody_answers_expires() {
+async fn a_whole_run_can_wait_and_what_nobody_answers_expires() {
     let tide = Tide::writable().await;
     let rules = r#"
 [[approval]]

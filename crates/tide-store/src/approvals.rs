@@ -257,10 +257,12 @@ impl Store {
             .await
     }
 
-    /// Keeps an answer to some changes, each for the level that it has reached. The journal says so.
+    /// Keeps an answer to some changes for a level, from 0. Whoever answers for a level that somebody answered meanwhile is
+    /// refused: their word must not count for the next one, which may not be theirs. The journal says so.
     pub async fn answer_approval(
         &self,
         changes: Vec<(String, String)>,
+        level: usize,
         yes: bool,
         comment: &str,
         principal: &str,
@@ -271,13 +273,16 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     for (fingerprint, identity) in &changes {
-                        let level: i64 = sqlx::query_scalar("SELECT count(*) FROM approval_answer WHERE fingerprint = ?")
+                        let reached: i64 = sqlx::query_scalar("SELECT count(*) FROM approval_answer WHERE fingerprint = ?")
                             .bind(fingerprint)
                             .fetch_one(&mut *c)
                             .await?;
+                        if usize::try_from(reached) != Ok(level) {
+                            return Err(StoreError::Exists { what: "answer for level", name: (level + 1).to_string() });
+                        }
                         sqlx::query("INSERT INTO approval_answer (fingerprint, level, yes, principal, comment, made) VALUES (?,?,?,?,?,?)")
                             .bind(fingerprint)
-                            .bind(level)
+                            .bind(reached)
                             .bind(yes)
                             .bind(&principal)
                             .bind(&comment)
