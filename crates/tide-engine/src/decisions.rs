@@ -255,14 +255,14 @@ impl Engine {
                 let held = guarded(&rules.set, &outcome);
                 let meant = held.iter().find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
                 let changes: Vec<Change> = meant.ok_or_else(changed)?.1.1.iter().map(|change| (*change).clone()).collect();
-                self.store.rule(changes, release, principal, self.now()).await?;
+                self.store.rule(changes, "guard", release, principal, self.now()).await?;
             }
             Some(("approval", _)) => self.answer_approval(id, answer, comment, principal).await?,
             Some(("drift", _)) if answer == "repair" => {
                 let (rules, population, outcome) = self.decide_now().await?;
                 let all = drifts(&rules.set, &population, &outcome);
                 let meant = all.iter().find(|changes| drift_id(changes) == id).ok_or_else(changed)?;
-                self.store.rule(meant.iter().map(|change| (*change).clone()).collect(), true, principal, self.now()).await?;
+                self.store.rule(meant.iter().map(|change| (*change).clone()).collect(), "drift", true, principal, self.now()).await?;
                 // Nothing changed but what somebody said: they are to be looked at all the same.
                 let accounts = meant.iter().filter_map(|change| change.account);
                 self.was_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;

@@ -22,8 +22,16 @@ impl Store {
             .collect())
     }
 
-    /// Keeps what was said of these changes: they are sent after all, or dropped while they stay the same.
-    pub async fn rule(&self, changes: Vec<Change>, release: bool, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    /// Keeps what was said of these changes: they are sent after all, or dropped while they stay the same. `held_by` is what held
+    /// them (`guard`, `drift`), for the journal.
+    pub async fn rule(
+        &self,
+        changes: Vec<Change>,
+        held_by: &'static str,
+        release: bool,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         let said = if release { "release" } else { "discard" };
         self.writer
@@ -43,8 +51,8 @@ impl Store {
                         .bind(stamp(now))
                         .execute(&mut *c)
                         .await?;
-                        let detail = format!("{} in {}, held by a guard: {said}", change.kind, change.system);
-                        Entry::new(&principal, &format!("guard.{said}"), &change.identity).detail(&detail).append(c, now).await?;
+                        let detail = format!("{} in {}: {said}", change.kind, change.system);
+                        Entry::new(&principal, &format!("{held_by}.{said}"), &change.identity).detail(&detail).append(c, now).await?;
                     }
                     Ok(())
                 })
