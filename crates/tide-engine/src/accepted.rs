@@ -59,7 +59,7 @@ impl Engine {
         }
         let mut newest: Option<SignedDuration> = None;
         for (system, all) in by_system {
-            let share = match self.share(&system, Vec::new()).await {
+            let share = match self.share(&system).await {
                 Ok(share) => share,
                 Err(error) => {
                     tracing::warn!(system, %error, "the system cannot be asked after its queue");
@@ -111,7 +111,7 @@ impl Engine {
     /// Looks for accounts that were perhaps made by runs that have ended: one that is found is joined to whoever it was made for.
     pub(crate) async fn look_for_lost(self: &Arc<Self>) -> Result<(), EngineError> {
         for (row, sent, principal) in self.store.lost().await? {
-            let share = match self.share(&row.change.system, Vec::new()).await {
+            let share = match self.share(&row.change.system).await {
                 Ok(share) => share,
                 Err(error) => {
                     tracing::warn!(system = row.change.system, %error, "an account that was perhaps made cannot be looked for");

@@ -1,25 +1,23 @@
 //! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
 //! in order within one account, several accounts at a time.
 
+use crate::share::{Confirmed, Ready, Sender, Share, by_account, in_order, settled, waits};
 use crate::{Engine, EngineError, Event};
-use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
-use tide_connect::{ConnectError, Connector, Weight, Write};
-use tide_core::compare::{ValueChange, equal};
+use tide_connect::{ConnectError, Weight, Write};
+use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
-use tide_core::rules::TypeRules;
-use tide_core::{ObjectType, Schema, Value};
-use tide_store::{ChangeRow, ChangeState, Settled, Settling, StoreError, SystemRow};
-use tokio::sync::{Mutex, mpsc, oneshot};
+use tide_core::{Schema, Value};
+use tide_store::{ChangeRow, ChangeState, Settling, StoreError};
+use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 
 /// How many accounts of one system are written at a time.
 pub(crate) const AT_A_TIME: usize = 16;
-/// The most accounts whose changes one worker marks as about to be sent in one commit.
-const TOGETHER: usize = 32;
 /// The most confirmed changes that are settled in one commit.
 const SETTLED: usize = 512;
 /// How often a change is sent before it is parked.
@@ -40,91 +38,17 @@ struct Tally {
     begun: std::time::Instant,
 }
 
-/// A change that its system confirmed, and who waits for it to be settled.
-struct Confirmed {
-    settling: Settling,
-    password: bool,
-    settled: oneshot::Sender<()>,
-}
-
-/// One system's share of a run.
-pub(crate) struct Share {
-    pub(crate) row: SystemRow,
-    pub(crate) connector: Arc<dyn Connector>,
-    /// The changes of one account each, in the order in which they are sent.
-    queue: Mutex<VecDeque<Vec<ChangeRow>>>,
-    /// Takes confirmed changes, to be settled together.
-    confirmed: Option<mpsc::Sender<Confirmed>>,
-    /// Set when the whole system refuses: nothing more is sent to it.
-    down: Mutex<Option<ConnectError>>,
-    /// How many changes failed in a row by something that may pass.
-    in_a_row: AtomicUsize,
-    /// What the rules say of its accounts, by type.
-    rules: BTreeMap<ObjectType, TypeRules>,
-}
-
-/// Does a change point to an account that an earlier change of the same run makes?
-fn waits(row: &ChangeRow) -> bool {
-    row.change.values.iter().any(|value| !value.later.is_empty())
-}
-
-/// The changes in the order in which they can be sent: what points to accounts that are made now comes when they are there.
-/// Where a target wants to see somebody first, and they want to see each other first, one of them is made without.
-fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
-    let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(waits);
-    let mut rounds = vec![first];
-    while !later.is_empty() {
-        let made =
-            |row: &ChangeRow| (row.change.kind == ChangeKind::Create).then(|| (row.change.system.clone(), row.change.identity.clone()));
-        let pending: HashSet<(String, String)> = later.iter().filter_map(made).collect();
-        let blocked = |row: &ChangeRow| {
-            let own = (row.change.kind != ChangeKind::Create).then_some(&row.change.identity);
-            let wanted = row.change.values.iter().flat_map(|value| &value.later).map(|later| &later.identity).chain(own);
-            wanted.into_iter().any(|identity| pending.contains(&(row.change.system.clone(), identity.clone())))
-        };
-        let (mut waiting, mut ready): (Vec<ChangeRow>, Vec<ChangeRow>) = later.into_iter().partition(blocked);
-        if ready.is_empty()
-            && let Some(at) = waiting.iter().position(|row| row.change.kind == ChangeKind::Create)
-        {
-            // A circle: the value that is left out is set by the next decision, when everybody is there.
-            let mut row = waiting.remove(at);
-            row.change.values.iter_mut().for_each(|value| value.later.clear());
-            row.change.values.retain(|value| !value.after.is_empty());
-            ready.push(row);
-        } else if ready.is_empty() {
-            ready = std::mem::take(&mut waiting);
+/// Waits until all have ended; the fault that ended one of them, if one did.
+async fn ended(workers: &mut tokio::task::JoinSet<Result<(), EngineError>>, fault: &mut Option<EngineError>) {
+    while let Some(ended) = workers.join_next().await {
+        match ended {
+            Ok(Ok(())) => {}
+            // That the records cannot be written is why others could not go on.
+            Ok(Err(error)) if !matches!(fault, Some(EngineError::Store(StoreError::Unwritable { .. }))) => *fault = Some(error),
+            Ok(Err(_)) => {}
+            Err(error) => *fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
         }
-        rounds.push(ready);
-        later = waiting;
     }
-    rounds
-}
-
-/// What is to be kept of a confirmed change.
-fn settled(share: &Share, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
-    let schema = share.row.schema.get(&row.change.object);
-    let normalised = row
-        .change
-        .values
-        .iter()
-        // A system may write a text in its own way. A state that is not what we sent is no way of
-        // writing it: it is drift, and is put right by the next run.
-        .filter(|value| {
-            schema.and_then(|schema| schema.state_attribute.as_ref()).is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
-        })
-        .filter_map(|value| {
-            let returned = account.attributes.get(&value.attribute);
-            let def = schema.and_then(|schema| schema.get(&value.attribute));
-            (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
-        })
-        .collect();
-    let types = share.rules.get(&row.change.object);
-    let merges = |name: &str| {
-        let all = types.into_iter().flat_map(|types| types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)));
-        all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(name))
-    };
-    let merged = row.change.values.iter().map(|value| value.attribute.clone()).filter(|name| merges(name)).collect();
-    Settled { account, normalised, merged, note }
 }
 
 /// What came of sending a change.
@@ -191,8 +115,9 @@ impl Engine {
             by_system.entry(change.change.system.clone()).or_default().push(change);
         }
         let mut workers = tokio::task::JoinSet::new();
+        let mut fault = None;
         for (system, changes) in by_system {
-            let mut share = match self.share(&system, changes.clone()).await {
+            let mut share = match self.share(&system).await {
                 Ok(share) => share,
                 Err(error) => {
                     self.park_all(&changes, &error.to_string(), tally).await?;
@@ -205,54 +130,19 @@ impl Engine {
             let (engine, settling) = (self.clone(), tally.clone());
             workers.spawn(async move { engine.settle_confirmed(incoming, &settling).await });
             for _ in 0..self.at_a_time {
-                let (engine, share, tally, cancel, principal) =
-                    (self.clone(), share.clone(), tally.clone(), cancel.clone(), principal.to_owned());
-                workers.spawn(async move { engine.worker(&share, &tally, &cancel, &principal).await });
+                let (engine, sender, tally, cancel, principal) =
+                    (self.clone(), Sender::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
+                workers.spawn(async move { engine.worker(sender.share(), &tally, &cancel, &principal).await });
+            }
+            let (engine, queue) = (self.clone(), by_account(changes));
+            workers.spawn(async move { engine.mark_ahead(&share, queue).await });
+            if self.at_a_time == 1 {
+                // One thing after the other, also among systems: what happens can be told in advance.
+                ended(&mut workers, &mut fault).await;
             }
         }
-        let mut fault = None;
-        while let Some(ended) = workers.join_next().await {
-            match ended {
-                Ok(Ok(())) => {}
-                // That the records cannot be written is why others could not go on.
-                Ok(Err(error)) if !matches!(fault, Some(EngineError::Store(StoreError::Unwritable { .. }))) => fault = Some(error),
-                Ok(Err(_)) => {}
-                Err(error) => fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
-            }
-        }
+        ended(&mut workers, &mut fault).await;
         Ok(fault)
-    }
-
-    pub(crate) async fn share(&self, system: &str, changes: Vec<ChangeRow>) -> Result<Share, EngineError> {
-        let row = self.store.system(system).await?;
-        let connector = self.line(&row).await?;
-        let mut places: HashMap<String, usize> = HashMap::new();
-        let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
-        for change in changes {
-            // An account that belongs to nobody stands for itself.
-            let whose = match change.change.account.filter(|_| change.change.identity.is_empty()) {
-                Some(account) => account.to_string(),
-                None => change.change.identity.clone(),
-            };
-            match places.get(&whose) {
-                Some(&place) => queue[place].push(change),
-                None => {
-                    places.insert(whose, queue.len());
-                    queue.push_back(vec![change]);
-                }
-            }
-        }
-        // Rules that became unsound since they decided this are no reason to keep it back.
-        let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
-        Ok(Share {
-            queue: Mutex::new(queue),
-            down: Mutex::new(None),
-            in_a_row: AtomicUsize::new(0),
-            confirmed: None,
-            row,
-            connector,
-            rules: rules.unwrap_or_default(),
-        })
     }
 
     async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {
@@ -265,28 +155,12 @@ impl Engine {
     }
 
     async fn worker(&self, share: &Share, tally: &Tally, cancel: &CancellationToken, principal: &str) -> Result<(), EngineError> {
-        loop {
-            if cancel.is_cancelled() {
+        while let Some(Ready { changes, marked }) = share.ready.next().await {
+            if cancel.is_cancelled() || !self.account(share, changes, marked, tally, cancel, principal).await? {
                 return Ok(());
-            }
-            let some: Vec<Vec<ChangeRow>> = {
-                let mut queue = share.queue.lock().await;
-                // A fair share, so that the last ones are not left to one worker.
-                let fair = (queue.len() / (self.at_a_time * 2)).clamp(1, TOGETHER).min(queue.len());
-                queue.drain(..fair).collect()
-            };
-            if some.is_empty() {
-                return Ok(());
-            }
-            // One commit says of the first change of each that it is about to be sent. What waits for others is marked later.
-            let first = some.iter().filter_map(|changes| changes.first()).filter(|change| !waits(change)).map(|change| change.id).collect();
-            let mut marked = self.store.mark_sending(first, self.now()).await?;
-            for changes in some {
-                if !self.account(share, changes, &mut marked, tally, cancel, principal).await? {
-                    return Ok(());
-                }
             }
         }
+        Ok(())
     }
 
     /// Sends the changes of one account, in their order; false when the run was cancelled.
@@ -294,7 +168,7 @@ impl Engine {
         &self,
         share: &Share,
         changes: Vec<ChangeRow>,
-        marked: &mut HashSet<i64>,
+        mut first_is_marked: bool,
         tally: &Tally,
         cancel: &CancellationToken,
         principal: &str,
@@ -312,7 +186,7 @@ impl Engine {
                 if cancel.is_cancelled() {
                     return Ok(false);
                 }
-                let marked = marked.remove(&change.id);
+                let marked = std::mem::take(&mut first_is_marked);
                 match self.one(share, change, marked, changes.is_empty(), tally, principal).await? {
                     Went::Done => {}
                     Went::Failed => {
@@ -338,27 +212,28 @@ impl Engine {
     async fn settle_confirmed(&self, mut incoming: mpsc::Receiver<Confirmed>, tally: &Tally) -> Result<(), EngineError> {
         let mut some: Vec<Confirmed> = Vec::new();
         while incoming.recv_many(&mut some, SETTLED).await > 0 {
-            let batch: Vec<Settling> = some.iter().map(|one| one.settling.clone()).collect();
-            let accounts = match self.store.settle_all(batch, self.now()).await {
+            let (batch, waiting): (Vec<Settling>, Vec<_>) = some.drain(..).map(|one| (one.settling, (one.password, one.settled))).unzip();
+            let batch = Arc::new(batch);
+            let accounts = match self.store.settle_all(batch.clone(), self.now()).await {
                 // One that cannot be kept must not keep the others from it.
-                Err(error) if some.len() > 1 && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) => {
-                    let mut accounts = Vec::with_capacity(some.len());
-                    for one in &some {
-                        accounts.extend(self.store.settle_all(vec![one.settling.clone()], self.now()).await?);
+                Err(error) if batch.len() > 1 && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) => {
+                    let mut accounts = Vec::with_capacity(batch.len());
+                    for one in batch.iter() {
+                        accounts.extend(self.store.settle_all(Arc::new(vec![one.clone()]), self.now()).await?);
                     }
                     accounts
                 }
                 other => other?,
             };
-            for (one, account) in some.drain(..).zip(accounts) {
-                if one.password {
-                    let (row, change) = (&one.settling.row, &one.settling.row.change);
+            for ((settling, (password, settled)), account) in batch.iter().zip(waiting).zip(accounts) {
+                if password {
+                    let (row, change) = (&settling.row, &settling.row.change);
                     let (identity, system, label) = (&change.identity, &change.system, &change.label);
                     self.store.first_password_set(row.id, account, identity, system, label, self.now()).await?;
                 }
                 tally.done.fetch_add(1, Ordering::Relaxed);
                 // Whoever waited may have given up.
-                let _ = one.settled.send(());
+                let _ = settled.send(());
             }
             self.progress(tally);
         }
@@ -415,7 +290,8 @@ impl Engine {
         principal: &str,
     ) -> Result<Went, EngineError> {
         let object = row.change.object;
-        if waits(&row) && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
+        let filled_in = waits(&row);
+        if filled_in && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
             let why = "the account that it waits for was not made";
             self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "the next run sees to it", self.now()).await?;
             self.progress(tally);
@@ -436,13 +312,13 @@ impl Engine {
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
-        let mut note = None;
         for attempt in 1.. {
             if in_doubt {
                 match self.look_for(share, &write).await {
                     Ok(Some(account)) => {
-                        note = Some("the answer was lost; the account was found by its values, and nothing was sent twice".to_owned());
-                        self.confirm(share, &row, account, note.take(), principal, last).await?;
+                        let note = "the answer was lost; the account was found by its values, and nothing was sent twice";
+                        let what = settled(share, &row, account, Some(note.to_owned()));
+                        self.confirm(share, Settling::new(row, filled_in, what, principal)?, last).await?;
                         break;
                     }
                     Ok(None) => {}
@@ -464,7 +340,8 @@ impl Engine {
             }
             match share.connector.write(&write).await {
                 Ok(account) => {
-                    self.confirm(share, &row, account, note.take(), principal, last).await?;
+                    let what = settled(share, &row, account, None);
+                    self.confirm(share, Settling::new(row, filled_in, what, principal)?, last).await?;
                     break;
                 }
                 Err(error) if error.weight == Weight::Accepted => {
@@ -490,18 +367,9 @@ impl Engine {
     }
 
     /// Hands a confirmed change over to be settled. The next change of the same account waits for that.
-    async fn confirm(
-        &self,
-        share: &Share,
-        row: &ChangeRow,
-        account: Observed,
-        note: Option<String>,
-        principal: &str,
-        last: bool,
-    ) -> Result<(), EngineError> {
-        let settling = Settling { row: row.clone(), settled: settled(share, row, account, note), principal: principal.to_owned() };
-        let password =
-            row.change.kind == ChangeKind::Create && share.rules.get(&row.change.object).is_some_and(|types| types.password.is_some());
+    async fn confirm(&self, share: &Share, settling: Settling, last: bool) -> Result<(), EngineError> {
+        let change = &settling.row.change;
+        let password = change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(|types| types.password.is_some());
         let (done, is_done) = oneshot::channel();
         let ended = || EngineError::Store(StoreError::Closed);
         let confirmed = share.confirmed.as_ref().ok_or_else(ended)?;

@@ -24,6 +24,7 @@ mod reading;
 mod runs;
 mod schedule;
 mod scope;
+mod share;
 mod stalled;
 mod standing;
 mod surprises;

@@ -135,8 +135,31 @@ groups = ["harbour masters"]
     let asked = decisions(&tide, "approval", &bo).await;
     assert_eq!(asked.len(), 1, "it is asked once for all: {asked:?}");
     assert_eq!(asked[0].count as i64, count(&run.states, "held"));
-    // The day passes: the store is told of an earlier one.
+    // Half a day passes, and whoever is asked is reminded, once.
     let store = tide.engine.store();
+    let rows = store.approvals().await.expect("read");
+    let earlier = tide.engine.now() - jiff::SignedDuration::from_hours(12);
+    let due: Vec<_> = rows
+        .iter()
+        .map(|row| tide_store::NewApproval {
+            fingerprint: row.fingerprint.clone(),
+            rule: row.rule.clone(),
+            system: "berthing".into(),
+            kind: "create".into(),
+            identity: row.identity.clone(),
+            label: "somebody".into(),
+            expires: earlier + jiff::SignedDuration::from_hours(24),
+            remind: Some(earlier),
+        })
+        .collect();
+    store.ask(due, rows.iter().map(|row| row.fingerprint.clone()).collect(), "tester", earlier).await.expect("kept");
+    tide.run().await;
+    tide.run().await;
+    let reminders = decisions(&tide, "reminder", &bo).await;
+    assert_eq!(reminders.len(), 1, "{reminders:?}");
+    let others = rows.len() - 1;
+    assert_eq!(reminders[0].title, format!("still waits for a yes (everything at once): somebody and {others} more"));
+    // The day passes: the store is told of an earlier one.
     let past = tide.engine.now() - jiff::SignedDuration::from_hours(48);
     let rows = store.approvals().await.expect("read");
     let old: Vec<_> = rows

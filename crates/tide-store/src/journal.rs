@@ -61,24 +61,38 @@ impl<'a> Entry<'a> {
             detail: self.detail.to_owned(),
             values: None,
         };
-        append_all(c, &[note], now).await
+        append_all(c, &[&note], now).await
     }
 }
 
 /// An entry among many.
+#[derive(Debug, Clone)]
 pub(crate) struct Note {
     pub principal: String,
     pub act: String,
     pub subject: String,
     pub detail: String,
-    pub values: Option<String>,
+    pub values: Option<Hashed>,
+}
+
+/// Values as JSON with their hash, which is taken where many of them are made at once, not by the one who writes.
+#[derive(Debug, Clone)]
+pub(crate) struct Hashed {
+    pub json: String,
+    hash: Vec<u8>,
+}
+
+impl Hashed {
+    pub fn of(json: String) -> Self {
+        Hashed { hash: Sha256::digest(json.as_bytes()).to_vec(), json }
+    }
 }
 
 /// A number, its entry, the hash of its values, and the hash that ends the chain so far.
-type Chained<'a> = (i64, &'a Note, Option<Vec<u8>>, Vec<u8>);
+type Chained<'a> = (i64, &'a Note, Option<&'a [u8]>, Vec<u8>);
 
 /// Writes entries one after the other, in few statements.
-pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[Note], now: Timestamp) -> Result<(), StoreError> {
+pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&Note], now: Timestamp) -> Result<(), StoreError> {
     let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
     let (mut id, mut before): (i64, Vec<u8>) = last.map(|row| (row.get(0), row.get(1))).unwrap_or_default();
     let at = stamp(now);
@@ -87,18 +101,18 @@ pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[Note], now: Ti
             .iter()
             .map(|note| {
                 id += 1;
-                let values = note.values.as_ref().map(|values| Sha256::digest(values.as_bytes()).to_vec());
-                before = chain(&before, &[&at, &note.principal, &note.act, &note.subject, &note.detail], values.as_deref());
-                (id, note, values, before.clone())
+                let values = note.values.as_ref().map(|values| values.hash.as_slice());
+                before = chain(&before, &[&at, &note.principal, &note.act, &note.subject, &note.detail], values);
+                (id, *note, values, before.clone())
             })
             .collect();
         let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO journal (id, at, principal, act, subject, detail, values_hash, hash) ");
         query.push_values(&rows, |mut row, (id, note, values, hash)| {
             row.push_bind(*id).push_bind(&at).push_bind(&note.principal).push_bind(&note.act).push_bind(&note.subject);
-            row.push_bind(&note.detail).push_bind(values).push_bind(hash);
+            row.push_bind(&note.detail).push_bind(*values).push_bind(hash);
         });
         query.build().execute(&mut *c).await?;
-        let values: Vec<(i64, &String)> = rows.iter().filter_map(|(id, note, ..)| Some((*id, note.values.as_ref()?))).collect();
+        let values: Vec<(i64, &String)> = rows.iter().filter_map(|(id, note, ..)| Some((*id, &note.values.as_ref()?.json))).collect();
         if !values.is_empty() {
             let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO journal_value (journal, vals) ");
             query.push_values(values, |mut row, (id, values)| {

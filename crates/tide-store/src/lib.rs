@@ -86,7 +86,9 @@ impl Store {
             .foreign_keys(true)
             .busy_timeout(std::time::Duration::from_secs(10))
             // In KiB: the usual two MiB are read from the file again and again once there are some ten thousand accounts.
-            .pragma("cache_size", "-16384");
+            .pragma("cache_size", "-16384")
+            // In pages: a page that is written again and again comes into the file once for each 32 MiB of the log.
+            .pragma("wal_autocheckpoint", "8192");
         let mut connection = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
         migrate(&mut connection, path).await?;
         let reader = SqlitePoolOptions::new()

@@ -2,45 +2,69 @@
 //! for us.
 
 use crate::changes::{ChangeRow, Settled};
-use crate::journal::{Note, append_all};
+use crate::journal::{Hashed, Note, append_all};
 use crate::population::{blob_values, values_blob};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
+use std::sync::Arc;
 use tide_core::Value;
 use tide_core::model::AccountId;
 
 /// The most rows of one statement.
-const ROWS: usize = 100;
+const ROWS: usize = 256;
 
-/// A change that took effect.
+/// A change that took effect, with all that is to be written of it made ready: whoever writes has enough to do.
 #[derive(Debug, Clone)]
 pub struct Settling {
     /// The change, as it was stored.
     pub row: ChangeRow,
-    /// What came of it.
-    pub settled: Settled,
-    /// Who is behind it.
-    pub principal: String,
+    settled: Settled,
+    /// Its values are not those that were stored with it.
+    filled_in: bool,
+    /// The attributes of its account as they are stored, and their hash.
+    blob: Vec<u8>,
+    hash: Vec<u8>,
+    note: Note,
+}
+
+impl Settling {
+    /// What came of a change, and who is behind it; whether its values were filled in since it was stored.
+    pub fn new(row: ChangeRow, filled_in: bool, settled: Settled, principal: &str) -> Result<Self, StoreError> {
+        let change = &row.change;
+        let note = Note {
+            principal: principal.to_owned(),
+            act: format!("account.{}", change.kind),
+            subject: change.identity.clone(),
+            detail: format!("{} in {}: {}", change.kind, change.system, change.reason.text),
+            values: Some(Hashed::of(serde_json::to_string(&change.values)?)),
+        };
+        let (blob, hash) = (settled.account.attributes.to_blob(), settled.account.attributes.hash().to_be_bytes().to_vec());
+        Ok(Settling { row, filled_in, settled, blob, hash, note })
+    }
 }
 
 impl Store {
     /// Settles a change that took effect: the account as it now is, the link of a new one, what the target made of our values,
     /// and the journal, in one commit.
     pub async fn settle_done(&self, row: &ChangeRow, settled: Settled, principal: &str, now: Timestamp) -> Result<AccountId, StoreError> {
-        let one = Settling { row: row.clone(), settled, principal: principal.to_owned() };
-        Ok(self.settle_all(vec![one], now).await?.first().copied().unwrap_or_default())
+        let one = Settling::new(row.clone(), true, settled, principal)?;
+        Ok(self.settle_all(Arc::new(vec![one]), now).await?.first().copied().unwrap_or_default())
     }
 
     /// Settles changes that took effect, all of them or none; their accounts, in the same order.
-    pub async fn settle_all(&self, all: Vec<Settling>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
+    pub async fn settle_all(&self, all: Arc<Vec<Settling>>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
                     let mut accounts = Vec::with_capacity(all.len());
-                    for some in all.chunks(ROWS) {
+                    let mut left = all.as_slice();
+                    while !left.is_empty() {
+                        // Always the same few numbers of rows, so that their statements are kept.
+                        let (some, rest) = left.split_at(ROWS.min(1 << left.len().ilog2()));
                         accounts.extend(settle(c, some, now).await?);
+                        left = rest;
                     }
                     Ok(accounts)
                 })
@@ -52,7 +76,7 @@ impl Store {
 async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
     let at = stamp(now);
     let ids = keep_accounts(c, all, &at).await?;
-    let mut notes: Vec<Note> = link(c, all, &ids, &at).await?;
+    let joined: Vec<Note> = link(c, all, &ids, &at).await?;
     let normalised: Vec<_> =
         all.iter().zip(&ids).flat_map(|(one, id)| one.settled.normalised.iter().map(move |value| (*id, value))).collect();
     for some in normalised.chunks(ROWS) {
@@ -72,26 +96,19 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
     let prints: Vec<&str> = all.iter().map(|one| one.row.change.fingerprint.as_str()).collect();
     let json = serde_json::to_string(&prints)?;
     sqlx::query("DELETE FROM approval WHERE fingerprint IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
-    let vals = all.iter().map(|one| serde_json::to_string(&one.row.change.values)).collect::<Result<Vec<String>, _>>()?;
     let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, vals, error) AS (");
-    query.push_values(all.iter().zip(&ids).zip(&vals), |mut row, ((one, id), vals)| {
+    query.push_values(all.iter().zip(&ids), |mut row, (one, id)| {
+        // What waited for others was filled in as it was sent.
+        let vals = one.note.values.as_ref().filter(|_| one.filled_in).map(|values| &values.json);
         row.push_bind(one.row.id).push_bind(*id).push_bind(vals).push_bind(&one.settled.note);
     });
     query.push(
-        ") UPDATE change SET state = 'done', account = done.account, vals = done.vals, error = done.error, remedy = NULL, settled = ",
+        ") UPDATE change SET state = 'done', account = done.account, vals = ifnull(done.vals, change.vals), error = done.error, remedy = NULL,
+            settled = ",
     );
     query.push_bind(&at).push(" FROM done WHERE change.id = done.id");
     query.build().execute(&mut *c).await?;
-    notes.extend(all.iter().zip(vals).map(|(one, vals)| {
-        let change = &one.row.change;
-        Note {
-            principal: one.principal.clone(),
-            act: format!("account.{}", change.kind),
-            subject: change.identity.clone(),
-            detail: format!("{} in {}: {}", change.kind, change.system, change.reason.text),
-            values: Some(vals),
-        }
-    }));
+    let notes: Vec<&Note> = joined.iter().chain(all.iter().map(|one| &one.note)).collect();
     append_all(c, &notes, now).await?;
     Ok(ids)
 }
@@ -102,7 +119,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
     query.push_values(all, |mut row, one| {
         let (change, account) = (&one.row.change, &one.settled.account);
         row.push_bind(&change.system).push_bind(change.object.word()).push_bind(&account.key).push_bind(&account.name);
-        row.push_bind(account.attributes.to_blob()).push_bind(account.attributes.hash().to_be_bytes().to_vec());
+        row.push_bind(&one.blob).push_bind(&one.hash);
         row.push_bind(at).push_bind(at).push_bind(at);
     });
     query.push(
@@ -129,12 +146,12 @@ async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at:
     }
     let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO link (account, identity, made, made_by, principal) ");
     query.push_values(&made, |mut row, (one, id)| {
-        row.push_bind(*id).push_bind(&one.row.change.identity).push_bind(at).push_bind(made_by).push_bind(&one.principal);
+        row.push_bind(*id).push_bind(&one.row.change.identity).push_bind(at).push_bind(made_by).push_bind(&one.note.principal);
     });
     query.push(" ON CONFLICT DO NOTHING RETURNING account");
     let new: Vec<i64> = query.build_query_scalar().fetch_all(&mut *c).await?;
     let note = |(one, id): &(&Settling, i64)| Note {
-        principal: one.principal.clone(),
+        principal: one.note.principal.clone(),
         act: "identity.joined".to_owned(),
         subject: one.row.change.identity.clone(),
         detail: format!("account {id}: {made_by}"),

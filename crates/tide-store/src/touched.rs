@@ -32,9 +32,11 @@ impl Store {
         for row in &rows {
             touched.last = row.get("seq");
             match (row.get::<Option<i64>, _>("account"), row.get::<Option<String>, _>("identity")) {
-                (Some(account), _) => drop(touched.records.accounts.insert(account)),
-                (None, Some(identity)) => drop(touched.records.identities.insert(identity)),
                 (None, None) => touched.everybody = true,
+                (account, identity) => {
+                    touched.records.accounts.extend(account);
+                    touched.records.identities.extend(identity);
+                }
             }
         }
         Ok(touched)
@@ -42,8 +44,7 @@ impl Store {
 
     /// The last note of a change that there is.
     pub async fn last_touched(&self) -> Result<i64, StoreError> {
-        // Notes are taken away, and their numbers are never given again.
-        let last = sqlx::query_scalar("SELECT seq FROM sqlite_sequence WHERE name = 'touched'").fetch_optional(&self.reader).await?;
+        let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM touched").fetch_one(&self.reader).await?;
         Ok(last.unwrap_or(0))
     }
 
@@ -52,7 +53,8 @@ impl Store {
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
-                    sqlx::query("DELETE FROM touched WHERE seq <= ?").bind(upto).execute(c).await?;
+                    // The last one stays, so that no number is given again.
+                    sqlx::query("DELETE FROM touched WHERE seq < min(?, (SELECT max(seq) FROM touched))").bind(upto).execute(c).await?;
                     Ok(())
                 })
             })

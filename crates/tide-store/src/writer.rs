@@ -132,8 +132,26 @@ async fn work(mut connection: SqliteConnection, mut jobs: mpsc::Receiver<Message
 }
 
 async fn commit(connection: &mut SqliteConnection, group: Vec<Job>) {
-    let mut replies = Vec::with_capacity(group.len());
     let begun = sqlx::query("BEGIN IMMEDIATE").execute(&mut *connection).await;
+    if let [_] = group.as_slice()
+        && begun.is_ok()
+    {
+        // Undoing one job is undoing all: no savepoint, which would have every page copied.
+        for job in group {
+            let (good, reply) = job(connection).await;
+            let ended = sqlx::query(if good { "COMMIT" } else { "ROLLBACK" }).execute(&mut *connection).await;
+            if good && ended.is_err() {
+                // Should the roll-back fail too, the next BEGIN says so.
+                let _ = sqlx::query("ROLLBACK").execute(&mut *connection).await;
+            }
+            reply(ended.map(|_| ()).map_err(|error| {
+                tracing::error!(%error, "a commit failed");
+                StoreError::Unwritable { said: error.to_string() }
+            }));
+        }
+        return;
+    }
+    let mut replies = Vec::with_capacity(group.len());
     for job in group {
         let marked = sqlx::query("SAVEPOINT job").execute(&mut *connection).await;
         let (good, reply) = job(connection).await;

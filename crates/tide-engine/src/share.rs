@@ -1,0 +1,257 @@
+//! One system's share of a run: its queue, in the order in which it can be sent, and what is marked ahead as about to be sent.
+
+use crate::{Engine, EngineError};
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use tide_connect::{ConnectError, Connector};
+use tide_core::ObjectType;
+use tide_core::compare::equal;
+use tide_core::decide::ChangeKind;
+use tide_core::model::Observed;
+use tide_core::rules::TypeRules;
+use tide_store::{ChangeRow, Settled, Settling, SystemRow};
+use tokio::sync::{Mutex, Notify, mpsc, oneshot};
+
+/// The most accounts whose changes are marked as about to be sent in one commit.
+const TOGETHER: usize = 256;
+
+/// The changes of one account that can be sent now, in their order, and whether it is stored that the first is about to be.
+pub(crate) struct Ready {
+    pub(crate) changes: Vec<ChangeRow>,
+    pub(crate) marked: bool,
+}
+
+/// What is marked ahead, so that whoever sends need not wait for a commit. It is no more than the system's pace asks for: what
+/// is marked cannot be overtaken.
+#[derive(Default)]
+pub(crate) struct Ahead {
+    ready: std::sync::Mutex<VecDeque<Ready>>,
+    come: Notify,
+    taken: Notify,
+    /// Somebody had to wait since the last commit.
+    starved: AtomicBool,
+    ended: AtomicBool,
+    /// How many send.
+    senders: AtomicUsize,
+}
+
+/// Somebody who sends, until it is dropped.
+pub(crate) struct Sender(Arc<Share>);
+
+impl Sender {
+    pub(crate) fn of(share: &Arc<Share>) -> Self {
+        share.ready.senders.fetch_add(1, Ordering::AcqRel);
+        Sender(share.clone())
+    }
+
+    pub(crate) fn share(&self) -> &Share {
+        &self.0
+    }
+}
+
+impl Drop for Sender {
+    fn drop(&mut self) {
+        self.0.ready.senders.fetch_sub(1, Ordering::AcqRel);
+        self.0.ready.taken.notify_one();
+    }
+}
+
+impl Ahead {
+    /// The next account, as soon as there is one; nothing when there will be none.
+    pub(crate) async fn next(&self) -> Option<Ready> {
+        loop {
+            let come = self.come.notified();
+            let ended = self.ended.load(Ordering::Acquire);
+            if let Some(ready) = crate::lock(&self.ready).pop_front() {
+                self.taken.notify_one();
+                return Some(ready);
+            }
+            if ended {
+                return None;
+            }
+            self.starved.store(true, Ordering::Relaxed);
+            come.await;
+        }
+    }
+
+    fn add(&self, some: Vec<Ready>) {
+        crate::lock(&self.ready).extend(some);
+        self.come.notify_waiters();
+    }
+
+    fn len(&self) -> usize {
+        crate::lock(&self.ready).len()
+    }
+}
+
+/// Says that no more comes, however the marking ended.
+struct Ends<'a>(&'a Ahead);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.ended.store(true, Ordering::Release);
+        self.0.come.notify_waiters();
+    }
+}
+
+/// A change that its system confirmed, and who waits for it to be settled.
+pub(crate) struct Confirmed {
+    pub(crate) settling: Settling,
+    pub(crate) password: bool,
+    pub(crate) settled: oneshot::Sender<()>,
+}
+
+/// One system's share of a run.
+pub(crate) struct Share {
+    pub(crate) row: SystemRow,
+    pub(crate) connector: Arc<dyn Connector>,
+    /// What can be sent now.
+    pub(crate) ready: Ahead,
+    /// Takes confirmed changes, to be settled together.
+    pub(crate) confirmed: Option<mpsc::Sender<Confirmed>>,
+    /// Set when the whole system refuses: nothing more is sent to it.
+    pub(crate) down: Mutex<Option<ConnectError>>,
+    /// How many changes failed in a row by something that may pass.
+    pub(crate) in_a_row: AtomicUsize,
+    /// What the rules say of its accounts, by type.
+    pub(crate) rules: BTreeMap<ObjectType, TypeRules>,
+}
+
+/// Does a change point to an account that an earlier change of the same run makes?
+pub(crate) fn waits(row: &ChangeRow) -> bool {
+    row.change.values.iter().any(|value| !value.later.is_empty())
+}
+
+/// The changes in the order in which they can be sent: what points to accounts that are made now comes when they are there.
+/// Where a target wants to see somebody first, and they want to see each other first, one of them is made without.
+pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
+    let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(waits);
+    let mut rounds = vec![first];
+    while !later.is_empty() {
+        let made =
+            |row: &ChangeRow| (row.change.kind == ChangeKind::Create).then(|| (row.change.system.clone(), row.change.identity.clone()));
+        let pending: HashSet<(String, String)> = later.iter().filter_map(made).collect();
+        let blocked = |row: &ChangeRow| {
+            let own = (row.change.kind != ChangeKind::Create).then_some(&row.change.identity);
+            let wanted = row.change.values.iter().flat_map(|value| &value.later).map(|later| &later.identity).chain(own);
+            wanted.into_iter().any(|identity| pending.contains(&(row.change.system.clone(), identity.clone())))
+        };
+        let (mut waiting, mut ready): (Vec<ChangeRow>, Vec<ChangeRow>) = later.into_iter().partition(blocked);
+        if ready.is_empty()
+            && let Some(at) = waiting.iter().position(|row| row.change.kind == ChangeKind::Create)
+        {
+            // A circle: the value that is left out is set by the next decision, when everybody is there.
+            let mut row = waiting.remove(at);
+            row.change.values.iter_mut().for_each(|value| value.later.clear());
+            row.change.values.retain(|value| !value.after.is_empty());
+            ready.push(row);
+        } else if ready.is_empty() {
+            ready = std::mem::take(&mut waiting);
+        }
+        rounds.push(ready);
+        later = waiting;
+    }
+    rounds
+}
+
+/// What is to be kept of a confirmed change.
+pub(crate) fn settled(share: &Share, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
+    let schema = share.row.schema.get(&row.change.object);
+    let normalised = row
+        .change
+        .values
+        .iter()
+        // A system may write a text in its own way. A state that is not what we sent is no way of
+        // writing it: it is drift, and is put right by the next run.
+        .filter(|value| {
+            schema.and_then(|schema| schema.state_attribute.as_ref()).is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
+        })
+        .filter_map(|value| {
+            let returned = account.attributes.get(&value.attribute);
+            let def = schema.and_then(|schema| schema.get(&value.attribute));
+            (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
+        })
+        .collect();
+    let types = share.rules.get(&row.change.object);
+    let merges = |name: &str| {
+        let all = types.into_iter().flat_map(|types| types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)));
+        all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(name))
+    };
+    let merged = row.change.values.iter().map(|value| value.attribute.clone()).filter(|name| merges(name)).collect();
+    Settled { account, normalised, merged, note }
+}
+
+/// The changes of one account each, in the order in which they are sent.
+pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
+    let mut places: HashMap<String, usize> = HashMap::new();
+    let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
+    for change in changes {
+        // An account that belongs to nobody stands for itself.
+        let whose = match change.change.account.filter(|_| change.change.identity.is_empty()) {
+            Some(account) => account.to_string(),
+            None => change.change.identity.clone(),
+        };
+        match places.get(&whose) {
+            Some(&place) => queue[place].push(change),
+            None => {
+                places.insert(whose, queue.len());
+                queue.push_back(vec![change]);
+            }
+        }
+    }
+    queue
+}
+
+impl Engine {
+    /// One system with what sending to it needs.
+    pub(crate) async fn share(&self, system: &str) -> Result<Share, EngineError> {
+        let row = self.store.system(system).await?;
+        let connector = self.line(&row).await?;
+        // Rules that became unsound since they decided this are no reason to keep it back.
+        let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
+        Ok(Share {
+            ready: Ahead::default(),
+            down: Mutex::new(None),
+            in_a_row: AtomicUsize::new(0),
+            confirmed: None,
+            row,
+            connector,
+            rules: rules.unwrap_or_default(),
+        })
+    }
+
+    /// Stores of what is sent next that it is about to be, many in one commit, and a little ahead of those who send it.
+    pub(crate) async fn mark_ahead(&self, share: &Share, mut queue: VecDeque<Vec<ChangeRow>>) -> Result<(), EngineError> {
+        let ahead = &share.ready;
+        let _ends = Ends(ahead);
+        let (mut together, mut first) = (self.at_a_time, true);
+        while !queue.is_empty() {
+            let some: Vec<Vec<ChangeRow>> = queue.drain(..together.min(queue.len())).collect();
+            // What waits for others is marked when they are there; what is given up need not be.
+            let given_up = share.down.lock().await.is_some();
+            let heads = some.iter().filter_map(|changes| changes.first()).filter(|change| !given_up && !waits(change));
+            let marked: HashSet<i64> = self.store.mark_sending(heads.map(|change| change.id).collect(), self.now()).await?;
+            let is_marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| marked.contains(&change.id));
+            ahead.add(some.into_iter().map(|changes| Ready { marked: is_marked(&changes), changes }).collect());
+            if std::mem::take(&mut first) {
+                // Everybody waited for the first ones.
+                ahead.starved.store(false, Ordering::Relaxed);
+            }
+            loop {
+                let taken = ahead.taken.notified();
+                if ahead.senders.load(Ordering::Acquire) == 0 {
+                    return Ok(());
+                }
+                if ahead.len() <= together / 2 {
+                    break;
+                }
+                taken.await;
+            }
+            if ahead.starved.swap(false, Ordering::Relaxed) {
+                together = (together * 2).min(TOGETHER.max(self.at_a_time));
+            }
+        }
+        Ok(())
+    }
+}
