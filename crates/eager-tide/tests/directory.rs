@@ -241,6 +241,56 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_entry_that_was_moved_and_members_that_were_added_by_hand_are_put_right_or_only_told() {
+    let hall = Hall::start().await;
+    hall.rest();
+    let whole = |person: &&Crew| !person.given.is_empty() && !person.mail.is_empty() && !person.locked && person.department != "60";
+    let person = hall.people.iter().find(whole).unwrap();
+    let (right, watch) = (hall.of(person).await.dn, hall.entry("(cn=deck-watch)").await.unwrap());
+    let plan = hall.entry("(cn=sailing-plan)").await.unwrap();
+    let members = |entry: &SearchEntry| entry.attrs["member"].iter().cloned().collect::<HashSet<String>>();
+    let outsider = format!("cn=sailing-plan,ou=groups,{BASE}");
+    let rdn = right.split(',').next().unwrap().to_owned();
+    let wrong = format!("{rdn},ou=Shore Office,ou=people,{BASE}");
+    let tamper = async || {
+        let mut admin = hall.bound(&hall.hall.admin_dn, &hall.hall.admin_password).await.unwrap();
+        admin.modifydn(&right, &rdn, true, Some(&format!("ou=Shore Office,ou=people,{BASE}"))).await.unwrap().success().unwrap();
+        let added = vec![Mod::Add("member".to_owned(), HashSet::from([outsider.clone()]))];
+        admin.modify(&watch.dn, added).await.unwrap().success().unwrap();
+    };
+    // By default it is put right, and nothing else changes.
+    tamper().await;
+    hall.rest();
+    assert_eq!(hall.of(person).await.dn, right);
+    assert_eq!(members(&hall.entry("(cn=deck-watch)").await.unwrap()), members(&watch));
+
+    // Or it is only told, with what was there, until somebody says otherwise.
+    let file = hall.folder.path().join("rules").join("crewhall.toml");
+    let reporting = CREWHALL
+        .replace("when_deleted = \"ignore\"", "when_deleted = \"ignore\"\nwhen_changed = \"report\"")
+        .replace("[[group.match]]", "[group]\nwhen_changed = \"report\"\n\n[[group.match]]");
+    std::fs::write(&file, reporting).unwrap();
+    said(&hall.service, &["rules", "publish", hall.folder.path().join("rules").to_str().unwrap()], 0);
+    hall.rest();
+    tamper().await;
+    hall.rest();
+    assert_eq!(hall.of(person).await.dn, wrong, "it stays where somebody put it");
+    assert!(members(&hall.entry("(cn=deck-watch)").await.unwrap()).contains(&outsider));
+    let waiting = hall.service.json(&["decisions", "list"]);
+    let drift: Vec<&Value> = waiting.as_array().unwrap().iter().filter(|one| one["kind"] == "drift").collect();
+    let told = |word: &str| drift.iter().find(|one| one["said"].as_str().is_some_and(|said| said.contains(word))).copied();
+    let (container, group) = (told("dn is ").expect("the container"), told("member").expect("the group"));
+    assert!(container["said"].as_str().unwrap().contains("Shore Office"), "{container}");
+    for one in [container, group] {
+        said(&hall.service, &["decisions", "repair", one["id"].as_str().unwrap()], 0);
+    }
+    hall.rest();
+    assert_eq!(hall.of(person).await.dn, right);
+    assert_eq!(members(&hall.entry("(cn=deck-watch)").await.unwrap()), members(&watch));
+    assert_eq!(members(&hall.entry("(cn=sailing-plan)").await.unwrap()), members(&plan), "nobody else was touched");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
     let hall = Hall::start().await;
     let rules = hall.folder.path().join("rules");

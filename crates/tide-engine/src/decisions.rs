@@ -79,7 +79,7 @@ fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
 /// they are many.
 fn drifts<'o>(rules: &RuleSet, population: &Population, outcome: &'o Outcome) -> Vec<Vec<&'o Change>> {
     let mut by_system: BTreeMap<&str, Vec<&Change>> = BTreeMap::new();
-    for change in outcome.changes.iter().filter(|change| change.hold.is_some() && change.kind == ChangeKind::Update) {
+    for change in outcome.changes.iter().filter(|change| change.hold.is_some()) {
         let reports = rules.of(&change.system, change.object).is_some_and(|types| types.when_changed == WhenChanged::Report);
         let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
         let there = |value: &ValueChange| {

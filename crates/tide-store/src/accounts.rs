@@ -316,7 +316,16 @@ impl Store {
 
 /// What is there of a batch: its row, its hash, and whether it is sound and has the name that it is
 /// shown with.
-type Known = HashMap<String, (i64, Vec<u8>, bool)>;
+type Known = HashMap<String, Before>;
+
+/// An account as it is known.
+struct Before {
+    id: i64,
+    hash: Vec<u8>,
+    /// Neither broken nor absent, and of the type that it is read as.
+    sound: bool,
+    same_name: bool,
+}
 
 async fn known(c: &mut SqliteConnection, system: &str, object: ObjectType, rows: &[Observed]) -> Result<Known, StoreError> {
     let keys = serde_json::to_string(&rows.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?;
@@ -334,7 +343,7 @@ async fn known(c: &mut SqliteConnection, system: &str, object: ObjectType, rows:
         .iter()
         .map(|row| {
             let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
-            (row.get("key"), (row.get("id"), row.get("hash"), row.get::<bool, _>("sound") && same_name))
+            (row.get("key"), Before { id: row.get("id"), hash: row.get("hash"), sound: row.get("sound"), same_name })
         })
         .collect())
 }
@@ -363,7 +372,7 @@ pub(crate) async fn upsert(
     let (mut same, mut news) = (Vec::new(), Vec::new());
     for (account, (blob, hash)) in rows.iter().zip(encoded) {
         match known.get(&account.key) {
-            Some((id, there, true)) if *there == hash && account.fault.is_none() => same.push(*id),
+            Some(before) if before.sound && before.same_name && before.hash == hash && account.fault.is_none() => same.push(before.id),
             _ => news.push((account, blob, hash)),
         }
     }
@@ -383,7 +392,9 @@ pub(crate) async fn upsert(
     // the first counts, until it is as it should be again.
     let changed: Vec<i64> = news
         .iter()
-        .filter_map(|(account, _, hash)| known.get(&account.key).filter(|(_, there, sound)| *sound && there != hash).map(|(id, ..)| *id))
+        .filter_map(|(account, _, hash)| {
+            known.get(&account.key).filter(|before| before.sound && before.hash != *hash).map(|before| before.id)
+        })
         .collect();
     if !changed.is_empty() {
         sqlx::query(

@@ -75,32 +75,32 @@ impl<'a> Target<'a> {
         self.take_name(&desired, at);
         let mut rest = compare::differences(&desired, account, self.population);
         let by_hand = self.by_hand(account, &mut rest);
-        let state = take(&mut rest, self.schema.and_then(|s| s.state_attribute.as_deref()));
-        let renamed = take(&mut rest, self.schema.and_then(|s| s.name_attribute.as_deref()));
         let before = outcome.changes.len();
         let mut done = Vec::new();
-        if let Some(state) = state {
-            let kind = if state.after == [Value::Bool(false)] { ChangeKind::Disable } else { ChangeKind::Enable };
-            let reason = Reason::by(format!("{} should be {}", state.attribute, crate::value::show(&state.after)), &state.rule);
-            self.push(person, Some(at), kind, vec![state], reason, outcome);
-            done.push(if kind == ChangeKind::Disable { Verdict::Disable } else { Verdict::Enable });
+        for (kind, values) in self.by_kind(rest) {
+            let first = &values[0];
+            let text = match kind {
+                ChangeKind::Disable | ChangeKind::Enable => format!("{} should be {}", first.attribute, crate::value::show(&first.after)),
+                ChangeKind::Rename => format!("{} follows the identity", first.attribute),
+                _ => {
+                    let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
+                    format!("{} differ{}", names.join(", "), if names.len() == 1 { "s" } else { "" })
+                }
+            };
+            let reason = Reason::by(text, &first.rule);
+            self.push(person, Some(at), kind, values, reason, outcome);
+            done.push(match kind {
+                ChangeKind::Disable => Verdict::Disable,
+                ChangeKind::Enable => Verdict::Enable,
+                ChangeKind::Rename => Verdict::Rename,
+                _ => Verdict::Update,
+            });
         }
-        if let Some(renamed) = renamed {
-            let reason = Reason::by(format!("{} follows the identity", renamed.attribute), &renamed.rule);
-            self.push(person, Some(at), ChangeKind::Rename, vec![renamed], reason, outcome);
-            done.push(Verdict::Rename);
-        }
-        if !rest.is_empty() {
-            let names: Vec<&str> = rest.iter().map(|v| v.attribute.as_str()).collect();
-            let reason = Reason::by(format!("{} differ{}", names.join(", "), if names.len() == 1 { "s" } else { "" }), &rest[0].rule);
-            self.push(person, Some(at), ChangeKind::Update, rest, reason, outcome);
-            done.push(Verdict::Update);
-        }
-        if let Some(first) = by_hand.first() {
-            let names: Vec<&str> = by_hand.iter().map(|v| v.attribute.as_str()).collect();
-            let reason = Reason::by(format!("{} was changed in {} itself", names.join(", "), self.system), &first.rule);
+        for (kind, values) in self.by_kind(by_hand) {
+            let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
+            let reason = Reason::by(format!("{} was changed in {} itself", names.join(", "), self.system), &values[0].rule);
             let at_change = outcome.changes.len();
-            self.push(person, Some(at), ChangeKind::Update, by_hand, reason, outcome);
+            self.push(person, Some(at), kind, values, reason, outcome);
             let change = &mut outcome.changes[at_change];
             change.hold = reported(self.population, self.types, change);
             done.push(if change.hold.is_some() { Verdict::Held } else { Verdict::Update });
@@ -117,6 +117,19 @@ impl<'a> Target<'a> {
             None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
         };
         (Some(verdict), Some(at), reason)
+    }
+
+    /// Values that differ, as the changes that put them right: the state, the name, and all others together.
+    fn by_kind(&self, mut values: Vec<ValueChange>) -> Vec<(ChangeKind, Vec<ValueChange>)> {
+        let state = take(&mut values, self.schema.and_then(|schema| schema.state_attribute.as_deref()));
+        let named = take(&mut values, self.schema.and_then(|schema| schema.name_attribute.as_deref()));
+        let state = state.map(|state| {
+            let kind = if state.after == [Value::Bool(false)] { ChangeKind::Disable } else { ChangeKind::Enable };
+            (kind, vec![state])
+        });
+        let named = named.map(|named| (ChangeKind::Rename, vec![named]));
+        let others = (!values.is_empty()).then_some((ChangeKind::Update, values));
+        [state, named, others].into_iter().flatten().collect()
     }
 
     /// Takes out what was right and was then changed in the system itself, where the rule says that it is only told.
