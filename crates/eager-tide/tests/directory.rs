@@ -291,6 +291,116 @@ async fn an_entry_that_was_moved_and_members_that_were_added_by_hand_are_put_rig
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn whoever_leaves_loses_every_way_in_in_order_and_gets_it_back() {
+    const STEPS: &str = r#"
+[[person.departure]]
+step = "disable"
+[[person.departure]]
+step = "scramble"
+[[person.departure]]
+step = "set"
+attribute = "description"
+value = '"left us"'
+[[person.departure]]
+step = "revoke"
+attributes = ["businessCategory"]
+[[person.departure]]
+step = "move"
+to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
+"#;
+    let hall = Hall::start().await;
+    let rules = hall.folder.path().join("rules");
+    std::fs::write(rules.join("crewhall.toml"), CREWHALL.replacen("[[group.match]]", &format!("{STEPS}\n[[group.match]]"), 1)).unwrap();
+    let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
+    std::fs::write(rules.join("berthing.toml"), format!("{berthing}\n[[person.departure]]\nstep = \"delete\"\n")).unwrap();
+    std::fs::write(rules.join("lifecycle.toml"), "[person]\nzone = \"Atlantic/Faroe\"\nnotice_days = 5\n").unwrap();
+    said(&hall.service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    let mut admin = hall.bound(&hall.hall.admin_dn, &hall.hall.admin_password).await.unwrap();
+    said(&hall.service, &["systems", "set", "berthing", "--writable", "person"], 0);
+    said(&hall.service, &["systems", "arm", "berthing"], 0);
+    hall.rest();
+    let whole = |person: &&Crew| !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
+    let watch = hall.entry("(cn=deck-watch)").await.unwrap().attrs["member"].clone();
+    let mut person = None;
+    for one in hall.people.iter().filter(whole) {
+        if watch.contains(&hall.of(one).await.dn) && hall._berthing.user(&one.mail.to_lowercase()).is_some() {
+            person = Some(one);
+            break;
+        }
+    }
+    let person = person.expect("somebody of the watch");
+    let there = hall.of(person).await;
+    let secret = vec![Mod::Replace("userPassword".to_owned(), HashSet::from(["Known-Secret-1".to_owned()]))];
+    admin.modify(&there.dn, secret).await.unwrap().success().unwrap();
+    assert!(hall.bound(&there.dn, "Known-Secret-1").await.is_ok());
+    let found = hall.service.json(&["identities", "list", "--search", &person.mail.to_lowercase()]);
+    let id = found[0]["id"].as_str().expect("an identity").to_owned();
+    for system in ["crewhall", "berthing"] {
+        said(&hall.service, &["systems", "schedule", system, "--follow"], 0);
+    }
+
+    // First it is only shown, and nothing happens.
+    let shown = said(&hall.service, &["identities", "leave", &id, "--preview"], 0);
+    holds(&shown, &["would leave", "disable", "password", "description", "revoke", "move", "delete", "Nothing was done"]);
+    assert_eq!(hall.of(person).await.dn, there.dn);
+    holds(&said(&hall.service, &["identities", "leave", &id, "--last-day", "someday"], 1), &["`someday` is no day", "2026-12-31"]);
+    holds(&said(&hall.service, &["identities", "leave", "nobody", "--preview"], 1), &["nobody"]);
+
+    // Now: every way in is closed, in the order of the rules.
+    said(&hall.service, &["identities", "leave", &id, "--comment", "walked off"], 0);
+    let closed = async |id: &str| {
+        for _ in 0..200 {
+            let all = hall.service.json(&["identities", "leavers"]);
+            let one = all["leavers"].as_array().unwrap().iter().find(|one| one["identity"] == id && one["returned"].is_null()).cloned();
+            if let Some(one) = one.filter(|one| one["seconds"].is_number()) {
+                return one;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        panic!("not closed: {}", hall.service.json(&["identities", "leavers"]));
+    };
+    let leaver = closed(&id).await;
+    assert!(leaver["seconds"].as_f64().unwrap() < 60.0 && leaver["done"].as_i64().unwrap() >= 6, "{leaver}");
+    let gone = hall.of(person).await;
+    assert_eq!(gone.dn, format!("uid={},ou=former,{BASE}", person.uid));
+    assert_eq!(gone.attrs["description"], ["left us"]);
+    assert!(!gone.attrs.contains_key("businessCategory"));
+    let locked = hall.entry(&format!("(&(employeeNumber={})(pwdAccountLockedTime=*))", person.number)).await;
+    assert!(locked.is_some(), "it is locked");
+    let unlock = vec![Mod::Replace("pwdAccountLockedTime".to_owned(), HashSet::<String>::new())];
+    admin.modify(&gone.dn, unlock).await.unwrap().success().unwrap();
+    assert!(hall.bound(&gone.dn, "Known-Secret-1").await.is_err(), "nobody knows its password");
+    assert!(hall._berthing.user(&person.mail.to_lowercase()).is_none(), "removed, as the rules of that system say");
+    let watch = hall.entry("(cn=deck-watch)").await.unwrap().attrs["member"].clone();
+    assert!(!watch.iter().any(|member| member.to_lowercase().starts_with(&format!("uid={},", person.uid))), "out of the group: {watch:?}");
+    holds(&said(&hall.service, &["identities", "life", &id], 0), &["left", "walked off", "leaves"]);
+    let journal = said(&hall.service, &["journal", "list"], 0);
+    holds(&journal, &["departure.set", "walked off"]);
+
+    // Taken back: the same entry at its old place, and an account made anew.
+    said(&hall.service, &["identities", "stay", &id], 0);
+    let key = |entry: &SearchEntry| entry.attrs["uid"].clone();
+    for n in 0.. {
+        let now = hall.of(person).await;
+        if now.dn == there.dn && !now.attrs.contains_key("description") && hall._berthing.user(&person.mail.to_lowercase()).is_some() {
+            assert_eq!(key(&now), key(&there));
+            break;
+        }
+        assert!(n < 200, "{now:?}\n{}", said(&hall.service, &["why", &id], 0));
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    // At a moment: not before, and by itself when it has come.
+    let at = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
+    said(&hall.service, &["identities", "leave", &id, "--at", &at.to_string()], 0);
+    holds(&said(&hall.service, &["identities", "life", &id], 0), &["leaving", "to come"]);
+    holds(&said(&hall.service, &["identities", "leavers"], 0), &["planned"]);
+    assert!(hall._berthing.user(&person.mail.to_lowercase()).is_some());
+    let leaver = closed(&id).await;
+    assert!(jiff::Timestamp::now() >= at && leaver["seconds"].as_f64().unwrap() < 30.0, "{leaver}");
+    assert!(hall._berthing.user(&person.mail.to_lowercase()).is_none());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
     let hall = Hall::start().await;
     let rules = hall.folder.path().join("rules");

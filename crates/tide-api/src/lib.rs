@@ -4,6 +4,7 @@
 mod changes;
 mod drafts;
 mod identities;
+mod life;
 mod matches;
 mod operators;
 mod rules;
@@ -12,6 +13,7 @@ mod systems;
 pub use changes::*;
 pub use drafts::*;
 pub use identities::*;
+pub use life::*;
 pub use matches::*;
 pub use operators::*;
 pub use rules::*;

@@ -172,7 +172,13 @@ fn population(count: usize) -> Population {
             add(&mut population, target, format!("{target}-{n}"), account, &identity);
         }
         add(&mut population, "roster", format!("r{n}"), person.clone(), &identity);
-        population.identities.push(Identity { id: identity, kind: ObjectType::Person, attributes: person, stage: Stage::Active });
+        population.identities.push(Identity {
+            id: identity,
+            kind: ObjectType::Person,
+            attributes: person,
+            stage: Stage::Active,
+            since: None,
+        });
     }
     population
 }

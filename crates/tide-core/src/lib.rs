@@ -19,6 +19,7 @@ pub mod effect;
 pub mod explain;
 pub mod expr;
 pub mod generate;
+pub mod lifecycle;
 pub mod matching;
 pub mod model;
 pub mod nearby;

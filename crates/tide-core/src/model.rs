@@ -127,6 +127,9 @@ pub struct Identity {
     pub attributes: Attributes,
     /// Its place in its life, as last decided.
     pub stage: Stage,
+    /// Since when, if that is known.
+    #[serde(default)]
+    pub since: Option<Timestamp>,
 }
 
 /// The tie between an account and an identity.
@@ -208,6 +211,19 @@ pub struct Population {
     pub approved: HashMap<String, crate::approvals::Said>,
     /// What accounts held before somebody changed them in their system.
     pub changed_there: HashMap<AccountId, Attributes>,
+    /// Departures that operators asked for, by identity.
+    pub departures: BTreeMap<String, crate::lifecycle::Departure>,
+    /// What we did to accounts and cannot be seen in them.
+    pub acts: HashMap<AccountId, Acts>,
+}
+
+/// What we did to an account and cannot be seen in it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Acts {
+    /// When we last set its password.
+    pub password: Option<Timestamp>,
+    /// When we deleted it.
+    pub deleted: Option<Timestamp>,
 }
 
 /// What a person said of a change that a guard held.

@@ -67,7 +67,7 @@ fn population(count: usize) -> Population {
         }
         let mut known = values;
         known.set("boss", vec![Value::text(format!("{:08x}-0000-8000-8000-000000000000", n / 10 * 10))]);
-        population.identities.push(Identity { id, kind: ObjectType::Person, attributes: known, stage: Stage::Active });
+        population.identities.push(Identity { id, kind: ObjectType::Person, attributes: known, stage: Stage::Active, since: None });
     }
     population
 }

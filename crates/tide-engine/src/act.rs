@@ -11,6 +11,7 @@ use tide_connect::{ConnectError, Weight, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
+use tide_core::rules::PasswordRules;
 use tide_core::{Schema, Value};
 use tide_store::{ChangeRow, ChangeState, Settling, StoreError};
 use tokio::sync::{mpsc, oneshot};
@@ -262,6 +263,15 @@ impl Engine {
         Ok(!change.values.is_empty())
     }
 
+    /// The password that takes the place of one that must not work any more. It is drawn for the wire, and kept nowhere.
+    fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
+        let value = row.change.values.first().filter(|value| row.change.kind == ChangeKind::Password && value.after.is_empty())?;
+        let usual = PasswordRules { length: 32, ..PasswordRules::of(&value.attribute) };
+        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.clone()).unwrap_or(usual);
+        let drawn = crate::passwords::draw(&rules);
+        Some(ValueChange { after: vec![Value::text(drawn.as_str())], ..value.clone() })
+    }
+
     /// The password that a new account begins with, sealed before it is sent, so that it is never lost.
     async fn first_password(&self, share: &Share, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
         let wanted = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
@@ -307,7 +317,10 @@ impl Engine {
             None => None,
         };
         // The password goes to the wire, and nowhere else: the change that is kept and journaled is without it.
-        let values = change.values.iter().cloned().chain(password.clone()).collect();
+        let values = match self.scrambled(share, &row) {
+            Some(scrambled) => vec![scrambled],
+            None => change.values.iter().cloned().chain(password.clone()).collect(),
+        };
         let write = Write { object: change.object, kind: change.kind, account, values };
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.

@@ -16,6 +16,10 @@ use tide_store::NewChangeSet;
 pub(crate) const ITSELF: &str = "the service";
 /// What comes within this time is run on together.
 const GATHER: Duration = Duration::from_millis(2);
+/// How long what is due and could not be decided waits.
+const PAST_DUE: SignedDuration = SignedDuration::from_secs(30);
+/// How often it is looked at the clock.
+const LOOK: Duration = Duration::from_secs(1);
 /// How often it is looked whether what is on the wire has arrived, before it is not waited for any more.
 const ON_THE_WIRE: usize = 1000;
 /// The first and the longest pause before a change that failed is tried again, in seconds.
@@ -61,6 +65,8 @@ impl Engine {
         self.tasks.spawn(async move {
             // News that came while a run was on its way wait for its end; leavers among them do not.
             let mut waiting = false;
+            // What became due while nobody looked.
+            engine.nudge.notify_one();
             loop {
                 let next = match engine.next_timer().await {
                     Ok(next) => next,
@@ -70,9 +76,17 @@ impl Engine {
                     }
                 };
                 let timer = async {
-                    match next {
-                        Some(at) => tokio::time::sleep(Duration::try_from(at.duration_since(engine.now())).unwrap_or_default()).await,
-                        None => std::future::pending().await,
+                    // A clock that is set, a machine that slept and what a run found to be due are noticed in a moment.
+                    let begun = engine.now();
+                    loop {
+                        let now = engine.now();
+                        let due = lock(&engine.due).filter(|at| *at > begun);
+                        let next = next.into_iter().chain(due).min();
+                        if next.is_some_and(|at| at <= now) {
+                            break;
+                        }
+                        let left = next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
+                        tokio::time::sleep(left.unwrap_or(LOOK).min(LOOK)).await;
                     }
                 };
                 let free = async {
@@ -133,7 +147,7 @@ impl Engine {
         self.hold_restored(&mut outcome).await?;
         self.hold_back(&mut outcome).await?;
         self.keep_people(&population, &outcome, ITSELF).await?;
-        outcome.changes.retain(|change| change.hold.is_none() && change.kind.takes_away());
+        outcome.changes.retain(|change| change.hold.is_none() && change.takes_away());
         let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
         let under_way = self.store.under_way(&prints).await?;
         outcome.changes.retain(|change| !under_way.contains(&change.fingerprint));
@@ -169,6 +183,8 @@ impl Engine {
         let now = self.now();
         let mut due: Vec<Timestamp> = lock(&self.down).values().map(|down| down.until).collect();
         due.extend(*lock(&self.again));
+        // What is due already and could not be decided is tried again, not at once.
+        due.extend(lock(&self.due).map(|at| if at > now { at } else { now.saturating_add(PAST_DUE).unwrap_or(at) }));
         due.extend(self.store.next_approval().await?);
         due.extend(self.next_lost().await?);
         for row in self.store.at_work().await? {
@@ -178,7 +194,7 @@ impl Engine {
     }
 
     /// Does any system work by itself?
-    async fn works_by_itself(&self) -> Result<bool, EngineError> {
+    pub(crate) async fn works_by_itself(&self) -> Result<bool, EngineError> {
         Ok(self.store.at_work().await?.iter().any(|row| row.armed && Schedule::read(&row.schedule).follow))
     }
 

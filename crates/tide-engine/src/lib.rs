@@ -16,6 +16,7 @@ mod drafts;
 mod error;
 mod events;
 mod following;
+mod life;
 mod matches;
 mod operators;
 mod passwords;
@@ -40,6 +41,7 @@ pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
 pub use events::Event;
 pub use following::Listening;
+pub use life::{Effect, Leaver, LifeLine, WayIn};
 pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
 pub use push::{Happening, NewToken};
 pub use reading::Read;
@@ -125,6 +127,8 @@ pub struct Engine {
     down: Mutex<HashMap<String, by_itself::Down>>,
     /// When a change that failed is tried again.
     again: Mutex<Option<jiff::Timestamp>>,
+    /// When somebody must be decided about next, though nothing changed but the time.
+    due: Mutex<Option<jiff::Timestamp>>,
     /// Ends what is on its way.
     going: Mutex<Option<(i64, CancellationToken)>>,
     /// Ends everything when the service stops.
@@ -167,6 +171,7 @@ impl Engine {
             listening: Mutex::default(),
             down: Mutex::default(),
             again: Mutex::default(),
+            due: Mutex::default(),
             going: Mutex::default(),
             stopping: CancellationToken::new(),
             tasks: tokio_util::task::TaskTracker::new(),

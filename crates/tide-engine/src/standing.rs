@@ -55,12 +55,14 @@ impl Engine {
             let touched = self.store.touched(standing.seen).await?;
             if !touched.everybody && standing.quiet == quiet {
                 let mut records = touched.records;
+                records.identities.append(&mut standing.standing.due(now));
                 records.accounts.append(&mut standing.sent.accounts);
                 records.identities.append(&mut standing.sent.identities);
                 match self.decide_part(standing, records).await {
                     Ok(None) => {}
                     Ok(Some(news)) => {
                         *crate::lock(&self.cost) = news.cost;
+                        *crate::lock(&self.due) = standing.standing.next_due();
                         standing.seen = touched.last;
                         if touched.last - standing.forgotten > MANY {
                             self.store.forget_touched(touched.last).await?;
@@ -82,6 +84,7 @@ impl Engine {
         self.store.forget_touched(seen).await?;
         let cost = (population.accounts.len() + population.identities.len(), outcome.decided.len() + outcome.identities.len());
         *crate::lock(&self.cost) = cost;
+        *crate::lock(&self.due) = standing.next_due();
         *known = Some(Known {
             rules: rules.clone(),
             standing,

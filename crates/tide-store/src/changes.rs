@@ -218,6 +218,7 @@ fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
             reason: serde_json::from_str(row.get("reason"))?,
             hold: hold.map(serde_json::from_str::<Reason>).transpose()?,
             approval: None,
+            step: u16::try_from(row.get::<i64, _>("step")).unwrap_or_default(),
             fingerprint: row.get("fingerprint"),
         },
         state: ChangeState::from_word(row.get("state")).unwrap_or(ChangeState::Failed),
@@ -285,7 +286,7 @@ impl Store {
                             })
                             .collect::<Result<Vec<(String, String, Option<String>)>, StoreError>>()?;
                         let mut query = QueryBuilder::<Sqlite>::new(
-                            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, queued) ",
+                            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, queued, step) ",
                         );
                         query.push_values(some.iter().zip(texts), |mut row, (change, (vals, reason, hold))| {
                             let state = match (set.kind, &change.hold) {
@@ -296,7 +297,7 @@ impl Store {
                             row.push_bind(id).push_bind(&change.system).push_bind(change.object.word()).push_bind(&change.identity);
                             row.push_bind(change.account).push_bind(&change.label).push_bind(change.kind.word()).push_bind(vals);
                             row.push_bind(reason).push_bind(hold).push_bind(&change.fingerprint).push_bind(set.rule_version);
-                            row.push_bind(state.word()).push_bind(stamp(now));
+                            row.push_bind(state.word()).push_bind(stamp(now)).push_bind(i64::from(change.step));
                         });
                         query.build().execute(&mut *c).await?;
                     }

@@ -47,6 +47,7 @@ pub(crate) fn read_identity(row: &SqliteRow) -> Result<Identity, StoreError> {
         kind: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
         attributes: Attributes::from_blob(row.get("attributes"))?,
         stage: Stage::from_word(row.get("stage")).unwrap_or(Stage::Active),
+        since: crate::unstamp(row.get("since")),
     })
 }
 
@@ -77,14 +78,15 @@ impl Store {
             .run_lazily(move |c| {
                 Box::pin(async move {
                     for (identity, label) in &identities {
+                        crate::life::note_leaver(c, identity, label, now).await?;
                         sqlx::query(
-                            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed) VALUES (?,?,?,?,?,?,?,?,?)
+                            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed, since) VALUES (?,?,?,?,?,?,?,?,?,?)
                              ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage, attributes = excluded.attributes,
-                               hash = excluded.hash, search = excluded.search, changed = excluded.changed
-                             WHERE identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
+                               hash = excluded.hash, search = excluded.search, changed = excluded.changed, since = excluded.since
+                             WHERE identity.since IS NOT excluded.since OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
                             .bind(&identity.id).bind(identity.kind.word()).bind(label).bind(identity.stage.word())
                             .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
-                            .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now))
+                            .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now)).bind(identity.since.map(stamp))
                             .execute(&mut *c).await?;
                     }
                     for name in &reserved {

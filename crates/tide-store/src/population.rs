@@ -66,6 +66,8 @@ impl Store {
         for row in sqlx::query("SELECT account, before FROM changed_there").fetch_all(&mut *tx).await? {
             population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
+        population.departures = crate::life::departures(&mut tx, None).await?;
+        population.acts = crate::life::acts(&mut tx, None).await?;
         population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)

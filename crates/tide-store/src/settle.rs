@@ -10,6 +10,7 @@ use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::Value;
+use tide_core::decide::ChangeKind;
 use tide_core::model::AccountId;
 
 /// The most rows of one statement.
@@ -114,9 +115,23 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
 }
 
 async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> Result<Vec<AccountId>, StoreError> {
+    // What was deleted is not there any more, and is kept as it was.
+    let (gone, there): (Vec<&Settling>, Vec<&Settling>) = all.iter().partition(|one| one.row.change.kind == ChangeKind::Delete);
+    for one in &gone {
+        sqlx::query("UPDATE account SET absent_since = ?, seen = ?, written = ? WHERE id = ?")
+            .bind(at)
+            .bind(at)
+            .bind(at)
+            .bind(one.row.change.account)
+            .execute(&mut *c)
+            .await?;
+    }
+    if there.is_empty() {
+        return Ok(all.iter().map(|one| one.row.change.account.unwrap_or_default()).collect());
+    }
     let mut query =
         QueryBuilder::<Sqlite>::new("INSERT INTO account (system, object, key, name, attributes, hash, first_seen, seen, written) ");
-    query.push_values(all, |mut row, one| {
+    query.push_values(there, |mut row, one| {
         let (change, account) = (&one.row.change, &one.settled.account);
         row.push_bind(&change.system).push_bind(change.object.word()).push_bind(&account.key).push_bind(&account.name);
         row.push_bind(&one.blob).push_bind(&one.hash);
@@ -129,7 +144,12 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
     let rows = query.build().fetch_all(&mut *c).await?;
     let found: HashMap<(&str, &str), i64> = rows.iter().map(|row| ((row.get("system"), row.get("key")), row.get("id"))).collect();
     let id = |one: &Settling| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();
-    all.iter().map(|one| id(one).ok_or_else(|| StoreError::Missing { what: "account", name: one.settled.account.key.clone() })).collect()
+    let own = |one: &Settling| one.row.change.account.filter(|_| one.row.change.kind == ChangeKind::Delete);
+    all.iter()
+        .map(|one| {
+            own(one).or_else(|| id(one)).ok_or_else(|| StoreError::Missing { what: "account", name: one.settled.account.key.clone() })
+        })
+        .collect()
 }
 
 /// Links the accounts that were made; what the journal is to say of that.

@@ -103,6 +103,8 @@ impl Store {
         for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
             population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
+        population.departures = crate::life::departures(&mut tx, Some(&identities)).await?;
+        population.acts = crate::life::acts(&mut tx, Some(&accounts)).await?;
         population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
         tx.commit().await?;
         Ok(population)

@@ -27,7 +27,7 @@ fn observed(key: &str, pairs: &[(&str, &str)]) -> Observed {
 
 fn identity(id: &str, name: &str, stage: Stage) -> (Identity, String) {
     let attributes = record(&[("name", name), ("mail", &format!("{id}@skerry.example"))]);
-    (Identity { id: id.into(), kind: ObjectType::Person, attributes, stage }, name.to_owned())
+    (Identity { id: id.into(), kind: ObjectType::Person, attributes, stage, since: None }, name.to_owned())
 }
 
 fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) -> Change {
@@ -48,6 +48,7 @@ fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) ->
         reason: Reason::new("because"),
         hold: hold.then(|| Reason::new("wait")),
         approval: None,
+        step: 0,
         fingerprint: format!("{identity}-{kind}"),
     }
 }

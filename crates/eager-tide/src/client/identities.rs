@@ -4,7 +4,7 @@ use super::{Reach, output, segment};
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{Attribute, Explanation, Identity, IdentityDetail, ValueReason};
+use tide_api::{Attribute, DepartureEffect, Explanation, Identity, IdentityDetail, Leave, Leavers, LifeLine, ValueReason};
 
 /// What can be done with identities.
 #[derive(Subcommand)]
@@ -26,6 +26,31 @@ pub enum Identities {
         /// Its id
         id: String,
     },
+    /// Where somebody stands in their life: past and planned
+    Life {
+        /// Their identity's id
+        id: String,
+    },
+    /// Have somebody leave: their access is closed before all other work is done
+    Leave {
+        /// Their identity's id
+        id: String,
+        #[command(flatten)]
+        when: When,
+        /// Why; it is kept in the journal
+        #[arg(long, default_value = "")]
+        comment: String,
+        /// Only show what would be done
+        #[arg(long)]
+        preview: bool,
+    },
+    /// Take back that somebody leaves, or left by your word
+    Stay {
+        /// Their identity's id
+        id: String,
+    },
+    /// Who left, how fast their access was closed, and what is still open
+    Leavers,
     /// End the link between an identity and its account in a system
     Split {
         /// The identity's id
@@ -33,6 +58,17 @@ pub enum Identities {
         /// The system
         system: String,
     },
+}
+
+/// When somebody leaves; now, if nothing is said.
+#[derive(Args)]
+pub struct When {
+    /// The last day, which counts: 2026-12-31
+    #[arg(long, conflicts_with = "at")]
+    last_day: Option<String>,
+    /// The moment: 2026-12-31T17:00:00Z
+    #[arg(long)]
+    at: Option<String>,
 }
 
 /// Options of `why`.
@@ -177,12 +213,147 @@ impl Identities {
                     );
                 }
             }
+            Identities::Life { id } => {
+                let line: LifeLine = client.get(&format!("identities/{}/life", segment(&id)), &[]).await?;
+                if reach.json() {
+                    output::json(&line)?;
+                } else {
+                    life(&line);
+                }
+            }
+            Identities::Leave { id, when, comment, preview } => {
+                let place = format!("identities/{}/departure", segment(&id));
+                let mut query: Vec<(&str, String)> = Vec::new();
+                query.extend(when.at.clone().map(|at| ("at", at)));
+                query.extend(when.last_day.clone().map(|day| ("last_day", day)));
+                let effect: DepartureEffect = client.get(&place, &query).await?;
+                if !preview {
+                    let leave = Leave { at: when.at, last_day: when.last_day, comment };
+                    client.tell(Method::PUT, &place, Some(&leave)).await?;
+                }
+                if reach.json() {
+                    output::json(&effect)?;
+                } else {
+                    departure(&effect, preview);
+                }
+            }
+            Identities::Stay { id } => {
+                client.tell::<()>(Method::DELETE, &format!("identities/{}/departure", segment(&id)), None).await?;
+                output::line("taken back: what their dates and their sources say counts again");
+            }
+            Identities::Leavers => {
+                let all: Leavers = client.get("leavers", &[]).await?;
+                if reach.json() {
+                    output::json(&all)?;
+                } else {
+                    leavers(&all);
+                }
+            }
             Identities::Split { id, system } => {
                 client.tell::<()>(Method::DELETE, &format!("identities/{}/links/{}", segment(&id), segment(&system)), None).await?;
                 output::line(&format!("the link with {system} was ended; the next run matches an account, or makes one"));
             }
         }
         Ok(ExitCode::SUCCESS)
+    }
+}
+
+fn life(line: &LifeLine) {
+    let since = line.since.as_ref().map(|at| format!(" since {}", output::time(at))).unwrap_or_default();
+    output::line(&format!("{}{since}", line.stage));
+    if let Some(reason) = &line.reason {
+        output::line(&format!("  {reason}{}", line.rule.as_ref().map(|rule| format!("  ({rule})")).unwrap_or_default()));
+    }
+    if let Some(departure) = &line.departure {
+        let why = if departure.comment.is_empty() { String::new() } else { format!(": {}", departure.comment) };
+        output::line(&format!("  {} had them leave on {}{why}", departure.by, output::time(&departure.at)));
+    }
+    if line.moments.is_empty() {
+        output::line("  no dates: lifecycle.toml says nothing of them, or they have none");
+        return;
+    }
+    output::line("");
+    output::table(
+        &["when", "what", ""],
+        line.moments
+            .iter()
+            .map(|one| vec![output::time(&one.at), one.what.clone(), if one.past { "past".into() } else { "to come".into() }]),
+    );
+}
+
+fn departure(effect: &DepartureEffect, preview: bool) {
+    let word = if preview { "would leave" } else { "leaves" };
+    output::line(&format!("{word} on {}", output::time(&effect.at)));
+    if effect.changes.is_empty() {
+        output::line("nothing is to be changed in any system at that moment");
+    } else {
+        output::line("");
+        output::table(
+            &["step", "system", "change", "values", "waits for"],
+            effect.changes.iter().map(|change| {
+                let step = if change.step == 0 { "—".to_owned() } else { change.step.to_string() };
+                vec![
+                    step,
+                    change.system.clone(),
+                    change.kind.clone(),
+                    change.values.join(", "),
+                    change.hold.clone().unwrap_or_else(|| "—".into()),
+                ]
+            }),
+        );
+    }
+    output::line("");
+    output::table(&["system", "afterwards"], effect.accounts.iter().map(|one| vec![one.system.clone(), one.said.clone()]));
+    if preview {
+        output::line("\nNothing was done. Without --preview it is.");
+    }
+}
+
+/// Seconds for people.
+fn span(seconds: f64) -> String {
+    match seconds {
+        under if under < 1.0 => format!("{:.0} ms", under * 1000.0),
+        under if under < 120.0 => format!("{under:.1} s"),
+        under if under < 7200.0 => format!("{:.0} min", under / 60.0),
+        under => format!("{:.0} h", under / 3600.0),
+    }
+}
+
+fn leavers(all: &Leavers) {
+    if let (Some(median), Some(worst)) = (all.median_seconds, all.worst_seconds) {
+        output::line(&format!(
+            "access closed in {} (median), {} at worst; {} with something still open\n",
+            span(median),
+            span(worst),
+            all.open
+        ));
+    }
+    if all.leavers.is_empty() {
+        output::line("nobody left yet");
+    } else {
+        output::table(
+            &["name", "to be closed from", "closed after", "changes", "still open", "id"],
+            all.leavers.iter().map(|one| {
+                let closed = match (&one.returned, one.seconds) {
+                    (Some(at), _) => format!("back on {}", output::time(at)),
+                    (None, Some(seconds)) => span(seconds),
+                    (None, None) if one.open.is_empty() => "nothing to close".to_owned(),
+                    (None, None) => "not yet".to_owned(),
+                };
+                let open: Vec<String> = one.open.iter().map(|way| format!("{} {}: {}", way.system, way.kind, way.why)).collect();
+                let open = if open.is_empty() { "—".to_owned() } else { open.join("; ") };
+                vec![one.label.clone(), output::time(&one.started), closed, one.done.to_string(), open, one.identity.clone()]
+            }),
+        );
+    }
+    if !all.planned.is_empty() {
+        output::line("\nplanned");
+        output::table(
+            &["name", "leaves", "by", "why", "id"],
+            all.planned
+                .iter()
+                .map(|one| vec![one.label.clone(), output::time(&one.at), one.by.clone(), one.comment.clone(), one.identity.clone()]),
+        );
     }
 }
 

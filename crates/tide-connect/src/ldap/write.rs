@@ -17,6 +17,8 @@ pub(super) enum Done {
     Keyed(String, String),
     /// By its name, for one that was just made.
     Named(String),
+    /// Not at all: it is gone. Its key and its name.
+    Gone(String, String),
 }
 
 type Octets = Vec<u8>;
@@ -124,7 +126,12 @@ pub(super) async fn send(
             accept(&result, &format!("renaming {name}"))?;
         }
         ChangeKind::Delete => {
-            return Err(ConnectError::lasting("not_offered", "deleting entries is not offered yet", "delete it in the directory"));
+            let result = ldap.with_timeout(wait).delete(&name).await.map_err(|e| lost(settings, &e, false))?;
+            // What is not there (code 32) is as it was wanted.
+            if result.rc != 32 {
+                accept(&result, &format!("deleting {name}"))?;
+            }
+            return Ok(Done::Gone(key, name));
         }
         ChangeKind::Enable | ChangeKind::Disable => {
             let change = state_change(known.state, write.kind == ChangeKind::Disable, &write.values)?;

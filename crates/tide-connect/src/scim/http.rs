@@ -231,6 +231,11 @@ impl Http {
         self.answer(method, self.url(path)?, Some(body.to_string()), &headers, path).await
     }
 
+    /// Removes a resource (RFC 7644 §3.6).
+    pub async fn remove(&self, path: &str, _permit: &Permit) -> Result<(), ConnectError> {
+        self.answer(Method::DELETE, self.url(path)?, None, &HeaderMap::new(), path).await.map(|_| ())
+    }
+
     /// Pulls a file: the response itself, for its body to be read as a stream.
     pub async fn pull(&self, headers: &HeaderMap) -> Result<Response, ConnectError> {
         let mut url = self.base.clone();

@@ -357,6 +357,11 @@ impl ScimConnector {
     }
 }
 
+/// An account that is not there any more.
+fn removed(id: &str, name: &str) -> Observed {
+    Observed { key: id.to_owned(), name: name.to_owned(), attributes: Attributes::new(), fault: None }
+}
+
 fn list(body: &Json) -> Vec<Json> {
     match body {
         Json::Array(items) => items.clone(),
@@ -534,7 +539,12 @@ impl Connector for ScimConnector {
             return Err(ConnectError::lasting("no_account", "the change names no account", "decide again: start a new run"));
         };
         if write.kind == ChangeKind::Delete {
-            return Err(ConnectError::lasting("not_offered", format!("deleting {name} is not offered yet"), "delete it in the service"));
+            return match self.http.remove(&format!("{}/{}", endpoint.path, http::segment(id)), &permit).await {
+                // What is not there is as it was wanted.
+                Ok(()) => Ok(removed(id, name)),
+                Err(error) if error.code == "gone" => Ok(removed(id, name)),
+                Err(error) => Err(error),
+            };
         }
         let now = self.change(endpoint, id, write, &permit).await?;
         observed(endpoint, &now)
@@ -542,6 +552,13 @@ impl Connector for ScimConnector {
 
     async fn went(&self, write: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
         let endpoint = self.endpoint(write.object).await?;
+        if let (ChangeKind::Delete, Some((id, name))) = (write.kind, &write.account) {
+            return match self.http.get(&format!("{}/{}", endpoint.path, http::segment(id))).await {
+                Ok(_) => Ok(None),
+                Err(error) if error.code == "gone" => Ok(Some(removed(id, name))),
+                Err(error) => Err(error),
+            };
+        }
         if !place.is_empty() {
             match self.http.at(place).await {
                 Ok(body) if body["id"].is_string() && body["schemas"].as_array().is_some_and(|all| all.contains(&json!(endpoint.core))) => {

@@ -116,9 +116,29 @@ pub struct Change {
     /// Who is asked before it is sent, if anybody is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub approval: Option<Asked>,
+    /// Which of the departure steps it is, from 1; 0 means none.
+    #[serde(default, skip_serializing_if = "is_none_of_them")]
+    pub step: u16,
     /// The hash of all that this change was decided from and does: what a preview showed is the
     /// same change only if this is the same.
     pub fingerprint: String,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_none_of_them(step: &u16) -> bool {
+    *step == 0
+}
+
+impl Change {
+    /// Does it take access away, or belong to a departure? Such changes overtake all others.
+    pub fn takes_away(&self) -> bool {
+        self.step > 0 || self.kind.takes_away()
+    }
+
+    /// Its place among the kinds: what is done to somebody who left comes first, in the order of its steps.
+    fn rank(&self) -> (ChangeKind, u16) {
+        if self.step > 0 { (ChangeKind::Disable, self.step) } else { (self.kind, 0) }
+    }
 }
 
 /// What was decided about one person in one system.
@@ -294,6 +314,8 @@ pub struct Outcome {
     pub questions: Vec<Question>,
     /// Generated values that are held and not reserved yet.
     pub reserved: Vec<Reserved>,
+    /// When something else is due for whom, if nothing changes: a stage that begins, a departure step.
+    pub due: Vec<(String, Timestamp)>,
 }
 
 impl Outcome {
@@ -376,8 +398,8 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
         if !rules.identities.contains_key(&kind) {
             continue;
         }
-        let people = people::assemble(rules, population, &groups, kind, elsewhere, &mut outcome);
-        targets::decide(rules, population, &groups, kind, &people, &mut outcome);
+        let people = people::assemble(rules, population, &groups, kind, elsewhere, now, &mut outcome);
+        targets::decide(rules, population, &groups, kind, &people, now, &mut outcome);
         for person in people {
             let label = person.label.clone();
             outcome.identities.push((person.into_identity(kind), label));
@@ -390,7 +412,15 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
 /// The second part of a decision: guards, what waits for whom, and the order.
 pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // Leavers first; within a kind by system and name, so that the order is always the same.
-    outcome.changes.sort_by(|a, b| (a.kind, &a.system, &a.label, &a.identity).cmp(&(b.kind, &b.system, &b.label, &b.identity)));
+    let order = |change: &Change| {
+        let (kind, step) = change.rank();
+        // The steps of one departure stand together, in their order.
+        (kind, step > 0, step)
+    };
+    outcome.changes.sort_by(|a, b| {
+        let ((kind_a, _, step_a), (kind_b, _, step_b)) = (order(a), order(b));
+        (kind_a, &a.system, &a.label, &a.identity, step_a).cmp(&(kind_b, &b.system, &b.label, &b.identity, step_b))
+    });
     // What is not sent without a yes is no part of a landslide before it has one.
     approvals::hold(rules, &totals.approved, outcome);
     guard(rules, totals, outcome);

@@ -4,6 +4,7 @@ use super::made_up;
 use super::{Decided, Doubt, Elsewhere, NewLink, Outcome, Question, Verdict, file_of, hands_off};
 use crate::compose::{self, Composed};
 use crate::expr::Values;
+use crate::lifecycle::Facts;
 use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::Reason;
@@ -31,6 +32,14 @@ pub(crate) struct Person {
     pub held: Option<Reason>,
     /// Why it no longer takes part, if it does not.
     pub gone: Option<Reason>,
+    /// Since when it stands where it stands.
+    pub since: Option<Timestamp>,
+    /// Where it stands in its life, in words, where the rules say anything of that.
+    pub life: Option<Reason>,
+    /// Its accounts cannot be used now: it is not here yet, or away.
+    pub barred: bool,
+    /// No accounts are made yet.
+    pub unready: bool,
     /// Values that are wanted and missing.
     pub missed: Vec<String>,
     /// What else is to be said of its values: names that are proposed, references to nobody.
@@ -51,7 +60,7 @@ impl Person {
         let mut attributes = self.attributes;
         attributes.set("id", Vec::new());
         attributes.set("stage", Vec::new());
-        Identity { id: self.id, kind, attributes, stage: self.stage }
+        Identity { id: self.id, kind, attributes, stage: self.stage, since: self.since }
     }
 }
 
@@ -85,6 +94,7 @@ pub(crate) fn assemble(
     groups: &Groups<'_>,
     kind: ObjectType,
     elsewhere: &dyn Elsewhere,
+    now: Timestamp,
     outcome: &mut Outcome,
 ) -> Vec<Person> {
     let by_id: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, a)| (a.id, at)).collect();
@@ -93,7 +103,7 @@ pub(crate) fn assemble(
     let taken: HashSet<&str> = known.iter().map(|i| i.id.as_str()).collect();
 
     let mut people: BTreeMap<String, Person> = known.iter().map(|identity| (identity.id.clone(), existing(identity))).collect();
-    let stored: HashMap<&str, &Attributes> = known.iter().map(|identity| (identity.id.as_str(), &identity.attributes)).collect();
+    let stored: HashMap<&str, &Identity> = known.iter().map(|identity| (identity.id.as_str(), *identity)).collect();
     for link in &population.links {
         if let (Some(person), Some(&at)) = (people.get_mut(&link.identity), by_id.get(&link.account)) {
             person.linked.push(at);
@@ -139,6 +149,7 @@ pub(crate) fn assemble(
         person.linked.shrink_to_fit();
         let stored = stored.get(person.id.as_str()).copied();
         compose_person(rules, population, kind, person, stored);
+        live(rules, population, kind, person, stored, now, outcome);
     }
     made_up::resolve(rules, population, kind, &mut people, outcome);
     // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
@@ -192,6 +203,10 @@ fn existing(identity: &Identity) -> Person {
         gone: None,
         missed: Vec::new(),
         remarks: Vec::new(),
+        since: identity.since,
+        life: None,
+        barred: false,
+        unready: false,
     }
 }
 
@@ -383,6 +398,10 @@ fn place(
             gone: None,
             missed: Vec::new(),
             remarks: Vec::new(),
+            since: None,
+            life: None,
+            barred: false,
+            unready: false,
         },
     );
 }
@@ -408,7 +427,8 @@ pub(crate) fn feeding<'a>(
         .collect()
 }
 
-fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person, stored: Option<&Attributes>) {
+fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person, stored: Option<&Identity>) {
+    let stored = stored.map(|identity| &identity.attributes);
     let Some(declared) = rules.identities.get(&kind) else { return };
     if person.sources.is_empty() {
         person.attributes = stored.cloned().unwrap_or_default();
@@ -448,6 +468,48 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         (true, None) => person.id.clone(),
     };
     person.attributes.set("id", vec![Value::text(&person.id)]);
+}
+
+/// Where somebody stands in their life, and since when.
+fn live(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    person: &mut Person,
+    stored: Option<&Identity>,
+    now: Timestamp,
+    outcome: &mut Outcome,
+) {
+    let departure = population.departures.get(&person.id);
+    let mut since = None;
+    // A held record is no departure, unless a person says that it is one.
+    if let Some(life) = rules.lifecycle.get(&kind).filter(|_| person.held.is_none() || departure.is_some()) {
+        let absent = crate::lifecycle::absence(rules, kind, person.linked.iter().map(|&at| &population.accounts[at]));
+        // Only an absence is waited for: whoever falls out of a scope is out of it.
+        let gone = person.gone.as_ref().map(|reason| (reason, absent.filter(|_| person.sources.is_empty())));
+        match life.life(&Facts { attributes: &person.attributes, departure, gone }, now) {
+            Ok(life) => {
+                outcome.due.extend(life.next(now).map(|at| (person.id.clone(), at)));
+                person.stage = life.stage;
+                person.gone = (life.stage == Stage::Left).then(|| life.reason.clone());
+                person.barred = matches!(life.stage, Stage::Expected | Stage::Away);
+                person.unready = !life.ready;
+                person.life = Some(life.reason);
+                since = life.since;
+            }
+            Err(reason) => person.held = Some(reason),
+        }
+    } else if let Some(one) = departure {
+        if one.at <= now {
+            person.stage = Stage::Left;
+            person.gone = Some(Reason::new(format!("left: {} said so", one.principal)));
+            since = Some(one.at);
+        } else {
+            outcome.due.push((person.id.clone(), one.at));
+        }
+    }
+    let before = stored.filter(|stored| stored.stage == person.stage);
+    person.since = since.or_else(|| before.map_or(Some(now), |stored| stored.since));
     person.attributes.set("stage", vec![Value::text(person.stage.word())]);
     person.attributes.shrink();
 }

@@ -49,6 +49,8 @@ pub(super) struct Here<'a> {
     pub system: &'a str,
     pub schema: Option<&'a Schema>,
     pub types: &'a TypeRules,
+    /// Identities that no longer belong to any group here, as their departure says.
+    pub revoked: &'a HashSet<String>,
 }
 
 /// Writes the references of all accounts of one target into the changes that were decided.
@@ -87,6 +89,9 @@ pub(super) fn decide(
     for mut one in pointing {
         let person = &people[one.person];
         for wanted in &mut one.wanted {
+            if here.kind == ObjectType::Group {
+                wanted.values.retain(|value| value.as_text().is_none_or(|id| !here.revoked.contains(id)));
+            }
             let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
             wanted.values = written.values;
             // Whom nobody makes an account for is not waited for.
@@ -122,6 +127,7 @@ pub(super) fn decide(
                 reason,
                 hold: hold(),
                 approval: None,
+                step: 0,
             });
         };
         let by_hand = match account.filter(|_| here.types.when_changed == WhenChanged::Report) {

@@ -1,6 +1,7 @@
 //! The second half of a decision: what each target should hold of each identity.
 
 mod accounts;
+mod departing;
 
 pub(super) use accounts::reported;
 
@@ -16,6 +17,7 @@ use crate::rules::{RuleSet, TypeRules, WhenDeleted, WhenUnowned};
 use crate::schema::Schema;
 use crate::scope::{self, Groups, Standing, Subject};
 use crate::value::Value;
+use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
 
 /// One target while it is being decided about.
@@ -47,6 +49,8 @@ struct Target<'a> {
     pointing: Vec<Pointing<'a>>,
     /// The person who is being decided about, as a place in the list.
     place: usize,
+    /// The moment that is decided about.
+    now: Timestamp,
 }
 
 /// What is known of the account that an identity has or gets.
@@ -65,6 +69,7 @@ pub(super) fn decide(
     groups: &Groups<'_>,
     kind: ObjectType,
     people: &[Person],
+    now: Timestamp,
     outcome: &mut Outcome,
 ) {
     for (system, types) in rules.targets(kind) {
@@ -98,9 +103,11 @@ pub(super) fn decide(
             identities: IdentityIndex::new(&types.matching, people.iter().map(|person| (person.id.as_str(), &person.attributes))),
             pointing: Vec::new(),
             place: 0,
+            now,
         };
         target.decide(people, outcome);
-        let here = pointing::Here { population, kind, system, schema, types };
+        let revoked = if kind == ObjectType::Group { departing::out_of_groups(rules, system, outcome) } else { HashSet::new() };
+        let here = pointing::Here { population, kind, system, schema, types, revoked: &revoked };
         pointing::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
     }
 }
@@ -196,12 +203,15 @@ impl<'a> Target<'a> {
     /// Does this person look for an account here? Whose account was deleted behind our back, and is to have one
     /// again, looks for it like anybody.
     fn looks(&self, person: &Person) -> bool {
-        let again = self.types.when_deleted == WhenDeleted::Recreate;
+        let again = |account: &Account| {
+            self.types.when_deleted == WhenDeleted::Recreate
+                || self.population.acts.get(&account.id).is_some_and(|acts| acts.deleted.is_some())
+        };
         let linked = person
             .linked
             .iter()
             .map(|&at| &self.population.accounts[at])
-            .any(|account| account.system == self.system && !(again && account.absent_since.is_some()));
+            .any(|account| account.system == self.system && !(account.absent_since.is_some() && again(account)));
         !linked && person.gone.is_none() && person.held.is_none()
     }
 
@@ -245,6 +255,7 @@ impl<'a> Target<'a> {
                     reason: reason.clone(),
                     hold: self.hold(),
                     approval: None,
+                    step: 0,
                 });
                 Verdict::Disable
             }
@@ -287,9 +298,12 @@ impl<'a> Target<'a> {
         if let Some(reason) = out {
             return match live {
                 Some(at) if self.untouchable.contains_key(&at) => (Some(Verdict::OutOfScope), live, self.untouchable[&at].clone()),
-                Some(at) => self.step_out(person, at, reason, outcome),
+                Some(at) => self.step_out(person, at, reason, people, outcome),
                 None => (Some(Verdict::OutOfScope), None, reason),
             };
+        }
+        if let (None, Some(life)) = (live, person.life.as_ref().filter(|_| person.unready)) {
+            return (Some(Verdict::OutOfScope), None, life.clone());
         }
         if let Some(reason) = &person.held {
             return (Some(Verdict::Held), live, reason.clone());
@@ -306,7 +320,9 @@ impl<'a> Target<'a> {
         if let Some(answer) = self.answers.identity(&person.id).filter(|answer| answer.said == Said::Skip) {
             return (Some(Verdict::OutOfScope), None, Reason::new(format!("left as it is: {} said so", answer.principal)));
         }
-        if let Some(at) = absent.filter(|_| self.types.when_deleted != WhenDeleted::Recreate) {
+        // What we deleted ourselves, when they left, is made again when they are back.
+        let ours = |at: &usize| self.population.acts.get(&self.population.accounts[*at].id).is_some_and(|acts| acts.deleted.is_some());
+        if let Some(at) = absent.filter(|at| self.types.when_deleted != WhenDeleted::Recreate && !ours(at)) {
             let name = &self.population.accounts[at].name;
             if self.types.when_deleted == WhenDeleted::Ignore {
                 let text = format!("its account {name} was deleted in {} itself, and stays deleted", self.system);

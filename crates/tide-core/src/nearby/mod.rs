@@ -101,6 +101,9 @@ pub struct Standing {
     systems: Vec<String>,
     /// Groups whose members take part somewhere, and groups inside them: they are always read.
     groups: BTreeSet<AccountId>,
+    /// Who must be decided about when, if nothing changes before.
+    due: BTreeSet<(Timestamp, String)>,
+    due_of: rustc_hash::FxHashMap<String, Timestamp>,
 }
 
 /// Is a generated value taken by a record that was not read?
@@ -137,6 +140,8 @@ impl Standing {
             linked: BTreeMap::new(),
             linked_in: Default::default(),
             systems: population.systems.keys().cloned().collect(),
+            due: BTreeSet::new(),
+            due_of: Default::default(),
         };
         standing.note_accounts(rules, population, None);
         let all = keys::About::of(population);
@@ -148,6 +153,26 @@ impl Standing {
         let totals = Totals { linked: standing.linked.clone(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
         (standing, outcome)
+    }
+
+    /// When somebody must be decided about next, though nothing changed but the time.
+    pub fn next_due(&self) -> Option<Timestamp> {
+        self.due.first().map(|(at, _)| *at)
+    }
+
+    /// Who must be decided about by now, though nothing changed but the time.
+    pub fn due(&self, now: Timestamp) -> BTreeSet<String> {
+        self.due.iter().take_while(|(at, _)| *at <= now).map(|(_, id)| id.clone()).collect()
+    }
+
+    fn is_due(&mut self, id: &str, at: Option<Timestamp>) {
+        if let Some(before) = self.due_of.remove(id) {
+            self.due.remove(&(before, id.to_owned()));
+        }
+        if let Some(at) = at {
+            self.due.insert((at, id.to_owned()));
+            self.due_of.insert(id.to_owned(), at);
+        }
     }
 
     /// How many accounts of each system are linked.
@@ -288,6 +313,7 @@ impl Standing {
         outcome.identities.retain(|(one, _)| identity(&one.id));
         outcome.links.retain(|link| identity(&link.identity));
         outcome.reserved.retain(|name| identity(&name.identity));
+        outcome.due.retain(|(id, _)| identity(id));
         outcome.decided.retain(|line| line.identity.as_deref().map_or_else(|| account(line.account), identity));
         outcome.questions.retain(|question| question.identity.as_deref().map_or_else(|| account(question.account), identity));
         outcome.changes.retain(|change| match whose(change) {
@@ -301,6 +327,14 @@ impl Standing {
         match about {
             None => self.outstanding.clear(),
             Some(about) => about.iter().for_each(|place| drop(self.outstanding.remove(self.web.record(*place)))),
+        }
+        let mut next: BTreeMap<&str, Timestamp> = BTreeMap::new();
+        for (id, at) in &outcome.due {
+            let first = next.entry(id).or_insert(*at);
+            *first = (*first).min(*at);
+        }
+        for (identity, _) in &outcome.identities {
+            self.is_due(&identity.id, next.get(identity.id.as_str()).copied());
         }
         for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
             self.outstanding.entry(whose(change)).or_default().push(change.clone());

@@ -1,7 +1,7 @@
 //! The rule set: what the engineer wrote, typed and checked.
 //!
 //! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
-//! (look-up tables), `blocks.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
+//! (look-up tables), `lifecycle.toml` (how people come, stay and go), `blocks.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
 //! say yes), `calls.toml` (who is called), and one file per system. [`RuleSet::load`] reads their texts; every fault names file, line and column and says what to do.
 
 pub mod difference;
@@ -49,6 +49,8 @@ pub struct RuleSet {
     pub approvals: Vec<crate::approvals::Approval>,
     /// Who is called, by name.
     pub calls: BTreeMap<String, CallRules>,
+    /// How people come, stay and go, by type.
+    pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifeRules>,
     /// The systems' rules, by the system's name.
     pub systems: BTreeMap<String, SystemRules>,
 }
@@ -143,6 +145,8 @@ pub struct TypeRules {
     pub examples: Vec<Example>,
     /// What becomes of an account whose identity no longer takes part.
     pub when_out: WhenOut,
+    /// What is done to an account of somebody who left, in this order; nothing said means what `when_out` says.
+    pub departure: Vec<crate::lifecycle::DepartureStep>,
     /// What becomes of a linked account that was deleted in the system itself.
     pub when_deleted: WhenDeleted,
     /// What becomes of an account that was made in the system itself and matches nobody.
@@ -260,6 +264,14 @@ pub struct PasswordRules {
     pub shown_to: Vec<String>,
     /// The call-out that it is handed to instead of being shown.
     pub handed_to: Option<String>,
+}
+
+impl PasswordRules {
+    /// What holds for an attribute where nothing is said.
+    pub fn of(attribute: &str) -> Self {
+        let sets = load::PASSWORD_SETS.map(str::to_owned).to_vec();
+        PasswordRules { attribute: attribute.to_owned(), length: 20, sets, shown_to: Vec::new(), handed_to: None }
+    }
 }
 
 /// Somebody who is called.

@@ -4,6 +4,7 @@ mod changes;
 mod drafts;
 mod feeds;
 mod identities;
+mod life;
 mod matches;
 mod operators;
 mod overview;
@@ -101,6 +102,9 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(identities::list_identities))
         .routes(routes!(identities::show_identity))
         .routes(routes!(identities::split_identity))
+        .routes(routes!(life::show_life))
+        .routes(routes!(life::show_departure_effect, life::set_departure, life::cancel_departure))
+        .routes(routes!(life::list_leavers))
         .routes(routes!(identities::explain_why))
 }
 

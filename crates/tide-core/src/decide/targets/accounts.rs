@@ -26,7 +26,7 @@ impl<'a> Target<'a> {
         }
         self.points(None, pointing);
         self.take_name(&desired, usize::MAX);
-        let values: Vec<ValueChange> = desired
+        let mut values: Vec<ValueChange> = desired
             .wanted
             .iter()
             .filter(|wanted| !wanted.values.is_empty())
@@ -38,8 +38,15 @@ impl<'a> Target<'a> {
                 later: Vec::new(),
             })
             .collect();
+        if let (true, Some(state)) = (person.barred, self.schema.and_then(|schema| schema.state_attribute.as_deref())) {
+            take(&mut values, Some(state));
+            values.push(self.unusable(state, Vec::new()));
+        }
         let again = person.linked.iter().find(|&&at| self.population.accounts[at].system == self.system);
         let why = match again {
+            Some(&at) if self.population.acts.get(&self.population.accounts[at].id).is_some_and(|acts| acts.deleted.is_some()) => {
+                format!("its account {} was deleted when they left, and is made again", self.population.accounts[at].name)
+            }
             Some(&at) => {
                 format!("its account {} was deleted in {} itself, and is made again", self.population.accounts[at].name, self.system)
             }
@@ -74,12 +81,17 @@ impl<'a> Target<'a> {
         self.points(Some(at), pointing);
         self.take_name(&desired, at);
         let mut rest = compare::differences(&desired, account, self.population);
+        self.by_stage(person, account, &mut rest);
+        self.back_again(account, &person.attributes, &mut rest);
         let by_hand = self.by_hand(account, &mut rest);
         let before = outcome.changes.len();
         let mut done = Vec::new();
         for (kind, values) in self.by_kind(rest) {
             let first = &values[0];
             let text = match kind {
+                ChangeKind::Disable | ChangeKind::Enable if first.rule == self.types.place && person.life.is_some() => {
+                    person.life.as_ref().map(|life| life.text.clone()).unwrap_or_default()
+                }
                 ChangeKind::Disable | ChangeKind::Enable => format!("{} should be {}", first.attribute, crate::value::show(&first.after)),
                 ChangeKind::Rename => format!("{} follows the identity", first.attribute),
                 _ => {
@@ -132,6 +144,27 @@ impl<'a> Target<'a> {
         [state, named, others].into_iter().flatten().collect()
     }
 
+    /// Whoever is not here, or not yet, has no usable account; where no mapping gives the state, the stage does.
+    fn by_stage(&self, person: &Person, account: &Account, rest: &mut Vec<ValueChange>) {
+        let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else { return };
+        if person.life.is_none() {
+            return;
+        }
+        let before = account.attributes.get(state);
+        if person.barred {
+            take(rest, Some(state));
+            if before != [Value::Bool(false)] {
+                rest.push(self.unusable(state, before.to_vec()));
+            }
+            return;
+        }
+        let populations = self.types.populations.iter().flat_map(|population| &population.outbound);
+        let mapped = self.types.outbound.iter().chain(populations).any(|mapping| mapping.attribute.eq_ignore_ascii_case(state));
+        if !mapped && before == [Value::Bool(false)] {
+            rest.push(ValueChange { after: vec![Value::Bool(true)], ..self.unusable(state, before.to_vec()) });
+        }
+    }
+
     /// Takes out what was right and was then changed in the system itself, where the rule says that it is only told.
     fn by_hand(&self, account: &Account, rest: &mut Vec<ValueChange>) -> Vec<ValueChange> {
         if self.types.when_changed == WhenChanged::Repair {
@@ -155,9 +188,13 @@ impl<'a> Target<'a> {
         person: &Person,
         at: usize,
         reason: Reason,
+        people: &[Person],
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
+        if person.gone.is_some() && !self.types.departure.is_empty() && account.fault.is_none() {
+            return self.depart(person, at, reason, people, outcome);
+        }
         let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else {
             return (Some(Verdict::OutOfScope), Some(at), reason);
         };
@@ -241,6 +278,7 @@ impl<'a> Target<'a> {
             reason,
             hold,
             approval: None,
+            step: 0,
             fingerprint,
         });
     }

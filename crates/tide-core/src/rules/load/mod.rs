@@ -1,6 +1,7 @@
 //! From the files' texts to the typed rule set.
 
 mod approvals;
+mod lifecycle;
 mod mapping;
 mod matching;
 mod scope;
@@ -23,6 +24,7 @@ const GUARDS: &str = "guards.toml";
 const BLOCKS: &str = "blocks.toml";
 const CALLS: &str = "calls.toml";
 const APPROVALS: &str = "approvals.toml";
+const LIFECYCLE: &str = "lifecycle.toml";
 /// The kinds of change that a guard can limit.
 const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "delete"];
 
@@ -55,8 +57,11 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
     if let Some((source, table)) = named_file(CALLS) {
         rules.calls = calls(&Section::new(source, table.get_ref(), 0, CALLS));
     }
+    if let Some((source, table)) = named_file(LIFECYCLE) {
+        rules.lifecycle = lifecycle::lifecycle(Section::new(source, table.get_ref(), 0, LIFECYCLE), &rules);
+    }
     for (source, table) in &parsed {
-        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS].contains(&source.name) {
+        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE].contains(&source.name) {
             continue;
         }
         let section = Section::new(source, table.get_ref(), 0, source.name);
@@ -534,6 +539,7 @@ fn type_rules(
     types.when_changed =
         section.word("when_changed", &[("repair", WhenChanged::Repair), ("report", WhenChanged::Report)]).unwrap_or_default();
     types.password = section.section("password").and_then(|password| self::password(password, schema, &rules.calls));
+    types.departure = lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
     types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
         source.warn(

@@ -1,0 +1,144 @@
+//! Where people stand in their lives, their departures, and how fast those who left lost their access.
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// Something that a date says, past or to come.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Moment {
+    /// When (UTC).
+    pub at: String,
+    /// `ready`, `starts`, `leaving` or `leaves`.
+    pub turn: String,
+    /// What happens, in words.
+    pub what: String,
+    /// Is it over?
+    pub past: bool,
+}
+
+/// A departure that an operator asked for.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Departure {
+    /// Whom it is about.
+    pub identity: String,
+    /// What people call them; empty where that is known anyway.
+    pub label: String,
+    /// From when on they have left (UTC).
+    pub at: String,
+    /// Who said so.
+    pub by: String,
+    /// Why.
+    pub comment: String,
+}
+
+/// Where somebody stands in their life.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LifeLine {
+    /// `expected`, `active`, `away`, `leaving` or `left`.
+    pub stage: String,
+    /// Why, where the rules say anything of it.
+    pub reason: Option<String>,
+    /// The rule behind it, as `file:line`.
+    pub rule: Option<String>,
+    /// Since when, if that is known (UTC).
+    pub since: Option<String>,
+    /// What their dates say, in order.
+    pub moments: Vec<Moment>,
+    /// What an operator asked for.
+    pub departure: Option<Departure>,
+}
+
+/// When somebody leaves. Nothing said means now.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct Leave {
+    /// The moment, as RFC 3339 writes it.
+    pub at: Option<String>,
+    /// Or the last day (2026-12-31): it counts, in the zone that the rules name.
+    pub last_day: Option<String>,
+    /// Why.
+    pub comment: String,
+}
+
+/// One change of a departure, as it would be sent.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DepartureChange {
+    /// The system.
+    pub system: String,
+    /// What is done.
+    pub kind: String,
+    /// Which departure step it is, from 1; 0 means none.
+    pub step: u16,
+    /// The values, in words.
+    pub values: Vec<String>,
+    /// Why it would wait, if it would.
+    pub hold: Option<String>,
+}
+
+/// What would be done if somebody left.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DepartureEffect {
+    /// From when on they would have left (UTC).
+    pub at: String,
+    /// The changes, in the order in which they would be sent.
+    pub changes: Vec<DepartureChange>,
+    /// Each of their accounts: the system, and what is to be said of it.
+    pub accounts: Vec<AccountWords>,
+}
+
+/// What is to be said of one account.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AccountWords {
+    /// The system.
+    pub system: String,
+    /// The words.
+    pub said: String,
+}
+
+/// A way in that is not closed yet.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WayIn {
+    /// The system.
+    pub system: String,
+    /// What is still to be done there.
+    pub kind: String,
+    /// Why it is not done yet.
+    pub why: String,
+}
+
+/// Somebody who left.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Leaver {
+    /// Their identity.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// From when on their access was to be closed: the moment that was due, or that in which a source showed it (UTC).
+    pub started: String,
+    /// When the last change of the departure was confirmed (UTC).
+    pub confirmed: Option<String>,
+    /// Seconds between the two, when nothing is open.
+    pub seconds: Option<f64>,
+    /// How many changes were confirmed.
+    pub done: i64,
+    /// Ways in that are not closed yet.
+    pub open: Vec<WayIn>,
+    /// When they came back, if they did (UTC).
+    pub returned: Option<String>,
+}
+
+/// How fast leavers lose their access.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Leavers {
+    /// The last ones, the newest first.
+    pub leavers: Vec<Leaver>,
+    /// Seconds from the start to the last confirmation: the median of those who are closed.
+    pub median_seconds: Option<f64>,
+    /// The worst of them.
+    pub worst_seconds: Option<f64>,
+    /// How many have a way in that is open.
+    pub open: usize,
+    /// Departures that operators asked for, the next first.
+    pub planned: Vec<Departure>,
+}

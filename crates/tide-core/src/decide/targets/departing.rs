@@ -1,0 +1,176 @@
+//! What is done to the account of somebody who left: the departure steps, in the order of the rules.
+
+use super::super::people::Person;
+use super::super::{ChangeKind, Outcome, Verdict};
+use super::Target;
+use crate::compare::{ValueChange, equal};
+use crate::expr::{Program, Values};
+use crate::lifecycle::{DepartureAct, DepartureStep, later};
+use crate::model::{Account, ObjectType, Stage};
+use crate::reasons::Reason;
+use crate::rules::RuleSet;
+use crate::schema::ValueKind;
+use crate::value::{Attributes, Value};
+use std::collections::HashSet;
+use tide_ldap::Dn;
+
+/// Identities that a departure takes out of all groups of a system.
+pub(super) fn out_of_groups(rules: &RuleSet, system: &str, outcome: &Outcome) -> HashSet<String> {
+    let revokes = |kind: ObjectType| {
+        let steps = rules.of(system, kind).map_or(&[][..], |types| &types.departure);
+        steps.iter().any(|step| step.after == 0 && matches!(step.act, DepartureAct::Revoke { .. }))
+    };
+    let left = outcome.identities.iter().filter(|(identity, _)| identity.stage == Stage::Left && revokes(identity.kind));
+    left.map(|(identity, _)| identity.id.clone()).collect()
+}
+
+impl Target<'_> {
+    /// Somebody has left: what is due of the departure steps and not done yet.
+    pub(super) fn depart(
+        &mut self,
+        person: &Person,
+        at: usize,
+        reason: Reason,
+        people: &[Person],
+        outcome: &mut Outcome,
+    ) -> (Option<Verdict>, Option<usize>, Reason) {
+        let account = &self.population.accounts[at];
+        let since = person.since.unwrap_or(self.now);
+        let values = Values { account: None, identity: Some(&person.attributes) };
+        let mut verdict = Verdict::OutOfScope;
+        let mut reason = reason;
+        for (number, step) in self.types.departure.iter().enumerate() {
+            match step.when.as_ref().map(|when| when.holds(&values)) {
+                Some(Ok(false)) => continue,
+                Some(Err(error)) => return (Some(Verdict::Held), Some(at), self.cannot(step, &error.to_string())),
+                Some(Ok(true)) | None => {}
+            }
+            let due = later(since, step.after);
+            if due > self.now {
+                outcome.due.push((person.id.clone(), due));
+                let day = due.strftime("%Y-%m-%d %H:%M UTC");
+                reason.text = format!("{}; next on {day}: {}", reason.text, step.act.word());
+                break;
+            }
+            let (kind, values) = match self.undone(person, account, step, people) {
+                Ok(Some(change)) => change,
+                Ok(None) => continue,
+                Err(said) => return (Some(Verdict::Held), Some(at), self.cannot(step, &said)),
+            };
+            let why = Reason::by(format!("{}; departure step {}: {}", person_left(person), number + 1, step.act.word()), &step.place);
+            let place = outcome.changes.len();
+            self.push(person, Some(at), kind, values, why, outcome);
+            outcome.changes[place].step = u16::try_from(number + 1).unwrap_or(u16::MAX);
+            if verdict == Verdict::OutOfScope {
+                verdict = if kind == ChangeKind::Disable { Verdict::Disable } else { Verdict::Update };
+            }
+        }
+        (Some(verdict), Some(at), reason)
+    }
+
+    fn cannot(&self, step: &DepartureStep, said: &str) -> Reason {
+        Reason::by(format!("the departure step {} cannot be done: {said}", step.act.word()), &step.place)
+    }
+
+    /// The change that a step still needs, if it needs one.
+    fn undone(
+        &self,
+        person: &Person,
+        account: &Account,
+        step: &DepartureStep,
+        people: &[Person],
+    ) -> Result<Option<(ChangeKind, Vec<ValueChange>)>, String> {
+        let change = |attribute: &str, before: Vec<Value>, after: Vec<Value>| ValueChange {
+            attribute: attribute.to_owned(),
+            before,
+            after,
+            rule: step.place.clone(),
+            later: Vec::new(),
+        };
+        Ok(match &step.act {
+            DepartureAct::Disable => {
+                let state = self.schema.and_then(|schema| schema.state_attribute.as_deref());
+                let state = state.ok_or_else(|| format!("accounts of {} have no state", self.system))?;
+                let before = account.attributes.get(state);
+                (before != [Value::Bool(false)])
+                    .then(|| (ChangeKind::Disable, vec![change(state, before.to_vec(), vec![Value::Bool(false)])]))
+            }
+            DepartureAct::Scramble => {
+                let done = self.population.acts.get(&account.id).and_then(|acts| acts.password);
+                let undone = done.is_none_or(|done| person.since.is_some_and(|since| done < since));
+                // What it becomes is drawn when it is sent, and kept nowhere.
+                let attribute = self.types.password.as_ref().map_or_else(|| self.password_attribute(), |password| &password.attribute);
+                undone.then(|| (ChangeKind::Password, vec![change(attribute, Vec::new(), Vec::new())]))
+            }
+            DepartureAct::Set { attribute, value } => {
+                let wanted = self.value_of(value, &person.attributes, attribute, people)?;
+                let before = account.attributes.get(attribute);
+                let def = self.schema.and_then(|schema| schema.get(attribute));
+                (!equal(def, &wanted, before)).then(|| (ChangeKind::Update, vec![change(attribute, before.to_vec(), wanted)]))
+            }
+            DepartureAct::Revoke { attributes } => {
+                let held = attributes.iter().map(|name| (name, account.attributes.get(name))).filter(|(_, values)| !values.is_empty());
+                let values: Vec<ValueChange> = held.map(|(name, values)| change(name, values.to_vec(), Vec::new())).collect();
+                (!values.is_empty()).then_some((ChangeKind::Revoke, values))
+            }
+            DepartureAct::Move { to } => {
+                let name = self.schema.and_then(|schema| schema.name_attribute.as_deref()).unwrap_or("dn");
+                let wanted = self.value_of(to, &person.attributes, name, people)?;
+                let before = account.attributes.get(name);
+                let dn = |values: &[Value]| values.first().and_then(|value| value.to_string().parse::<Dn>().ok());
+                let there = dn(&wanted).ok_or_else(|| format!("`{}` gives no name of an entry", to.source()))?;
+                (dn(before) != Some(there)).then(|| (ChangeKind::Move, vec![change(name, before.to_vec(), wanted)]))
+            }
+            DepartureAct::Delete => Some((ChangeKind::Delete, Vec::new())),
+        })
+    }
+
+    fn password_attribute(&self) -> &str {
+        match self.schema {
+            Some(schema) if schema.get("userAccountControl").is_some() => "unicodePwd",
+            Some(schema) if schema.refers_by_name => "userPassword",
+            _ => "password",
+        }
+    }
+
+    /// The value that a step gives an attribute. Where that points to somebody, the id of an identity stands for its account here,
+    /// and for nothing if it has none.
+    fn value_of(&self, program: &Program, identity: &Attributes, attribute: &str, people: &[Person]) -> Result<Vec<Value>, String> {
+        let values = program
+            .run(&Values { account: None, identity: Some(identity) })
+            .map_err(|error| format!("{error} (in {})", program.source()))?;
+        let schema = self.schema;
+        if schema.and_then(|schema| schema.get(attribute)).is_none_or(|def| def.kind != ValueKind::Reference) {
+            return Ok(values);
+        }
+        let by_name = schema.is_some_and(|schema| schema.refers_by_name);
+        let of = |value: Value| {
+            let id = value.to_string();
+            let Ok(place) = people.binary_search_by(|person| person.id.as_str().cmp(id.as_str())) else { return Some(value) };
+            let there = people[place].linked.iter().map(|&at| &self.population.accounts[at]);
+            let account = there.filter(|account| account.system == self.system && account.absent_since.is_none()).next()?;
+            Some(Value::Reference(if by_name { account.name.clone() } else { account.key.clone() }))
+        };
+        Ok(values.into_iter().filter_map(of).collect())
+    }
+
+    /// Somebody is back: what a departure step set, and no mapping keeps, is taken away again.
+    pub(super) fn back_again(&self, account: &Account, identity: &Attributes, rest: &mut Vec<ValueChange>) {
+        for step in &self.types.departure {
+            let DepartureAct::Set { attribute, value } = &step.act else { continue };
+            let populations = self.types.populations.iter().flat_map(|population| &population.outbound);
+            let mapped = self.types.outbound.iter().chain(populations).any(|mapping| mapping.attribute.eq_ignore_ascii_case(attribute));
+            let before = account.attributes.get(attribute);
+            let def = self.schema.and_then(|schema| schema.get(attribute));
+            let set = value.run(&Values { account: None, identity: Some(identity) }).unwrap_or_default();
+            if !mapped && !before.is_empty() && equal(def, &set, before) {
+                let (attribute, rule) = (attribute.clone(), step.place.clone());
+                rest.push(ValueChange { attribute, before: before.to_vec(), after: Vec::new(), rule, later: Vec::new() });
+            }
+        }
+    }
+}
+
+fn person_left(person: &Person) -> &str {
+    person.gone.as_ref().map_or("left", |reason| reason.text.as_str())
+}

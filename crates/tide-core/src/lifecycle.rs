@@ -1,0 +1,354 @@
+//! Where somebody stands in their life, from dates, conditions and what sources still hold: `lifecycle.toml`.
+//!
+//! Nothing of it is stored but when a stage began: what is due next follows from the same dates, so that no timer can be lost,
+//! and none can fire twice when a clock is set back.
+
+use crate::expr::{Program, Values};
+use crate::model::{Account, ObjectType, Stage};
+use crate::reasons::{Place, Reason};
+use crate::rules::RuleSet;
+use crate::value::{Attributes, Value};
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+
+/// How identities of one type live.
+#[derive(Debug, Clone)]
+pub struct LifeRules {
+    /// In which a date is meant.
+    pub zone: TimeZone,
+    /// The first day.
+    pub starts: Option<Program>,
+    /// The last day; it counts.
+    pub ends: Option<Program>,
+    /// Here again later.
+    pub away: Option<Program>,
+    /// Gone, whatever the dates say.
+    pub left: Option<Program>,
+    /// Days before and after.
+    pub days: Days,
+    /// Other days for some; the first that holds.
+    pub exceptions: Vec<Exception>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// Days before and after the dates.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Days {
+    /// Before the first day, from which accounts are made; they cannot be used yet.
+    pub ready: u32,
+    /// Before the end, from which somebody is `leaving`.
+    pub notice: u32,
+    /// After the last day, for which access stays.
+    pub grace: u32,
+    /// For which sources must go on not holding somebody before that counts.
+    pub unseen: u32,
+}
+
+/// Other days for some.
+#[derive(Debug, Clone)]
+pub struct Exception {
+    /// For whom.
+    pub when: Program,
+    /// The days that are others.
+    pub days: [Option<u32>; 4],
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A departure that an operator asked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Departure {
+    /// From when on they have left.
+    pub at: Timestamp,
+    /// Who said so.
+    pub principal: String,
+    /// Why.
+    pub comment: String,
+}
+
+/// What is decided from.
+#[derive(Debug, Clone, Copy)]
+pub struct Facts<'a> {
+    /// The values.
+    pub attributes: &'a Attributes,
+    /// What an operator asked for.
+    pub departure: Option<&'a Departure>,
+    /// Why no source holds them, and since when that is known, if it is an absence.
+    pub gone: Option<(&'a Reason, Option<Timestamp>)>,
+}
+
+/// What happens at a moment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Turn {
+    /// Accounts are made.
+    Ready,
+    /// They are here.
+    Starts,
+    /// They are on the way out.
+    Leaving,
+    /// They have left.
+    Leaves,
+}
+
+impl Turn {
+    /// The word used in answers.
+    pub fn word(self) -> &'static str {
+        match self {
+            Turn::Ready => "ready",
+            Turn::Starts => "starts",
+            Turn::Leaving => "leaving",
+            Turn::Leaves => "leaves",
+        }
+    }
+
+    /// What is said of it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Turn::Ready => "accounts are prepared",
+            Turn::Starts => "starts",
+            Turn::Leaving => "notice begins",
+            Turn::Leaves => "leaves",
+        }
+    }
+}
+
+/// Where somebody stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Life {
+    /// Their stage.
+    pub stage: Stage,
+    /// Why.
+    pub reason: Reason,
+    /// Since when, where dates say it.
+    pub since: Option<Timestamp>,
+    /// Are accounts made already?
+    pub ready: bool,
+    /// All that the dates say, past and to come, in order.
+    pub moments: Vec<(Timestamp, Turn)>,
+}
+
+impl Life {
+    /// The next moment at which something else holds.
+    pub fn next(&self, now: Timestamp) -> Option<Timestamp> {
+        self.moments.iter().map(|(at, _)| *at).find(|at| *at > now)
+    }
+}
+
+fn days(count: u32) -> SignedDuration {
+    SignedDuration::from_hours(i64::from(count) * 24)
+}
+
+/// A moment some days later. Days have 24 hours: access that ends an hour early or late twice a year does no harm.
+pub(crate) fn later(at: Timestamp, count: u32) -> Timestamp {
+    at.saturating_add(days(count)).unwrap_or(Timestamp::MAX)
+}
+
+fn earlier(at: Timestamp, count: u32) -> Timestamp {
+    at.saturating_sub(days(count)).unwrap_or(Timestamp::MIN)
+}
+
+/// The moment that a date means: its first minute, or the one after its last. A date that a clock change begins an hour late
+/// begins with its first minute that there is.
+fn moment(value: &Value, zone: &TimeZone, end: bool) -> Result<Timestamp, String> {
+    let text = match value {
+        Value::Time(at) => return Ok(*at),
+        other => other.to_string(),
+    };
+    let text = text.trim();
+    if let Ok(at) = text.parse::<Timestamp>() {
+        return Ok(at);
+    }
+    // A time of day without a zone is none that could be acted on: its date counts.
+    let date: Date = text.get(..10).unwrap_or(text).parse().map_err(|_| format!("`{text}` is no date (2026-12-31)"))?;
+    let date = if end { date.tomorrow().map_err(|_| format!("there is no day after {date}"))? } else { date };
+    Ok(date.to_zoned(zone.clone()).map_err(|error| format!("{date}: {error}"))?.timestamp())
+}
+
+/// The moment after a last day.
+///
+/// # Errors
+///
+/// When the calendar ends before.
+pub fn after(day: Date, zone: &TimeZone) -> Result<Timestamp, String> {
+    moment(&Value::text(day.to_string()), zone, true)
+}
+
+/// Since when no source holds somebody, by the accounts that are theirs; nothing while one does.
+pub fn absence<'a>(rules: &RuleSet, kind: ObjectType, accounts: impl Iterator<Item = &'a Account>) -> Option<Timestamp> {
+    let feeds = |account: &&Account| rules.of(&account.system, kind).is_some_and(crate::rules::TypeRules::is_source);
+    let mut last = None;
+    for account in accounts.filter(feeds) {
+        last = last.max(Some(account.absent_since?));
+    }
+    last
+}
+
+/// A moment for people, in the zone in which its date was meant.
+fn shown(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+impl LifeRules {
+    fn moment_of(&self, program: Option<&Program>, facts: &Facts<'_>, end: bool) -> Result<Option<Timestamp>, Reason> {
+        let Some(program) = program else { return Ok(None) };
+        let what = if end { "the last day" } else { "the first day" };
+        let values = program
+            .run(&Values { account: None, identity: Some(facts.attributes) })
+            .map_err(|error| Reason::by(format!("{what} cannot be told: {error} (in {})", program.source()), &self.place))?;
+        let Some(value) = values.first().filter(|value| !value.is_blank()) else { return Ok(None) };
+        moment(value, &self.zone, end).map(Some).map_err(|said| Reason::by(format!("{what} cannot be read: {said}"), &self.place))
+    }
+
+    fn holds(&self, program: Option<&Program>, facts: &Facts<'_>) -> Result<bool, Reason> {
+        let Some(program) = program else { return Ok(false) };
+        program
+            .holds(&Values { account: None, identity: Some(facts.attributes) })
+            .map_err(|error| Reason::by(format!("the stage cannot be told: {error} (in {})", program.source()), &self.place))
+    }
+
+    /// The days that hold for somebody.
+    fn days_of(&self, facts: &Facts<'_>) -> Result<Days, Reason> {
+        for exception in &self.exceptions {
+            if self.holds(Some(&exception.when), facts)? {
+                let [ready, notice, grace, unseen] = exception.days;
+                return Ok(Days {
+                    ready: ready.unwrap_or(self.days.ready),
+                    notice: notice.unwrap_or(self.days.notice),
+                    grace: grace.unwrap_or(self.days.grace),
+                    unseen: unseen.unwrap_or(self.days.unseen),
+                });
+            }
+        }
+        Ok(self.days)
+    }
+
+    /// Where somebody stands at a moment.
+    ///
+    /// # Errors
+    ///
+    /// Says why it cannot be told: a date that is none, an expression that fails. Nothing is done for such a person.
+    pub fn life(&self, facts: &Facts<'_>, now: Timestamp) -> Result<Life, Reason> {
+        let days = self.days_of(facts)?;
+        let starts = self.moment_of(self.starts.as_ref(), facts, false)?;
+        let ends = self.moment_of(self.ends.as_ref(), facts, true)?;
+        if let (Some(starts), Some(ends)) = (starts, ends)
+            && ends <= starts
+        {
+            let text = format!("the last day lies before the first one, {}", shown(starts, &self.zone));
+            return Err(Reason::by(text, &self.place));
+        }
+        let dated = ends.map(|ends| (later(ends, days.grace), "the last day has passed".to_owned(), earlier(ends, days.notice)));
+        let asked = facts.departure.map(|one| {
+            let why = if one.comment.is_empty() { String::new() } else { format!(" (“{}”)", one.comment) };
+            (one.at, format!("{} said so{why}", one.principal), earlier(one.at, days.notice))
+        });
+        let absent = facts.gone.and_then(|(reason, since)| Some((later(since?, days.unseen), reason.text.clone())));
+        // The earliest of them counts.
+        let mut end: Option<(Timestamp, String, Option<Timestamp>)> = None;
+        let ways = [dated, asked].into_iter().flatten().map(|(at, why, notice)| (at, why, Some(notice)));
+        for way in ways.chain(absent.map(|(at, why)| (at, why, None))) {
+            if end.as_ref().is_none_or(|(at, ..)| way.0 < *at) {
+                end = Some(way);
+            }
+        }
+        let mut moments: Vec<(Timestamp, Turn)> = Vec::new();
+        moments.extend(starts.filter(|_| days.ready > 0).map(|at| (earlier(at, days.ready), Turn::Ready)));
+        moments.extend(starts.map(|at| (at, Turn::Starts)));
+        if let Some((at, _, notice)) = &end {
+            moments.extend(notice.filter(|notice| notice < at).map(|notice| (notice, Turn::Leaving)));
+            moments.push((*at, Turn::Leaves));
+        }
+        moments.sort();
+        let told = |stage: Stage, text: String, since: Option<Timestamp>| Life {
+            stage,
+            reason: Reason::by(text, &self.place),
+            since,
+            ready: true,
+            moments: moments.clone(),
+        };
+        if let Some((at, why, _)) = end.as_ref().filter(|(at, ..)| *at <= now) {
+            return Ok(told(Stage::Left, format!("left on {}: {why}", shown(*at, &self.zone)), Some(*at)));
+        }
+        if self.holds(self.left.as_ref(), facts)? {
+            let source = self.left.as_ref().map_or("", |program| program.source());
+            return Ok(told(Stage::Left, format!("left: {source}"), None));
+        }
+        if let Some((reason, None)) = facts.gone {
+            return Ok(Life { reason: reason.clone(), ..told(Stage::Left, String::new(), None) });
+        }
+        if let Some(starts) = starts.filter(|starts| *starts > now) {
+            let from = earlier(starts, days.ready);
+            let ready = from <= now;
+            let text = match ready {
+                true => format!("starts on {}: accounts are made and cannot be used before", shown(starts, &self.zone)),
+                false => format!("starts on {}: accounts are made from {} on", shown(starts, &self.zone), shown(from, &self.zone)),
+            };
+            return Ok(Life { ready, ..told(Stage::Expected, text, None) });
+        }
+        if self.holds(self.away.as_ref(), facts)? {
+            let source = self.away.as_ref().map_or("", |program| program.source());
+            return Ok(told(Stage::Away, format!("away: {source}"), None));
+        }
+        if let Some((at, _, Some(notice))) = end.as_ref().filter(|(_, _, notice)| notice.is_some_and(|notice| notice <= now)) {
+            return Ok(told(Stage::Leaving, format!("leaves on {}", shown(*at, &self.zone)), Some(*notice)));
+        }
+        Ok(told(Stage::Active, starts.map_or_else(|| "here".to_owned(), |at| format!("here since {}", shown(at, &self.zone))), starts))
+    }
+}
+
+/// What is done to an account of somebody who left, in the order of the rules.
+#[derive(Debug, Clone)]
+pub struct DepartureStep {
+    /// What.
+    pub act: DepartureAct,
+    /// Days after they left.
+    pub after: u32,
+    /// For whom; everybody if nothing is said.
+    pub when: Option<Program>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// One thing that is done to an account of somebody who left.
+#[derive(Debug, Clone)]
+pub enum DepartureAct {
+    /// It can no longer be used.
+    Disable,
+    /// It gets a password that nobody knows.
+    Scramble,
+    /// It gets a value, or loses its values when the expression gives none; a reference may be given as the id of an identity.
+    Set {
+        /// The attribute.
+        attribute: String,
+        /// The value.
+        value: Program,
+    },
+    /// It is taken out of all groups there, and loses these values.
+    Revoke {
+        /// Attributes that grant something.
+        attributes: Vec<String>,
+    },
+    /// It gets another name: another container of a directory.
+    Move {
+        /// The name.
+        to: Program,
+    },
+    /// It is removed.
+    Delete,
+}
+
+impl DepartureAct {
+    /// The word of the rules.
+    pub fn word(&self) -> &'static str {
+        match self {
+            DepartureAct::Disable => "disable",
+            DepartureAct::Scramble => "scramble",
+            DepartureAct::Set { .. } => "set",
+            DepartureAct::Revoke { .. } => "revoke",
+            DepartureAct::Move { .. } => "move",
+            DepartureAct::Delete => "delete",
+        }
+    }
+}

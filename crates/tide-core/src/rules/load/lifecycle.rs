@@ -1,0 +1,160 @@
+//! How people come, stay and go: `lifecycle.toml`, and the departure steps of each system.
+
+use super::super::RuleSet;
+use super::super::read::{Section, Source};
+use super::{program, scopes, target_attribute, type_sections};
+use crate::expr::{Known, Program, Root};
+use crate::lifecycle::{Days, DepartureAct, DepartureStep, Exception, LifeRules};
+use crate::model::ObjectType;
+use crate::schema::Schema;
+use jiff::tz::TimeZone;
+use std::collections::BTreeMap;
+
+/// The most days before or after.
+const LONGEST: u32 = 3660;
+const DAYS: [&str; 4] = ["ready_days", "notice_days", "grace_days", "unseen_days"];
+
+fn days(section: &Section<'_>) -> [Option<u32>; 4] {
+    DAYS.map(|name| {
+        let days = section.number(name);
+        if days.is_some_and(|days| days > LONGEST) {
+            section.source.error(section.at, format!("`{name}` is too long"), Some(format!("choose from 0 to {LONGEST}")));
+        }
+        days
+    })
+}
+
+pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectType, LifeRules> {
+    let mut all = BTreeMap::new();
+    for (kind, section) in type_sections(&root) {
+        let source = section.source;
+        if !rules.identities.contains_key(&kind) {
+            source.error(section.at, format!("identities.toml declares no {kind}"), None);
+        }
+        let scopes = scopes(rules, kind, None);
+        let known = scopes.known(&[Root::Identity]);
+        let of = |section: &Section<'_>, key: &'static str| section.text(key).and_then(|text| program(source, &text, &known));
+        let zone = match section.text("zone") {
+            None => TimeZone::UTC,
+            Some((name, span)) => TimeZone::get(&name).unwrap_or_else(|_| {
+                source.error(span.start, format!("there is no time zone `{name}`"), Some("for example Atlantic/Faroe, or UTC".into()));
+                TimeZone::UTC
+            }),
+        };
+        let exceptions = section
+            .list("exception")
+            .into_iter()
+            .filter_map(|item| {
+                let own = section.as_section("exception", item, format!("[[{kind}.exception]]"))?;
+                let when = of(&own, "when");
+                let (days, place) = (days(&own), own.place());
+                if own.get("when").is_none() {
+                    source.error(
+                        own.at,
+                        "it is not said for whom the exception is",
+                        Some("when = 'identity.contract == \"visitor\"'".into()),
+                    );
+                }
+                own.done();
+                Some(Exception { when: when?, days, place })
+            })
+            .collect();
+        let [ready, notice, grace, unseen] = days(&section).map(Option::unwrap_or_default);
+        let life = LifeRules {
+            zone,
+            starts: of(&section, "starts"),
+            ends: of(&section, "ends"),
+            away: of(&section, "away"),
+            left: of(&section, "left"),
+            days: Days { ready, notice, grace, unseen },
+            exceptions,
+            place: section.place(),
+        };
+        section.done();
+        all.insert(kind, life);
+    }
+    root.done();
+    all
+}
+
+/// What is done in one system to the account of somebody who left.
+pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &Known<'_>, schema: Option<&Schema>) -> Vec<DepartureStep> {
+    let source = section.source;
+    let mut all: Vec<DepartureStep> = Vec::new();
+    for item in section.list("departure") {
+        let Some(own) = section.as_section("departure", item, format!("[[{kind}.departure]]")) else { continue };
+        let of = |key: &'static str| own.text(key).and_then(|text| program(source, &text, known));
+        let after = own.number("after_days").unwrap_or(0);
+        let when = of("when");
+        let words: Vec<(&'static str, &'static str)> =
+            ["disable", "scramble", "set", "revoke", "move", "delete"].map(|word| (word, word)).to_vec();
+        let act = match own.word("step", &words) {
+            Some("disable") => Some(DepartureAct::Disable),
+            Some("scramble") => Some(DepartureAct::Scramble),
+            Some("delete") => Some(DepartureAct::Delete),
+            Some("set") => set(&own, source, schema, of("value")),
+            Some("revoke") => {
+                let names = own.texts("attributes");
+                names.iter().for_each(|(name, span)| target_attribute(schema, source, name, span.start));
+                Some(DepartureAct::Revoke { attributes: names.into_iter().map(|(name, _)| name).collect() })
+            }
+            Some(_) => {
+                let named =
+                    schema.is_none_or(|schema| schema.name_attribute.as_deref().is_some_and(|name| name.eq_ignore_ascii_case("dn")));
+                if !named {
+                    source.error(own.at, "this system has no containers to move to", None);
+                }
+                if own.get("to").is_none() {
+                    source.error(
+                        own.at,
+                        "it is not said where it moves to",
+                        Some("to = '\"uid=\" + identity.userName + \",ou=former,…\"'".into()),
+                    );
+                }
+                of("to").map(|to| DepartureAct::Move { to })
+            }
+            None => {
+                if own.get("step").is_none() {
+                    source.error(own.at, "a departure step needs its `step`", Some("for example: step = \"disable\"".into()));
+                }
+                None
+            }
+        };
+        if after > LONGEST {
+            source.error(own.at, format!("nothing is kept for {after} days"), Some(format!("choose from 0 to {LONGEST}")));
+        }
+        if let Some(last) = all.last()
+            && last.after > after
+        {
+            let text = format!("this step comes after one that waits {} days, and waits {after} itself", last.after);
+            source.error(own.at, text, Some("write the steps in the order in which they are done".into()));
+        }
+        if all.iter().any(|step| matches!(step.act, DepartureAct::Delete)) {
+            source.error(own.at, "nothing can be done after the account is deleted", None);
+        }
+        let place = own.place();
+        own.done();
+        all.extend(act.map(|act| DepartureStep { act, after, when, place }));
+    }
+    let blocks = |step: &DepartureStep| matches!(step.act, DepartureAct::Disable | DepartureAct::Delete | DepartureAct::Scramble);
+    if !all.is_empty() && !all.iter().any(|step| blocks(step) && step.after == 0) {
+        source.warn(
+            section.at,
+            "nothing here keeps somebody who left from using the account at once",
+            Some("begin with step = \"disable\"".into()),
+        );
+    }
+    all
+}
+
+fn set(own: &Section<'_>, source: &Source<'_>, schema: Option<&Schema>, value: Option<Program>) -> Option<DepartureAct> {
+    let Some((attribute, span)) = own.text("attribute") else {
+        source.error(own.at, "it is not said which attribute is set", Some("attribute = \"…\", value = '…'".into()));
+        return None;
+    };
+    target_attribute(schema, source, &attribute, span.start);
+    if own.get("value").is_none() {
+        source.error(own.at, "it is not said to what it is set", Some("value = '\"…\"', or value = 'null' to clear it".into()));
+    }
+    value.map(|value| DepartureAct::Set { attribute, value })
+}

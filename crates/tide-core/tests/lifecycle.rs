@@ -1,0 +1,379 @@
+//! People who come, stay and go, moment by moment: stages from dates, accounts that are prepared and opened, departures step by
+//! step, and those who come back.
+
+use jiff::Timestamp;
+use proptest::prelude::*;
+use tide_core::decide::ChangeKind;
+use tide_core::lifecycle::Departure;
+use tide_core::model::{Acts, Stage};
+use tide_core::nearby::Standing;
+use tide_core::rules::{RuleFile, Severity};
+use tide_core::schema::ValueKind;
+use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
+
+const IDENTITIES: &str = "[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nstarts = {}\nends = {}\nstatus = {}\ncontract = {}\n\
+     boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = { required = true }\nmembers = { many = true, reference = \"person\" }\n";
+const ROSTER: &str = "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nstarts = 'account.start'\nends = 'account.end'\n\
+     status = 'account.status'\ncontract = 'account.contract'\nboss = 'account.boss'\n[group.inbound]\ntitle = 'account.title'\nmembers = 'every(account.member)'\n";
+const BERTHING: &str = r#"
+system = "berthing"
+[[person.match]]
+account = 'account.number'
+identity = 'identity.number'
+[person.outbound]
+number = 'identity.number'
+title = 'identity.name'
+[[person.departure]]
+step = "disable"
+[[person.departure]]
+step = "scramble"
+[[person.departure]]
+step = "set"
+attribute = "hidden"
+value = '"yes"'
+[[person.departure]]
+step = "set"
+attribute = "delegate"
+value = 'identity.boss'
+[[person.departure]]
+step = "revoke"
+attributes = ["licences"]
+[[person.departure]]
+step = "delete"
+after_days = 30
+when = 'identity.contract != "honorary"'
+[[group.match]]
+account = 'account.title'
+identity = 'identity.title'
+[group.outbound]
+title = 'identity.title'
+members = 'identity.members'
+"#;
+const LIFE: &str = r#"
+[person]
+zone = "Atlantic/Faroe"
+starts = 'identity.starts'
+ends = 'identity.ends'
+away = 'identity.status == "leave"'
+left = 'identity.status == "terminated"'
+ready_days = 7
+notice_days = 14
+unseen_days = 3
+[[person.exception]]
+when = 'identity.contract == "visitor"'
+ready_days = 0
+grace_days = 2
+"#;
+
+fn at(text: &str) -> Timestamp {
+    text.parse().expect("a moment")
+}
+
+fn load(life: &str) -> (RuleSet, Vec<String>) {
+    let all = [("identities.toml", IDENTITIES), ("roster.toml", ROSTER), ("berthing.toml", BERTHING), ("lifecycle.toml", life)];
+    let files: Vec<RuleFile> = all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let (rules, faults) = RuleSet::load(&files, &Default::default());
+    let errors = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    (rules, errors)
+}
+
+struct World {
+    rules: RuleSet,
+    population: Population,
+}
+
+impl World {
+    fn new(life: &str) -> World {
+        let (rules, errors) = load(life);
+        assert_eq!(errors, Vec::<String>::new());
+        let mut schema = Schema { state_attribute: Some("active".into()), ..Schema::default() };
+        for name in ["number", "title", "hidden"] {
+            schema.put(AttributeDef::text(name));
+        }
+        schema.put(AttributeDef { many: true, ..AttributeDef::text("licences") });
+        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+        schema.put(AttributeDef { kind: ValueKind::Reference, ..AttributeDef::text("delegate") });
+        let mut group = Schema::default();
+        group.put(AttributeDef::text("title"));
+        group.put(AttributeDef { kind: ValueKind::Reference, many: true, ..AttributeDef::text("members") });
+        let both = vec![ObjectType::Person, ObjectType::Group];
+        let facts = SystemFacts {
+            schema: [(ObjectType::Person, schema), (ObjectType::Group, group)].into(),
+            writable: both.clone(),
+            read: both.clone(),
+            ..SystemFacts::default()
+        };
+        let roster = SystemFacts { read: both, ..SystemFacts::default() };
+        let systems = [("berthing".to_owned(), facts), ("roster".to_owned(), roster)].into();
+        World { rules, population: Population { systems, ..Population::default() } }
+    }
+
+    fn with(mut self, number: &str, pairs: &[(&str, &str)]) -> World {
+        let key = format!("r{number}");
+        let pairs = [("number", number), ("name", "Able Seafarer")].into_iter().chain(pairs.iter().copied());
+        let attributes = pairs.map(|(name, value)| (name.to_owned(), vec![Value::text(value)])).collect();
+        self.put(ObjectType::Person, "roster", &key, attributes);
+        self
+    }
+
+    fn put(&mut self, kind: ObjectType, system: &str, key: &str, attributes: Attributes) -> i64 {
+        let id = self.population.accounts.len() as i64 + 1;
+        let (system, key) = (system.to_owned(), key.to_owned());
+        let name = key.clone();
+        self.population.accounts.push(Account { id, system, kind, key, name, attributes, absent_since: None, fault: None });
+        id
+    }
+
+    fn source(&mut self, number: &str) -> &mut Account {
+        let key = format!("r{number}");
+        self.population.accounts.iter_mut().find(|account| account.key == key).expect("there")
+    }
+
+    fn set(&mut self, number: &str, name: &str, value: &str) {
+        self.source(number).attributes.set(name, if value.is_empty() { Vec::new() } else { vec![Value::text(value)] });
+    }
+
+    fn account(&self, number: &str) -> Option<&Account> {
+        let holds = |account: &&Account| account.attributes.get("number") == [Value::text(number)] && account.absent_since.is_none();
+        self.population.accounts.iter().filter(|account| account.system == "berthing").find(holds)
+    }
+
+    fn decide(&self, now: &str) -> Outcome {
+        decide(&self.rules, &self.population, at(now))
+    }
+
+    /// Does what was decided, as a system without faults would.
+    fn run(&mut self, now: &str) -> Vec<(String, u16)> {
+        let outcome = self.decide(now);
+        self.population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
+        let new = outcome.links.iter().map(|l| Link { account: l.account, identity: l.identity.clone(), made_by: l.made_by.clone() });
+        self.population.links.extend(new.collect::<Vec<_>>());
+        let mut done = Vec::new();
+        for change in outcome.changes.into_iter().filter(|change| change.hold.is_none()) {
+            done.push((change.kind.word().to_owned(), change.step));
+            let id = match change.account {
+                Some(id) => id,
+                None => {
+                    let key = format!("b{}", self.population.accounts.len());
+                    let active = Attributes::from_iter([("active".to_owned(), vec![Value::Bool(true)])]);
+                    let id = self.put(change.object, "berthing", &key, active);
+                    self.population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made by us".into() });
+                    id
+                }
+            };
+            let account = self.population.accounts.iter_mut().find(|account| account.id == id).expect("there");
+            match change.kind {
+                ChangeKind::Delete => {
+                    account.absent_since = Some(at(now));
+                    self.population.acts.entry(id).or_default().deleted = Some(at(now));
+                }
+                ChangeKind::Password => {
+                    assert!(change.values.iter().all(|value| value.after.is_empty()), "a password is drawn when it is sent");
+                    self.population.acts.insert(id, Acts { password: Some(at(now)), ..Acts::default() });
+                }
+                _ => change.values.into_iter().for_each(|value| account.attributes.set(value.attribute, value.after)),
+            }
+        }
+        done
+    }
+
+    fn stage(&self, now: &str) -> (Stage, String) {
+        let outcome = self.decide(now);
+        (outcome.identities[0].0.stage, outcome.decided.iter().map(|line| line.reason.text.clone()).collect::<Vec<_>>().join(" | "))
+    }
+}
+
+#[test]
+fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
+    let world = World::new(LIFE).with("1", &[("start", "2026-04-01"), ("end", "2026-10-31")]);
+    let stages = [
+        // The Faroes are at UTC in winter and an hour ahead in summer.
+        ("2026-03-24T22:59:00Z", Stage::Expected),
+        ("2026-03-31T22:59:59Z", Stage::Expected),
+        ("2026-03-31T23:00:00Z", Stage::Active),
+        ("2026-10-17T23:59:59Z", Stage::Active),
+        ("2026-10-18T00:00:00Z", Stage::Leaving),
+        ("2026-10-31T23:59:59Z", Stage::Leaving),
+        // The last day counts.
+        ("2026-11-01T00:00:00Z", Stage::Left),
+    ];
+    for (now, stage) in stages {
+        assert_eq!(world.stage(now).0, stage, "{now}");
+    }
+    // Others by exception: nothing is made before the day, and access stays for two days.
+    let visitor = World::new(LIFE).with("1", &[("start", "2026-04-01"), ("end", "2026-10-31"), ("contract", "visitor")]);
+    assert_eq!(visitor.stage("2026-11-02T23:59:00Z").0, Stage::Leaving);
+    assert_eq!(visitor.stage("2026-11-03T00:00:00Z").0, Stage::Left);
+    assert!(visitor.stage("2026-03-30T00:00:00Z").1.contains("accounts are made from 2026-04-01 00:00 on"));
+    // A day that begins an hour late (a clock change at midnight) begins with its first minute that there is.
+    let havana = LIFE.replace("Atlantic/Faroe", "America/Havana");
+    let spring = World::new(&havana).with("1", &[("start", "2026-03-08")]);
+    assert_eq!(spring.stage("2026-03-08T04:59:59Z").0, Stage::Expected);
+    assert_eq!(spring.stage("2026-03-08T05:00:00Z").0, Stage::Active);
+    // Conditions, and a word from whoever runs the service.
+    let mut world = World::new(LIFE).with("1", &[("start", "2020-01-01"), ("status", "leave")]);
+    assert_eq!(world.stage("2026-06-01T00:00:00Z").0, Stage::Away);
+    world.set("1", "status", "terminated");
+    assert_eq!(world.stage("2026-06-01T00:00:00Z").0, Stage::Left);
+    world.set("1", "status", "");
+    world.run("2026-06-01T00:00:00Z");
+    let id = world.population.identities[0].id.clone();
+    let departure = Departure { at: at("2026-06-10T12:00:00Z"), principal: "ada".into(), comment: "moves ashore".into() };
+    world.population.departures.insert(id, departure);
+    assert_eq!(world.stage("2026-06-09T00:00:00Z").0, Stage::Leaving);
+    let (stage, said) = world.stage("2026-06-10T12:00:00Z");
+    assert!(stage == Stage::Left && said.contains("ada said so (“moves ashore”)"), "{said}");
+    // What is no date is told, and nothing is done.
+    let wrong = World::new(LIFE).with("1", &[("start", "next week")]);
+    assert!(wrong.stage("2026-06-01T00:00:00Z").1.contains("the first day cannot be read: `next week` is no date"));
+    let turned = World::new(LIFE).with("1", &[("start", "2026-06-01"), ("end", "2026-05-01")]);
+    assert!(turned.stage("2026-06-01T00:00:00Z").1.contains("the last day lies before the first one"));
+    assert!(turned.decide("2026-06-01T00:00:00Z").changes.is_empty());
+}
+
+#[test]
+fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
+    let mut world =
+        World::new(LIFE).with("1", &[("start", "2020-01-01")]).with("2", &[("start", "2026-06-10"), ("end", "2026-09-30"), ("boss", "1")]);
+    let members = Attributes::from_iter([
+        ("title".to_owned(), vec![Value::text("watch")]),
+        ("member".to_owned(), vec![Value::Reference("r1".into()), Value::Reference("r2".into())]),
+    ]);
+    world.put(ObjectType::Group, "roster", "g", members);
+    world.run("2026-06-01T00:00:00Z");
+    assert!(world.account("2").is_none(), "not yet");
+    world.run("2026-06-03T00:00:00Z");
+    let active = |world: &World| world.account("2").map(|account| account.attributes.get("active").to_vec());
+    assert_eq!(active(&world), Some(vec![Value::Bool(false)]), "made, and not usable");
+    world.run("2026-06-03T00:00:00Z");
+    assert_eq!(world.run("2026-06-09T22:59:00Z"), []);
+    assert_eq!(world.run("2026-06-09T23:00:00Z"), [("enable".to_owned(), 0)]);
+    // Away and back.
+    world.set("2", "status", "leave");
+    assert_eq!(world.run("2026-07-01T00:00:00Z"), [("disable".to_owned(), 0)]);
+    world.set("2", "status", "");
+    assert_eq!(world.run("2026-07-09T00:00:00Z"), [("enable".to_owned(), 0)]);
+    // The departure, in the order of the rules, and everything else after it.
+    let own = world.account("2").expect("there").id;
+    let boss = world.account("1").expect("there").key.clone();
+    let account = world.population.accounts.iter_mut().find(|account| account.id == own).expect("there");
+    account.attributes.set("licences", vec![Value::text("planning")]);
+    world.set("1", "name", "Master");
+    let steps = ["disable", "password", "update", "update", "revoke"].map(str::to_owned);
+    let done = world.run("2026-09-30T23:00:00Z");
+    assert_eq!(done.iter().map(|(kind, _)| kind.clone()).collect::<Vec<_>>()[..5], steps);
+    assert_eq!(
+        done.iter().map(|(_, step)| *step).collect::<Vec<_>>(),
+        [1, 2, 3, 4, 5, 0, 0],
+        "the boss's new title and the group come last"
+    );
+    let account = world.account("2").expect("kept");
+    assert_eq!(account.attributes.get("delegate"), [Value::Reference(boss)], "handed over to the manager's account there");
+    assert!(account.attributes.get("licences").is_empty());
+    let group =
+        world.population.accounts.iter().find(|account| account.system == "berthing" && account.kind == ObjectType::Group).expect("made");
+    assert_eq!(group.attributes.get("members").len(), 1, "and out of the group");
+    // Nothing is done twice; what is next is said, and due to the minute.
+    assert_eq!(world.run("2026-10-01T00:00:00Z"), []);
+    let outcome = world.decide("2026-10-01T00:00:00Z");
+    assert!(outcome.decided.iter().any(|line| line.reason.text.contains("next on 2026-10-30 23:00 UTC: delete")), "{:#?}", outcome.decided);
+    assert_eq!(outcome.due.iter().map(|(_, at)| *at).min(), Some(at("2026-10-30T23:00:00Z")));
+    assert_eq!(world.run("2026-10-30T22:59:00Z"), []);
+    assert_eq!(world.run("2026-10-30T23:00:00Z"), [("delete".to_owned(), 6)]);
+    assert!(world.account("2").is_none());
+    assert_eq!(world.run("2026-11-30T00:00:00Z"), []);
+    // Hired again: the same identity, and an account made anew.
+    let identity = world.population.identities.iter().find(|one| one.stage == Stage::Left).expect("kept").id.clone();
+    world.set("2", "start", "2027-04-01");
+    world.set("2", "end", "2027-09-30");
+    world.run("2027-03-28T00:00:00Z");
+    world.run("2027-04-01T00:00:00Z");
+    assert_eq!(active(&world), Some(vec![Value::Bool(true)]));
+    let now = world.population.identities.iter().find(|one| one.id == identity).expect("the same");
+    assert_eq!(now.stage, Stage::Active);
+}
+
+#[test]
+fn who_comes_back_before_the_end_gets_the_account_back_and_an_absence_must_last() {
+    let mut world = World::new(LIFE).with("1", &[("start", "2020-01-01"), ("contract", "honorary")]);
+    world.run("2026-06-01T00:00:00Z");
+    let key = world.account("1").expect("made").key.clone();
+    world.source("1").absent_since = Some(at("2026-06-02T00:00:00Z"));
+    assert_eq!(world.run("2026-06-04T23:59:00Z"), [], "for three days it may be a mistake");
+    assert_eq!(world.run("2026-06-05T00:00:00Z").len(), 3);
+    assert_eq!(world.account("1").expect("there").attributes.get("hidden"), [Value::text("yes")]);
+    assert_eq!(world.run("2027-01-01T00:00:00Z"), [], "an exception by condition: never deleted");
+    world.source("1").absent_since = None;
+    world.run("2027-01-02T00:00:00Z");
+    let account = world.account("1").expect("there");
+    assert_eq!((account.key.clone(), account.attributes.get("active")), (key, &[Value::Bool(true)][..]));
+    assert!(account.attributes.get("hidden").is_empty(), "what the departure set is taken away again");
+}
+
+#[test]
+fn wrong_rules_are_told_where_they_stand() {
+    let (_, errors) =
+        load("[person]\nzone = \"Sea/Nowhere\"\nstarts = 'identity.begins'\nready_days = 9999\n[[person.exception]]\ngrace_days = 1\n");
+    let all = errors.join("\n");
+    for part in [
+        "lifecycle.toml:2:8: there is no time zone `Sea/Nowhere`",
+        "lifecycle.toml:3:11: unknown attribute `identity.begins`",
+        "`ready_days` is too long",
+        "it is not said for whom the exception is",
+    ] {
+        assert!(all.contains(part), "{part}\n{all}");
+    }
+    let steps = |steps: &str| {
+        let text = format!("system = \"berthing\"\n[person.outbound]\nnumber = 'identity.number'\n{steps}");
+        let all = [("identities.toml", IDENTITIES), ("roster.toml", ROSTER), ("berthing.toml", &text)];
+        let files: Vec<RuleFile> = all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        RuleSet::load(&files, &Default::default()).1.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+    };
+    let late = steps(
+        "[[person.departure]]\nstep = \"disable\"\nafter_days = 3\n[[person.departure]]\nstep = \"delete\"\nafter_days = 1\n[[person.departure]]\nstep = \"set\"\n",
+    );
+    for part in [
+        "comes after one that waits 3 days",
+        "nothing can be done after the account is deleted",
+        "which attribute is set",
+        "from using the account at once",
+    ] {
+        assert!(late.contains(part), "{part}\n{late}");
+    }
+    assert!(steps("[[person.departure]]\nstep = \"vanish\"\n").contains("`step` cannot be \"vanish\""));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whoever looks at each due moment alone sees the same as whoever looks every three hours: no turn is missed, and none is invented.
+    #[test]
+    fn nothing_happens_between_two_moments_that_are_due(start in 0i64..60, length in 1i64..80, contract in 0usize..3, asked in proptest::option::of(0i64..90)) {
+        let first = at("2026-03-01T00:00:00Z");
+        let day = |days: i64| (first + jiff::SignedDuration::from_hours(days * 24)).strftime("%Y-%m-%d").to_string();
+        let contract = ["permanent", "visitor", "honorary"][contract];
+        let mut world = World::new(LIFE).with("1", &[("start", &day(start)), ("end", &day(start + length)), ("contract", contract)]);
+        let id = world.decide("2026-03-01T00:00:00Z").identities[0].0.id.clone();
+        if let Some(days) = asked {
+            let at = first + jiff::SignedDuration::from_hours(days * 24 + 7);
+            world.population.departures.insert(id, Departure { at, principal: "ada".into(), comment: String::new() });
+        }
+        let (mut standing, outcome) = Standing::of(&world.rules, &world.population, first);
+        let mut stage = outcome.identities[0].0.stage;
+        let mut due = standing.next_due();
+        let mut now = first;
+        for _ in 0..8 * 145 {
+            now += jiff::SignedDuration::from_hours(3);
+            let seen = decide(&world.rules, &world.population, now).identities[0].0.stage;
+            if due.is_some_and(|due| due <= now) {
+                prop_assert!(!standing.due(now).is_empty());
+                (standing, _) = Standing::of(&world.rules, &world.population, now);
+                due = standing.next_due();
+                prop_assert!(due.is_none_or(|due| due > now), "what is over is not due again");
+                stage = seen;
+            }
+            prop_assert_eq!(stage, seen, "at {}", now);
+        }
+        prop_assert_eq!(stage, Stage::Left);
+    }
+}

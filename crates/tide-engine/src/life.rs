@@ -1,0 +1,179 @@
+//! Where people stand in their lives, departures that operators ask for, and how fast those who left lost their access.
+
+use crate::runs::Plan;
+use crate::{Engine, EngineError};
+use jiff::Timestamp;
+use std::collections::HashSet;
+use std::sync::Arc;
+use tide_core::decide::Change;
+use tide_core::lifecycle::{Departure, Facts, Life};
+use tide_core::{Identity, Outcome};
+use tide_store::{LeaverRow, StoreError};
+
+/// How many leavers are looked at.
+const LEAVERS: i64 = 500;
+
+/// Somebody's life, as far as it is known.
+#[derive(Debug, Clone)]
+pub struct LifeLine {
+    /// The identity, as it is kept.
+    pub identity: Identity,
+    /// Where it stands and what its dates say, where the rules say anything of that.
+    pub life: Option<Life>,
+    /// What an operator asked for.
+    pub departure: Option<Departure>,
+}
+
+/// What would be done if somebody left.
+#[derive(Debug, Clone)]
+pub struct Effect {
+    /// The changes, in the order in which they would be sent.
+    pub changes: Vec<Change>,
+    /// What is to be said of each of their accounts: system and words.
+    pub said: Vec<(String, String)>,
+}
+
+/// A way in that is not closed yet.
+#[derive(Debug, Clone)]
+pub struct WayIn {
+    /// The system.
+    pub system: String,
+    /// What is still to be done there.
+    pub kind: String,
+    /// Why it is not done yet.
+    pub why: String,
+}
+
+/// Somebody who left, and what is closed.
+#[derive(Debug, Clone)]
+pub struct Leaver {
+    /// Who, when, and how much is confirmed.
+    pub row: LeaverRow,
+    /// What is still open.
+    pub open: Vec<WayIn>,
+}
+
+impl Leaver {
+    /// Seconds from the moment from which it was to be done to the last confirmation. Nothing while something is open, or when
+    /// nothing had to be done.
+    pub fn seconds(&self) -> Option<f64> {
+        let confirmed = self.row.confirmed.filter(|_| self.open.is_empty())?;
+        Some(confirmed.duration_since(self.row.started).as_secs_f64().max(0.0))
+    }
+}
+
+/// The changes that close somebody's ways in, or belong to their departure.
+fn closing<'o>(outcome: &'o Outcome, identity: &'o str) -> impl Iterator<Item = &'o Change> {
+    outcome.changes.iter().filter(move |change| change.identity == identity && change.takes_away())
+}
+
+impl Engine {
+    /// Where somebody stands in their life.
+    pub async fn life_line(&self, id: &str) -> Result<LifeLine, EngineError> {
+        let (rules, population, outcome) = self.decide_now().await?;
+        let decided = outcome.identities.iter().find(|(identity, _)| identity.id == id);
+        let (identity, _) = decided.cloned().ok_or_else(|| StoreError::Missing { what: "identity", name: id.to_owned() })?;
+        let departure = population.departures.get(id).cloned();
+        let mine: HashSet<i64> = population.links.iter().filter(|link| link.identity == id).map(|link| link.account).collect();
+        let accounts = population.accounts.iter().filter(|account| mine.contains(&account.id));
+        let absent = tide_core::lifecycle::absence(&rules.set, identity.kind, accounts);
+        let gone = absent.map(|at| (tide_core::Reason::new("no source holds it"), at));
+        let mut attributes = identity.attributes.clone();
+        attributes.set("id", vec![tide_core::Value::text(id)]);
+        let facts =
+            Facts { attributes: &attributes, departure: departure.as_ref(), gone: gone.as_ref().map(|(reason, at)| (reason, Some(*at))) };
+        let life = rules.set.lifecycle.get(&identity.kind).and_then(|rules| rules.life(&facts, self.now()).ok());
+        Ok(LifeLine { identity, life, departure })
+    }
+
+    /// The moment after a last day of people, in the zone that the rules name.
+    pub async fn after_last_day(&self, day: jiff::civil::Date) -> Result<Timestamp, EngineError> {
+        let rules = self.rules().await?;
+        let zone = rules.set.lifecycle.get(&tide_core::ObjectType::Person).map_or(jiff::tz::TimeZone::UTC, |life| life.zone.clone());
+        tide_core::lifecycle::after(day, &zone).map_err(EngineError::Refused)
+    }
+
+    /// What would be done if somebody left at a moment; nothing said means now.
+    pub async fn effect_of_leaving(&self, id: &str, at: Option<Timestamp>) -> Result<Effect, EngineError> {
+        let now = self.now();
+        let at = at.unwrap_or(now).max(now);
+        let (rules, mut population) = self.all(at).await?;
+        let departure = Departure { at, principal: "whoever asks".to_owned(), comment: String::new() };
+        population.departures.insert(id.to_owned(), departure);
+        let outcome = tide_core::decide(&rules.set, &population, at);
+        if !outcome.identities.iter().any(|(identity, _)| identity.id == id) {
+            return Err(StoreError::Missing { what: "identity", name: id.to_owned() }.into());
+        }
+        let lines = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id) && line.account.is_some());
+        let said = lines.map(|line| (line.system.clone(), line.reason.text.clone())).collect();
+        Ok(Effect { changes: outcome.changes.into_iter().filter(|change| change.identity == id).collect(), said })
+    }
+
+    /// Has somebody leave at a moment; nothing said means now. What is due is done at once, before all other work.
+    pub async fn leave(
+        self: &Arc<Self>,
+        id: &str,
+        at: Option<Timestamp>,
+        comment: &str,
+        principal: &str,
+        name: &str,
+    ) -> Result<(), EngineError> {
+        let now = self.now();
+        let at = at.unwrap_or(now);
+        let departure = Departure { at, principal: name.to_owned(), comment: comment.trim().to_owned() };
+        self.store.set_departure(id, Some(departure), principal, now).await?;
+        self.carry_departure(id, at <= now, principal).await
+    }
+
+    /// Takes back that somebody leaves, or that they left.
+    pub async fn stay(self: &Arc<Self>, id: &str, principal: &str) -> Result<(), EngineError> {
+        self.store.set_departure(id, None, principal, self.now()).await?;
+        self.carry_departure(id, true, principal).await
+    }
+
+    async fn carry_departure(self: &Arc<Self>, id: &str, now: bool, principal: &str) -> Result<(), EngineError> {
+        // It overtakes a run that is on its way, like a leaver whom a source tells of.
+        let accounts = self.store.accounts_of(id).await?;
+        crate::lock(&self.news).extend(accounts);
+        self.nudge.notify_one();
+        if now && !self.works_by_itself().await? {
+            // Nobody would look before the next run: one about this person alone begins.
+            let plan = Plan { carry_out: true, only: vec![id.to_owned()], without_reading: true, ..Plan::default() };
+            self.begin(plan, principal).await?;
+        }
+        Ok(())
+    }
+
+    /// Who left, the last first, and what is still open of each.
+    pub async fn leavers(&self) -> Result<Vec<Leaver>, EngineError> {
+        let rows = self.store.leavers(LEAVERS).await?;
+        if rows.is_empty() {
+            return Ok(Vec::new());
+        }
+        let (_, _, mut outcome) = self.decide_now().await?;
+        self.hold_accepted(&mut outcome).await?;
+        let left: HashSet<&str> = rows.iter().map(|row| row.identity.as_str()).collect();
+        let theirs = outcome.changes.iter().filter(|change| left.contains(change.identity.as_str()));
+        let prints: Vec<&str> = theirs.map(|change| change.fingerprint.as_str()).collect();
+        let failed = self.store.parked(&prints).await?;
+        drop(left);
+        Ok(rows
+            .into_iter()
+            .map(|row| {
+                let open = closing(&outcome, &row.identity).filter(|_| row.returned.is_none());
+                let open = open
+                    .map(|change| WayIn {
+                        system: change.system.clone(),
+                        kind: change.kind.word().to_owned(),
+                        why: match (&change.hold, failed.get(&change.fingerprint)) {
+                            (Some(hold), _) => hold.text.clone(),
+                            (None, Some(parked)) => format!("failed: {}", parked.error),
+                            (None, None) => "to be sent".to_owned(),
+                        },
+                    })
+                    .collect();
+                Leaver { row, open }
+            })
+            .collect())
+    }
+}

@@ -1,0 +1,145 @@
+//! Where people stand in their lives, their departures, and how fast those who left lost their access.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::problem::{Path, Query, Refusal};
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use jiff::Timestamp;
+use tide_api::{AccountWords, Departure, DepartureChange, DepartureEffect, Leave, Leaver, Leavers, LifeLine, Moment, Problem, WayIn};
+
+fn instant(at: Timestamp) -> String {
+    at.to_string()
+}
+
+fn wrong(said: String) -> Refusal {
+    Refusal::new(StatusCode::BAD_REQUEST, "date", said).remedy("write a moment like 2026-12-31T17:00:00Z, or a last day like 2026-12-31")
+}
+
+/// The moment that is meant; nothing means now.
+async fn moment(service: &Service, leave: &Leave) -> Result<Option<Timestamp>, Refusal> {
+    match (&leave.at, &leave.last_day) {
+        (None, None) => Ok(None),
+        (Some(at), None) => Ok(Some(at.parse().map_err(|_| wrong(format!("`{at}` is no moment")))?)),
+        (None, Some(day)) => {
+            let date = day.parse().map_err(|_| wrong(format!("`{day}` is no day")))?;
+            Ok(Some(service.engine.after_last_day(date).await?))
+        }
+        (Some(_), Some(_)) => Err(wrong("a moment and a last day cannot both be meant".to_owned())),
+    }
+}
+
+fn departure(identity: &str, label: &str, one: &tide_core::lifecycle::Departure) -> Departure {
+    let (by, comment) = (one.principal.clone(), one.comment.clone());
+    Departure { identity: identity.to_owned(), label: label.to_owned(), at: instant(one.at), by, comment }
+}
+
+/// Where somebody stands in their life: past and planned.
+#[utoipa::path(get, path = "/api/v1/identities/{id}/life", tag = "identities", params(("id" = String, Path)),
+    responses((status = 200, body = LifeLine), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show_life(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<LifeLine>, Refusal> {
+    let line = service.engine.life_line(&id).await?;
+    let now = service.engine.now();
+    let moments = line.life.as_ref().map_or(&[][..], |life| &life.moments);
+    let moments = moments.iter().map(|(at, turn)| Moment {
+        at: instant(*at),
+        turn: turn.word().to_owned(),
+        what: turn.words().to_owned(),
+        past: *at <= now,
+    });
+    Ok(Json(LifeLine {
+        stage: line.identity.stage.word().to_owned(),
+        reason: line.life.as_ref().map(|life| life.reason.text.clone()),
+        rule: line.life.as_ref().and_then(|life| life.reason.rule.as_ref()).map(|place| format!("{}:{}", place.file, place.line)),
+        since: line.identity.since.map(instant),
+        moments: moments.collect(),
+        departure: line.departure.as_ref().map(|one| departure(&id, "", one)),
+    }))
+}
+
+/// What would be done if somebody left: nothing is done.
+#[utoipa::path(get, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path), Leave),
+    responses((status = 200, body = DepartureEffect), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show_departure_effect(
+    State(service): State<Service>,
+    Path(id): Path<String>,
+    Query(leave): Query<Leave>,
+) -> Result<Json<DepartureEffect>, Refusal> {
+    let at = moment(&service, &leave).await?;
+    let effect = service.engine.effect_of_leaving(&id, at).await?;
+    let change = |change: tide_core::decide::Change| DepartureChange {
+        values: change
+            .values
+            .iter()
+            .map(|value| match value.after.is_empty() {
+                true if value.before.is_empty() => value.attribute.clone(),
+                _ => format!("{}: {} → {}", value.attribute, tide_core::value::show(&value.before), tide_core::value::show(&value.after)),
+            })
+            .collect(),
+        system: change.system,
+        kind: change.kind.word().to_owned(),
+        step: change.step,
+        hold: change.hold.map(|hold| hold.text),
+    };
+    Ok(Json(DepartureEffect {
+        at: instant(at.unwrap_or_else(|| service.engine.now())),
+        changes: effect.changes.into_iter().map(change).collect(),
+        accounts: effect.said.into_iter().map(|(system, said)| AccountWords { system, said }).collect(),
+    }))
+}
+
+/// Has somebody leave, now or at a moment. What is due is sent at once, before all other work.
+#[utoipa::path(put, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path)), request_body = Leave,
+    responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn set_departure(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<String>,
+    Json(leave): Json<Leave>,
+) -> Result<StatusCode, Refusal> {
+    let at = moment(&service, &leave).await?;
+    service.engine.leave(&id, at, &leave.comment, &caller.principal.id, &caller.principal.name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Takes back that somebody leaves. Whoever was made to leave by it is here again.
+#[utoipa::path(delete, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn cancel_departure(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<String>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.stay(&id, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// How fast leavers lose their access, and what is open.
+#[utoipa::path(get, path = "/api/v1/leavers", tag = "identities", responses((status = 200, body = Leavers)))]
+pub async fn list_leavers(State(service): State<Service>) -> Result<Json<Leavers>, Refusal> {
+    let found = service.engine.leavers().await?;
+    let mut seconds: Vec<f64> = found.iter().filter_map(tide_engine::Leaver::seconds).collect();
+    seconds.sort_by(f64::total_cmp);
+    let planned = service.engine.store().all_departures().await?;
+    let now = service.engine.now();
+    Ok(Json(Leavers {
+        median_seconds: seconds.get(seconds.len() / 2).copied(),
+        worst_seconds: seconds.last().copied(),
+        open: found.iter().filter(|one| !one.open.is_empty()).count(),
+        planned: planned.iter().filter(|(.., one)| one.at > now).map(|(identity, label, one)| departure(identity, label, one)).collect(),
+        leavers: found
+            .into_iter()
+            .map(|one| Leaver {
+                seconds: one.seconds(),
+                identity: one.row.identity,
+                label: one.row.label,
+                started: instant(one.row.started),
+                confirmed: one.row.confirmed.map(instant),
+                done: one.row.done,
+                open: one.open.into_iter().map(|way| WayIn { system: way.system, kind: way.kind, why: way.why }).collect(),
+                returned: one.row.returned.map(instant),
+            })
+            .collect(),
+    }))
+}

@@ -1,0 +1,201 @@
+//! Departures that operators ask for, and how fast those who left lost their access.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::sqlite::SqliteRow;
+use sqlx::{Row, Sqlite, SqliteConnection, Transaction};
+use std::collections::{BTreeMap, HashMap};
+use tide_core::lifecycle::Departure;
+use tide_core::model::{AccountId, Acts};
+use tide_core::{Identity, Stage};
+
+/// Somebody who left.
+#[derive(Debug, Clone)]
+pub struct LeaverRow {
+    /// Their identity.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// From when on their access was to be closed.
+    pub started: Timestamp,
+    /// When they came back, if they did.
+    pub returned: Option<Timestamp>,
+    /// When the last change of the departure was confirmed, if one was.
+    pub confirmed: Option<Timestamp>,
+    /// How many of its changes were confirmed.
+    pub done: i64,
+}
+
+fn read_departure(row: &SqliteRow) -> Result<(String, Departure), StoreError> {
+    let at = crate::unstamp(row.get("at")).unwrap_or(Timestamp::MAX);
+    Ok((row.get("identity"), Departure { at, principal: row.get("principal"), comment: row.get("comment") }))
+}
+
+/// All departures, or those of some identities (a JSON list).
+pub(crate) async fn departures(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<BTreeMap<String, Departure>, StoreError> {
+    let rows = match only {
+        None => sqlx::query("SELECT * FROM departure").fetch_all(&mut **tx).await?,
+        Some(ids) => {
+            let sql = "SELECT d.* FROM json_each(?) k CROSS JOIN departure d ON d.identity = k.value";
+            sqlx::query(sql).bind(ids).fetch_all(&mut **tx).await?
+        }
+    };
+    rows.iter().map(read_departure).collect()
+}
+
+/// What we did to accounts and cannot be seen in them, of all or some (a JSON list).
+pub(crate) async fn acts(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<HashMap<AccountId, Acts>, StoreError> {
+    const WHAT: &str = "c.account AS account, c.kind AS kind, max(c.settled) AS at";
+    const DONE: &str = "c.state = 'done' AND c.kind IN ('password', 'delete')";
+    let rows = match only {
+        None => {
+            let sql = format!(
+                "SELECT {WHAT} FROM change c INDEXED BY change_acts WHERE {DONE} AND c.account IS NOT NULL GROUP BY c.account, c.kind"
+            );
+            sqlx::query(sqlx::AssertSqlSafe(sql)).fetch_all(&mut **tx).await?
+        }
+        Some(ids) => {
+            let sql = format!(
+                "SELECT {WHAT} FROM json_each(?) k CROSS JOIN change c ON c.account = k.value AND {DONE} GROUP BY c.account, c.kind"
+            );
+            sqlx::query(sqlx::AssertSqlSafe(sql)).bind(ids.to_owned()).fetch_all(&mut **tx).await?
+        }
+    };
+    let mut all: HashMap<AccountId, Acts> = HashMap::new();
+    for row in &rows {
+        let acts = all.entry(row.get("account")).or_default();
+        let at = crate::unstamp(row.get("at"));
+        match row.get::<&str, _>("kind") {
+            "delete" => acts.deleted = at,
+            _ => acts.password = at,
+        }
+    }
+    Ok(all)
+}
+
+/// Notes who leaves now and who is back, before they are kept as they are decided to be.
+pub(crate) async fn note_leaver(c: &mut SqliteConnection, identity: &Identity, label: &str, now: Timestamp) -> Result<(), StoreError> {
+    let before: Option<(String, Vec<u8>)> =
+        sqlx::query_as("SELECT stage, hash FROM identity WHERE id = ?").bind(&identity.id).fetch_optional(&mut *c).await?;
+    // Whoever is first seen as somebody who left had no access of ours.
+    let Some((stage, hash)) = before else { return Ok(()) };
+    let left = Stage::Left.word();
+    if stage != left && identity.stage == Stage::Left {
+        // A date that passed, or an absence: the moment is known. A value that changed: now is when it was seen.
+        let same = hash == identity.attributes.hash().to_be_bytes();
+        let started = identity.since.filter(|since| same && *since < now).unwrap_or(now);
+        sqlx::query("INSERT INTO leaver (identity, label, started) VALUES (?,?,?)")
+            .bind(&identity.id)
+            .bind(label)
+            .bind(stamp(started))
+            .execute(&mut *c)
+            .await?;
+    } else if stage == left && identity.stage != Stage::Left {
+        sqlx::query("UPDATE leaver SET returned = ? WHERE identity = ? AND returned IS NULL")
+            .bind(stamp(now))
+            .bind(&identity.id)
+            .execute(&mut *c)
+            .await?;
+    }
+    Ok(())
+}
+
+impl Store {
+    /// What an operator said of somebody's departure.
+    pub async fn departure(&self, identity: &str) -> Result<Option<Departure>, StoreError> {
+        let row = sqlx::query("SELECT * FROM departure WHERE identity = ?").bind(identity).fetch_optional(&self.reader).await?;
+        Ok(row.as_ref().map(read_departure).transpose()?.map(|(_, departure)| departure))
+    }
+
+    /// Departures that operators asked for, the next first, each with what people call whom it is about.
+    pub async fn all_departures(&self) -> Result<Vec<(String, String, Departure)>, StoreError> {
+        let rows = sqlx::query("SELECT d.*, i.label FROM departure d JOIN identity i ON i.id = d.identity ORDER BY d.at, i.label")
+            .fetch_all(&self.reader)
+            .await?;
+        rows.iter()
+            .map(|row| {
+                let (identity, departure) = read_departure(row)?;
+                Ok((identity, row.get("label"), departure))
+            })
+            .collect()
+    }
+
+    /// Keeps that somebody leaves at a moment, or takes that back. The journal says so.
+    pub async fn set_departure(
+        &self,
+        identity: &str,
+        departure: Option<Departure>,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (identity, principal) = (identity.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let known: Option<i64> =
+                        sqlx::query_scalar("SELECT 1 FROM identity WHERE id = ?").bind(&identity).fetch_optional(&mut *c).await?;
+                    if known.is_none() {
+                        return Err(StoreError::Missing { what: "identity", name: identity });
+                    }
+                    let (act, detail) = match &departure {
+                        Some(one) => {
+                            sqlx::query(
+                                "INSERT INTO departure (identity, at, principal, comment, made) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE
+                                 SET at = excluded.at, principal = excluded.principal, comment = excluded.comment, made = excluded.made",
+                            )
+                            .bind(&identity)
+                            .bind(stamp(one.at))
+                            .bind(&one.principal)
+                            .bind(&one.comment)
+                            .bind(stamp(now))
+                            .execute(&mut *c)
+                            .await?;
+                            ("departure.set", format!("leaves at {}: {}", stamp(one.at), one.comment))
+                        }
+                        None => {
+                            let gone = sqlx::query("DELETE FROM departure WHERE identity = ?").bind(&identity).execute(&mut *c).await?;
+                            if gone.rows_affected() == 0 {
+                                return Err(StoreError::Missing { what: "departure of", name: identity });
+                            }
+                            ("departure.cancelled", String::new())
+                        }
+                    };
+                    Entry::new(&principal, act, &identity).detail(&detail).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// The accounts that are linked to an identity.
+    pub async fn accounts_of(&self, identity: &str) -> Result<Vec<AccountId>, StoreError> {
+        let sql = "SELECT account FROM link WHERE identity = ? AND ended IS NULL ORDER BY account";
+        Ok(sqlx::query_scalar(sql).bind(identity).fetch_all(&self.reader).await?)
+    }
+
+    /// Who left, the last first.
+    pub async fn leavers(&self, limit: i64) -> Result<Vec<LeaverRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT l.identity, l.label, l.started, l.returned,
+               (SELECT max(c.settled) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled >= l.started
+                  AND (l.returned IS NULL OR c.settled < l.returned) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS confirmed,
+               (SELECT count(*) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled >= l.started
+                  AND (l.returned IS NULL OR c.settled < l.returned) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS done
+             FROM leaver l ORDER BY l.started DESC, l.id DESC LIMIT ?",
+        )
+        .bind(limit)
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows
+            .iter()
+            .map(|row| LeaverRow {
+                identity: row.get("identity"),
+                label: row.get("label"),
+                started: crate::unstamp(row.get("started")).unwrap_or_default(),
+                returned: crate::unstamp(row.get("returned")),
+                confirmed: crate::unstamp(row.get("confirmed")),
+                done: row.get("done"),
+            })
+            .collect())
+    }
+}
