@@ -33,6 +33,13 @@ const states: Record<string, Tone> = {
   unknown: 'wait',
   warned: 'wait',
   leaving: 'wait',
+  expected: 'calm',
+  away: 'calm',
+  revoke: 'bad',
+  delete: 'bad',
+  password: 'bad',
+  move: 'calm',
+  grant: 'good',
   failed: 'bad',
   broken: 'bad',
   cancelled: 'plain',
@@ -61,6 +68,19 @@ export function time(stamp: string | null | undefined): string {
   const at = new Date(stamp)
   const two = (n: number) => String(n).padStart(2, '0')
   return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${two(at.getHours())}:${two(at.getMinutes())}:${two(at.getSeconds())}`
+}
+
+/** The same, to the minute. */
+export function minute(stamp: string | null | undefined): string {
+  return stamp ? time(stamp).slice(0, 16) : '—'
+}
+
+/** A time span for people. */
+export function span(seconds: number): string {
+  if (seconds < 1) return `${Math.round(seconds * 1000)} ms`
+  if (seconds < 120) return `${seconds.toFixed(1)} s`
+  if (seconds < 7200) return `${Math.round(seconds / 60)} min`
+  return `${Math.round(seconds / 3600)} h`
 }
 
 /** How long ago something was, roughly. */

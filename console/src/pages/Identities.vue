@@ -73,6 +73,7 @@ async function whyNot() {
         @keyup.enter="whyNot"
       />
       <Select v-model="stage" :options="stages" placeholder="Any stage" show-clear aria-label="Stage" />
+      <RouterLink :to="{ name: 'leavers' }">Leavers</RouterLink>
       <Button label="Why, or why not?" severity="secondary" :disabled="!search.trim()" @click="whyNot" />
     </div>
   </div>

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
+import LifeLine from '@/components/LifeLine.vue'
 import Mark from '@/components/Mark.vue'
 import { useFetched } from '@/components/fetched'
 import { time, values } from '@/words'
@@ -39,6 +40,8 @@ const tone = (state: string | null | undefined) =>
         <Mark v-if="data.explanation.stage" :word="data.explanation.stage" />
       </div>
       <p class="faint mono">{{ data.explanation.identity }}</p>
+
+      <LifeLine :id="id" :label="data.explanation.label" @changed="load" />
 
       <section class="sheet">
         <h2>Values, and where each comes from</h2>

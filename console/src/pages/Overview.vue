@@ -7,9 +7,13 @@ import Mark from '@/components/Mark.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
 import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
-import { ago, count } from '@/words'
+import { ago, count, span } from '@/words'
 
 const { preview } = useBegin()
+const leavers = useFetched(
+  () => take(api.GET('/api/v1/leavers', { params: { query: { brief: true } } })),
+  (event) => event.event === 'change_set' && event.state === 'done',
+)
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/overview')),
   (event) => event.event !== 'progress' && event.event !== 'reading',
@@ -104,6 +108,17 @@ const sentence = computed(() => {
           <span class="number">{{ data.failed }}</span> changes failed
           <small class="faint">{{ data.last_run ? `in run ${data.last_run.id}` : 'no run yet' }}</small>
         </RouterLink>
+        <RouterLink class="tile" :to="{ name: 'leavers' }">
+          <span class="number">{{
+            leavers.data.value?.median_seconds == null ? '—' : span(leavers.data.value.median_seconds)
+          }}</span>
+          to close a leaver’s access
+          <small class="faint">{{
+            leavers.data.value?.worst_seconds == null
+              ? 'nobody left yet'
+              : `median; ${span(leavers.data.value.worst_seconds)} at worst`
+          }}</small>
+        </RouterLink>
         <RouterLink class="tile" :to="{ name: 'rules' }">
           <span class="number">{{ data.rule_version || '—' }}</span> rules version
           <small class="faint">{{ data.rule_version ? 'published' : 'none published yet' }}</small>
@@ -174,7 +189,7 @@ const sentence = computed(() => {
 }
 .tiles {
   display: grid;
-  grid-template-columns: repeat(4, 1fr);
+  grid-template-columns: repeat(5, 1fr);
   border: 1px solid var(--line);
   background: var(--sheet);
 }

@@ -19,7 +19,9 @@ import Changes from './Changes.vue'
 import Decisions from './Decisions.vue'
 import Settings from './Settings.vue'
 import Identities from './Identities.vue'
+import Leavers from './Leavers.vue'
 import Overview from './Overview.vue'
+import LifeLine from '@/components/LifeLine.vue'
 import Connect from './Connect.vue'
 import Rules from './Rules.vue'
 import Scope from './Scope.vue'
@@ -54,6 +56,7 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
       { path: '/systems/:name/scope', name: 'scope', component: { template: '<div />' } },
       { path: '/systems/:name/match', name: 'match', component: { template: '<div />' } },
       { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
+      { path: '/identities/leavers', name: 'leavers', component: { template: '<div />' } },
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
       { path: '/rules/history', name: 'history', component: { template: '<div />' } },
       { path: '/rules/drafts/:id', name: 'draft', component: { template: '<div />' } },
@@ -482,5 +485,87 @@ describe('changes', () => {
         types: [],
       },
     })
+  })
+})
+
+describe('leavers', () => {
+  const one = {
+    identity: 'a1',
+    label: 'Ada Lind',
+    started: '2026-11-27T08:00:00Z',
+    confirmed: '2026-11-27T08:00:01Z',
+    seconds: 0.32,
+    done: 4,
+    open: [],
+    returned: null,
+  }
+
+  it('say how fast access was closed, and what is open', async () => {
+    answer({
+      '/api/v1/leavers': { leavers: [one], median_seconds: 0.32, worst_seconds: 4, open: 0, planned: [] },
+    })
+    const { wrapper } = await open(Leavers)
+    expect(wrapper.text()).toContain('Every way in is closed: in 320 ms (median), 4.0 s at worst.')
+    const way = { system: 'berthing', kind: 'disable', why: 'berthing does not answer' }
+    const late = { ...one, seconds: null, open: [way] }
+    answer({
+      '/api/v1/leavers': { leavers: [late], median_seconds: null, worst_seconds: null, open: 1, planned: [] },
+    })
+    const again = (await open(Leavers)).wrapper
+    expect(again.text()).toContain('1 leaver can still get in somewhere.')
+    expect(again.text()).toContain('berthing: disable. berthing does not answer')
+    expect(again.text()).toContain('not yet')
+  })
+})
+
+describe('a life line', () => {
+  const life = {
+    stage: 'active',
+    reason: 'here since 2026-01-01 00:00',
+    rule: 'lifecycle.toml:2',
+    since: '2026-01-01T00:00:00Z',
+    moments: [
+      { at: '2026-01-01T00:00:00Z', turn: 'starts', what: 'starts', past: true },
+      { at: '2036-12-31T00:00:00Z', turn: 'leaves', what: 'leaves', past: false },
+    ],
+    departure: null,
+  }
+
+  it('shows today between what is over and what is to come', async () => {
+    answer({ '/api/v1/identities/{id}/life': life })
+    const { wrapper } = await open(LifeLine, { id: 'a1', label: 'Ada Lind' })
+    const points = wrapper.findAll('ol li').map((point) => [point.classes()[0], point.find('strong').text()])
+    expect(points).toEqual([
+      ['past', 'starts'],
+      ['now', 'today'],
+      ['coming', 'leaves'],
+    ])
+  })
+
+  it('shows what a departure does before it is asked for', async () => {
+    const effect = {
+      at: '2026-11-27T08:00:00Z',
+      changes: [
+        { system: 'berthing', kind: 'disable', step: 1, values: ['active: true → false'], hold: null },
+      ],
+      accounts: [{ system: 'berthing', said: 'left' }],
+    }
+    answer({
+      '/api/v1/identities/{id}/life': life,
+      '/api/v1/identities/{id}/departure': effect,
+    })
+    const { wrapper } = await open(LifeLine, { id: 'a1', label: 'Ada Lind' })
+    await wrapper.get('button').trigger('click')
+    await flushPromises()
+    expect(document.body.textContent).toContain('1 change on')
+    expect(document.body.textContent).toContain('active: true → false')
+    expect(calls.PUT).not.toHaveBeenCalled()
+    const button = [...document.querySelectorAll('button')].find((b) =>
+      b.textContent?.includes('Close their access now'),
+    )
+    button?.click()
+    await flushPromises()
+    expect(calls.PUT).toHaveBeenCalledOnce()
+    expect(calls.PUT.mock.calls[0]?.[1].body).toEqual({ comment: '', at: null, last_day: null })
   })
 })

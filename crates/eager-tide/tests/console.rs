@@ -346,6 +346,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
 
     by_itself(browser, directory, roster).await?;
     approvals(browser, directory).await?;
+    leaving(browser).await?;
 
     // The dark theme and a small window hold too.
     driver
@@ -513,6 +514,35 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.text("As it would be decided on 2027-01-15").await?;
     browser.text("as of 2027-01-15").await?;
     browser.look("as-of").await
+}
+
+/// Somebody leaves by a word: what that does is shown first, it is done at once, and it can be taken back.
+async fn leaving(browser: &Browser) -> WebDriverResult<()> {
+    browser.page("Identities").await?;
+    browser.text("Farrokhzad").await?;
+    let search = browser.driver.find(By::Css("input.search")).await?;
+    search.send_keys("1009").await?;
+    browser.button("Why, or why not?").await?;
+    browser.text("today").await?;
+    browser.look("identity-life").await?;
+    browser.button("Have them leave…").await?;
+    browser.text("before all other work").await?;
+    browser.text("Afterwards").await?;
+    browser.look("leave").await?;
+    browser.driver.find(By::Css("input[aria-label='Why']")).await?.send_keys("walked off").await?;
+    browser.button("Close their access now").await?;
+    browser.text("Take it back").await?;
+    browser.text("had them leave on").await?;
+    browser.text("departure step 1: disable").await?;
+    browser.look("identity-left").await?;
+    browser.page("Identities").await?;
+    browser.click("//a[normalize-space(.)='Leavers']").await?;
+    browser.text("Who left").await?;
+    browser.look("leavers").await?;
+    browser.driver.back().await?;
+    browser.driver.back().await?;
+    browser.button("Take it back").await?;
+    browser.text("Have them leave…").await
 }
 
 /// Who takes part, who does not and who waits; an edit shows its effect before it is saved.

@@ -128,6 +128,15 @@ pub struct Leaver {
     pub returned: Option<String>,
 }
 
+/// What is to be told of leavers.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[serde(default)]
+#[into_params(parameter_in = Query)]
+pub struct LeaversQuery {
+    /// Without what is still open, which takes a decision about everybody.
+    pub brief: bool,
+}
+
 /// How fast leavers lose their access.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct Leavers {

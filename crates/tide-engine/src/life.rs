@@ -144,11 +144,11 @@ impl Engine {
         Ok(())
     }
 
-    /// Who left, the last first, and what is still open of each.
-    pub async fn leavers(&self) -> Result<Vec<Leaver>, EngineError> {
+    /// Who left, the last first, and what is still open of each. `brief`: without that, which takes a decision.
+    pub async fn leavers(&self, brief: bool) -> Result<Vec<Leaver>, EngineError> {
         let rows = self.store.leavers(LEAVERS).await?;
-        if rows.is_empty() {
-            return Ok(Vec::new());
+        if brief || rows.is_empty() {
+            return Ok(rows.into_iter().map(|row| Leaver { row, open: Vec::new() }).collect());
         }
         let (_, _, mut outcome) = self.decide_now().await?;
         self.hold_accepted(&mut outcome).await?;

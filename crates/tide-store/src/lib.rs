@@ -89,8 +89,8 @@ impl Store {
             .busy_timeout(std::time::Duration::from_secs(10))
             // In KiB: the usual two MiB are read from the file again and again once there are some ten thousand accounts.
             .pragma("cache_size", "-16384")
-            // In pages: a page that is written again and again comes into the file once for each 32 MiB of the log.
-            .pragma("wal_autocheckpoint", "8192");
+            // In pages: the log is copied into the file beside the writer, which does it itself only when that falls far behind.
+            .pragma("wal_autocheckpoint", "65536");
         let mut connection = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
         migrate(&mut connection, path).await?;
         let reader = SqlitePoolOptions::new()
@@ -99,7 +99,8 @@ impl Store {
             .connect_with(options.clone().read_only(true))
             .await
             .map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
-        Ok(Store { reader, writer: Writer::start(connection), vault: Vault::new(key) })
+        let sweeper = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+        Ok(Store { reader, writer: Writer::start(connection, sweeper), vault: Vault::new(key) })
     }
 
     /// Copies the whole store to a new file while it is in use. The key is not in it.

@@ -14,6 +14,8 @@ pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
 type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, (bool, Reply)> + Send>;
 
+/// After how many commits the log is copied into the file.
+const SWEEP: usize = 64;
 /// The most jobs of one commit.
 const GROUP: usize = 128;
 
@@ -30,9 +32,12 @@ pub(crate) struct Writer {
 }
 
 impl Writer {
-    pub fn start(connection: SqliteConnection) -> Self {
+    /// `sweeper` copies the log into the file beside the writer, which need not wait for it.
+    pub fn start(connection: SqliteConnection, sweeper: SqliteConnection) -> Self {
         let (queue, jobs) = mpsc::channel(1024);
-        tokio::spawn(work(connection, jobs));
+        let (often, asked) = mpsc::channel(1);
+        let sweeping = tokio::spawn(sweep(sweeper, asked));
+        tokio::spawn(work(connection, jobs, often, sweeping));
         Writer { queue }
     }
 
@@ -90,8 +95,25 @@ impl Writer {
     }
 }
 
-async fn work(mut connection: SqliteConnection, mut jobs: mpsc::Receiver<Message>) {
+/// Copies the log into the file whenever it is asked to, until nobody can ask any more.
+async fn sweep(mut connection: SqliteConnection, mut asked: mpsc::Receiver<()>) {
+    while asked.recv().await.is_some() {
+        // What cannot be copied now is copied later, at last by the writer itself: nothing depends on it.
+        if let Err(error) = sqlx::query("PRAGMA wal_checkpoint(PASSIVE)").execute(&mut connection).await {
+            tracing::debug!(%error, "the log was not copied into the file");
+        }
+    }
+    let _ = connection.close().await;
+}
+
+async fn work(
+    mut connection: SqliteConnection,
+    mut jobs: mpsc::Receiver<Message>,
+    often: mpsc::Sender<()>,
+    sweeping: tokio::task::JoinHandle<()>,
+) {
     let mut full = true;
+    let mut commits = 0usize;
     while let Some(first) = jobs.recv().await {
         let mut group = Vec::new();
         let mut must = false;
@@ -119,9 +141,17 @@ async fn work(mut connection: SqliteConnection, mut jobs: mpsc::Receiver<Message
                 full = sqlx::query(pragma).execute(&mut connection).await.map_or(full, |_| must);
             }
             commit(&mut connection, group).await;
+            commits += 1;
+            if commits.is_multiple_of(SWEEP) {
+                // One that is on its way is enough.
+                let _ = often.try_send(());
+            }
         }
         if let Some(done) = stop {
             jobs.close();
+            drop(often);
+            // It ends with its sender; what it could not do the closing does.
+            let _ = sweeping.await;
             if let Err(error) = connection.close().await {
                 tracing::warn!(%error, "the store did not close cleanly; its log is replayed at the next start");
             }

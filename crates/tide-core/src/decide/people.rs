@@ -510,6 +510,10 @@ fn live(
     }
     let before = stored.filter(|stored| stored.stage == person.stage);
     person.since = since.or_else(|| before.map_or(Some(now), |stored| stored.since));
+    // Whoever left has left since then, whatever else would have ended it later: what is kept for some days is not kept for longer.
+    if let (Stage::Left, Some(earlier)) = (person.stage, before.and_then(|stored| stored.since)) {
+        person.since = person.since.map(|since| since.min(earlier));
+    }
     person.attributes.set("stage", vec![Value::text(person.stage.word())]);
     person.attributes.shrink();
 }

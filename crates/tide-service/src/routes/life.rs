@@ -7,7 +7,9 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
-use tide_api::{AccountWords, Departure, DepartureChange, DepartureEffect, Leave, Leaver, Leavers, LifeLine, Moment, Problem, WayIn};
+use tide_api::{
+    AccountWords, Departure, DepartureChange, DepartureEffect, Leave, Leaver, Leavers, LeaversQuery, LifeLine, Moment, Problem, WayIn,
+};
 
 fn instant(at: Timestamp) -> String {
     at.to_string()
@@ -116,9 +118,9 @@ pub async fn cancel_departure(
 }
 
 /// How fast leavers lose their access, and what is open.
-#[utoipa::path(get, path = "/api/v1/leavers", tag = "identities", responses((status = 200, body = Leavers)))]
-pub async fn list_leavers(State(service): State<Service>) -> Result<Json<Leavers>, Refusal> {
-    let found = service.engine.leavers().await?;
+#[utoipa::path(get, path = "/api/v1/leavers", tag = "identities", params(LeaversQuery), responses((status = 200, body = Leavers)))]
+pub async fn list_leavers(State(service): State<Service>, Query(query): Query<LeaversQuery>) -> Result<Json<Leavers>, Refusal> {
+    let found = service.engine.leavers(query.brief).await?;
     let mut seconds: Vec<f64> = found.iter().filter_map(tide_engine::Leaver::seconds).collect();
     seconds.sort_by(f64::total_cmp);
     let planned = service.engine.store().all_departures().await?;

@@ -1,0 +1,288 @@
+//! A season, day by day, with a clock that is moved: what a preview of the next day shows is what then happens, and what every
+//! account is at noon is what an independent, slow model of the rules says.
+
+use async_trait::async_trait;
+use jiff::civil::{Date, date};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan};
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tide_core::ObjectType;
+use tide_core::rules::RuleFile;
+use tide_engine::{Change, Clock, Engine, NewSystem, Plan};
+use tide_standins::scim_service::ScimService;
+use tide_standins::world::Dice;
+use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
+
+const ZONE: &str = "Atlantic/Faroe";
+const READY: i32 = 5;
+const KEPT: i32 = 10;
+const DAYS: i32 = 50;
+
+const RULES: [(&str, &str); 4] = [
+    (
+        "identities.toml",
+        "[person]\nlabel = \"number\"\n[person.attributes]\nnumber = { required = true, unique = true }\nfamily = {}\nteam = {}\nstarts = {}\nends = {}\nstatus = {}\n",
+    ),
+    (
+        "roster.toml",
+        "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\nfamily = 'account.family'\nteam = 'account.team'\nstarts = 'account.start'\nends = 'account.end'\nstatus = 'account.status'\n",
+    ),
+    (
+        "berthing.toml",
+        "system = \"berthing\"\n[[person.match]]\naccount = 'account.userName'\nidentity = 'identity.number'\n[person.outbound]\nuserName = 'identity.number'\n\
+         \"name.familyName\" = 'identity.family'\ntitle = 'identity.team'\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"set\"\n\
+         attribute = \"userType\"\nvalue = '\"gone\"'\n[[person.departure]]\nstep = \"delete\"\nafter_days = 10\n",
+    ),
+    (
+        "lifecycle.toml",
+        "[person]\nzone = \"Atlantic/Faroe\"\nstarts = 'identity.starts'\nends = 'identity.ends'\nleft = 'identity.status == \"terminated\"'\nready_days = 5\nnotice_days = 7\n\
+         [[person.exception]]\nwhen = 'identity.team == \"Galley\"'\ngrace_days = 2\n",
+    ),
+];
+
+/// A clock that stands where it is put.
+struct Moved(Mutex<Timestamp>);
+
+impl Moved {
+    fn to(&self, at: Timestamp) {
+        *self.0.lock().expect("whole") = at;
+    }
+}
+
+#[async_trait]
+impl Clock for Moved {
+    fn now(&self) -> Timestamp {
+        *self.0.lock().expect("whole")
+    }
+
+    async fn sleep(&self, pause: Duration) {
+        tokio::time::sleep(pause.min(Duration::from_millis(5))).await;
+    }
+}
+
+/// Somebody of the season, and what the model knows of their account.
+#[derive(Debug, Clone)]
+struct Hand {
+    number: String,
+    family: String,
+    team: &'static str,
+    start: Date,
+    end: Option<Date>,
+    terminated: Option<Date>,
+    there: bool,
+    usable: bool,
+}
+
+impl Hand {
+    /// The last day on which they can get in, by their dates.
+    fn last(&self) -> Option<Date> {
+        let grace = if self.team == "Galley" { 2 } else { 0 };
+        self.end.map(|end| end + grace.days())
+    }
+
+    /// The first day on which they are gone.
+    fn gone(&self, today: Date) -> Option<Date> {
+        let by_date = self.last().map(|last| last + 1.day());
+        [by_date, self.terminated].into_iter().flatten().filter(|day| *day <= today).min()
+    }
+
+    /// The model: looks at one day at noon, in the plainest way.
+    fn live(&mut self, today: Date) {
+        if let Some(gone) = self.gone(today) {
+            self.usable = false;
+            if today >= gone + KEPT.days() {
+                self.there = false;
+            }
+        } else if today < self.start {
+            self.usable = false;
+            self.there |= today >= self.start - READY.days();
+        } else {
+            (self.there, self.usable) = (true, true);
+        }
+    }
+}
+
+fn write(folder: &Path, hands: &[Hand]) {
+    let mut text = "number;family;team;start;end;status\n".to_owned();
+    for hand in hands {
+        let end = hand.end.map(|end| end.to_string()).unwrap_or_default();
+        let status = if hand.terminated.is_some() { "terminated" } else { "employed" };
+        text.push_str(&format!("{};{};{};{};{end};{status}\n", hand.number, hand.family, hand.team, hand.start));
+    }
+    std::fs::write(folder.join("roster.csv"), text).expect("written");
+}
+
+struct Season {
+    _folder: tempfile::TempDir,
+    feed: std::path::PathBuf,
+    clock: Arc<Moved>,
+    engine: Arc<Engine>,
+    berthing: ScimService,
+}
+
+impl Season {
+    async fn start(now: Timestamp) -> Season {
+        let folder = tempfile::tempdir().expect("a folder");
+        let feed = folder.path().join("feeds");
+        std::fs::create_dir_all(&feed).expect("made");
+        write(&feed, &[]);
+        let clock = Arc::new(Moved(Mutex::new(now)));
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let allowed = tide_engine::Allowed { feed_folders: vec![folder.path().to_owned()], ..Default::default() };
+        let engine = Engine::tied(store, clock.clone(), tide_engine::Ties { allowed, ..Default::default() });
+        let berthing = ScimService::start(Vec::new(), "berth-token").await.expect("starts");
+        let feed_settings = serde_json::json!({"path": feed, "key": "number", "name": "number"});
+        let berth_settings = serde_json::json!({"url": berthing.url});
+        for (name, kind, settings, secret) in
+            [("roster", "feed", feed_settings, None), ("berthing", "scim", berth_settings, Some("berth-token".to_owned()))]
+        {
+            engine.add_system(NewSystem { name: name.into(), kind: kind.into(), settings, secret }, "tester").await.expect("added");
+            let checked = engine.check_system(name, None).await.expect("tested");
+            assert!(name == "roster" || checked.healthy(), "{checked:?}");
+        }
+        let writable = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
+        engine.set_system("berthing", writable, "tester").await.expect("set");
+        let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        engine.publish_rules(&files, "tester").await.expect("published");
+        Season { _folder: folder, feed, clock, engine, berthing }
+    }
+
+    async fn go(&self, plan: Plan) -> ChangeSetRow {
+        let mut events = self.engine.events();
+        let id = self.engine.begin(plan, "tester").await.expect("begins");
+        loop {
+            let set = self.engine.store().change_set(id).await.expect("read");
+            if set.ended.is_some() {
+                // The lock is let go a moment after the end is noted.
+                tokio::time::sleep(Duration::from_millis(5)).await;
+                assert_eq!(set.state, "done", "{set:?}");
+                return set;
+            }
+            let _ = tokio::time::timeout(Duration::from_millis(200), events.recv()).await;
+        }
+    }
+
+    /// What a change set does: who, what, which step, in its order, and where each stands.
+    async fn changes(&self, set: &ChangeSetRow) -> Vec<(String, String, u16, String)> {
+        let filter = ChangeFilter { limit: 10_000, ..ChangeFilter::default() };
+        let rows = self.engine.store().changes(set.id, &filter).await.expect("read");
+        rows.into_iter()
+            .map(|row| (row.change.label, row.change.kind.word().to_owned(), row.change.step, row.state.word().to_owned()))
+            .collect()
+    }
+}
+
+const TEAMS: [&str; 3] = ["Deck", "Galley", "Terminal"];
+
+/// What happens in the source at noon of a day, and what it is called.
+fn happen(hands: &mut Vec<Hand>, today: Date, dice: &mut Dice, told: &mut BTreeMap<&'static str, usize>) {
+    for _ in 0..dice.roll(4) {
+        let at = dice.roll(hands.len());
+        let hand = &mut hands[at];
+        let word = match dice.roll(4) {
+            0 if hand.gone(today).is_none() => {
+                hand.family = format!("{}-Reef", hand.family.split('-').next().unwrap_or_default());
+                "marriage"
+            }
+            1 => {
+                // Another team may have other days: whoever is out by the new one is out at once.
+                hand.team = TEAMS[dice.roll(TEAMS.len())];
+                if hand.gone(today).is_some() && hand.usable { "mover out" } else { "mover" }
+            }
+            2 if hand.gone(today).is_none() && hand.start <= today && dice.roll(3) == 0 => {
+                hand.terminated = Some(today);
+                "termination"
+            }
+            3 if hand.gone(today).is_some() => {
+                hand.start = today + (dice.roll(9) as i32).days();
+                hand.end = Some(hand.start + (5 + dice.roll(20) as i32).days());
+                hand.terminated = None;
+                "rehire"
+            }
+            _ => continue,
+        };
+        *told.entry(word).or_default() += 1;
+    }
+    // A contract extended on its last day.
+    if let Some(hand) = hands.iter_mut().find(|hand| hand.end == Some(today) && hand.terminated.is_none()) {
+        hand.end = Some(today + 12.days());
+        *told.entry("extension").or_default() += 1;
+    }
+    if dice.roll(2) == 0 {
+        let number = format!("{}", 2000 + hands.len());
+        let start = today + (dice.roll(14) as i32).days();
+        let end = (dice.roll(3) > 0).then(|| start + (3 + dice.roll(25) as i32).days());
+        let team = TEAMS[dice.roll(TEAMS.len())];
+        hands.push(Hand { number, family: "Holm".into(), team, start, end, terminated: None, there: false, usable: false });
+        *told.entry("joiner").or_default() += 1;
+    }
+}
+
+#[tokio::test]
+async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_what_a_plain_model_says() {
+    // It runs over the end of summer time.
+    let first = date(2026, 9, 20);
+    let zone = TimeZone::get(ZONE).expect("known");
+    let moment = |day: Date, hour: i8| day.at(hour, 0, 0, 0).to_zoned(zone.clone()).expect("a moment").timestamp();
+    let season = Season::start(moment(first, 11)).await;
+    let mut dice = Dice::new(7);
+    let mut told: BTreeMap<&'static str, usize> = BTreeMap::new();
+    let mut hands: Vec<Hand> = (0..30)
+        .map(|n| Hand {
+            number: format!("{}", 1000 + n),
+            family: "Lind".into(),
+            team: TEAMS[dice.roll(TEAMS.len())],
+            start: first - (dice.roll(300) as i32).days() + 10.days(),
+            end: (dice.roll(3) > 0).then(|| first + (dice.roll(60) as i32 - 5).days()),
+            terminated: None,
+            there: false,
+            usable: false,
+        })
+        .filter(|hand| hand.end.is_none_or(|end| end > hand.start))
+        .collect();
+    let mut kinds: BTreeMap<String, usize> = BTreeMap::new();
+    for day in 0..DAYS {
+        let today = first + day.days();
+        season.clock.to(moment(today, 12));
+        happen(&mut hands, today, &mut dice, &mut told);
+        write(&season.feed, &hands);
+        let run = season.go(Plan { carry_out: true, ..Plan::default() }).await;
+        assert!(run.note.as_deref().is_none_or(|note| !note.contains("could not be read")), "{run:?}");
+        for hand in &mut hands {
+            hand.live(today);
+            let user = season.berthing.user(&hand.number);
+            let seen = user.as_ref().map(|user| user["active"].as_bool().unwrap_or(true));
+            assert_eq!(seen, hand.there.then_some(hand.usable), "{today}: {hand:#?}\n{user:#?}\n{:#?}", season.changes(&run).await);
+            if let Some(user) = user {
+                assert_eq!(user["userType"] == "gone", hand.gone(today).is_some(), "{today}: {hand:?} {user:#?}");
+                if hand.gone(today).is_none() {
+                    assert_eq!((&user["name"]["familyName"], &user["title"]), (&hand.family.clone().into(), &hand.team.into()));
+                }
+            }
+        }
+        // What the next midnight brings is known today, change by change.
+        let midnight = moment(today + 1.day(), 0);
+        season.clock.to(season.clock.now() + SignedDuration::from_mins(5));
+        let ahead = season.go(Plan { as_of: Some(midnight), without_reading: true, ..Plan::default() }).await;
+        season.clock.to(midnight);
+        let then = season.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await;
+        let (mut ahead, then) = (season.changes(&ahead).await, season.changes(&then).await);
+        ahead.iter_mut().for_each(|(.., state)| {
+            assert_eq!(state, "proposed");
+            *state = "done".to_owned();
+        });
+        assert_eq!(ahead, then, "{today}");
+        then.iter().for_each(|(_, kind, ..)| *kinds.entry(kind.clone()).or_default() += 1);
+    }
+    // It was a season with everything in it.
+    for word in ["joiner", "marriage", "mover", "termination", "rehire", "extension"] {
+        assert!(told.get(word).is_some_and(|count| *count > 0), "{word}: {told:?}");
+    }
+    for kind in ["create", "enable", "disable", "delete", "update"] {
+        assert!(kinds.get(kind).is_some_and(|count| *count > 0), "{kind}: {kinds:?}");
+    }
+    println!("{} people, {DAYS} days: {told:?}; by themselves at midnight: {kinds:?}", hands.len());
+}
