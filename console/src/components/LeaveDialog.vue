@@ -2,7 +2,7 @@
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
-import SelectButton from 'primevue/selectbutton'
+import RadioButton from 'primevue/radiobutton'
 import { computed, ref, watch } from 'vue'
 import type { Schemas } from '@/api/client'
 import { api, take } from '@/api/client'
@@ -62,14 +62,10 @@ async function leave() {
 <template>
   <Dialog v-model:visible="visible" modal :header="`${label} leaves`" :style="{ width: '50rem' }">
     <div class="row">
-      <SelectButton
-        v-model="way"
-        :options="ways"
-        option-label="text"
-        option-value="word"
-        :allow-empty="false"
-        aria-label="When"
-      />
+      <label v-for="one in ways" :key="one.word" class="row way">
+        <RadioButton v-model="way" name="when" :value="one.word" :input-id="`when-${one.word}`" />
+        {{ one.text }}
+      </label>
       <InputText
         v-if="way === 'later'"
         v-model.lazy="day"
@@ -126,6 +122,9 @@ async function leave() {
 </template>
 
 <style scoped>
+.way {
+  gap: 0.35rem;
+}
 .after {
   margin: 0.2rem 0;
 }

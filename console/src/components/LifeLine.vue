@@ -61,7 +61,7 @@ async function again() {
             @click="stay"
           />
         </div>
-        <p v-if="data.departure" class="said">
+        <p v-if="data.departure && data.stage !== 'left'" class="said">
           {{ data.departure.by }} had them leave on <strong>{{ minute(data.departure.at) }}</strong>{{
             data.departure.comment ? `: “${data.departure.comment}”` : ''
           }}

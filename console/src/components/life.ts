@@ -13,7 +13,7 @@ export function lifePoints(moments: Schemas['Moment'][], now = new Date().toISOS
   const of = (moment: Schemas['Moment']): LifePoint => ({
     key: moment.turn + moment.at,
     what: moment.what,
-    when: minute(moment.at),
+    when: moment.shown,
     tone: moment.past ? 'past' : 'coming',
   })
   const past = moments.filter((moment) => moment.past).map(of)

@@ -525,8 +525,8 @@ describe('a life line', () => {
     rule: 'lifecycle.toml:2',
     since: '2026-01-01T00:00:00Z',
     moments: [
-      { at: '2026-01-01T00:00:00Z', turn: 'starts', what: 'starts', past: true },
-      { at: '2036-12-31T00:00:00Z', turn: 'leaves', what: 'leaves', past: false },
+      { at: '2026-01-01T00:00:00Z', shown: '2026-01-01 00:00', turn: 'starts', what: 'starts', past: true },
+      { at: '2036-12-31T00:00:00Z', shown: '2036-12-31 00:00', turn: 'leaves', what: 'leaves', past: false },
     ],
     departure: null,
   }

@@ -532,7 +532,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.driver.find(By::Css("input[aria-label='Why']")).await?.send_keys("walked off").await?;
     browser.button("Close their access now").await?;
     browser.text("Take it back").await?;
-    browser.text("had them leave on").await?;
+    browser.text("first operator said so (“walked off”)").await?;
     browser.text("departure step 1: disable").await?;
     browser.look("identity-left").await?;
     browser.page("Identities").await?;

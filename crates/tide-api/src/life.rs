@@ -8,6 +8,8 @@ use utoipa::{IntoParams, ToSchema};
 pub struct Moment {
     /// When (UTC).
     pub at: String,
+    /// The same for people, to the minute, in the zone in which the date is meant.
+    pub shown: String,
     /// `ready`, `starts`, `leaving` or `leaves`.
     pub turn: String,
     /// What happens, in words.

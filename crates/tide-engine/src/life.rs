@@ -22,6 +22,8 @@ pub struct LifeLine {
     pub life: Option<Life>,
     /// What an operator asked for.
     pub departure: Option<Departure>,
+    /// The zone in which its dates are meant.
+    pub zone: jiff::tz::TimeZone,
 }
 
 /// What would be done if somebody left.
@@ -82,8 +84,10 @@ impl Engine {
         attributes.set("id", vec![tide_core::Value::text(id)]);
         let facts =
             Facts { attributes: &attributes, departure: departure.as_ref(), gone: gone.as_ref().map(|(reason, at)| (reason, Some(*at))) };
-        let life = rules.set.lifecycle.get(&identity.kind).and_then(|rules| rules.life(&facts, self.now()).ok());
-        Ok(LifeLine { identity, life, departure })
+        let rules = rules.set.lifecycle.get(&identity.kind);
+        let life = rules.and_then(|rules| rules.life(&facts, self.now()).ok());
+        let zone = rules.map_or(jiff::tz::TimeZone::UTC, |rules| rules.zone.clone());
+        Ok(LifeLine { identity, life, departure, zone })
     }
 
     /// The moment after a last day of people, in the zone that the rules name.
@@ -98,7 +102,7 @@ impl Engine {
         let now = self.now();
         let at = at.unwrap_or(now).max(now);
         let (rules, mut population) = self.all(at).await?;
-        let departure = Departure { at, principal: "whoever asks".to_owned(), comment: String::new() };
+        let departure = Departure { at, principal: "an operator".to_owned(), comment: String::new() };
         population.departures.insert(id.to_owned(), departure);
         let outcome = tide_core::decide(&rules.set, &population, at);
         if !outcome.identities.iter().any(|(identity, _)| identity.id == id) {

@@ -275,9 +275,7 @@ fn life(line: &LifeLine) {
     output::line("");
     output::table(
         &["when", "what", ""],
-        line.moments
-            .iter()
-            .map(|one| vec![output::time(&one.at), one.what.clone(), if one.past { "past".into() } else { "to come".into() }]),
+        line.moments.iter().map(|one| vec![one.shown.clone(), one.what.clone(), if one.past { "past".into() } else { "to come".into() }]),
     );
 }
 

@@ -46,6 +46,7 @@ pub async fn show_life(State(service): State<Service>, Path(id): Path<String>) -
     let moments = line.life.as_ref().map_or(&[][..], |life| &life.moments);
     let moments = moments.iter().map(|(at, turn)| Moment {
         at: instant(*at),
+        shown: at.to_zoned(line.zone.clone()).strftime("%Y-%m-%d %H:%M").to_string(),
         turn: turn.word().to_owned(),
         what: turn.words().to_owned(),
         past: *at <= now,
