@@ -1,6 +1,6 @@
 //! `eager-tide demo`: Skerry Line's directory, a service to feed, and Eager Tide between them.
 
-use crate::{play, serve};
+use crate::{play, season, serve};
 use anyhow::Context;
 use clap::{Args, ValueEnum};
 use std::net::SocketAddr;
@@ -30,6 +30,15 @@ pub struct Demo {
     /// Play the whole story unattended, print what was seen, and fail if anything is off
     #[arg(long)]
     check: bool,
+    /// Play a season of 90 days in about a minute, with a clock that is moved; then look around, or end it
+    #[arg(long, conflicts_with = "check")]
+    season: bool,
+    /// End when the season has ended
+    #[arg(long, requires = "season")]
+    then_end: bool,
+    /// How long a day of the season takes, in milliseconds
+    #[arg(long, value_name = "MS", default_value_t = 600, requires = "season")]
+    day: u64,
     /// Where the service listens; another port is taken if this one is
     #[arg(long, default_value = "127.0.0.1:7480")]
     listen: SocketAddr,
@@ -181,7 +190,8 @@ impl Demo {
         let classroom = ScimService::with_manner(Vec::new(), &secret(), Manner::poor()).await?;
         println!("    a poor SCIM 2.0 stand-in at {}: no PATCH, no filters, 10 a page, 40 requests a second, 200 seats", classroom.url);
         println!("  starting Eager Tide, connecting five systems and publishing the rules …");
-        let (engine, first) = serve::open(folder.path(), Default::default()).await?;
+        let clock = Arc::new(season::SeaClock::default());
+        let (engine, first) = serve::open_by(folder.path(), Default::default(), clock.clone()).await?;
         let roster = folder.path().join("feeds/roster/crew.csv");
         std::fs::create_dir_all(roster.parent().context("a folder")?)?;
         std::fs::write(&roster, world::roster(&people))?;
@@ -212,6 +222,13 @@ impl Demo {
         let serving = tokio::spawn(serve_until(listener, engine.clone(), stopping));
         let code = if self.check {
             play::check(&stage).await?
+        } else if self.season {
+            let code = season::play(&stage, &engine, &clock, std::time::Duration::from_millis(self.day)).await?;
+            if !self.then_end {
+                println!("\n  console   {}/#token={}\n\nCtrl-C ends the demo.", stage.url, stage.token);
+                serve::stopped().await;
+            }
+            code
         } else {
             welcome(&stage);
             serve::stopped().await;

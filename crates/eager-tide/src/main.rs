@@ -4,6 +4,7 @@ mod client;
 mod demo;
 mod keep;
 mod play;
+mod season;
 mod serve;
 
 use clap::{CommandFactory, Parser, Subcommand};

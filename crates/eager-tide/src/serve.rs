@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
-use tide_engine::{Allowed, Engine, SystemClock};
+use tide_engine::{Allowed, Clock, Engine, SystemClock};
 use tide_store::{MasterKey, Store};
 use tracing_subscriber::EnvFilter;
 
@@ -66,14 +66,19 @@ pub fn alone(data: &Path) -> anyhow::Result<std::fs::File> {
 
 /// Opens the engine of a data folder. At the first start an operator is made, and its token is
 /// written to a file that only the owner may read; the file's path is returned.
-pub async fn open(data: &Path, mut allowed: Allowed) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+pub async fn open(data: &Path, allowed: Allowed) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+    open_by(data, allowed, Arc::new(SystemClock)).await
+}
+
+/// The same with a clock of one's own.
+pub async fn open_by(data: &Path, mut allowed: Allowed, clock: Arc<dyn Clock>) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
     private_folder(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
     let key = MasterKey::from_environment_or_file(&data.join("key"))?;
     let store = Store::open(&data.join("tide.db"), key).await?;
     let feeds = data.join("feeds");
     private_folder(&feeds)?;
     allowed.feed_folders.push(feeds);
-    let engine = Engine::with(store, Arc::new(SystemClock), allowed);
+    let engine = Engine::with(store, clock, allowed);
     let file = data.join("first-token");
     let first = engine.store().has_no_operator().await?;
     if first {

@@ -516,6 +516,32 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.look("as-of").await
 }
 
+/// A season in fast motion: leavers come by themselves, and each of their ways in is closed.
+async fn season(browser: &Browser) -> WebDriverResult<()> {
+    let demo = Running::start(&["demo", "--season", "--then-end", "--day", "250", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
+    let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
+    let root = console.split('#').next().unwrap_or_default().to_owned();
+    browser.driver.goto(&console).await?;
+    browser.text("identities").await?;
+    demo.line("joined");
+    browser.driver.goto(format!("{root}identities/leavers")).await?;
+    browser.text("Who left").await?;
+    browser.text("Every way in is closed").await?;
+    let rows = async || browser.driver.find_all(By::Css("section:last-of-type tbody tr")).await.map(|rows| rows.len());
+    let before = rows().await?;
+    for _ in 0..300 {
+        if rows().await? > before + 3 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    assert!(rows().await? > before + 3, "nobody leaves while one watches");
+    browser.look("season").await?;
+    let end = tokio::task::spawn_blocking(move || demo.line("people looked at")).await.expect("it ends");
+    assert!(end.contains(" 0 off") && end.contains("0 with something still open"), "{end}");
+    Ok(())
+}
+
 /// Somebody leaves by a word: what that does is shown first, it is done at once, and it can be taken back.
 async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Identities").await?;
@@ -710,7 +736,12 @@ async fn the_seven_steps_in_the_console() {
     let browser = std::sync::Arc::new(Browser::open(driver.port, profile.path()).await.expect("Chromium starts"));
     // In a task of its own: a panic with a live session would wait for minutes.
     let told = browser.clone();
-    let ended = tokio::spawn(async move { story(&told, &console, &directory, &roster, &tamper).await }).await;
+    let ended = tokio::spawn(async move {
+        story(&told, &console, &directory, &roster, &tamper).await?;
+        drop(demo);
+        season(&told).await
+    })
+    .await;
     if !matches!(ended, Ok(Ok(())))
         && let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES")
     {

@@ -180,6 +180,11 @@ fn same_origin(headers: &HeaderMap) -> bool {
     origin.split_once("://").is_some_and(|(_, rest)| rest.eq_ignore_ascii_case(host))
 }
 
+/// The moment by which sessions end: the browser's, also where the service's own clock is moved.
+pub(crate) fn browsers_now() -> jiff::Timestamp {
+    jiff::Timestamp::now()
+}
+
 async fn caller(service: &Service, headers: &HeaderMap, method: &Method) -> Result<Caller, Refusal> {
     let now = service.engine.now();
     let signed_out =
@@ -192,7 +197,7 @@ async fn caller(service: &Service, headers: &HeaderMap, method: &Method) -> Resu
         });
     }
     let secret = cookie(headers, COOKIE).ok_or_else(signed_out)?;
-    let session = service.engine.store().session(secret, now).await?.ok_or_else(signed_out)?;
+    let session = service.engine.store().session(secret, browsers_now()).await?.ok_or_else(signed_out)?;
     if !method.is_safe() && !same_origin(headers) {
         return Err(Refusal::new(StatusCode::FORBIDDEN, "origin", "the request does not come from the console's own pages"));
     }

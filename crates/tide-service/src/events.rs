@@ -35,7 +35,7 @@ pub async fn stream_events(
                 },
                 _ = look.tick() => {
                     if let Some(session) = &caller.session
-                        && !service.engine.store().session_lasts(session, service.engine.now()).await.unwrap_or(false)
+                        && !service.engine.store().session_lasts(session, crate::access::browsers_now()).await.unwrap_or(false)
                     {
                         return None;
                     }

@@ -28,7 +28,7 @@ pub async fn sign_in(State(service): State<Service>, Body(sign_in): Body<SignIn>
             .remedy("copy the whole token; the service wrote it to a file at its first start"));
     };
     let secret: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
-    store.begin_session(&principal, &secret, now + SignedDuration::from_hours(HOURS), now).await?;
+    store.begin_session(&principal, &secret, crate::access::browsers_now() + SignedDuration::from_hours(HOURS), now).await?;
     store.note(&principal.id, "session.begun", &principal.name, "", now).await?;
     let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", HOURS * 3600);
     Ok((AppendHeaders([(header::SET_COOKIE, cookie)]), Json(me_of(&principal.name))).into_response())
