@@ -2,6 +2,7 @@
 //! Only ratios can be compared between machines.
 
 mod deciding;
+mod leaving;
 mod matching;
 mod memory;
 mod runs;
@@ -75,6 +76,15 @@ enum What {
         #[arg(long, default_value_t = 100_000)]
         people: usize,
     },
+    /// Leavers: from the source's change to the last confirmation of three systems
+    Leavers {
+        /// How many people
+        #[arg(long, default_value_t = 2000)]
+        people: usize,
+        /// How many of them leave
+        #[arg(long, default_value_t = 200)]
+        leave: usize,
+    },
     /// Runs over a large population: first load, a run without changes, one change at a time, a leaver behind a backlog
     Runs {
         /// How many people
@@ -116,6 +126,7 @@ async fn main() -> anyhow::Result<()> {
         What::Provider { users } => provider(users).await,
         What::Match { seed, people, error, timed } => matching::run(seed, people, &error, timed),
         What::Decide { people } => deciding::run(people),
+        What::Leavers { people, leave } => leaving::run(people, leave).await,
         What::Runs { people, changes, joiners } => runs::run(people, changes, joiners).await,
         What::Directory { people } => runs::directory(people).await,
         What::Cost { people, memory } => deciding::cost(people, memory),

@@ -24,33 +24,33 @@ use tokio::sync::mpsc::UnboundedReceiver;
 /// How many changes come in a second.
 const PACE: u32 = 50;
 
-struct Bench {
-    folder: tempfile::TempDir,
-    harbour: Slapd,
-    berthing: ScimService,
-    engine: Arc<Engine>,
-    people: Vec<Crew>,
+pub(crate) struct Bench {
+    pub(crate) folder: tempfile::TempDir,
+    pub(crate) harbour: Slapd,
+    pub(crate) berthing: ScimService,
+    pub(crate) engine: Arc<Engine>,
+    pub(crate) people: Vec<Crew>,
 }
 
-fn quantile(times: &mut [Duration], share: f64) -> f64 {
+pub(crate) fn quantile(times: &mut [Duration], share: f64) -> f64 {
     times.sort();
     let at = ((times.len() as f64 * share) as usize).min(times.len().saturating_sub(1));
     times.get(at).copied().unwrap_or_default().as_secs_f64() * 1000.0
 }
 
-async fn ldap(slapd: &Slapd) -> anyhow::Result<Ldap> {
+pub(crate) async fn ldap(slapd: &Slapd) -> anyhow::Result<Ldap> {
     let (connection, mut ldap) = LdapConnAsync::new(&slapd.url).await?;
     ldap3::drive!(connection);
     ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password).await?.success()?;
     Ok(ldap)
 }
 
-fn manner() -> Manner {
+pub(crate) fn manner() -> Manner {
     Manner { page: 1000, ..Manner::full() }
 }
 
 impl Bench {
-    async fn start(count: usize) -> anyhow::Result<Bench> {
+    pub(crate) async fn start(count: usize) -> anyhow::Result<Bench> {
         let people = world::people(world::SEED, count);
         let entries = world::directory(&people, "bench");
         let harbour = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await??;
@@ -79,7 +79,7 @@ impl Bench {
     }
 
     /// A run, with the time of its sending apart.
-    async fn go(&self, plan: Plan) -> anyhow::Result<(ChangeSetRow, Duration, Duration)> {
+    pub(crate) async fn go(&self, plan: Plan) -> anyhow::Result<(ChangeSetRow, Duration, Duration)> {
         let mut events = self.engine.events();
         let begun = Instant::now();
         let id = self.engine.begin(plan, "bench").await?;
@@ -107,7 +107,7 @@ impl Bench {
     }
 
     /// People whose account in the service is theirs beyond doubt, by the address that is its name there.
-    fn sound(&self) -> HashMap<String, Crew> {
+    pub(crate) fn sound(&self) -> HashMap<String, Crew> {
         let there: HashSet<String> =
             self.berthing.users().iter().filter_map(|user| user["userName"].as_str().map(str::to_lowercase)).collect();
         let of = |person: &&Crew| !person.locked && there.contains(&person.mail.to_lowercase());
@@ -228,7 +228,7 @@ async fn gone(seen: &mut UnboundedReceiver<(Value, Instant)>, name: &str) -> any
     }
 }
 
-async fn until(what: &str, seconds: u64, holds: impl Fn() -> bool) -> anyhow::Result<Duration> {
+pub(crate) async fn until(what: &str, seconds: u64, holds: impl Fn() -> bool) -> anyhow::Result<Duration> {
     let begun = Instant::now();
     while !holds() {
         ensure!(begun.elapsed() < Duration::from_secs(seconds), "{what} does not come");
@@ -365,7 +365,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
 }
 
 /// Accounts in a directory, from the directory of people.
-const CREWHALL: &str = r#"
+pub(crate) const CREWHALL: &str = r#"
 system = "crewhall"
 [[person.match]]
 name = "employee number"

@@ -266,6 +266,46 @@ async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothin
 }
 
 #[tokio::test]
+async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone() {
+    let tide = Tide::writable().await;
+    let steps = "[[person.departure]]\nstep = \"delete\"\n\n[person.outbound]";
+    tide.engine.publish_rules(&files(&[("berthing.toml", "[person.outbound]", steps)], &[]), "tester").await.expect("published");
+    tide.run().await;
+    let person = tide.people.iter().enumerate().find(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty()).expect("there").1;
+    let mail = person.mail.to_lowercase();
+    let found = tide.engine.store().identities(&mail, None, None, 2).await.expect("read");
+    let id = found[0].identity.id.clone();
+    tide.berthing.take_writes();
+    tide.berthing.mischief_on_writes(&[Mischief::Queue]);
+    // Nobody follows anything here: a run about this person alone begins.
+    tide.engine.leave(&id, None, "", "tester", "tester").await.expect("begins");
+    let run = tide.engine.store().change_sets(1).await.expect("read").remove(0);
+    let run = tide.ended(run.id).await;
+    assert_eq!(count(&run.states, "accepted"), 1, "{:?}", run.states);
+    let engine = tide.again();
+    engine.work_by_itself();
+    let mut settled = tide.engine.store().change_set(run.id).await.expect("read");
+    for _ in 0..300 {
+        if count(&settled.states, "accepted") == 0 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+        settled = tide.engine.store().change_set(run.id).await.expect("read");
+    }
+    engine.stop().await;
+    assert_eq!(count(&settled.states, "done"), 1, "{:?}", settled.states);
+    assert!(tide.berthing.user(&mail).is_none());
+    let writes = tide.berthing.take_writes();
+    assert!(writes.len() == 1 && writes[0].starts_with("DELETE"), "{writes:?}");
+    // Gone there by us: it is not taken for somebody else's doing, and made anew when they are back.
+    assert_eq!(count(&tide.run().await.states, "done"), 0);
+    tide.engine.stay(&id, "tester").await.expect("taken back");
+    let run = tide.engine.store().change_sets(1).await.expect("read").remove(0);
+    tide.ended(run.id).await;
+    assert!(tide.berthing.user(&mail).is_some(), "{:#?}", tide.engine.why(&mail).await);
+}
+
+#[tokio::test]
 async fn a_target_that_wants_managers_first_gets_them_first() {
     let tide = Tide::start(60).await;
     let plain = "\"enterprise.manager.value\"  = 'identity.manager'";
