@@ -28,6 +28,7 @@ export const router = createRouter({
     },
     { path: '/systems/:name', name: 'system', component: () => import('./pages/System.vue'), props: true },
     { path: '/identities', name: 'identities', component: () => import('./pages/Identities.vue') },
+    { path: '/identities/roles', name: 'roles', component: () => import('./pages/Roles.vue') },
     { path: '/identities/leavers', name: 'leavers', component: () => import('./pages/Leavers.vue') },
     {
       path: '/identities/:id',

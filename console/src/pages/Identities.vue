@@ -74,6 +74,7 @@ async function whyNot() {
       />
       <Select v-model="stage" :options="stages" placeholder="Any stage" show-clear aria-label="Stage" />
       <RouterLink :to="{ name: 'leavers' }">Leavers</RouterLink>
+      <RouterLink :to="{ name: 'roles' }">Roles</RouterLink>
       <Button label="Why, or why not?" severity="secondary" :disabled="!search.trim()" @click="whyNot" />
     </div>
   </div>

@@ -23,6 +23,7 @@ import Leavers from './Leavers.vue'
 import Overview from './Overview.vue'
 import LifeLine from '@/components/LifeLine.vue'
 import Connect from './Connect.vue'
+import Roles from './Roles.vue'
 import Rules from './Rules.vue'
 import Scope from './Scope.vue'
 import SignIn from './SignIn.vue'
@@ -56,6 +57,7 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
       { path: '/systems/:name/scope', name: 'scope', component: { template: '<div />' } },
       { path: '/systems/:name/match', name: 'match', component: { template: '<div />' } },
       { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
+      { path: '/identities/roles', name: 'roles', component: { template: '<div />' } },
       { path: '/identities/leavers', name: 'leavers', component: { template: '<div />' } },
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
       { path: '/rules/history', name: 'history', component: { template: '<div />' } },
@@ -515,6 +517,45 @@ describe('leavers', () => {
     expect(again.text()).toContain('1 leaver can still get in somewhere.')
     expect(again.text()).toContain('berthing: disable. berthing does not answer')
     expect(again.text()).toContain('not yet')
+  })
+})
+
+describe('roles', () => {
+  const holder = {
+    identity: 'a1',
+    label: 'Ada Lind',
+    by: 'given by first operator',
+    until: '2036-12-24T00:00:00Z',
+  }
+  const role = {
+    name: 'safety officer',
+    object: 'person',
+    when: null,
+    includes: ['crew'],
+    priority: 30,
+    values: ['watch = "bridge"'],
+    rule: 'roles.toml:22',
+    holders: [holder],
+  }
+
+  it('say where they differ, who holds them, and take what was given by hand', async () => {
+    const conflict = {
+      identity: 'a1',
+      label: 'Ada Lind',
+      attribute: 'watch',
+      role: 'safety officer',
+      value: 'bridge',
+      over: ['deck watch by deck hand'],
+    }
+    answer({ '/api/v1/roles': { roles: [role], conflicts: [conflict] } })
+    const { wrapper } = await open(Roles)
+    expect(wrapper.text()).toContain('Roles differ about 1 value.')
+    expect(wrapper.text()).toContain('deck watch by deck hand')
+    expect(wrapper.text()).not.toContain('given by first operator')
+    await wrapper.get('button').trigger('click')
+    expect(wrapper.text()).toContain('given by first operator')
+    await wrapper.findAll('button').at(-1)?.trigger('click')
+    expect(calls.DELETE.mock.calls[0]?.[1].params.path).toEqual({ name: 'safety officer', id: 'a1' })
   })
 })
 

@@ -78,6 +78,9 @@ enum Command {
     /// Find people and look at their accounts
     #[command(subcommand)]
     Identities(client::identities::Identities),
+    /// Roles: who holds them, and where they differ
+    #[command(subcommand)]
+    Roles(client::roles::Roles),
     /// Why is a person's account as it is, value by value, or why is there none?
     Why(client::identities::Why),
     /// What was done, by whom
@@ -117,6 +120,7 @@ async fn main() -> ExitCode {
         Command::Decisions(command) => command.run(&reach).await,
         Command::Operators(command) => command.run(&reach).await,
         Command::Identities(command) => command.run(&reach).await,
+        Command::Roles(command) => command.run(&reach).await,
         Command::Why(why) => why.run(&reach).await,
         Command::Journal(command) => command.run(&reach).await,
         Command::Openapi => {

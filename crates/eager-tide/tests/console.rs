@@ -566,6 +566,11 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("Who left").await?;
     browser.look("leavers").await?;
     browser.driver.back().await?;
+    browser.click("//a[normalize-space(.)='Roles']").await?;
+    browser.text("no two differ about anybody").await?;
+    browser.text("safety officer").await?;
+    browser.look("roles").await?;
+    browser.driver.back().await?;
     browser.driver.back().await?;
     browser.button("Take it back").await?;
     browser.text("Have them leave…").await

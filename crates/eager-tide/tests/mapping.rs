@@ -271,3 +271,64 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
     let refused = text(&line.service.client(&["rules", "publish", &rules]));
     holds(&refused, &["an apostrophe stays in a name", "displayName should be Eiko Damberg, and is Eiko D'Amberg"]);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() {
+    let line = line(40, Manner::full()).await;
+    let roles = world::more_rules().into_iter().find(|(name, _)| *name == "roles.toml").expect("there").1;
+    std::fs::write(line.rules.join("roles.toml"), roles).unwrap();
+    said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
+    said(&line.service, &["run"], 0);
+    let whole = |person: &&Crew| person.department == "10" && !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
+    let division = |person: &Crew| {
+        let user = line.berthing.user(&person.mail.to_lowercase()).unwrap_or_default();
+        user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["division"].as_str().map(str::to_owned)
+    };
+    let person = line.people.iter().filter(whole).find(|person| division(person).is_some()).expect("of the deck");
+    assert_eq!(division(person).as_deref(), Some("deck watch"));
+    let found = line.service.json(&["identities", "list", "--search", &person.mail.to_lowercase()]);
+    let id = found[0]["id"].as_str().unwrap().to_owned();
+    holds(&said(&line.service, &["roles", "list"], 0), &["deck hand", "safety officer", "deck watch"]);
+    // Given for some seconds, with a follower at work: it comes and goes by itself.
+    said(&line.service, &["systems", "schedule", "berthing", "--follow"], 0);
+    let until = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
+    said(&line.service, &["roles", "give", "safety officer", &id, "--until", &until.to_string(), "--comment", "drill"], 0);
+    let becomes = async |wanted: &str| {
+        for _ in 0..150 {
+            if division(person).as_deref() == Some(wanted) {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        panic!("{:?} and not {wanted}: {}", division(person), said(&line.service, &["why", &id], 0));
+    };
+    becomes("bridge").await;
+    holds(&said(&line.service, &["roles", "list"], 0), &["where roles differ", "bridge", "deck watch by deck hand"]);
+    holds(&line.service.json(&["why", &id]).to_string(), &["by the role safety officer, over deck watch by deck hand"]);
+    becomes("deck watch").await;
+    assert!(jiff::Timestamp::now() >= until);
+    holds(&said(&line.service, &["roles", "show", "safety officer"], 0), &["nobody holds it"]);
+    holds(&said(&line.service, &["journal", "list"], 0), &["role.given", "drill"]);
+    // Given and taken; and what cannot be.
+    said(&line.service, &["roles", "give", "safety officer", &id], 0);
+    becomes("bridge").await;
+    said(&line.service, &["roles", "take", "safety officer", &id], 0);
+    becomes("deck watch").await;
+    holds(&said(&line.service, &["roles", "take", "safety officer", &id], 1), &["no grant by hand of the role"]);
+    holds(&said(&line.service, &["roles", "give", "captain", &id], 1), &["there is no role `captain`", "deck hand"]);
+    holds(&said(&line.service, &["roles", "give", "crew", &id, "--until", "soon"], 1), &["`soon` is no moment"]);
+    // Whoever leaves loses what was given, and does not get it back with the return.
+    said(&line.service, &["roles", "give", "safety officer", &id], 0);
+    becomes("bridge").await;
+    said(&line.service, &["identities", "leave", &id], 0);
+    for n in 0.. {
+        let user = line.berthing.user(&person.mail.to_lowercase()).unwrap_or_default();
+        if user["active"] == false {
+            break;
+        }
+        assert!(n < 150, "{user}");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    said(&line.service, &["identities", "stay", &id], 0);
+    becomes("deck watch").await;
+}

@@ -7,6 +7,7 @@ mod identities;
 mod life;
 mod matches;
 mod operators;
+mod roles;
 mod rules;
 mod systems;
 
@@ -16,6 +17,7 @@ pub use identities::*;
 pub use life::*;
 pub use matches::*;
 pub use operators::*;
+pub use roles::*;
 pub use rules::*;
 pub use systems::*;
 

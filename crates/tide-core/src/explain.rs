@@ -73,6 +73,9 @@ pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<Strin
     if wanted.is_empty() {
         return Vec::new();
     }
+    if outcome.identities.iter().any(|(identity, _)| identity.id == wanted) {
+        return vec![wanted];
+    }
     let whole = all(&|candidate| candidate.to_lowercase() == wanted);
     if whole.is_empty() { all(&|candidate| candidate.to_lowercase().contains(&wanted)) } else { whole }
 }
@@ -83,6 +86,10 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
     let wanted = text.trim().to_lowercase();
     if wanted.is_empty() {
         return Vec::new();
+    }
+    // An id names one, also when others point to it.
+    if let Some((identity, label)) = outcome.identities.iter().find(|(identity, _)| identity.id == wanted) {
+        return vec![identity_explained(rules, population, outcome, identity, label)];
     }
     for exact in [true, false] {
         let fits = |candidate: &str| {
@@ -196,6 +203,38 @@ fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, value
         let text = value.to_string();
         outcome.identities.iter().find(|(other, _)| other.id == text).map_or(text, |(_, label)| label.clone())
     };
+    let held: std::collections::BTreeSet<String> = identity.attributes.get(crate::roles::ROLES).iter().map(ToString::to_string).collect();
+    let names = held.iter().map(String::as_str).collect();
+    for won in crate::roles::values(rules, identity.kind, &identity.attributes, &names).unwrap_or_default() {
+        // A default counts only where no source says anything.
+        let from_source = values.iter().any(|reason| reason.attribute.eq_ignore_ascii_case(&won.value.attribute) && reason.value != "—");
+        if !won.value.binding && from_source {
+            continue;
+        }
+        values.retain(|reason| !reason.attribute.eq_ignore_ascii_case(&won.value.attribute));
+        let over: Vec<String> = won.over.iter().map(|(role, values)| format!("{} by {role}", show(values))).collect();
+        let over = if over.is_empty() { String::new() } else { format!(", over {}", over.join(", ")) };
+        values.push(ValueReason {
+            attribute: won.value.attribute.clone(),
+            value: show(identity.attributes.get(&won.value.attribute)),
+            rule: won.value.place.clone(),
+            expression: won.value.value.source().to_owned(),
+            read: Vec::new(),
+            from_system: None,
+            note: Some(format!("by the role {}{over}", won.role.name)),
+        });
+    }
+    if !held.is_empty() {
+        values.push(ValueReason {
+            attribute: crate::roles::ROLES.to_owned(),
+            value: show(identity.attributes.get(crate::roles::ROLES)),
+            rule: rules.roles.first().map(|role| role.place.clone()).unwrap_or_default(),
+            expression: String::new(),
+            read: Vec::new(),
+            from_system: None,
+            note: Some("held by condition, by hand, or with another".to_owned()),
+        });
+    }
     for attribute in &declared.attributes {
         let held = identity.attributes.get(&attribute.name);
         if attribute.reference.is_some() && !held.is_empty() {

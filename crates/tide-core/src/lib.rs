@@ -26,6 +26,7 @@ pub mod nearby;
 pub mod reasons;
 pub mod references;
 pub mod rights;
+pub mod roles;
 pub mod rules;
 pub mod schema;
 pub mod scope;

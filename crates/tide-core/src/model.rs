@@ -213,6 +213,8 @@ pub struct Population {
     pub changed_there: HashMap<AccountId, Attributes>,
     /// Departures that operators asked for, by identity.
     pub departures: BTreeMap<String, crate::lifecycle::Departure>,
+    /// Roles that were given by hand.
+    pub grants: Vec<crate::roles::Grant>,
     /// What we did to accounts and cannot be seen in them.
     pub acts: HashMap<AccountId, Acts>,
 }

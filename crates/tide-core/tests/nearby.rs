@@ -10,7 +10,7 @@ use tide_core::rules::{RuleFile, Schemas, Severity};
 use tide_core::schema::ValueKind;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
-const RULES: [(&str, &str); 5] = [
+const RULES: [(&str, &str); 6] = [
     (
         "identities.toml",
         "[person.attributes]\nnumber = { required = true, unique = true }\nmail = {}\nname = {}\n\
@@ -42,6 +42,10 @@ const RULES: [(&str, &str); 5] = [
          manager = 'identity.manager'\nactive = 'identity.stage == \"active\"'\n\
          [[group.match]]\nname = \"title\"\naccount = 'account.displayName'\nidentity = 'identity.title'\n\
          [group.outbound]\ndisplayName = 'identity.title'\nmembers = 'identity.members'\n",
+    ),
+    (
+        "roles.toml",
+        "[[role]]\nname = \"wears a badge\"\nwhen = 'identity.badge != null'\nbinding = { mail = '\"badge@skerry.example\"' }\n",
     ),
     ("guards.toml", "[[guard]]\nchange = \"disable\"\nmost = 2\n[[guard]]\nchange = \"create\"\nshare = 70\n"),
 ];

@@ -448,8 +448,9 @@ pub fn roster(people: &[Crew]) -> String {
 }
 
 /// Systems that the demo adds to the first two, with their rules.
-pub fn more_rules() -> [(&'static str, &'static str); 4] {
+pub fn more_rules() -> [(&'static str, &'static str); 5] {
     [
+        ("roles.toml", include_str!("../rules/roles.toml")),
         ("lifecycle.toml", include_str!("../rules/lifecycle.toml")),
         ("roster.toml", include_str!("../rules/roster.toml")),
         ("classroom.toml", include_str!("../rules/classroom.toml")),

@@ -91,6 +91,7 @@ pub(crate) async fn note_leaver(c: &mut SqliteConnection, identity: &Identity, l
             .bind(stamp(started))
             .execute(&mut *c)
             .await?;
+        crate::roles::end_with(c, &identity.id, now).await?;
     } else if stage == left && identity.stage != Stage::Left {
         sqlx::query("UPDATE leaver SET returned = ? WHERE identity = ? AND returned IS NULL")
             .bind(stamp(now))

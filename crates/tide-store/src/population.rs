@@ -68,6 +68,7 @@ impl Store {
         }
         population.departures = crate::life::departures(&mut tx, None).await?;
         population.acts = crate::life::acts(&mut tx, None).await?;
+        population.grants = crate::roles::grants(&mut tx, None).await?;
         population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)

@@ -105,6 +105,7 @@ impl Store {
         }
         population.departures = crate::life::departures(&mut tx, Some(&identities)).await?;
         population.acts = crate::life::acts(&mut tx, Some(&accounts)).await?;
+        population.grants = crate::roles::grants(&mut tx, Some(&identities)).await?;
         population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
         tx.commit().await?;
         Ok(population)

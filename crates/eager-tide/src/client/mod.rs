@@ -12,6 +12,7 @@ pub mod matches;
 pub mod operators;
 pub mod output;
 pub mod passwords;
+pub mod roles;
 pub mod rules;
 pub mod scope;
 pub mod status;

@@ -314,6 +314,8 @@ pub struct Outcome {
     pub questions: Vec<Question>,
     /// Generated values that are held and not reserved yet.
     pub reserved: Vec<Reserved>,
+    /// Where roles differ about somebody's values.
+    pub conflicts: Vec<crate::roles::Conflict>,
     /// When something else is due for whom, if nothing changes: a stage that begins, a departure step.
     pub due: Vec<(String, Timestamp)>,
 }

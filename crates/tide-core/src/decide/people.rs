@@ -8,11 +8,12 @@ use crate::lifecycle::Facts;
 use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::Reason;
+use crate::roles::{self, Conflict, Grant, ROLES};
 use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, Standing, Subject};
 use crate::value::{Attributes, Value, show};
 use jiff::Timestamp;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// An identity while it is being decided about.
 #[derive(Debug, Clone)]
@@ -143,6 +144,10 @@ pub(crate) fn assemble(
             );
         }
     }
+    let mut grants: HashMap<&str, Vec<&Grant>> = HashMap::new();
+    for grant in &population.grants {
+        grants.entry(&grant.identity).or_default().push(grant);
+    }
     let mut people: Vec<Person> = people.into_values().collect();
     for person in &mut people {
         person.sources.shrink_to_fit();
@@ -150,6 +155,7 @@ pub(crate) fn assemble(
         let stored = stored.get(person.id.as_str()).copied();
         compose_person(rules, population, kind, person, stored);
         live(rules, population, kind, person, stored, now, outcome);
+        hold_roles(rules, kind, person, grants.get(person.id.as_str()).map_or(&[][..], Vec::as_slice), now, outcome);
     }
     made_up::resolve(rules, population, kind, &mut people, outcome);
     // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
@@ -468,6 +474,48 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         (true, None) => person.id.clone(),
     };
     person.attributes.set("id", vec![Value::text(&person.id)]);
+}
+
+/// The roles that somebody holds, and the values that they give. Whoever left holds none.
+fn hold_roles(rules: &RuleSet, kind: ObjectType, person: &mut Person, grants: &[&Grant], now: Timestamp, outcome: &mut Outcome) {
+    if rules.roles.is_empty() {
+        person.attributes.set(ROLES, Vec::new());
+        return;
+    }
+    person.attributes.set(ROLES, Vec::new());
+    if person.gone.is_some() {
+        return;
+    }
+    outcome.due.extend(grants.iter().filter_map(|grant| Some((person.id.clone(), grant.next(now)?))));
+    let held = match roles::held(rules, kind, &person.attributes, grants, now) {
+        Ok(held) => held,
+        Err(reason) => {
+            person.held.get_or_insert(reason);
+            return;
+        }
+    };
+    let names: BTreeSet<&str> = held.iter().map(|one| one.role.as_str()).collect();
+    match roles::values(rules, kind, &person.attributes, &names) {
+        Ok(won) => {
+            for one in won {
+                if !one.over.is_empty() {
+                    outcome.conflicts.push(Conflict {
+                        identity: person.id.clone(),
+                        label: person.label.clone(),
+                        attribute: one.value.attribute.clone(),
+                        wins: (one.role.name.clone(), one.values.clone()),
+                        over: one.over,
+                    });
+                }
+                let many = rules.identities.get(&kind).and_then(|identity| identity.get(&one.value.attribute)).is_some_and(|a| a.many);
+                let mut values = if many { person.attributes.get(&one.value.attribute).to_vec() } else { Vec::new() };
+                values.extend(one.values.into_iter().filter(|value| !values.contains(value)).collect::<Vec<_>>());
+                person.attributes.set(one.value.attribute.as_str(), values);
+            }
+        }
+        Err(reason) => drop(person.held.get_or_insert(reason)),
+    }
+    person.attributes.set(ROLES, names.into_iter().map(Value::text).collect());
 }
 
 /// Where somebody stands in their life, and since when.

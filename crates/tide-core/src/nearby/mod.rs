@@ -314,6 +314,7 @@ impl Standing {
         outcome.links.retain(|link| identity(&link.identity));
         outcome.reserved.retain(|name| identity(&name.identity));
         outcome.due.retain(|(id, _)| identity(id));
+        outcome.conflicts.retain(|conflict| identity(&conflict.identity));
         outcome.decided.retain(|line| line.identity.as_deref().map_or_else(|| account(line.account), identity));
         outcome.questions.retain(|question| question.identity.as_deref().map_or_else(|| account(question.account), identity));
         outcome.changes.retain(|change| match whose(change) {

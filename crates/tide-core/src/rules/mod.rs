@@ -1,7 +1,7 @@
 //! The rule set: what the engineer wrote, typed and checked.
 //!
 //! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
-//! (look-up tables), `lifecycle.toml` (how people come, stay and go), `blocks.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
+//! (look-up tables), `lifecycle.toml` (how people come, stay and go), `roles.toml`, `blocks.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
 //! say yes), `calls.toml` (who is called), and one file per system. [`RuleSet::load`] reads their texts; every fault names file, line and column and says what to do.
 
 pub mod difference;
@@ -51,6 +51,8 @@ pub struct RuleSet {
     pub calls: BTreeMap<String, CallRules>,
     /// How people come, stay and go, by type.
     pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifeRules>,
+    /// Roles, in the order of the file.
+    pub roles: Vec<crate::roles::Role>,
     /// The systems' rules, by the system's name.
     pub systems: BTreeMap<String, SystemRules>,
 }

@@ -9,6 +9,7 @@ mod matches;
 mod operators;
 mod overview;
 mod push;
+mod roles;
 mod rules;
 mod scope;
 mod session;
@@ -105,6 +106,9 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(life::show_life))
         .routes(routes!(life::show_departure_effect, life::set_departure, life::cancel_departure))
         .routes(routes!(life::list_leavers))
+        .routes(routes!(roles::list_roles))
+        .routes(routes!(roles::give_role))
+        .routes(routes!(roles::take_role))
         .routes(routes!(identities::explain_why))
 }
 

@@ -4,6 +4,7 @@ mod approvals;
 mod lifecycle;
 mod mapping;
 mod matching;
+mod roles;
 mod scope;
 
 use super::read::{Section, Source, kind};
@@ -25,6 +26,7 @@ const BLOCKS: &str = "blocks.toml";
 const CALLS: &str = "calls.toml";
 const APPROVALS: &str = "approvals.toml";
 const LIFECYCLE: &str = "lifecycle.toml";
+const ROLES: &str = "roles.toml";
 /// The kinds of change that a guard can limit.
 const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "delete"];
 
@@ -57,11 +59,14 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
     if let Some((source, table)) = named_file(CALLS) {
         rules.calls = calls(&Section::new(source, table.get_ref(), 0, CALLS));
     }
+    if let Some((source, table)) = named_file(ROLES) {
+        rules.roles = roles::roles(Section::new(source, table.get_ref(), 0, ROLES), &rules);
+    }
     if let Some((source, table)) = named_file(LIFECYCLE) {
         rules.lifecycle = lifecycle::lifecycle(Section::new(source, table.get_ref(), 0, LIFECYCLE), &rules);
     }
     for (source, table) in &parsed {
-        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE].contains(&source.name) {
+        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE, ROLES].contains(&source.name) {
             continue;
         }
         let section = Section::new(source, table.get_ref(), 0, source.name);
@@ -419,6 +424,7 @@ fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> 
     // Every identity has these, whatever is declared.
     identity.insert("id".into(), false);
     identity.insert("stage".into(), false);
+    identity.insert(crate::roles::ROLES.into(), true);
     Scopes {
         account: schema.map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
         identity,

@@ -1,0 +1,161 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+import { api, take } from '@/api/client'
+import Fetched from '@/components/Fetched.vue'
+import { useFetched } from '@/components/fetched'
+import { minute, plural } from '@/words'
+
+/** Roles: who holds them, by what, and where they differ about somebody. */
+const { data, error, loading, load } = useFetched(
+  () => take(api.GET('/api/v1/roles')),
+  (event) => event.event === 'change_set' || event.event === 'noticed',
+)
+const open = ref<string | null>(null)
+const refused = ref('')
+const byHand = (by: string) => by.startsWith('given by ')
+const sentence = computed(() => {
+  const all = data.value
+  if (!all?.roles.length) return { text: 'No roles yet: roles.toml names them.', tone: '' }
+  if (all.conflicts.length)
+    return { text: `Roles differ about ${plural(all.conflicts.length, 'value')}.`, tone: 'wait' }
+  return { text: `${plural(all.roles.length, 'role')}, and no two differ about anybody.`, tone: 'good' }
+})
+
+async function takeRole(name: string, id: string) {
+  try {
+    await take(api.DELETE('/api/v1/roles/{name}/holders/{id}', { params: { path: { name, id } } }))
+    refused.value = ''
+    await load()
+  } catch (problem) {
+    refused.value = (problem as Error).message
+  }
+}
+</script>
+
+<template>
+  <Fetched :loading="loading" :error="error" @retry="load">
+    <template v-if="data">
+      <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
+      <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
+      <section v-if="data.conflicts.length" class="sheet">
+        <h2>Where roles differ: the highest priority counts</h2>
+        <table class="plain">
+          <thead>
+            <tr>
+              <th>Name</th>
+              <th>Value of</th>
+              <th>is</th>
+              <th>by the role</th>
+              <th>and not</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="one in data.conflicts" :key="one.identity + one.attribute">
+              <td>
+                <RouterLink :to="{ name: 'identity', params: { id: one.identity } }">{{
+                  one.label
+                }}</RouterLink>
+              </td>
+              <td>{{ one.attribute }}</td>
+              <td>
+                <strong>{{ one.value }}</strong>
+              </td>
+              <td>{{ one.role }}</td>
+              <td>{{ one.over.join(', ') }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+      <section v-for="role in data.roles" :key="role.name" class="sheet">
+        <div class="row spread">
+          <div class="row">
+            <h2 class="title">{{ role.name }}</h2>
+            <span
+              >{{ role.when ? '' : 'by hand, or with another'
+              }}<code v-if="role.when">{{ role.when }}</code></span
+            >
+            <span class="faint">priority {{ role.priority }}</span>
+            <span class="faint mono">{{ role.rule }}</span>
+          </div>
+          <Button
+            :label="plural(role.holders.length, 'holder')"
+            size="small"
+            severity="secondary"
+            :disabled="!role.holders.length"
+            :aria-expanded="open === role.name"
+            @click="open = open === role.name ? null : role.name"
+          />
+        </div>
+        <p class="gives">
+          <template v-if="role.includes.length">brings {{ role.includes.join(', ') }}; </template>
+          <template v-if="role.values.length">gives </template>
+          <code v-for="value in role.values" :key="value">{{ value }}</code>
+        </p>
+        <table v-if="open === role.name" class="plain">
+          <thead>
+            <tr>
+              <th>Held by</th>
+              <th>Because</th>
+              <th>Until</th>
+              <th><span class="unseen">Take it</span></th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="one in role.holders" :key="one.identity">
+              <td>
+                <RouterLink :to="{ name: 'identity', params: { id: one.identity } }">{{
+                  one.label
+                }}</RouterLink>
+              </td>
+              <td>{{ one.by }}</td>
+              <td>{{ minute(one.until) }}</td>
+              <td>
+                <Button
+                  v-if="byHand(one.by)"
+                  label="Take it"
+                  size="small"
+                  severity="secondary"
+                  @click="takeRole(role.name, one.identity)"
+                />
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
+      <p class="faint">
+        Given by hand with <code>eager-tide roles give ROLE IDENTITY</code>, for good or until a moment.
+      </p>
+    </template>
+  </Fetched>
+</template>
+
+<style scoped>
+.verdict {
+  border-left: 5px solid var(--line);
+  padding-left: 0.8rem;
+  margin-bottom: 1rem;
+}
+.verdict.good {
+  border-color: var(--good);
+}
+.verdict.wait {
+  border-color: var(--lamp);
+}
+.title {
+  margin: 0;
+}
+.gives {
+  margin: 0.4rem 0 0;
+}
+.gives code {
+  margin-right: 0.8rem;
+}
+.unseen {
+  position: absolute;
+  clip-path: inset(50%);
+}
+.bad {
+  color: var(--bad);
+}
+</style>

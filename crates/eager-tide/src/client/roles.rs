@@ -1,0 +1,120 @@
+//! `eager-tide roles …`
+
+use super::{Reach, output, segment};
+use clap::Subcommand;
+use reqwest::Method;
+use std::process::ExitCode;
+use tide_api::GiveRole;
+
+/// What can be done with roles.
+#[derive(Subcommand)]
+pub enum Roles {
+    /// All roles, with how many hold each, and where roles differ about somebody
+    List,
+    /// One role: its rule, and who holds it by what
+    Show {
+        /// Its name
+        name: String,
+    },
+    /// Give somebody a role by hand
+    Give {
+        /// The role
+        name: String,
+        /// The identity's id
+        id: String,
+        /// From this moment on: 2026-12-01T08:00:00Z
+        #[arg(long)]
+        from: Option<String>,
+        /// Until this moment
+        #[arg(long)]
+        until: Option<String>,
+        /// Why; it is kept in the journal
+        #[arg(long, default_value = "")]
+        comment: String,
+    },
+    /// Take from somebody a role that was given by hand
+    Take {
+        /// The role
+        name: String,
+        /// The identity's id
+        id: String,
+    },
+}
+
+fn list(all: &tide_api::Roles) {
+    if all.roles.is_empty() {
+        output::line("no roles: roles.toml names them");
+        return;
+    }
+    output::table(
+        &["role", "held by", "when", "with it", "priority", "values", "place"],
+        all.roles.iter().map(|role| {
+            vec![
+                role.name.clone(),
+                role.holders.len().to_string(),
+                role.when.clone().unwrap_or_else(|| "by hand, or with another".to_owned()),
+                output::values(&role.includes),
+                role.priority.to_string(),
+                output::values(&role.values),
+                role.rule.clone(),
+            ]
+        }),
+    );
+    if !all.conflicts.is_empty() {
+        output::line("\nwhere roles differ, the highest priority counts");
+        output::table(
+            &["name", "attribute", "is", "by", "and not", "id"],
+            all.conflicts.iter().map(|one| {
+                let over = one.over.join(", ");
+                vec![one.label.clone(), one.attribute.clone(), one.value.clone(), one.role.clone(), over, one.identity.clone()]
+            }),
+        );
+    }
+}
+
+impl Roles {
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        match self {
+            Roles::List => {
+                let all: tide_api::Roles = client.get("roles", &[]).await?;
+                if reach.json() { output::json(&all)? } else { list(&all) }
+            }
+            Roles::Show { name } => {
+                let all: tide_api::Roles = client.get("roles", &[]).await?;
+                let Some(role) = all.roles.into_iter().find(|role| role.name == name) else {
+                    anyhow::bail!("there is no role `{name}`: `eager-tide roles list` names them");
+                };
+                if reach.json() {
+                    output::json(&role)?;
+                } else {
+                    output::line(&format!("{} · priority {} · {}", role.name, role.priority, role.rule));
+                    output::line(&format!("  {}", role.when.clone().unwrap_or_else(|| "given by hand, or with another".to_owned())));
+                    role.values.iter().for_each(|value| output::line(&format!("  {value}")));
+                    output::line("");
+                    output::table(
+                        &["held by", "because", "until", "id"],
+                        role.holders.iter().map(|one| {
+                            let until = one.until.as_deref().map_or_else(|| "—".to_owned(), output::time);
+                            vec![one.label.clone(), one.by.clone(), until, one.identity.clone()]
+                        }),
+                    );
+                    if role.holders.is_empty() {
+                        output::line("nobody holds it");
+                    }
+                }
+            }
+            Roles::Give { name, id, from, until, comment } => {
+                let give = GiveRole { identity: id, from, until, comment };
+                client.tell(Method::POST, &format!("roles/{}/holders", segment(&name)), Some(&give)).await?;
+                output::line(&format!("given: {name}; the next run brings what it brings"));
+            }
+            Roles::Take { name, id } => {
+                client.tell::<()>(Method::DELETE, &format!("roles/{}/holders/{}", segment(&name), segment(&id)), None).await?;
+                output::line(&format!("taken: {name}; the next run takes away what only it brought"));
+            }
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

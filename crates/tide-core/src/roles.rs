@@ -1,0 +1,189 @@
+//! Roles: named bundles of values, held by condition or by hand, nested. What accounts, groups and licences they bring follows
+//! from rules that read `identity.roles` and the values.
+
+use crate::expr::{Program, Values};
+use crate::model::ObjectType;
+use crate::reasons::{Place, Reason};
+use crate::rules::RuleSet;
+use crate::value::{Attributes, Value};
+use jiff::Timestamp;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The attribute that names the roles that an identity holds.
+pub const ROLES: &str = "roles";
+
+/// One role.
+#[derive(Debug, Clone)]
+pub struct Role {
+    /// Its name.
+    pub name: String,
+    /// Of what it is a role.
+    pub kind: ObjectType,
+    /// Who holds it; without it, only whom it is given by hand.
+    pub when: Option<Program>,
+    /// Roles that it brings with it.
+    pub includes: Vec<String>,
+    /// Which role's value counts where several set one: the highest.
+    pub priority: i64,
+    /// Its values.
+    pub values: Vec<RoleValue>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A value that a role gives an attribute of an identity.
+#[derive(Debug, Clone)]
+pub struct RoleValue {
+    /// The attribute.
+    pub attribute: String,
+    /// The value.
+    pub value: Program,
+    /// Does it count whatever the sources say? A default counts only where they say nothing.
+    pub binding: bool,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A role that was given by hand.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Grant {
+    /// To whom.
+    pub identity: String,
+    /// The role.
+    pub role: String,
+    /// From when on; nothing means at once.
+    pub from: Option<Timestamp>,
+    /// Until when; nothing means until it is taken.
+    pub until: Option<Timestamp>,
+    /// Who gave it.
+    pub principal: String,
+}
+
+impl Grant {
+    /// Does it hold at a moment?
+    pub fn holds(&self, now: Timestamp) -> bool {
+        self.from.is_none_or(|from| from <= now) && self.until.is_none_or(|until| now < until)
+    }
+
+    /// When that changes next.
+    pub fn next(&self, now: Timestamp) -> Option<Timestamp> {
+        [self.from, self.until].into_iter().flatten().filter(|at| *at > now).min()
+    }
+}
+
+/// A role that somebody holds, and by what.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Held {
+    /// The role.
+    pub role: String,
+    /// By what: its condition, whoever gave it, the role that brings it.
+    pub by: String,
+}
+
+/// Where roles differ about one attribute of somebody.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Conflict {
+    /// Whose.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// The attribute.
+    pub attribute: String,
+    /// The role whose value counts, and the value.
+    pub wins: (String, Vec<Value>),
+    /// The others, the highest first.
+    pub over: Vec<(String, Vec<Value>)>,
+}
+
+/// The value of an attribute that roles decide.
+#[derive(Debug, Clone)]
+pub struct Won<'r> {
+    /// The role whose value counts.
+    pub role: &'r Role,
+    /// Its rule.
+    pub value: &'r RoleValue,
+    /// The values; of an attribute with several, those of all roles.
+    pub values: Vec<Value>,
+    /// Others that say something else, the highest first.
+    pub over: Vec<(String, Vec<Value>)>,
+}
+
+/// The roles that somebody holds, by name, each with by what.
+///
+/// # Errors
+///
+/// A condition that cannot be answered.
+pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: &[&Grant], now: Timestamp) -> Result<Vec<Held>, Reason> {
+    let values = Values { account: None, identity: Some(attributes) };
+    let mut all: BTreeMap<&str, String> = BTreeMap::new();
+    for role in rules.roles.iter().filter(|role| role.kind == kind) {
+        let given = grants.iter().find(|grant| grant.role == role.name && grant.holds(now));
+        let fits = match &role.when {
+            None => false,
+            Some(when) => when.holds(&values).map_err(|error| {
+                Reason::by(format!("it cannot be told who is {}: {error} (in {})", role.name, when.source()), &role.place)
+            })?,
+        };
+        match (given, &role.when) {
+            (Some(grant), _) => drop(all.insert(&role.name, format!("given by {}", grant.principal))),
+            (None, Some(when)) if fits => drop(all.insert(&role.name, when.source().to_owned())),
+            _ => {}
+        }
+    }
+    let mut left: Vec<&str> = all.keys().copied().collect();
+    while let Some(name) = left.pop() {
+        let Some(role) = rules.roles.iter().find(|role| role.name == name) else { continue };
+        for other in &role.includes {
+            if !all.contains_key(other.as_str()) {
+                all.insert(other, format!("comes with {name}"));
+                left.push(other);
+            }
+        }
+    }
+    Ok(all.into_iter().map(|(role, by)| Held { role: role.to_owned(), by }).collect())
+}
+
+/// What the roles that somebody holds give their attributes.
+///
+/// # Errors
+///
+/// A value that cannot be worked out.
+pub fn values<'r>(rules: &'r RuleSet, kind: ObjectType, attributes: &Attributes, held: &BTreeSet<&str>) -> Result<Vec<Won<'r>>, Reason> {
+    let Some(declared) = rules.identities.get(&kind) else { return Ok(Vec::new()) };
+    let read = Values { account: None, identity: Some(attributes) };
+    let mut roles: Vec<&Role> = rules.roles.iter().filter(|role| role.kind == kind && held.contains(role.name.as_str())).collect();
+    // Equal priorities never say different things of one attribute: the check sees to it.
+    roles.sort_by(|a, b| b.priority.cmp(&a.priority).then_with(|| a.name.cmp(&b.name)));
+    let mut all = Vec::new();
+    for attribute in &declared.attributes {
+        let says = |binding: bool| {
+            let of = |role: &&'r Role| {
+                let (role, name) = (*role, &attribute.name);
+                let own = role.values.iter().find(|value| value.binding == binding && value.attribute.eq_ignore_ascii_case(name))?;
+                Some(own.value.run(&read).map(|values| (role, own, values)).map_err(|error| {
+                    Reason::by(format!("{name} by the role {} cannot be told: {error} (in {})", role.name, own.value.source()), &own.place)
+                }))
+            };
+            roles.iter().filter_map(of).collect::<Result<Vec<_>, Reason>>()
+        };
+        let mut candidates = says(true)?;
+        if candidates.is_empty() && attributes.get(&attribute.name).is_empty() {
+            candidates = says(false)?;
+        }
+        let Some((role, value, first)) = candidates.first().cloned() else { continue };
+        if attribute.many {
+            let mut values: Vec<Value> = Vec::new();
+            for one in candidates.into_iter().flat_map(|(.., values)| values) {
+                if !values.contains(&one) {
+                    values.push(one);
+                }
+            }
+            all.push(Won { role, value, values, over: Vec::new() });
+            continue;
+        }
+        let over =
+            candidates.into_iter().skip(1).filter(|(.., values)| *values != first).map(|(role, _, values)| (role.name.clone(), values));
+        all.push(Won { role, value, over: over.collect(), values: first });
+    }
+    Ok(all)
+}

@@ -1,0 +1,178 @@
+//! Roles: who holds them, what they give, which of them counts, and what is left when one ends.
+
+use jiff::Timestamp;
+use tide_core::decide::Verdict;
+use tide_core::roles::{Grant, ROLES};
+use tide_core::rules::{RuleFile, Severity};
+use tide_core::{
+    Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide, explain,
+};
+
+const IDENTITIES: &str = "[person]\nlabel = \"number\"\n[person.attributes]\nnumber = { required = true, unique = true }\nteam = {}\nrank = {}\ntitle = {}\nport = {}\nlicences = { many = true }\nends = {}\n";
+const ROSTER: &str = "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\nteam = 'account.team'\nrank = 'account.rank'\ntitle = 'account.title'\nport = 'account.port'\nends = 'account.end'\n";
+const BERTHING: &str = "system = \"berthing\"\n[[person.scope.condition]]\nwhen = '\"crew\" in identity.roles'\nelse = \"is not of the crew\"\n[[person.match]]\naccount = 'account.number'\n\
+     identity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\ntitle = 'identity.title'\nport = 'identity.port'\nlicences = 'identity.licences'\n";
+const ROLE: &str = r#"
+[[role]]
+name = "crew"
+defaults = { port = '"Northhaven"' }
+binding = { licences = '"planning"' }
+
+[[role]]
+name = "deck hand"
+when = 'identity.team == "Deck"'
+includes = ["crew"]
+priority = 10
+binding = { title = '"Hand of the deck"' }
+
+[[role]]
+name = "officer"
+when = 'identity.rank == "officer"'
+includes = ["crew"]
+priority = 20
+binding = { title = '"Officer, " + identity.team', licences = '["planning", "bridge"]' }
+"#;
+
+fn at(text: &str) -> Timestamp {
+    text.parse().expect("a moment")
+}
+
+fn load(roles: &str) -> (RuleSet, Vec<String>) {
+    let life = "[person]\nends = 'identity.ends'\n";
+    let all = [
+        ("identities.toml", IDENTITIES),
+        ("roster.toml", ROSTER),
+        ("berthing.toml", BERTHING),
+        ("roles.toml", roles),
+        ("lifecycle.toml", life),
+    ];
+    let files: Vec<RuleFile> = all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let (rules, faults) = RuleSet::load(&files, &Default::default());
+    let errors = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    (rules, errors)
+}
+
+fn population(people: &[(&str, &[(&str, &str)])]) -> Population {
+    let mut schema = Schema { state_attribute: Some("active".into()), ..Schema::default() };
+    for name in ["number", "title", "port", "active"] {
+        schema.put(AttributeDef::text(name));
+    }
+    schema.put(AttributeDef { many: true, ..AttributeDef::text("licences") });
+    let berthing = SystemFacts {
+        schema: [(ObjectType::Person, schema)].into(),
+        writable: vec![ObjectType::Person],
+        read: vec![ObjectType::Person],
+        ..SystemFacts::default()
+    };
+    let roster = SystemFacts { read: vec![ObjectType::Person], ..SystemFacts::default() };
+    let accounts = people.iter().enumerate().map(|(n, (number, pairs))| {
+        let pairs = [("number", *number)].into_iter().chain(pairs.iter().copied());
+        Account {
+            id: n as i64 + 1,
+            system: "roster".into(),
+            kind: ObjectType::Person,
+            key: format!("r{number}"),
+            name: format!("r{number}"),
+            attributes: pairs.map(|(name, value)| (name.to_owned(), vec![Value::text(value)])).collect(),
+            absent_since: None,
+            fault: None,
+        }
+    });
+    let systems = [("berthing".to_owned(), berthing), ("roster".to_owned(), roster)].into();
+    Population { accounts: accounts.collect(), systems, ..Population::default() }
+}
+
+/// Keeps who was decided to be there, as a run does.
+fn keep(population: &mut Population, outcome: &Outcome) {
+    population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
+    let new = outcome.links.iter().map(|l| Link { account: l.account, identity: l.identity.clone(), made_by: l.made_by.clone() });
+    population.links.extend(new);
+}
+
+fn of<'o>(outcome: &'o Outcome, number: &str) -> &'o Attributes {
+    let found = outcome.identities.iter().find(|(identity, _)| identity.attributes.get("number") == [Value::text(number)]);
+    &found.expect("there").0.attributes
+}
+
+fn texts(attributes: &Attributes, name: &str) -> Vec<String> {
+    attributes.get(name).iter().map(ToString::to_string).collect()
+}
+
+const NOW: &str = "2026-06-01T00:00:00Z";
+
+#[test]
+fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
+    let (rules, errors) = load(ROLE);
+    assert_eq!(errors, Vec::<String>::new());
+    let mut population = population(&[
+        ("1", &[("team", "Deck"), ("rank", "officer"), ("title", "from the source"), ("port", "Tarn Quay")]),
+        ("2", &[("team", "Deck")]),
+        ("3", &[("team", "Shore"), ("title", "Planner")]),
+    ]);
+    let outcome = decide(&rules, &population, at(NOW));
+    assert_eq!(texts(of(&outcome, "1"), ROLES), ["crew", "deck hand", "officer"]);
+    assert_eq!(texts(of(&outcome, "1"), "title"), ["Officer, Deck"]);
+    assert_eq!(texts(of(&outcome, "1"), "licences"), ["bridge", "planning"], "of an attribute with several values all count, once");
+    assert_eq!((texts(of(&outcome, "1"), "port"), texts(of(&outcome, "2"), "port")), (vec!["Tarn Quay".into()], vec!["Northhaven".into()]));
+    assert_eq!(texts(of(&outcome, "3"), "title"), ["Planner"]);
+    // The conflict is told, with what would count without the higher one.
+    assert_eq!(outcome.conflicts.len(), 1);
+    let conflict = &outcome.conflicts[0];
+    assert_eq!((conflict.label.as_str(), conflict.attribute.as_str(), conflict.wins.0.as_str()), ("1", "title", "officer"));
+    assert_eq!(conflict.over, [("deck hand".to_owned(), vec![Value::text("Hand of the deck")])]);
+    let why = &explain::explain(&rules, &population, &outcome, "1")[0];
+    let title = why.values.iter().find(|value| value.attribute == "title").expect("told");
+    assert_eq!(title.note.as_deref(), Some("by the role officer, over Hand of the deck by deck hand"));
+    // It brings an account, and who holds none has none.
+    let made = |outcome: &Outcome| outcome.decided.iter().filter(|line| line.verdict == Verdict::Create).count();
+    assert_eq!(made(&outcome), 2);
+
+    // The higher role ends: the lower one's value is back.
+    keep(&mut population, &outcome);
+    population.accounts[0].attributes.set("rank", Vec::new());
+    let outcome = decide(&rules, &population, at(NOW));
+    assert_eq!((texts(of(&outcome, "1"), "title"), outcome.conflicts.len()), (vec!["Hand of the deck".to_owned()], 0));
+    // And the last one: the source's own is.
+    population.accounts[0].attributes.set("team", Vec::new());
+    let outcome = decide(&rules, &population, at(NOW));
+    assert_eq!(texts(of(&outcome, "1"), "title"), ["from the source"]);
+    assert!(of(&outcome, "1").get(ROLES).is_empty());
+
+    // By hand, from a moment until another, to the minute; what is due is known.
+    let id = outcome.identities.iter().find(|(one, _)| one.attributes.get("number") == [Value::text("3")]).expect("there").0.id.clone();
+    population.grants.push(Grant {
+        identity: id.clone(),
+        role: "officer".into(),
+        from: Some(at("2026-06-10T08:00:00Z")),
+        until: Some(at("2026-06-20T17:00:00Z")),
+        principal: "ada".into(),
+    });
+    let roles = |now: &str| texts(of(&decide(&rules, &population, at(now)), "3"), ROLES);
+    assert_eq!(roles("2026-06-10T07:59:00Z"), Vec::<String>::new());
+    assert_eq!(roles("2026-06-10T08:00:00Z"), ["crew", "officer"]);
+    assert_eq!(roles("2026-06-20T16:59:00Z"), ["crew", "officer"]);
+    assert_eq!(roles("2026-06-20T17:00:00Z"), Vec::<String>::new());
+    assert_eq!(decide(&rules, &population, at(NOW)).due, [(id.clone(), at("2026-06-10T08:00:00Z"))]);
+    // Whoever leaves holds none.
+    population.accounts[2].attributes.set("end", vec![Value::text("2026-06-12")]);
+    assert_eq!(texts(of(&decide(&rules, &population, at("2026-06-13T00:00:00Z")), "3"), ROLES), Vec::<String>::new());
+}
+
+#[test]
+fn roles_of_which_nobody_could_say_which_counts_are_refused() {
+    let (_, errors) = load(&ROLE.replace("priority = 20", "priority = 10"));
+    assert_eq!(errors.len(), 1, "{errors:?}");
+    assert!(errors[0].contains("`deck hand` and `officer` both set title, and have the same priority 10"), "{errors:?}");
+    for (wrong, said) in [
+        ("[[role]]\nname = \"a\"\nincludes = [\"b\"]\n[[role]]\nname = \"b\"\nincludes = [\"a\"]\n", "which brings it again"),
+        ("[[role]]\nname = \"a\"\nincludes = [\"c\"]\n", "brings the role `c`, which is not there"),
+        ("[[role]]\nname = \"a\"\n[[role]]\nname = \"a\"\n", "there are two roles `a`"),
+        ("[[role]]\nname = \"a\"\nbinding = { tite = '\"x\"' }\n", "declares no attribute `tite`"),
+        ("[[role]]\nname = \"a\"\nbinding = { number = '\"1\"' }\n", "`number` is somebody's own"),
+        ("[[role]]\nname = \"a\"\nwhen = '\"b\" in identity.roles'\n", "unknown attribute `identity.roles`"),
+        ("[[role]]\nwhen = 'true'\n", "a role needs a name"),
+    ] {
+        let (_, errors) = load(&format!("{wrong}[[role]]\nname = \"crew\"\n"));
+        assert!(errors.iter().any(|error| error.contains(said) && error.starts_with("roles.toml:")), "{said}: {errors:?}");
+    }
+}

@@ -1,0 +1,84 @@
+//! Roles, who holds them, and where they differ.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::problem::{Path, Refusal};
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use jiff::Timestamp;
+use tide_api::{GiveRole, Problem, Role, RoleConflict, RoleHolder, Roles};
+use tide_core::roles::Grant;
+use tide_core::value::show;
+
+fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
+    let read = |text: &String| {
+        text.parse().map_err(|_| {
+            Refusal::new(StatusCode::BAD_REQUEST, "date", format!("`{text}` is no moment")).remedy("write one like 2026-12-31T17:00:00Z")
+        })
+    };
+    text.map(read).transpose()
+}
+
+/// All roles, who holds them and by what, and where they differ.
+#[utoipa::path(get, path = "/api/v1/roles", tag = "identities", responses((status = 200, body = Roles)))]
+pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, Refusal> {
+    let (views, conflicts) = service.engine.roles().await?;
+    let holder = |one: tide_engine::Holder| RoleHolder {
+        identity: one.identity,
+        label: one.label,
+        by: one.by,
+        until: one.until.map(|at| at.to_string()),
+    };
+    let role = |view: tide_engine::RoleView| Role {
+        name: view.role.name,
+        object: view.role.kind.word().to_owned(),
+        when: view.role.when.map(|when| when.source().to_owned()),
+        includes: view.role.includes,
+        priority: view.role.priority,
+        values: view
+            .role
+            .values
+            .iter()
+            .map(|value| format!("{} = {}{}", value.attribute, value.value.source(), if value.binding { "" } else { " (default)" }))
+            .collect(),
+        rule: format!("{}:{}", view.role.place.file, view.role.place.line),
+        holders: view.holders.into_iter().map(holder).collect(),
+    };
+    let conflict = |one: tide_core::roles::Conflict| RoleConflict {
+        identity: one.identity,
+        label: one.label,
+        attribute: one.attribute,
+        role: one.wins.0,
+        value: show(&one.wins.1),
+        over: one.over.into_iter().map(|(role, values)| format!("{} by {role}", show(&values))).collect(),
+    };
+    Ok(Json(Roles { roles: views.into_iter().map(role).collect(), conflicts: conflicts.into_iter().map(conflict).collect() }))
+}
+
+/// Gives somebody a role by hand.
+#[utoipa::path(post, path = "/api/v1/roles/{name}/holders", tag = "identities", params(("name" = String, Path)), request_body = GiveRole,
+    responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn give_role(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Json(give): Json<GiveRole>,
+) -> Result<StatusCode, Refusal> {
+    let (from, until) = (moment(give.from.as_ref())?, moment(give.until.as_ref())?);
+    let grant = Grant { identity: give.identity, role: name, from, until, principal: caller.principal.name.clone() };
+    service.engine.give_role(grant, &give.comment, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Takes from somebody a role that was given by hand.
+#[utoipa::path(delete, path = "/api/v1/roles/{name}/holders/{id}", tag = "identities", params(("name" = String, Path), ("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn take_role(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path((name, id)): Path<(String, String)>,
+) -> Result<StatusCode, Refusal> {
+    service.engine.take_role(&id, &name, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

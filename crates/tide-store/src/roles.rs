@@ -1,0 +1,118 @@
+//! Roles that were given by hand.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::sqlite::SqliteRow;
+use sqlx::{Row, Sqlite, SqliteConnection, Transaction};
+use tide_core::roles::Grant;
+
+/// A role that was given by hand, with why.
+#[derive(Debug, Clone)]
+pub struct GrantRow {
+    /// Its number.
+    pub id: i64,
+    /// What was given.
+    pub grant: Grant,
+    /// Why.
+    pub comment: String,
+}
+
+fn read(row: &SqliteRow) -> Grant {
+    Grant {
+        identity: row.get("identity"),
+        role: row.get("role"),
+        from: crate::unstamp(row.get("from_at")),
+        until: crate::unstamp(row.get("until_at")),
+        principal: row.get("principal"),
+    }
+}
+
+/// All grants, or those of some identities (a JSON list), the oldest first.
+pub(crate) async fn grants(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<Vec<Grant>, StoreError> {
+    let rows = match only {
+        None => sqlx::query("SELECT * FROM role_grant ORDER BY id").fetch_all(&mut **tx).await?,
+        Some(ids) => {
+            let sql = "SELECT g.* FROM json_each(?) k CROSS JOIN role_grant g ON g.identity = k.value ORDER BY g.id";
+            sqlx::query(sql).bind(ids).fetch_all(&mut **tx).await?
+        }
+    };
+    Ok(rows.iter().map(read).collect())
+}
+
+/// Whoever leaves loses what was given by hand: it does not come back with them.
+pub(crate) async fn end_with(c: &mut SqliteConnection, identity: &str, now: Timestamp) -> Result<(), StoreError> {
+    sqlx::query("UPDATE role_grant SET until_at = ? WHERE identity = ? AND (until_at IS NULL OR until_at > ?)")
+        .bind(stamp(now))
+        .bind(identity)
+        .bind(stamp(now))
+        .execute(c)
+        .await?;
+    Ok(())
+}
+
+impl Store {
+    /// Gives a role by hand. The journal says so.
+    pub async fn give_role(&self, grant: Grant, comment: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (comment, principal) = (comment.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let known: Option<i64> =
+                        sqlx::query_scalar("SELECT 1 FROM identity WHERE id = ?").bind(&grant.identity).fetch_optional(&mut *c).await?;
+                    if known.is_none() {
+                        return Err(StoreError::Missing { what: "identity", name: grant.identity });
+                    }
+                    sqlx::query(
+                        "INSERT INTO role_grant (identity, role, from_at, until_at, principal, comment, made) VALUES (?,?,?,?,?,?,?)",
+                    )
+                    .bind(&grant.identity)
+                    .bind(&grant.role)
+                    .bind(grant.from.map(stamp))
+                    .bind(grant.until.map(stamp))
+                    .bind(&grant.principal)
+                    .bind(&comment)
+                    .bind(stamp(now))
+                    .execute(&mut *c)
+                    .await?;
+                    let until = grant.until.map(|at| format!(" until {}", stamp(at))).unwrap_or_default();
+                    let detail = format!("{}{until}: {comment}", grant.role);
+                    Entry::new(&principal, "role.given", &grant.identity).detail(&detail).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// Takes a role that was given by hand. The journal says so.
+    pub async fn take_role(&self, identity: &str, role: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (identity, role, principal) = (identity.to_owned(), role.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let ended = sqlx::query(
+                        "UPDATE role_grant SET until_at = ? WHERE identity = ? AND role = ? AND (until_at IS NULL OR until_at > ?)",
+                    )
+                    .bind(stamp(now))
+                    .bind(&identity)
+                    .bind(&role)
+                    .bind(stamp(now))
+                    .execute(&mut *c)
+                    .await?;
+                    if ended.rows_affected() == 0 {
+                        return Err(StoreError::Missing { what: "grant by hand of the role", name: role });
+                    }
+                    Entry::new(&principal, "role.taken", &identity).detail(&role).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// What was given by hand and is not over, the oldest first.
+    pub async fn role_grants(&self, now: Timestamp) -> Result<Vec<GrantRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM role_grant WHERE until_at IS NULL OR until_at > ? ORDER BY id")
+            .bind(stamp(now))
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(rows.iter().map(|row| GrantRow { id: row.get("id"), grant: read(row), comment: row.get("comment") }).collect())
+    }
+}
