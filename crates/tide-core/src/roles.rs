@@ -11,6 +11,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// The attribute that names the roles that an identity holds.
 pub const ROLES: &str = "roles";
+/// The attribute that tells which roles are only kept, and until when: `deck hand until 2026-12-01T00:00:00Z`.
+pub const KEPT: &str = "rolesUntil";
 
 /// One role.
 #[derive(Debug, Clone)]
@@ -25,6 +27,8 @@ pub struct Role {
     pub includes: Vec<String>,
     /// Which role's value counts where several set one: the highest.
     pub priority: i64,
+    /// For how many days it is kept after its condition, or the role that brought it, no longer holds.
+    pub keep_days: u32,
     /// Its values.
     pub values: Vec<RoleValue>,
     /// Where it stands.
@@ -108,6 +112,23 @@ pub struct Won<'r> {
     pub over: Vec<(String, Vec<Value>)>,
 }
 
+/// The roles that are only kept for a while, by what an identity held before.
+pub fn kept(rules: &RuleSet, kind: ObjectType, before: &Attributes, held: &[Held], now: Timestamp) -> Vec<(String, Timestamp)> {
+    let noted: BTreeMap<String, Timestamp> = before
+        .get(KEPT)
+        .iter()
+        .filter_map(|value| {
+            let text = value.to_string();
+            let (role, until) = text.rsplit_once(" until ")?;
+            Some((role.to_owned(), until.parse().ok()?))
+        })
+        .collect();
+    let had = |role: &Role| before.get(ROLES).iter().any(|value| value.to_string() == role.name);
+    let lost = |role: &&Role| role.kind == kind && role.keep_days > 0 && had(role) && !held.iter().any(|one| one.role == role.name);
+    let until = |role: &Role| noted.get(&role.name).copied().unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days));
+    rules.roles.iter().filter(lost).map(|role| (role.name.clone(), until(role))).filter(|(_, until)| *until > now).collect()
+}
+
 /// The roles that somebody holds, by name, each with by what.
 ///
 /// # Errors
@@ -130,6 +151,11 @@ pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: 
             _ => {}
         }
     }
+    Ok(with_others(rules, all))
+}
+
+/// Roles with those that they bring.
+fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, String>) -> Vec<Held> {
     let mut left: Vec<&str> = all.keys().copied().collect();
     while let Some(name) = left.pop() {
         let Some(role) = rules.roles.iter().find(|role| role.name == name) else { continue };
@@ -140,7 +166,23 @@ pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: 
             }
         }
     }
-    Ok(all.into_iter().map(|(role, by)| Held { role: role.to_owned(), by }).collect())
+    all.into_iter().map(|(role, by)| Held { role: role.to_owned(), by }).collect()
+}
+
+/// The roles that somebody holds, with those that are kept and what they bring.
+pub fn with_kept(rules: &RuleSet, held: Vec<Held>, kept: &[(String, Timestamp)]) -> Vec<Held> {
+    if kept.is_empty() {
+        return held;
+    }
+    let mut by: BTreeMap<&str, String> = BTreeMap::new();
+    for role in &rules.roles {
+        if let Some(one) = held.iter().find(|one| one.role == role.name) {
+            by.insert(&role.name, one.by.clone());
+        } else if let Some((_, until)) = kept.iter().find(|(name, _)| *name == role.name) {
+            by.insert(&role.name, format!("kept until {}", until.strftime("%Y-%m-%d %H:%M UTC")));
+        }
+    }
+    with_others(rules, by)
 }
 
 /// What the roles that somebody holds give their attributes.

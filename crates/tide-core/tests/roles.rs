@@ -159,6 +159,40 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
 }
 
 #[test]
+fn a_movers_old_access_overlaps_for_a_while_and_then_goes_by_itself() {
+    let (rules, errors) = load(&ROLE.replace("priority = 10\n", "priority = 10\nkeep_days = 14\n"));
+    assert_eq!(errors, Vec::<String>::new());
+    let mut population = population(&[("1", &[("team", "Deck"), ("title", "Planner")])]);
+    let outcome = decide(&rules, &population, at(NOW));
+    keep(&mut population, &outcome);
+    population.accounts[0].attributes.set("team", vec![Value::text("Shore")]);
+    let outcome = decide(&rules, &population, at("2026-06-02T12:00:00Z"));
+    assert_eq!(texts(of(&outcome, "1"), ROLES), ["crew", "deck hand"], "with what it brings");
+    assert_eq!(texts(of(&outcome, "1"), "title"), ["Hand of the deck"]);
+    assert_eq!(texts(of(&outcome, "1"), tide_core::roles::KEPT), ["deck hand until 2026-06-16T12:00:00Z"]);
+    assert_eq!(outcome.due.iter().map(|(_, at)| *at).collect::<Vec<_>>(), [at("2026-06-16T12:00:00Z")]);
+    keep(&mut population, &outcome);
+    // However often it is decided meanwhile, the end stays; then it goes, and stays gone.
+    let outcome = decide(&rules, &population, at("2026-06-16T11:59:00Z"));
+    assert_eq!(texts(of(&outcome, "1"), ROLES), ["crew", "deck hand"]);
+    keep(&mut population, &outcome);
+    let outcome = decide(&rules, &population, at("2026-06-16T12:00:00Z"));
+    assert_eq!((texts(of(&outcome, "1"), ROLES), texts(of(&outcome, "1"), "title")), (Vec::<String>::new(), vec!["Planner".to_owned()]));
+    keep(&mut population, &outcome);
+    assert_eq!(texts(of(&decide(&rules, &population, at("2026-06-17T00:00:00Z")), "1"), ROLES), Vec::<String>::new());
+    // Who is back before the end holds it as ever.
+    population.accounts[0].attributes.set("team", vec![Value::text("Deck")]);
+    let outcome = decide(&rules, &population, at("2026-06-18T00:00:00Z"));
+    assert!(texts(of(&outcome, "1"), tide_core::roles::KEPT).is_empty());
+    assert_eq!(texts(of(&outcome, "1"), ROLES), ["crew", "deck hand"]);
+    // Whoever leaves keeps nothing.
+    keep(&mut population, &outcome);
+    population.accounts[0].attributes.set("end", vec![Value::text("2026-06-20")]);
+    population.accounts[0].attributes.set("team", Vec::new());
+    assert_eq!(texts(of(&decide(&rules, &population, at("2026-06-21T00:00:00Z")), "1"), ROLES), Vec::<String>::new());
+}
+
+#[test]
 fn roles_of_which_nobody_could_say_which_counts_are_refused() {
     let (_, errors) = load(&ROLE.replace("priority = 20", "priority = 10"));
     assert_eq!(errors.len(), 1, "{errors:?}");

@@ -88,5 +88,7 @@ fn held_by(rules: &tide_core::RuleSet, identity: &tide_core::Identity, grants: &
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
     attributes.set("stage", vec![Value::text(identity.stage.word())]);
-    tide_core::roles::held(rules, identity.kind, &attributes, grants, now).unwrap_or_default()
+    let held = tide_core::roles::held(rules, identity.kind, &attributes, grants, now).unwrap_or_default();
+    let kept = tide_core::roles::kept(rules, identity.kind, &attributes, &held, now);
+    tide_core::roles::with_kept(rules, held, &kept)
 }

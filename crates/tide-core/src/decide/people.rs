@@ -8,7 +8,7 @@ use crate::lifecycle::Facts;
 use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::Reason;
-use crate::roles::{self, Conflict, Grant, ROLES};
+use crate::roles::{self, Conflict, Grant, KEPT, ROLES};
 use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, Standing, Subject};
 use crate::value::{Attributes, Value, show};
@@ -155,7 +155,8 @@ pub(crate) fn assemble(
         let stored = stored.get(person.id.as_str()).copied();
         compose_person(rules, population, kind, person, stored);
         live(rules, population, kind, person, stored, now, outcome);
-        hold_roles(rules, kind, person, grants.get(person.id.as_str()).map_or(&[][..], Vec::as_slice), now, outcome);
+        let theirs = grants.get(person.id.as_str()).map_or(&[][..], Vec::as_slice);
+        hold_roles(rules, kind, person, stored.map(|identity| &identity.attributes), theirs, now, outcome);
     }
     made_up::resolve(rules, population, kind, &mut people, outcome);
     // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
@@ -477,13 +478,18 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
 }
 
 /// The roles that somebody holds, and the values that they give. Whoever left holds none.
-fn hold_roles(rules: &RuleSet, kind: ObjectType, person: &mut Person, grants: &[&Grant], now: Timestamp, outcome: &mut Outcome) {
-    if rules.roles.is_empty() {
-        person.attributes.set(ROLES, Vec::new());
-        return;
-    }
+fn hold_roles(
+    rules: &RuleSet,
+    kind: ObjectType,
+    person: &mut Person,
+    stored: Option<&Attributes>,
+    grants: &[&Grant],
+    now: Timestamp,
+    outcome: &mut Outcome,
+) {
     person.attributes.set(ROLES, Vec::new());
-    if person.gone.is_some() {
+    person.attributes.set(KEPT, Vec::new());
+    if rules.roles.is_empty() || person.gone.is_some() {
         return;
     }
     outcome.due.extend(grants.iter().filter_map(|grant| Some((person.id.clone(), grant.next(now)?))));
@@ -494,6 +500,9 @@ fn hold_roles(rules: &RuleSet, kind: ObjectType, person: &mut Person, grants: &[
             return;
         }
     };
+    let kept = stored.map(|stored| roles::kept(rules, kind, stored, &held, now)).unwrap_or_default();
+    outcome.due.extend(kept.iter().map(|(_, until)| (person.id.clone(), *until)));
+    let held = roles::with_kept(rules, held, &kept);
     let names: BTreeSet<&str> = held.iter().map(|one| one.role.as_str()).collect();
     match roles::values(rules, kind, &person.attributes, &names) {
         Ok(won) => {
@@ -516,6 +525,7 @@ fn hold_roles(rules: &RuleSet, kind: ObjectType, person: &mut Person, grants: &[
         Err(reason) => drop(person.held.get_or_insert(reason)),
     }
     person.attributes.set(ROLES, names.into_iter().map(Value::text).collect());
+    person.attributes.set(KEPT, kept.into_iter().map(|(role, until)| Value::text(format!("{role} until {until}"))).collect());
 }
 
 /// Where somebody stands in their life, and since when.

@@ -271,7 +271,7 @@ pub struct PasswordRules {
 impl PasswordRules {
     /// What holds for an attribute where nothing is said.
     pub fn of(attribute: &str) -> Self {
-        let sets = load::PASSWORD_SETS.map(str::to_owned).to_vec();
+        let sets = load::passwords::PASSWORD_SETS.map(str::to_owned).to_vec();
         PasswordRules { attribute: attribute.to_owned(), length: 20, sets, shown_to: Vec::new(), handed_to: None }
     }
 }

@@ -1,9 +1,12 @@
 //! From the files' texts to the typed rule set.
 
 mod approvals;
+mod calls;
+mod guards;
 mod lifecycle;
 mod mapping;
 mod matching;
+pub(super) mod passwords;
 mod roles;
 mod scope;
 
@@ -27,8 +30,6 @@ const CALLS: &str = "calls.toml";
 const APPROVALS: &str = "approvals.toml";
 const LIFECYCLE: &str = "lifecycle.toml";
 const ROLES: &str = "roles.toml";
-/// The kinds of change that a guard can limit.
-const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "delete"];
 
 pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault>) {
     let faults = RefCell::new(Vec::new());
@@ -57,7 +58,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         None => BTreeMap::new(),
     };
     if let Some((source, table)) = named_file(CALLS) {
-        rules.calls = calls(&Section::new(source, table.get_ref(), 0, CALLS));
+        rules.calls = calls::calls(&Section::new(source, table.get_ref(), 0, CALLS));
     }
     if let Some((source, table)) = named_file(ROLES) {
         rules.roles = roles::roles(Section::new(source, table.get_ref(), 0, ROLES), &rules);
@@ -79,7 +80,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         }
     }
     if let Some((source, table)) = named_file(GUARDS) {
-        rules.guards = guards(Section::new(source, table.get_ref(), 0, GUARDS), &rules);
+        rules.guards = guards::guards(Section::new(source, table.get_ref(), 0, GUARDS), &rules);
     }
     if let Some((source, table)) = named_file(APPROVALS) {
         rules.approvals = approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
@@ -330,68 +331,6 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
     }
 }
 
-/// Who is called, and where.
-fn calls(root: &Section<'_>) -> BTreeMap<String, CallRules> {
-    let mut all = BTreeMap::new();
-    for (name, at, value) in root.entries() {
-        let Some(section) = root.as_section(name, value, format!("call {name}")) else { continue };
-        let timeout_seconds = section.number("timeout_seconds").unwrap_or(10);
-        if !(1..=120).contains(&timeout_seconds) {
-            root.source.error(at, format!("an answer is not waited for {timeout_seconds} s"), Some("choose from 1 to 120".into()));
-        }
-        match section.text("url") {
-            Some((url, span)) => {
-                if !(url.starts_with("https://") || url.starts_with("http://")) {
-                    root.source.error(span.start, format!("`{url}` is not an address that can be called"), Some("https://…".into()));
-                }
-                all.insert(name.to_owned(), CallRules { url, timeout_seconds, place: root.source.place(at) });
-            }
-            None => root.source.error(at, format!("it is not said where `{name}` is called"), Some("url = \"https://…\"".into())),
-        }
-        section.done();
-    }
-    all
-}
-
-fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
-    let mut all = Vec::new();
-    for item in root.list("guard") {
-        let Some(section) = root.as_section("guard", item, "[[guard]]") else { continue };
-        let words: Vec<(&'static str, &'static str)> = CHANGES.iter().map(|word| (*word, *word)).collect();
-        let system = section.text("system");
-        if let Some((name, span)) = &system
-            && !rules.systems.contains_key(name)
-        {
-            root.source.error(span.start, format!("no file has rules for a system `{name}`"), None);
-        }
-        let guard = Guard {
-            system: system.map(|(name, _)| name),
-            change: section.word("change", &words).unwrap_or_default().to_owned(),
-            most: section.number("most").map(|most| most as usize),
-            share: section.number("share"),
-            hours: section.number("hours").unwrap_or(24),
-            place: section.place(),
-        };
-        if guard.change.is_empty() && section.get("change").is_none() {
-            root.source.error(section.at, "a guard needs the kind of change", Some("for example: change = \"disable\"".into()));
-        }
-        if !(1..=24 * 31).contains(&guard.hours) {
-            root.source.error(section.at, format!("a guard does not look back {} hours", guard.hours), Some("choose from 1 to 744".into()));
-        }
-        if guard.most.is_none() && guard.share.is_none() {
-            root.source.error(
-                section.at,
-                "a guard without a limit guards nothing",
-                Some("add `most = 20` or `share = 10` (percent)".into()),
-            );
-        }
-        section.done();
-        all.push(guard);
-    }
-    root.done();
-    all
-}
-
 /// The names that expressions of one section may read.
 struct Scopes<'a> {
     account: Option<BTreeMap<String, bool>>,
@@ -544,7 +483,7 @@ fn type_rules(
         .unwrap_or_default();
     types.when_changed =
         section.word("when_changed", &[("repair", WhenChanged::Repair), ("report", WhenChanged::Report)]).unwrap_or_default();
-    types.password = section.section("password").and_then(|password| self::password(password, schema, &rules.calls));
+    types.password = section.section("password").and_then(|password| passwords::password(password, schema, &rules.calls));
     types.departure = lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
     types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
@@ -593,55 +532,6 @@ fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &Source<'_>) {
         let help = (def.kind == ValueKind::Text).then(|| format!("text({}) turns it into text", mapping.program.source()));
         source.error_at(&mapping.place, format!("`{}` holds {holds}, and this is always {gives}", def.name), help);
     }
-}
-
-/// The sets of characters that passwords are drawn from.
-pub const PASSWORD_SETS: [&str; 4] = ["lower", "upper", "digit", "sign"];
-
-fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BTreeMap<String, CallRules>) -> Option<PasswordRules> {
-    let source = section.source;
-    let attribute = section.text("attribute");
-    let length = section.number("length").map_or(20, |length| length as usize);
-    let sets: Vec<String> = section
-        .texts("sets")
-        .into_iter()
-        .map(|(set, span)| {
-            if !PASSWORD_SETS.contains(&set.as_str()) {
-                source.error(span.start, format!("there is no set `{set}`"), Some(format!("choose from {}", PASSWORD_SETS.join(", "))));
-            }
-            set
-        })
-        .collect();
-    if !(8..=128).contains(&length) {
-        source.error(section.at, format!("a password of {length} characters is not given"), Some("choose a length from 8 to 128".into()));
-    }
-    if let (Some((name, span)), Some(schema)) = (&attribute, schema)
-        && schema.get(name).is_none()
-        // Attributes of secrets are kept out of what is known of a system.
-        && !(schema.refers_by_name && ["userPassword", "unicodePwd"].iter().any(|known| known.eq_ignore_ascii_case(name)))
-    {
-        source.error(span.start, format!("the system has no attribute `{name}`"), None);
-    }
-    if attribute.is_none() {
-        source.error(section.at, "it is not said which attribute takes the password", Some("attribute = \"userPassword\"".into()));
-    }
-    let shown_to: Vec<String> = section.texts("shown_to").into_iter().map(|(name, _)| name).collect();
-    let handed_to = section.text("handed_to").map(|(name, span)| {
-        if !calls.contains_key(&name) {
-            source.error(
-                span.start,
-                format!("nobody is called `{name}`"),
-                Some(format!("calls.toml: [{name}] and below it url = \"https://…\"")),
-            );
-        }
-        if !shown_to.is_empty() {
-            source.error(span.start, "what is handed over is shown to nobody", Some("leave out `shown_to`, or `handed_to`".into()));
-        }
-        name
-    });
-    section.done();
-    let sets = if sets.is_empty() { PASSWORD_SETS.map(str::to_owned).to_vec() } else { sets };
-    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to })
 }
 
 fn program(source: &Source<'_>, text: &(String, Range<usize>), known: &Known<'_>) -> Option<Program> {

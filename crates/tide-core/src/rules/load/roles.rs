@@ -7,6 +7,9 @@ use crate::expr::Root;
 use crate::model::ObjectType;
 use crate::roles::{ROLES, Role, RoleValue};
 
+/// The most days that a role is kept.
+const LONGEST: u32 = 366;
+
 pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
     let source = root.source;
     let mut all: Vec<Role> = Vec::new();
@@ -30,6 +33,10 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
         let when = section.text("when").and_then(|when| program(source, &when, &known));
         let includes: Vec<String> = section.texts("includes").into_iter().map(|(name, _)| name).collect();
         let priority = section.number("priority").map_or(0, i64::from);
+        let keep_days = section.number("keep_days").unwrap_or(0);
+        if keep_days > LONGEST {
+            source.error(section.at, format!("a role is not kept for {keep_days} days"), Some(format!("choose from 0 to {LONGEST}")));
+        }
         let mut values: Vec<RoleValue> = Vec::new();
         for (key, binding) in [("binding", true), ("defaults", false)] {
             let Some(own) = section.section(key) else { continue };
@@ -55,7 +62,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
         let place = section.place();
         places.push(section.at);
         section.done();
-        all.push(Role { name: name.map(|(name, _)| name).unwrap_or_default(), kind, when, includes, priority, values, place });
+        all.push(Role { name: name.map(|(name, _)| name).unwrap_or_default(), kind, when, includes, priority, keep_days, values, place });
     }
     for (role, at) in all.iter().zip(&places) {
         for other in &role.includes {

@@ -1,0 +1,28 @@
+//! Who is called: `calls.toml`.
+
+use super::super::CallRules;
+use super::super::read::Section;
+use std::collections::BTreeMap;
+
+/// Who is called, and where.
+pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, CallRules> {
+    let mut all = BTreeMap::new();
+    for (name, at, value) in root.entries() {
+        let Some(section) = root.as_section(name, value, format!("call {name}")) else { continue };
+        let timeout_seconds = section.number("timeout_seconds").unwrap_or(10);
+        if !(1..=120).contains(&timeout_seconds) {
+            root.source.error(at, format!("an answer is not waited for {timeout_seconds} s"), Some("choose from 1 to 120".into()));
+        }
+        match section.text("url") {
+            Some((url, span)) => {
+                if !(url.starts_with("https://") || url.starts_with("http://")) {
+                    root.source.error(span.start, format!("`{url}` is not an address that can be called"), Some("https://…".into()));
+                }
+                all.insert(name.to_owned(), CallRules { url, timeout_seconds, place: root.source.place(at) });
+            }
+            None => root.source.error(at, format!("it is not said where `{name}` is called"), Some("url = \"https://…\"".into())),
+        }
+        section.done();
+    }
+    all
+}

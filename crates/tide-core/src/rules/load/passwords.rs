@@ -1,0 +1,55 @@
+//! First passwords.
+
+use super::super::read::Section;
+use super::super::{CallRules, PasswordRules};
+use crate::schema::Schema;
+use std::collections::BTreeMap;
+
+/// The sets of characters that passwords are drawn from.
+pub const PASSWORD_SETS: [&str; 4] = ["lower", "upper", "digit", "sign"];
+
+pub(super) fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BTreeMap<String, CallRules>) -> Option<PasswordRules> {
+    let source = section.source;
+    let attribute = section.text("attribute");
+    let length = section.number("length").map_or(20, |length| length as usize);
+    let sets: Vec<String> = section
+        .texts("sets")
+        .into_iter()
+        .map(|(set, span)| {
+            if !PASSWORD_SETS.contains(&set.as_str()) {
+                source.error(span.start, format!("there is no set `{set}`"), Some(format!("choose from {}", PASSWORD_SETS.join(", "))));
+            }
+            set
+        })
+        .collect();
+    if !(8..=128).contains(&length) {
+        source.error(section.at, format!("a password of {length} characters is not given"), Some("choose a length from 8 to 128".into()));
+    }
+    if let (Some((name, span)), Some(schema)) = (&attribute, schema)
+        && schema.get(name).is_none()
+        // Attributes of secrets are kept out of what is known of a system.
+        && !(schema.refers_by_name && ["userPassword", "unicodePwd"].iter().any(|known| known.eq_ignore_ascii_case(name)))
+    {
+        source.error(span.start, format!("the system has no attribute `{name}`"), None);
+    }
+    if attribute.is_none() {
+        source.error(section.at, "it is not said which attribute takes the password", Some("attribute = \"userPassword\"".into()));
+    }
+    let shown_to: Vec<String> = section.texts("shown_to").into_iter().map(|(name, _)| name).collect();
+    let handed_to = section.text("handed_to").map(|(name, span)| {
+        if !calls.contains_key(&name) {
+            source.error(
+                span.start,
+                format!("nobody is called `{name}`"),
+                Some(format!("calls.toml: [{name}] and below it url = \"https://…\"")),
+            );
+        }
+        if !shown_to.is_empty() {
+            source.error(span.start, "what is handed over is shown to nobody", Some("leave out `shown_to`, or `handed_to`".into()));
+        }
+        name
+    });
+    section.done();
+    let sets = if sets.is_empty() { PASSWORD_SETS.map(str::to_owned).to_vec() } else { sets };
+    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to })
+}
