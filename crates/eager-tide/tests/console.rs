@@ -518,7 +518,7 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
 
 /// A season in fast motion: leavers come by themselves, and each of their ways in is closed.
 async fn season(browser: &Browser) -> WebDriverResult<()> {
-    let demo = Running::start(&["demo", "--season", "--then-end", "--day", "250", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
+    let demo = Running::start(&["demo", "--season", "--day", "500", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
     let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
     let root = console.split('#').next().unwrap_or_default().to_owned();
     browser.driver.goto(&console).await?;
@@ -566,8 +566,15 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("Who left").await?;
     browser.look("leavers").await?;
     browser.driver.back().await?;
+    // Somebody of the deck gets a role that differs with what the deck brings.
+    const GIVE: &str = "const done = arguments[arguments.length - 1]; fetch('/api/v1/identities?search=Deck&filter=active&limit=1').then(r => r.json()) \
+        .then(found => fetch('/api/v1/roles/safety%20officer/holders', {method: 'POST', headers: {'content-type': 'application/json'}, \
+        body: JSON.stringify({identity: found.items[0].id, comment: 'a drill'})})).then(r => done(r.status))";
+    let given = browser.driver.execute_async(GIVE, Vec::new()).await?;
+    assert_eq!(given.json(), &serde_json::json!(204));
     browser.click("//a[normalize-space(.)='Roles']").await?;
-    browser.text("no two differ about anybody").await?;
+    browser.text("Roles differ about 1 value").await?;
+    browser.text("deck watch by deck hand").await?;
     browser.text("safety officer").await?;
     browser.look("roles").await?;
     browser.driver.back().await?;

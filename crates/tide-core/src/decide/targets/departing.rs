@@ -147,8 +147,8 @@ impl Target<'_> {
         let of = |value: Value| {
             let id = value.to_string();
             let Ok(place) = people.binary_search_by(|person| person.id.as_str().cmp(id.as_str())) else { return Some(value) };
-            let there = people[place].linked.iter().map(|&at| &self.population.accounts[at]);
-            let account = there.filter(|account| account.system == self.system && account.absent_since.is_none()).next()?;
+            let mut there = people[place].linked.iter().map(|&at| &self.population.accounts[at]);
+            let account = there.find(|account| account.system == self.system && account.absent_since.is_none())?;
             Some(Value::Reference(if by_name { account.name.clone() } else { account.key.clone() }))
         };
         Ok(values.into_iter().filter_map(of).collect())
