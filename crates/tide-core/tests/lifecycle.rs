@@ -294,6 +294,23 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
 }
 
 #[test]
+fn a_step_that_is_held_holds_those_after_it_and_nobody_elses() {
+    let mut world = World::new(LIFE).with("1", &[("end", "2026-06-01")]).with("2", &[("end", "2026-06-01")]);
+    world.run("2026-05-01T00:00:00Z");
+    let now = "2026-06-02T00:00:00Z";
+    let first = world.decide(now).changes.iter().find(|change| change.step == 1).expect("a first step").clone();
+    let ruling = tide_core::model::Ruling { release: false, principal: "ada".into() };
+    world.population.ruled.insert(first.fingerprint.clone(), ruling);
+    let outcome = world.decide(now);
+    let (theirs, others): (Vec<_>, Vec<_>) = outcome.changes.iter().partition(|change| change.identity == first.identity);
+    assert_eq!((theirs.len(), others.len()), (3, 3));
+    assert!(others.iter().all(|change| change.hold.is_none()), "{others:#?}");
+    let held: Vec<_> = theirs.iter().map(|change| change.hold.as_ref().expect("held").text.clone()).collect();
+    assert!(held[0].contains("discarded by ada"), "{held:?}");
+    assert!(held[1..].iter().all(|text| text == "waits for departure step 1, which is held"), "{held:?}");
+}
+
+#[test]
 fn who_comes_back_before_the_end_gets_the_account_back_and_an_absence_must_last() {
     let mut world = World::new(LIFE).with("1", &[("start", "2020-01-01"), ("contract", "honorary")]);
     world.run("2026-06-01T00:00:00Z");

@@ -322,6 +322,7 @@ impl Engine {
             }
         }
         *lock(&self.again) = again;
+        tide_core::decide::hold_later_steps(&mut outcome.changes);
         Ok(())
     }
 }

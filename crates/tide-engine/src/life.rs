@@ -5,9 +5,9 @@ use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::HashSet;
 use std::sync::Arc;
-use tide_core::decide::Change;
+use tide_core::decide::{Change, Decided, Verdict};
 use tide_core::lifecycle::{Departure, Facts, Life};
-use tide_core::{Identity, Outcome};
+use tide_core::{Identity, Outcome, RuleSet};
 use tide_store::{LeaverRow, StoreError};
 
 /// How many leavers are looked at.
@@ -64,6 +64,11 @@ impl Leaver {
     }
 }
 
+/// Is a line about an account that gives values?
+fn rules_of_source(rules: &RuleSet, line: &Decided) -> bool {
+    rules.of(&line.system, line.object).is_some_and(tide_core::rules::TypeRules::is_source)
+}
+
 /// The changes that close somebody's ways in, or belong to their departure.
 fn closing<'o>(outcome: &'o Outcome, identity: &'o str) -> impl Iterator<Item = &'o Change> {
     outcome.changes.iter().filter(move |change| change.identity == identity && change.takes_away())
@@ -84,8 +89,16 @@ impl Engine {
         attributes.set("id", vec![tide_core::Value::text(id)]);
         let facts =
             Facts { attributes: &attributes, departure: departure.as_ref(), gone: gone.as_ref().map(|(reason, at)| (reason, Some(*at))) };
-        let rules = rules.set.lifecycle.get(&identity.kind);
-        let life = rules.and_then(|rules| rules.life(&facts, self.now()).ok());
+        let set = &rules.set;
+        let rules = set.lifecycle.get(&identity.kind);
+        let mut life = rules.and_then(|rules| rules.life(&facts, self.now()).ok());
+        // Whoever is out of every source's scope has left, whatever their dates say.
+        if let Some(life) = life.as_mut().filter(|life| life.stage != identity.stage) {
+            let theirs = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id));
+            let out = theirs.filter(|line| line.verdict == Verdict::OutOfScope).find(|line| rules_of_source(set, line));
+            life.stage = identity.stage;
+            life.reason = out.map_or_else(|| tide_core::Reason::new("as it was decided last"), |line| line.reason.clone());
+        }
         let zone = rules.map_or(jiff::tz::TimeZone::UTC, |rules| rules.zone.clone());
         Ok(LifeLine { identity, life, departure, zone })
     }

@@ -426,6 +426,7 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // What is not sent without a yes is no part of a landslide before it has one.
     approvals::hold(rules, &totals.approved, outcome);
     guard(rules, totals, outcome);
+    hold_later_steps(&mut outcome.changes);
     pointing::settle(outcome);
     outcome.questions.sort_by(|a, b| {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
@@ -442,6 +443,22 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
         }
         rank[a.verdict as usize].cmp(&rank[b.verdict as usize]).then_with(|| key(a).cmp(&key(b)))
     });
+}
+
+/// Whatever holds a departure step holds those after it: they are done in their order, or not yet. For changes in their order.
+pub fn hold_later_steps(changes: &mut [Change]) {
+    let mut held: HashMap<(String, String), u16> = HashMap::new();
+    for change in changes.iter_mut().filter(|change| change.step > 0) {
+        let whose = (change.system.clone(), change.identity.clone());
+        match (&change.hold, held.get(&whose)) {
+            (None, Some(first)) => {
+                change.hold =
+                    Some(Reason { text: format!("waits for departure step {first}, which is held"), rule: change.reason.rule.clone() });
+            }
+            (Some(_), None) => drop(held.insert(whose, change.step)),
+            _ => {}
+        }
+    }
 }
 
 /// Holds changes past a limit.

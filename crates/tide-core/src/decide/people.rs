@@ -566,6 +566,10 @@ fn live(
             outcome.due.push((person.id.clone(), one.at));
         }
     }
+    // What cannot be read now changes nothing about where they stand.
+    if let (Some(stored), true, None, None) = (stored, person.held.is_some(), &person.life, &person.gone) {
+        person.stage = stored.stage;
+    }
     let before = stored.filter(|stored| stored.stage == person.stage);
     person.since = since.or_else(|| before.map_or(Some(now), |stored| stored.since));
     // Whoever left has left since then, whatever else would have ended it later: what is kept for some days is not kept for longer.
