@@ -567,7 +567,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.look("leavers").await?;
     browser.driver.back().await?;
     // Somebody of the deck gets a role that differs with what the deck brings.
-    const GIVE: &str = "const done = arguments[arguments.length - 1]; fetch('/api/v1/identities?search=Deck&filter=active&limit=1').then(r => r.json()) \
+    const GIVE: &str = "const done = arguments[arguments.length - 1]; fetch('/api/v1/identities?search=deck%20hand&filter=active&limit=1').then(r => r.json()) \
         .then(found => fetch('/api/v1/roles/safety%20officer/holders', {method: 'POST', headers: {'content-type': 'application/json'}, \
         body: JSON.stringify({identity: found.items[0].id, comment: 'a drill'})})).then(r => done(r.status))";
     let given = browser.driver.execute_async(GIVE, Vec::new()).await?;
