@@ -8,10 +8,13 @@ export function useFetched<T>(read: () => Promise<T>, concerns: (event: LiveEven
   const error = ref<Refusal | null>(null) as Ref<Refusal | null>
   const loading = ref(true)
   let turn = 0
+  let reading = 0
+  let again = false
   let timer: ReturnType<typeof setTimeout> | undefined
 
   async function load() {
     const own = ++turn
+    reading++
     try {
       const fresh = await read()
       if (own !== turn) return
@@ -21,7 +24,12 @@ export function useFetched<T>(read: () => Promise<T>, concerns: (event: LiveEven
       if (own !== turn) return
       error.value = problem instanceof Refusal ? problem : new Refusal({ detail: String(problem) }, 0)
     } finally {
+      reading--
       if (own === turn) loading.value = false
+      if (again && !reading) {
+        again = false
+        soon()
+      }
     }
   }
 
@@ -30,7 +38,9 @@ export function useFetched<T>(read: () => Promise<T>, concerns: (event: LiveEven
     if (timer) return
     timer = setTimeout(() => {
       timer = undefined
-      void load()
+      // An answer that is on its way is waited for: where events never pause, nothing would ever be shown.
+      if (reading) again = true
+      else void load()
     }, 300)
   }
 
