@@ -2,7 +2,8 @@
 //! twice and in another order, clocks jump, the process dies; and every promise of ARCHITECTURE.md is looked at.
 //!
 //! A thousand seeds (EAGER_TIDE_SEEDS says otherwise, EAGER_TIDE_SEED where they begin). A seed that fails is printed with what
-//! happened, and comes to the same again: `scripts/simulate 1 SEED`.
+//! happened, and comes to the same again: `scripts/simulate 1 SEED`. What a killed process had still kept is a matter of moments, and
+//! what comes after it may differ.
 
 #[path = "simulation/world.rs"]
 mod world;
@@ -584,9 +585,11 @@ fn whatever_goes_wrong_every_promise_holds() {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     runtime.block_on(template(&file)).expect("a template");
     drop(runtime);
-    // A seed comes to the same again, or nobody could look into one that fails.
+    // A seed comes to the same again, or nobody could look into one that fails: until the process dies.
+    let before = |story: Vec<String>| story.into_iter().take_while(|line| line != "the process died").collect::<Vec<String>>();
     for seed in first..first + 10.min(seeds) {
-        let told: Vec<Vec<String>> = (0..2).map(|_| run(seed, &file, folder.path()).map(|(_, story)| story).expect("it holds")).collect();
+        let told: Vec<Vec<String>> =
+            (0..2).map(|_| run(seed, &file, folder.path()).map(|(_, story)| before(story)).expect("it holds")).collect();
         assert_eq!(told[0], told[1], "seed {seed} comes to something else the second time");
     }
     let (next, lives, begun) = (AtomicU64::new(first), AtomicU64::new(0), Instant::now());
