@@ -97,17 +97,6 @@ const sentence = computed(() => {
 </template>
 
 <style scoped>
-.verdict {
-  border-left: 5px solid var(--line);
-  padding-left: 0.8rem;
-  margin-bottom: 1rem;
-}
-.verdict.good {
-  border-color: var(--good);
-}
-.verdict.bad {
-  border-color: var(--bad);
-}
 td .bad,
 td.bad,
 .bad {

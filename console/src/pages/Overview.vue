@@ -174,19 +174,6 @@ const sentence = computed(() => {
 .head {
   margin-bottom: 1rem;
 }
-.verdict {
-  border-left: 5px solid var(--line);
-  padding-left: 0.8rem;
-}
-.verdict.good {
-  border-color: var(--good);
-}
-.verdict.wait {
-  border-color: var(--lamp);
-}
-.verdict.bad {
-  border-color: var(--bad);
-}
 .tiles {
   display: grid;
   grid-template-columns: repeat(5, 1fr);

@@ -131,17 +131,6 @@ async function takeRole(name: string, id: string) {
 </template>
 
 <style scoped>
-.verdict {
-  border-left: 5px solid var(--line);
-  padding-left: 0.8rem;
-  margin-bottom: 1rem;
-}
-.verdict.good {
-  border-color: var(--good);
-}
-.verdict.wait {
-  border-color: var(--lamp);
-}
 .title {
   margin: 0;
 }

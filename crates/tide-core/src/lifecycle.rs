@@ -10,7 +10,7 @@ use crate::rules::RuleSet;
 use crate::value::{Attributes, Value};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp};
+use jiff::{Timestamp, ToSpan};
 
 /// How identities of one type live.
 #[derive(Debug, Clone)]
@@ -136,17 +136,13 @@ impl Life {
     }
 }
 
-fn days(count: u32) -> SignedDuration {
-    SignedDuration::from_hours(i64::from(count) * 24)
+/// The same time of day some days later. A day that a clock change makes longer or shorter is one day.
+pub(crate) fn later(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
+    at.to_zoned(zone.clone()).saturating_add(i64::from(count).days()).timestamp()
 }
 
-/// A moment some days later. Days have 24 hours: access that ends an hour early or late twice a year does no harm.
-pub(crate) fn later(at: Timestamp, count: u32) -> Timestamp {
-    at.saturating_add(days(count)).unwrap_or(Timestamp::MAX)
-}
-
-fn earlier(at: Timestamp, count: u32) -> Timestamp {
-    at.saturating_sub(days(count)).unwrap_or(Timestamp::MIN)
+fn earlier(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
+    at.to_zoned(zone.clone()).saturating_sub(i64::from(count).days()).timestamp()
 }
 
 /// The moment that a date means: its first minute, or the one after its last. A date that a clock change begins an hour late
@@ -239,12 +235,14 @@ impl LifeRules {
             let text = format!("the last day lies before the first one, {}", shown(starts, &self.zone));
             return Err(Reason::by(text, &self.place));
         }
-        let dated = ends.map(|ends| (later(ends, days.grace), "the last day has passed".to_owned(), earlier(ends, days.notice)));
+        let dated = ends.map(|ends| {
+            (later(ends, days.grace, &self.zone), "the last day has passed".to_owned(), earlier(ends, days.notice, &self.zone))
+        });
         let asked = facts.departure.map(|one| {
             let why = if one.comment.is_empty() { String::new() } else { format!(" (“{}”)", one.comment) };
-            (one.at, format!("{} said so{why}", one.principal), earlier(one.at, days.notice))
+            (one.at, format!("{} said so{why}", one.principal), earlier(one.at, days.notice, &self.zone))
         });
-        let absent = facts.gone.and_then(|(reason, since)| Some((later(since?, days.unseen), reason.text.clone())));
+        let absent = facts.gone.and_then(|(reason, since)| Some((later(since?, days.unseen, &self.zone), reason.text.clone())));
         // The earliest of them counts.
         let mut end: Option<(Timestamp, String, Option<Timestamp>)> = None;
         let ways = [dated, asked].into_iter().flatten().map(|(at, why, notice)| (at, why, Some(notice)));
@@ -254,7 +252,7 @@ impl LifeRules {
             }
         }
         let mut moments: Vec<(Timestamp, Turn)> = Vec::new();
-        moments.extend(starts.filter(|_| days.ready > 0).map(|at| (earlier(at, days.ready), Turn::Ready)));
+        moments.extend(starts.filter(|_| days.ready > 0).map(|at| (earlier(at, days.ready, &self.zone), Turn::Ready)));
         moments.extend(starts.map(|at| (at, Turn::Starts)));
         if let Some((at, _, notice)) = &end {
             moments.extend(notice.filter(|notice| notice < at).map(|notice| (notice, Turn::Leaving)));
@@ -279,7 +277,7 @@ impl LifeRules {
             return Ok(Life { reason: reason.clone(), ..told(Stage::Left, String::new(), None) });
         }
         if let Some(starts) = starts.filter(|starts| *starts > now) {
-            let from = earlier(starts, days.ready);
+            let from = earlier(starts, days.ready, &self.zone);
             let ready = from <= now;
             let text = match ready {
                 true => format!("starts on {}: accounts are made and cannot be used before", shown(starts, &self.zone)),

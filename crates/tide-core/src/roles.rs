@@ -123,9 +123,10 @@ pub fn kept(rules: &RuleSet, kind: ObjectType, before: &Attributes, held: &[Held
             Some((role.to_owned(), until.parse().ok()?))
         })
         .collect();
+    let zone = rules.zone(kind);
     let had = |role: &Role| before.get(ROLES).iter().any(|value| value.to_string() == role.name);
     let lost = |role: &&Role| role.kind == kind && role.keep_days > 0 && had(role) && !held.iter().any(|one| one.role == role.name);
-    let until = |role: &Role| noted.get(&role.name).copied().unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days));
+    let until = |role: &Role| noted.get(&role.name).copied().unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days, &zone));
     rules.roles.iter().filter(lost).map(|role| (role.name.clone(), until(role))).filter(|(_, until)| *until > now).collect()
 }
 

@@ -191,8 +191,9 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
         ("2026-03-24T22:59:00Z", Stage::Expected),
         ("2026-03-31T22:59:59Z", Stage::Expected),
         ("2026-03-31T23:00:00Z", Stage::Active),
-        ("2026-10-17T23:59:59Z", Stage::Active),
-        ("2026-10-18T00:00:00Z", Stage::Leaving),
+        // Two weeks before a day in winter time is a day in summer time: the same midnight there.
+        ("2026-10-17T22:59:59Z", Stage::Active),
+        ("2026-10-17T23:00:00Z", Stage::Leaving),
         ("2026-10-31T23:59:59Z", Stage::Leaving),
         // The last day counts.
         ("2026-11-01T00:00:00Z", Stage::Left),
@@ -276,10 +277,10 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
     // Nothing is done twice; what is next is said, and due to the minute.
     assert_eq!(world.run("2026-10-01T00:00:00Z"), []);
     let outcome = world.decide("2026-10-01T00:00:00Z");
-    assert!(outcome.decided.iter().any(|line| line.reason.text.contains("next on 2026-10-30 23:00 UTC: delete")), "{:#?}", outcome.decided);
-    assert_eq!(outcome.due.iter().map(|(_, at)| *at).min(), Some(at("2026-10-30T23:00:00Z")));
-    assert_eq!(world.run("2026-10-30T22:59:00Z"), []);
-    assert_eq!(world.run("2026-10-30T23:00:00Z"), [("delete".to_owned(), 6)]);
+    assert!(outcome.decided.iter().any(|line| line.reason.text.contains("next on 2026-10-31 00:00 UTC: delete")), "{:#?}", outcome.decided);
+    assert_eq!(outcome.due.iter().map(|(_, at)| *at).min(), Some(at("2026-10-31T00:00:00Z")));
+    assert_eq!(world.run("2026-10-30T23:59:00Z"), []);
+    assert_eq!(world.run("2026-10-31T00:00:00Z"), [("delete".to_owned(), 6)]);
     assert!(world.account("2").is_none());
     assert_eq!(world.run("2026-11-30T00:00:00Z"), []);
     // Hired again: the same identity, and an account made anew.

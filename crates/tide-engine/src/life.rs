@@ -65,7 +65,7 @@ impl Leaver {
 }
 
 /// Is a line about an account that gives values?
-fn rules_of_source(rules: &RuleSet, line: &Decided) -> bool {
+fn gives_values(rules: &RuleSet, line: &Decided) -> bool {
     rules.of(&line.system, line.object).is_some_and(tide_core::rules::TypeRules::is_source)
 }
 
@@ -95,18 +95,17 @@ impl Engine {
         // Whoever is out of every source's scope has left, whatever their dates say.
         if let Some(life) = life.as_mut().filter(|life| life.stage != identity.stage) {
             let theirs = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id));
-            let out = theirs.filter(|line| line.verdict == Verdict::OutOfScope).find(|line| rules_of_source(set, line));
+            let out = theirs.filter(|line| line.verdict == Verdict::OutOfScope).find(|line| gives_values(set, line));
             life.stage = identity.stage;
             life.reason = out.map_or_else(|| tide_core::Reason::new("as it was decided last"), |line| line.reason.clone());
         }
-        let zone = rules.map_or(jiff::tz::TimeZone::UTC, |rules| rules.zone.clone());
+        let zone = set.zone(identity.kind);
         Ok(LifeLine { identity, life, departure, zone })
     }
 
     /// The moment after a last day of people, in the zone that the rules name.
     pub async fn after_last_day(&self, day: jiff::civil::Date) -> Result<Timestamp, EngineError> {
-        let rules = self.rules().await?;
-        let zone = rules.set.lifecycle.get(&tide_core::ObjectType::Person).map_or(jiff::tz::TimeZone::UTC, |life| life.zone.clone());
+        let zone = self.rules().await?.set.zone(tide_core::ObjectType::Person);
         tide_core::lifecycle::after(day, &zone).map_err(EngineError::Refused)
     }
 
@@ -121,7 +120,8 @@ impl Engine {
         if !outcome.identities.iter().any(|(identity, _)| identity.id == id) {
             return Err(StoreError::Missing { what: "identity", name: id.to_owned() }.into());
         }
-        let lines = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id) && line.account.is_some());
+        let theirs = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id) && line.account.is_some());
+        let lines = theirs.filter(|line| line.verdict != Verdict::Source);
         let said = lines.map(|line| (line.system.clone(), line.reason.text.clone())).collect();
         Ok(Effect { changes: outcome.changes.into_iter().filter(|change| change.identity == id).collect(), said })
     }

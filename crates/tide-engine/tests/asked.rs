@@ -230,6 +230,22 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
     assert_eq!(decisions(&tide, "drift", "tester").await, vec![]);
 }
 
+/// Another process goes on asking until nothing of a run is in a system's queue.
+async fn asked_by_another(tide: &Tide, run: i64) -> tide_store::ChangeSetRow {
+    let engine = tide.again();
+    engine.work_by_itself();
+    let mut settled = tide.engine.store().change_set(run).await.expect("read");
+    for _ in 0..300 {
+        if count(&settled.states, "accepted") == 0 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+        settled = tide.engine.store().change_set(run).await.expect("read");
+    }
+    engine.stop().await;
+    settled
+}
+
 #[tokio::test]
 async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothing_is_sent_twice() {
     let tide = Tide::writable().await;
@@ -245,18 +261,7 @@ async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothin
     let held = tide.changes(&again, Some("held")).await;
     assert!(held.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("in a queue of its own"))), "{held:?}");
     assert_eq!(tide.berthing.take_writes().len(), 2);
-    // Another process goes on asking.
-    let engine = tide.again();
-    engine.work_by_itself();
-    let mut settled = tide.engine.store().change_set(run.id).await.expect("read");
-    for _ in 0..300 {
-        if count(&settled.states, "accepted") == 0 {
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-        settled = tide.engine.store().change_set(run.id).await.expect("read");
-    }
-    engine.stop().await;
+    let settled = asked_by_another(&tide, run.id).await;
     assert_eq!((count(&settled.states, "done"), count(&settled.states, "failed")), (1, 1), "{:?}", settled.states);
     let titles: Vec<_> = [&first, &second].iter().map(|mail| tide.berthing.user(mail).expect("there")["title"].clone()).collect();
     assert_eq!(titles.iter().filter(|title| *title == "Harbour Pilot").count(), 1, "{titles:?}");
@@ -282,17 +287,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     let run = tide.engine.store().change_sets(1).await.expect("read").remove(0);
     let run = tide.ended(run.id).await;
     assert_eq!(count(&run.states, "accepted"), 1, "{:?}", run.states);
-    let engine = tide.again();
-    engine.work_by_itself();
-    let mut settled = tide.engine.store().change_set(run.id).await.expect("read");
-    for _ in 0..300 {
-        if count(&settled.states, "accepted") == 0 {
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-        settled = tide.engine.store().change_set(run.id).await.expect("read");
-    }
-    engine.stop().await;
+    let settled = asked_by_another(&tide, run.id).await;
     assert_eq!(count(&settled.states, "done"), 1, "{:?}", settled.states);
     assert!(tide.berthing.user(&mail).is_none());
     let writes = tide.berthing.take_writes();

@@ -548,6 +548,11 @@ impl RuleSet {
         load::expression(self, kind, account, source)
     }
 
+    /// The zone in which the dates of a type are meant.
+    pub fn zone(&self, kind: ObjectType) -> jiff::tz::TimeZone {
+        self.lifecycle.get(&kind).map_or(jiff::tz::TimeZone::UTC, |life| life.zone.clone())
+    }
+
     /// The rules of one system for one type.
     pub fn of(&self, system: &str, kind: ObjectType) -> Option<&TypeRules> {
         self.systems.get(system).and_then(|rules| rules.types.get(&kind))

@@ -37,6 +37,7 @@ impl Target<'_> {
         let account = &self.population.accounts[at];
         let since = person.since.unwrap_or(self.now);
         let values = Values { account: None, identity: Some(&person.attributes) };
+        let zone = self.rules.zone(self.kind);
         let mut verdict = Verdict::OutOfScope;
         let mut reason = reason;
         for (number, step) in self.types.departure.iter().enumerate() {
@@ -45,7 +46,7 @@ impl Target<'_> {
                 Some(Err(error)) => return (Some(Verdict::Held), Some(at), self.cannot(step, &error.to_string())),
                 Some(Ok(true)) | None => {}
             }
-            let due = later(since, step.after);
+            let due = later(since, step.after, &zone);
             if due > self.now {
                 outcome.due.push((person.id.clone(), due));
                 let day = due.strftime("%Y-%m-%d %H:%M UTC");
