@@ -12,6 +12,9 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
+/// The attribute that tells by what somebody left.
+pub const LEFT_BY: &str = "leftBy";
+
 /// How identities of one type live.
 #[derive(Debug, Clone)]
 pub struct LifeRules {
@@ -25,6 +28,10 @@ pub struct LifeRules {
     pub away: Option<Program>,
     /// Gone, whatever the dates say.
     pub left: Option<Program>,
+    /// When they last used anything of ours, by any attribute that tells it.
+    pub used: Option<Program>,
+    /// After how many days without that they have left; 0 means never.
+    pub unused_days: u32,
     /// Days before and after.
     pub days: Days,
     /// Other days for some; the first that holds.
@@ -75,6 +82,8 @@ pub struct Facts<'a> {
     pub attributes: &'a Attributes,
     /// What an operator asked for.
     pub departure: Option<&'a Departure>,
+    /// When they were last claimed back, though they used nothing.
+    pub claimed: Option<Timestamp>,
     /// Why no source holds them, and since when that is known, if it is an absence.
     pub gone: Option<(&'a Reason, Option<Timestamp>)>,
 }
@@ -123,6 +132,8 @@ pub struct Life {
     pub reason: Reason,
     /// Since when, where dates say it.
     pub since: Option<Timestamp>,
+    /// By what they left, in a word: `date`, `word`, `absence`, `unused`, `condition`.
+    pub left_by: Option<&'static str>,
     /// Are accounts made already?
     pub ready: bool,
     /// All that the dates say, past and to come, in order.
@@ -204,6 +215,26 @@ impl LifeRules {
             .map_err(|error| Reason::by(format!("the stage cannot be told: {error} (in {})", program.source()), &self.place))
     }
 
+    /// When somebody has left because they used nothing, if that is looked at. Who never used anything has not left by that.
+    #[allow(clippy::type_complexity)]
+    fn unused(&self, facts: &Facts<'_>) -> Result<Option<(Timestamp, String, Option<Timestamp>, &'static str)>, Reason> {
+        let (Some(program), true) = (&self.used, self.unused_days > 0) else { return Ok(None) };
+        let values = program
+            .run(&Values { account: None, identity: Some(facts.attributes) })
+            .map_err(|error| Reason::by(format!("the last use cannot be told: {error} (in {})", program.source()), &self.place))?;
+        let mut last = None;
+        for value in values.iter().filter(|value| !value.is_blank()) {
+            let at =
+                moment(value, &self.zone, false).map_err(|said| Reason::by(format!("the last use cannot be read: {said}"), &self.place))?;
+            last = last.max(Some(at));
+        }
+        let Some(used) = last else { return Ok(None) };
+        // Whoever was claimed back has as long again.
+        let from = used.max(facts.claimed.unwrap_or(used));
+        let why = format!("nothing was used since {}", shown(used, &self.zone));
+        Ok(Some((later(from, self.unused_days, &self.zone), why, None, "unused")))
+    }
+
     /// The days that hold for somebody.
     fn days_of(&self, facts: &Facts<'_>) -> Result<Days, Reason> {
         for exception in &self.exceptions {
@@ -244,9 +275,12 @@ impl LifeRules {
         });
         let absent = facts.gone.and_then(|(reason, since)| Some((later(since?, days.unseen, &self.zone), reason.text.clone())));
         // The earliest of them counts.
-        let mut end: Option<(Timestamp, String, Option<Timestamp>)> = None;
-        let ways = [dated, asked].into_iter().flatten().map(|(at, why, notice)| (at, why, Some(notice)));
-        for way in ways.chain(absent.map(|(at, why)| (at, why, None))) {
+        let mut end: Option<(Timestamp, String, Option<Timestamp>, &'static str)> = None;
+        let unused = self.unused(facts)?;
+        let dated = dated.map(|(at, why, notice)| (at, why, Some(notice), "date"));
+        let asked = asked.map(|(at, why, notice)| (at, why, Some(notice), "word"));
+        let absent = absent.map(|(at, why)| (at, why, None, "absence"));
+        for way in [dated, asked, absent, unused].into_iter().flatten() {
             if end.as_ref().is_none_or(|(at, ..)| way.0 < *at) {
                 end = Some(way);
             }
@@ -254,7 +288,7 @@ impl LifeRules {
         let mut moments: Vec<(Timestamp, Turn)> = Vec::new();
         moments.extend(starts.filter(|_| days.ready > 0).map(|at| (earlier(at, days.ready, &self.zone), Turn::Ready)));
         moments.extend(starts.map(|at| (at, Turn::Starts)));
-        if let Some((at, _, notice)) = &end {
+        if let Some((at, _, notice, _)) = &end {
             moments.extend(notice.filter(|notice| notice < at).map(|notice| (notice, Turn::Leaving)));
             moments.push((*at, Turn::Leaves));
         }
@@ -263,18 +297,20 @@ impl LifeRules {
             stage,
             reason: Reason::by(text, &self.place),
             since,
+            left_by: None,
             ready: true,
             moments: moments.clone(),
         };
-        if let Some((at, why, _)) = end.as_ref().filter(|(at, ..)| *at <= now) {
-            return Ok(told(Stage::Left, format!("left on {}: {why}", shown(*at, &self.zone)), Some(*at)));
+        if let Some((at, why, _, by)) = end.as_ref().filter(|(at, ..)| *at <= now) {
+            let life = told(Stage::Left, format!("left on {}: {why}", shown(*at, &self.zone)), Some(*at));
+            return Ok(Life { left_by: Some(by), ..life });
         }
         if self.holds(self.left.as_ref(), facts)? {
             let source = self.left.as_ref().map_or("", |program| program.source());
-            return Ok(told(Stage::Left, format!("left: {source}"), None));
+            return Ok(Life { left_by: Some("condition"), ..told(Stage::Left, format!("left: {source}"), None) });
         }
         if let Some((reason, None)) = facts.gone {
-            return Ok(Life { reason: reason.clone(), ..told(Stage::Left, String::new(), None) });
+            return Ok(Life { reason: reason.clone(), left_by: Some("scope"), ..told(Stage::Left, String::new(), None) });
         }
         if let Some(starts) = starts.filter(|starts| *starts > now) {
             let from = earlier(starts, days.ready, &self.zone);
@@ -289,7 +325,7 @@ impl LifeRules {
             let source = self.away.as_ref().map_or("", |program| program.source());
             return Ok(told(Stage::Away, format!("away: {source}"), None));
         }
-        if let Some((at, _, Some(notice))) = end.as_ref().filter(|(_, _, notice)| notice.is_some_and(|notice| notice <= now)) {
+        if let Some((at, _, Some(notice), _)) = end.as_ref().filter(|(_, _, notice, _)| notice.is_some_and(|notice| notice <= now)) {
             return Ok(told(Stage::Leaving, format!("leaves on {}", shown(*at, &self.zone)), Some(*notice)));
         }
         Ok(told(Stage::Active, starts.map_or_else(|| "here".to_owned(), |at| format!("here since {}", shown(at, &self.zone))), starts))

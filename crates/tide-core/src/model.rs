@@ -213,10 +213,42 @@ pub struct Population {
     pub changed_there: HashMap<AccountId, Attributes>,
     /// Departures that operators asked for, by identity.
     pub departures: BTreeMap<String, crate::lifecycle::Departure>,
+    /// When somebody was last claimed back, though they used nothing.
+    pub claimed: BTreeMap<String, Timestamp>,
     /// Roles that were given by hand.
     pub grants: Vec<crate::roles::Grant>,
+    /// Passwords that were set in one place, and are on their way to the others.
+    pub passwords: Vec<PasswordSet>,
+    /// Memberships that rules gave.
+    pub joined: Vec<Joined>,
     /// What we did to accounts and cannot be seen in them.
     pub acts: HashMap<AccountId, Acts>,
+}
+
+/// A password that was set in one place; the password itself is not known here.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PasswordSet {
+    /// Its number.
+    pub id: i64,
+    /// Whose it is; none where it is told by the account.
+    pub identity: Option<String>,
+    /// The account at which it was set.
+    pub account: Option<AccountId>,
+    /// When.
+    pub made: Timestamp,
+    /// Is it to be changed at the next log-in?
+    pub must_change: bool,
+}
+
+/// A membership that a rule gave: it is ours to take away.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Joined {
+    /// Who is a member.
+    pub identity: String,
+    /// The group's account.
+    pub group: AccountId,
+    /// Since when.
+    pub made: Timestamp,
 }
 
 /// What we did to an account and cannot be seen in it.

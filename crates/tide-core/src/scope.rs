@@ -3,8 +3,8 @@
 mod filters;
 mod groups;
 
-pub(crate) use groups::members_of;
 pub use groups::{Groups, Membership};
+pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
 
 use crate::expr::Values;
 use crate::model::Account;

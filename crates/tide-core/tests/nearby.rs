@@ -5,12 +5,13 @@ use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::decide::{ChangeKind, Decided, Question};
 use tide_core::matching::{Answer, Said};
+use tide_core::model::Joined;
 use tide_core::nearby::{Next, Part, Records, Standing};
 use tide_core::rules::{RuleFile, Schemas, Severity};
 use tide_core::schema::ValueKind;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
-const RULES: [(&str, &str); 6] = [
+const RULES: [(&str, &str); 8] = [
     (
         "identities.toml",
         "[person.attributes]\nnumber = { required = true, unique = true }\nmail = {}\nname = {}\n\
@@ -18,6 +19,8 @@ const RULES: [(&str, &str); 6] = [
          [person.attributes.login]\ngenerated = ['identity.name', 'identity.name + text(identity.attempt)']\nfree_in = [\"berthing.userName\"]\n\
          [person.attributes.alias]\ngenerated = ['identity.name + \"-\" + text(identity.attempt)']\n\
          [person.attributes.badge]\nunique = true\n\
+         [person.attributes.side]\nspread = [\"port\", \"starboard\", \"bow\"]\n\
+         [person.attributes.watch]\nspread = [\"first\", \"second\"]\nspread_by = \"in turn\"\n\
          [group.attributes]\ntitle = { required = true, unique = true }\nmembers = { many = true, reference = [\"person\", \"group\"] }\n",
     ),
     (
@@ -44,6 +47,16 @@ const RULES: [(&str, &str); 6] = [
          [group.outbound]\ndisplayName = 'identity.title'\nmembers = 'identity.members'\n",
     ),
     (
+        "classroom.toml",
+        "system = \"classroom\"\n[person]\nafter = [\"berthing\"]\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
+         [person.outbound]\nnumber = 'identity.number'\nside = 'identity.side'\nwatch = 'identity.watch'\nactive = 'identity.stage == \"active\"'\n\
+         [[person.membership]]\nwhen = 'identity.badge == null'\ngroups = 'identity.name'\nprune = [\"n1\"]\n",
+    ),
+    (
+        "licences.toml",
+        "[[licence]]\nname = \"desks\"\nsystem = \"classroom\"\nseats = 3\ntakes = 'account.active == true'\norder = 'identity.number'\n",
+    ),
+    (
         "roles.toml",
         "[[role]]\nname = \"wears a badge\"\nwhen = 'identity.badge != null'\nbinding = { mail = '\"badge@skerry.example\"' }\n",
     ),
@@ -52,7 +65,8 @@ const RULES: [(&str, &str); 6] = [
 
 /// `groups`: who is in a certain group does not take part.
 fn rules(groups: bool) -> RuleSet {
-    let text = |text: &str| if groups { text.to_owned() } else { text.replace("not_groups = [\"cn=away\"]\n", "") };
+    let flat = |text: &str| text.replace("members = 'identity.members'", "members = { value = 'identity.members', nested = \"flatten\" }");
+    let text = |text: &str| if groups { flat(text) } else { text.replace("not_groups = [\"cn=away\"]\n", "") };
     let files: Vec<RuleFile> = RULES.iter().map(|(name, own)| RuleFile { name: (*name).into(), text: text(own) }).collect();
     let (rules, faults) = RuleSet::load(&files, &Schemas::default());
     let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
@@ -66,6 +80,9 @@ fn world() -> Population {
     ["userName", "number", "mail", "name"].iter().for_each(|name| person.put(AttributeDef::text(*name)));
     person.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
     person.put(reference("manager", false));
+    let mut desk = Schema { state_attribute: Some("active".into()), ..Schema::default() };
+    ["number", "side", "watch"].iter().for_each(|name| desk.put(AttributeDef::text(*name)));
+    desk.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
     let mut group = Schema { name_attribute: Some("displayName".into()), ..Schema::default() };
     group.put(AttributeDef::text("displayName"));
     group.put(reference("members", true));
@@ -75,9 +92,15 @@ fn world() -> Population {
     let systems = [
         ("harbour".to_owned(), facts(BTreeMap::new())),
         ("roster".to_owned(), facts(BTreeMap::new())),
-        ("berthing".to_owned(), facts([(ObjectType::Person, person), (ObjectType::Group, group)].into())),
+        ("berthing".to_owned(), facts([(ObjectType::Person, person), (ObjectType::Group, group.clone())].into())),
+        ("classroom".to_owned(), facts([(ObjectType::Person, desk), (ObjectType::Group, group)].into())),
     ];
-    Population { systems: systems.into(), ..Population::default() }
+    let mut population = Population { systems: systems.into(), ..Population::default() };
+    for name in ["n0", "n1", "n2"] {
+        let attributes = [("displayName".to_owned(), vec![Value::text(name)])].into_iter().collect();
+        add(&mut population, "classroom", ObjectType::Group, attributes);
+    }
+    population
 }
 
 #[derive(Debug, Clone)]
@@ -90,6 +113,8 @@ enum Step {
     Team(u8),
     /// A group's members are others: by places among the accounts of harbour.
     Members(usize, Vec<usize>),
+    /// Somebody is put into a group of the classroom by hand, or taken out.
+    Hand(usize, usize),
     /// An account goes, or comes back.
     Toggle(usize),
     /// A link is ended.
@@ -106,6 +131,7 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
         5 => (0..3usize, 0..7u8, 0..7u8, 0..4u8).prop_map(|(system, number, mail, name)| Step::Add(system, number, mail, name)),
         1 => (0..3u8).prop_map(Step::Team),
         2 => (0..4usize, proptest::collection::vec(0..12usize, 0..4)).prop_map(|(group, members)| Step::Members(group, members)),
+        3 => (0..3usize, 0..30usize).prop_map(|(group, account)| Step::Hand(group, account)),
         2 => (0..24usize).prop_map(Step::Toggle),
         1 => (0..24usize).prop_map(Step::Split),
         1 => (0..24usize, 0..12usize, 0..4u8).prop_map(|(account, identity, said)| Step::Say(account, identity, said)),
@@ -162,6 +188,18 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) {
             // It waits for what is made now.
             None => continue,
         };
+        if change.is_membership() {
+            let Some(value) = change.values.first().filter(|value| value.later.is_empty()) else { continue };
+            let group = &mut population.accounts[account as usize - 1].attributes;
+            let mut members: Vec<Value> = group.get("members").iter().filter(|one| !value.before.contains(one)).cloned().collect();
+            members.extend(value.after.iter().cloned());
+            group.set("members", members);
+            population.joined.retain(|one| one.identity != change.identity || one.group != account);
+            if change.kind == ChangeKind::Grant {
+                population.joined.push(Joined { identity: change.identity.clone(), group: account, made: now() });
+            }
+            continue;
+        }
         for value in change.values.iter().filter(|value| value.later.is_empty()) {
             population.accounts[account as usize - 1].attributes.set(&value.attribute, value.after.clone());
         }
@@ -201,6 +239,7 @@ fn touched(before: &Population, after: &Population) -> Records {
             records.identities.extend(answer.identity.clone());
         }
         records.identities.extend(one.reserved.iter().filter(|name| !other.reserved.contains(name)).map(|name| name.identity.clone()));
+        records.identities.extend(one.joined.iter().filter(|j| !other.joined.contains(j)).map(|j| j.identity.clone()));
         records.identities.extend(one.identities.iter().filter(|i| !other.identities.contains(i)).map(|i| i.id.clone()));
     };
     differ(before, after, &mut records);
@@ -223,6 +262,7 @@ fn part(population: &Population, records: &Records) -> Population {
             .filter(|answer| answer.account.is_some_and(account) || answer.identity.as_ref().is_some_and(identity))
             .cloned()
             .collect(),
+        joined: population.joined.iter().filter(|one| identity(&one.identity)).cloned().collect(),
         systems: population.systems.clone(),
         recent: population.recent.clone(),
         ruled: population.ruled.clone(),
@@ -301,6 +341,26 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) {
             let all = groups.len();
             if all > 0 {
                 groups[group % all].attributes.set("member", names);
+            }
+        }
+        Step::Hand(group, account) if count > 0 => {
+            let there: Vec<String> = population
+                .accounts
+                .iter()
+                .filter(|a| a.system == "classroom" && a.kind == ObjectType::Person)
+                .map(|a| a.key.clone())
+                .collect();
+            if !there.is_empty() {
+                let member = Value::Reference(there[account % there.len()].clone());
+                let mut groups: Vec<&mut Account> =
+                    population.accounts.iter_mut().filter(|a| a.kind == ObjectType::Group && a.system == "classroom").collect();
+                let group = &mut groups[*group].attributes;
+                let mut members = group.get("members").to_vec();
+                match members.iter().position(|one| *one == member) {
+                    Some(at) => drop(members.remove(at)),
+                    None => members.push(member),
+                }
+                group.set("members", members);
             }
         }
         Step::Toggle(account) if count > 0 => {

@@ -9,9 +9,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tide_connect::{ConnectError, Weight, Write};
 use tide_core::compare::ValueChange;
-use tide_core::decide::ChangeKind;
+use tide_core::decide::{Change, ChangeKind};
 use tide_core::model::Observed;
-use tide_core::rules::PasswordRules;
+use tide_core::rules::{PasswordRules, TypeRules};
 use tide_core::{Schema, Value};
 use tide_store::{ChangeRow, ChangeState, Settling, StoreError};
 use tokio::sync::{mpsc, oneshot};
@@ -31,7 +31,7 @@ const PAUSE: Duration = Duration::from_millis(250);
 const PROBES: [&str; 5] = ["externalId", "userName", "employeeNumber", "uid", "mail"];
 
 /// The counts of a run, shared by its workers.
-struct Tally {
+pub(crate) struct Tally {
     id: i64,
     total: usize,
     done: AtomicUsize,
@@ -50,6 +50,12 @@ async fn ended(workers: &mut tokio::task::JoinSet<Result<(), EngineError>>, faul
             Err(error) => *fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
         }
     }
+}
+
+/// Is an account made that begins with a password of its own?
+fn begins_with_password(share: &Share, change: &Change) -> bool {
+    let first = |types: &TypeRules| types.password.as_ref().is_some_and(|password| password.first);
+    change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(first)
 }
 
 /// What came of sending a change.
@@ -188,6 +194,10 @@ impl Engine {
                     return Ok(false);
                 }
                 let marked = std::mem::take(&mut first_is_marked);
+                let change = match self.together(share, change, &mut changes, tally, principal).await? {
+                    Some(change) => change,
+                    None => continue,
+                };
                 match self.one(share, change, marked, changes.is_empty(), tally, principal).await? {
                     Went::Done => {}
                     Went::Failed => {
@@ -242,7 +252,7 @@ impl Engine {
     }
 
     /// Finds the accounts that a change waited for. False when its own is not there: it was not made after all.
-    async fn pointed(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
+    pub(crate) async fn pointed(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
         let change = &mut row.change;
         if change.account.is_none() && change.kind != ChangeKind::Create {
             let Some(own) = self.store.account_of(&change.identity, &change.system).await? else { return Ok(false) };
@@ -263,9 +273,27 @@ impl Engine {
         Ok(!change.values.is_empty())
     }
 
-    /// The password that takes the place of one that must not work any more. It is drawn for the wire, and kept nowhere.
+    /// The password that a change sets: one that was set for somebody, or one that takes the place of what must not work any more,
+    /// which is drawn for the wire and kept nowhere. None when it is no such change; no password when it is no longer known.
+    async fn password_of(&self, share: &Share, row: &ChangeRow) -> Result<Option<Option<Vec<ValueChange>>>, EngineError> {
+        if row.change.kind != ChangeKind::Password {
+            return Ok(None);
+        }
+        if let Some(scrambled) = self.scrambled(share, row) {
+            return Ok(Some(Some(vec![scrambled])));
+        }
+        let password = self.store.password_for(&row.change.identity).await?;
+        Ok(Some(password.map(|password| {
+            let fill = |(at, value): (usize, &ValueChange)| match at {
+                0 => ValueChange { after: vec![Value::text(password.as_str())], ..value.clone() },
+                _ => value.clone(),
+            };
+            row.change.values.iter().enumerate().map(fill).collect()
+        })))
+    }
+
     fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
-        let value = row.change.values.first().filter(|value| row.change.kind == ChangeKind::Password && value.after.is_empty())?;
+        let value = row.change.values.first().filter(|value| row.change.step > 0 && value.after.is_empty())?;
         let usual = PasswordRules { length: 32, ..PasswordRules::of(&value.attribute) };
         let rules = share.rules.get(&row.change.object).and_then(|types| types.password.clone()).unwrap_or(usual);
         let drawn = crate::passwords::draw(&rules);
@@ -275,7 +303,7 @@ impl Engine {
     /// The password that a new account begins with, sealed before it is sent, so that it is never lost.
     async fn first_password(&self, share: &Share, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
         let wanted = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
-        let Some(rules) = wanted.filter(|_| row.change.kind == ChangeKind::Create) else { return Ok(None) };
+        let Some(rules) = wanted.filter(|rules| rules.first && row.change.kind == ChangeKind::Create) else { return Ok(None) };
         let password = match self.store.first_password(row.id).await? {
             Some(sealed) => sealed,
             None => {
@@ -317,10 +345,18 @@ impl Engine {
             None => None,
         };
         // The password goes to the wire, and nowhere else: the change that is kept and journaled is without it.
-        let values = match self.scrambled(share, &row) {
-            Some(scrambled) => vec![scrambled],
+        let values = match self.password_of(share, &row).await? {
+            Some(Some(values)) => values,
+            Some(None) => {
+                let why = "the password that was to be set is no longer known here";
+                self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "set it again", self.now()).await?;
+                self.progress(tally);
+                return Ok(Went::Done);
+            }
             None => change.values.iter().cloned().chain(password.clone()).collect(),
         };
+        let group = change.account.filter(|_| change.is_membership());
+        let _one_at_a_time = share.alone(group).await;
         let write = Write { object: change.object, kind: change.kind, account, values };
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
@@ -380,9 +416,9 @@ impl Engine {
     }
 
     /// Hands a confirmed change over to be settled. The next change of the same account waits for that.
-    async fn confirm(&self, share: &Share, settling: Settling, last: bool) -> Result<(), EngineError> {
+    pub(crate) async fn confirm(&self, share: &Share, settling: Settling, last: bool) -> Result<(), EngineError> {
         let change = &settling.row.change;
-        let password = change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(|types| types.password.is_some());
+        let password = begins_with_password(share, change);
         let (done, is_done) = oneshot::channel();
         let ended = || EngineError::Store(StoreError::Closed);
         let confirmed = share.confirmed.as_ref().ok_or_else(ended)?;
@@ -408,7 +444,7 @@ impl Engine {
         let settled = settled(share, row, account, note);
         let id = self.store.settle_done(row, settled, principal, self.now()).await?;
         let change = &row.change;
-        if change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(|types| types.password.is_some()) {
+        if begins_with_password(share, change) {
             self.store.first_password_set(row.id, id, &change.identity, &change.system, &change.label, self.now()).await?;
         }
         Ok(())
@@ -467,7 +503,7 @@ impl Engine {
         (PAUSE * 2u32.pow(attempt - 1)).mul_f64(self.drawn(0.75, 1.25))
     }
 
-    fn progress(&self, tally: &Tally) {
+    pub(crate) fn progress(&self, tally: &Tally) {
         let (done, failed) = (tally.done.load(Ordering::Relaxed), tally.failed.load(Ordering::Relaxed));
         let elapsed = tally.begun.elapsed().as_millis().max(1) as usize;
         let settled = done + failed;

@@ -231,6 +231,7 @@ impl Engine {
         self.hold_restored(&mut outcome).await?;
         self.hold_back(&mut outcome).await?;
         self.keep_people(&population, &outcome, ITSELF).await?;
+        self.tell_people(&outcome).await?;
         // What waits for a person may be other than before, also when nothing is sent.
         self.tell(Event::Noticed);
         if !outcome.changes.iter().any(|change| change.hold.is_none()) {
@@ -249,6 +250,10 @@ impl Engine {
         let done = self.carry_out_news(id, &rules, outcome, &cancel).await;
         *lock(&self.going) = None;
         drop(held);
+        if rules.set.has_steps() {
+            // What was made may be what something else waits for.
+            self.nudge.notify_one();
+        }
         if let Err(error) = done {
             self.finish(id, "failed", Some(&error.to_string()), ITSELF).await;
             return Err(error);

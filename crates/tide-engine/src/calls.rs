@@ -12,6 +12,8 @@ use tide_store::PasswordRow;
 const OWNER: &str = "call";
 /// How often it is looked whether something waits.
 const EVERY: Duration = Duration::from_secs(5);
+/// The most notices that are looked at in one round.
+const MOST: i64 = 500;
 /// The longest pause between two attempts, in seconds.
 const LONGEST: i64 = 3600;
 
@@ -24,16 +26,16 @@ pub struct CallRow {
     pub url: String,
     /// Is there a secret to sign with?
     pub secret: bool,
-    /// How many first passwords wait to be handed over.
+    /// How many first passwords and notices wait to be handed over.
     pub waiting: usize,
     /// What the last attempt ended with, while something waits.
     pub error: Option<String>,
 }
 
 /// Is it time for another attempt?
-fn due(row: &PasswordRow, now: Timestamp) -> bool {
-    let Some(tried) = row.tried.as_deref().and_then(|at| at.parse::<Timestamp>().ok()) else { return true };
-    let pause = 2i64.saturating_pow(row.attempts.clamp(0, 30) as u32).min(LONGEST);
+fn due(tried: Option<&str>, attempts: i64, now: Timestamp) -> bool {
+    let Some(tried) = tried.and_then(|at| at.parse::<Timestamp>().ok()) else { return true };
+    let pause = 2i64.saturating_pow(attempts.clamp(0, 30) as u32).min(LONGEST);
     now >= tried.saturating_add(SignedDuration::from_secs(pause)).unwrap_or(tried)
 }
 
@@ -42,6 +44,7 @@ impl Engine {
     pub async fn calls(&self) -> Result<Vec<CallRow>, EngineError> {
         let rules = self.rules().await?;
         let waiting = self.waiting_for(&rules.set).await?;
+        let notices = self.store.told(None, true, MOST).await?;
         let mut all = Vec::new();
         for (name, call) in &rules.set.calls {
             let mine: Vec<&PasswordRow> = waiting.iter().filter(|(whose, _)| whose == name).map(|(_, row)| row).collect();
@@ -49,8 +52,12 @@ impl Engine {
                 name: name.clone(),
                 url: call.url.clone(),
                 secret: self.store.secret(OWNER, name).await?.is_some(),
-                waiting: mine.len(),
-                error: mine.iter().find_map(|row| row.error.clone()),
+                waiting: mine.len() + notices.iter().filter(|row| row.call.as_ref() == Some(name)).count(),
+                error: mine
+                    .iter()
+                    .map(|row| row.error.clone())
+                    .chain(notices.iter().filter(|row| row.call.as_ref() == Some(name)).map(|row| row.error.clone()))
+                    .find_map(|error| error),
             });
         }
         Ok(all)
@@ -110,7 +117,7 @@ impl Engine {
         let rules = self.rules().await?;
         let mut handed = 0;
         for (name, row) in self.waiting_for(&rules.set).await? {
-            let (Some(call), true) = (rules.set.calls.get(&name), due(&row, self.now())) else { continue };
+            let (Some(call), true) = (rules.set.calls.get(&name), due(row.tried.as_deref(), row.attempts, self.now())) else { continue };
             let Some(password) = self.store.first_password(row.id).await? else { continue };
             let body = serde_json::json!({
                 "kind": "first_password", "id": row.id, "system": row.system, "account": row.account,
@@ -131,7 +138,33 @@ impl Engine {
                 }
             }
         }
-        Ok(handed)
+        Ok(handed + self.carry_notices(&rules.set).await?)
+    }
+
+    /// Carries notices that wait.
+    async fn carry_notices(&self, set: &tide_core::RuleSet) -> Result<usize, EngineError> {
+        let mut carried = 0;
+        for row in self.store.told(None, true, MOST).await? {
+            let Some((name, call)) = row.call.as_ref().and_then(|name| Some((name, set.calls.get(name)?))) else { continue };
+            if !due(row.tried.as_deref(), row.attempts, self.now()) {
+                continue;
+            }
+            let body = serde_json::json!({
+                "kind": "notice", "id": row.id, "rule": row.rule, "event": row.event, "identity": row.identity, "label": row.label,
+                "about": row.about, "to": row.recipients, "text": row.text,
+            });
+            let sent = match self.caller(name, call).await {
+                Ok(caller) => caller.send(&body, self.now()).await.map_err(EngineError::from),
+                Err(error) => Err(error),
+            };
+            if let Err(error) = &sent {
+                tracing::warn!(call = name, notice = row.id, %error, "a notice could not be carried");
+            }
+            let error = sent.err().map(|error| error.to_string());
+            carried += usize::from(error.is_none());
+            self.store.was_carried(row.id, error.as_deref(), self.now()).await?;
+        }
+        Ok(carried)
     }
 
     /// Hands over what waits until the service stops.
@@ -142,6 +175,11 @@ impl Engine {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
                     () = tokio::time::sleep(EVERY) => {}
+                }
+                if let Err(error) = engine.end_passwords().await
+                    && !matches!(error, EngineError::NoRules | EngineError::Rules(_))
+                {
+                    tracing::warn!(%error, "passwords that were set");
                 }
                 // Without rules there is nobody to call.
                 if let Err(error) = engine.hand_over().await

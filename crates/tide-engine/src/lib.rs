@@ -16,6 +16,8 @@ mod drafts;
 mod error;
 mod events;
 mod following;
+mod in_step;
+mod licences;
 mod life;
 mod matches;
 mod operators;
@@ -31,6 +33,8 @@ mod stalled;
 mod standing;
 mod surprises;
 mod systems;
+mod together;
+mod told;
 mod trial;
 mod watch;
 

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use std::collections::HashSet;
 use std::sync::Arc;
 use tide_core::decide::{Change, Decided, Verdict};
-use tide_core::lifecycle::{Departure, Facts, Life};
+use tide_core::lifecycle::{Departure, Facts, LEFT_BY, Life};
 use tide_core::{Identity, Outcome, RuleSet};
 use tide_store::{LeaverRow, StoreError};
 
@@ -87,8 +87,12 @@ impl Engine {
         let gone = absent.map(|at| (tide_core::Reason::new("no source holds it"), at));
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![tide_core::Value::text(id)]);
-        let facts =
-            Facts { attributes: &attributes, departure: departure.as_ref(), gone: gone.as_ref().map(|(reason, at)| (reason, Some(*at))) };
+        let facts = Facts {
+            attributes: &attributes,
+            departure: departure.as_ref(),
+            claimed: population.claimed.get(id).copied(),
+            gone: gone.as_ref().map(|(reason, at)| (reason, Some(*at))),
+        };
         let set = &rules.set;
         let rules = set.lifecycle.get(&identity.kind);
         let mut life = rules.and_then(|rules| rules.life(&facts, self.now()).ok());
@@ -144,7 +148,14 @@ impl Engine {
 
     /// Takes back that somebody leaves, or that they left.
     pub async fn stay(self: &Arc<Self>, id: &str, principal: &str) -> Result<(), EngineError> {
-        self.store.set_departure(id, None, principal, self.now()).await?;
+        let asked = self.store.departure(id).await?.is_some();
+        let unused = self.store.identity(id).await?.0.attributes.get(LEFT_BY).iter().any(|by| by.to_string() == "unused");
+        if unused {
+            self.store.claim(id, principal, self.now()).await?;
+        }
+        if asked || !unused {
+            self.store.set_departure(id, None, principal, self.now()).await?;
+        }
         self.carry_departure(id, true, principal).await
     }
 

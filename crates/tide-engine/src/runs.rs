@@ -171,6 +171,10 @@ impl Engine {
                 engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
             }
             *lock(&engine.going) = None;
+            // What the run made may be what something else waits for.
+            if plan.carry_out && engine.rules().await.is_ok_and(|rules| rules.set.has_steps()) {
+                engine.nudge.notify_one();
+            }
         });
         Ok(id)
     }
@@ -255,6 +259,9 @@ impl Engine {
         }
         self.hold_accepted(&mut outcome).await?;
         self.hold_restored(&mut outcome).await?;
+        if plan.carry_out && plan.only.is_empty() && !plan.adopt {
+            self.tell_people(&outcome).await?;
+        }
         if plan.carry_out {
             // Identities and links first: a queue without them could not be carried on with.
             self.keep_people(&population, &outcome, principal).await?;
@@ -338,7 +345,9 @@ impl Engine {
             .map(|row| {
                 let mut types: BTreeSet<ObjectType> =
                     set.systems.get(&row.name).map(|rules| rules.types.keys().copied().collect()).unwrap_or_default();
-                if asks_for_groups(set, &row.name) {
+                // Whoever leaves is taken out of groups that no rule keeps, where there are any.
+                let follow = tide_core::memberships::systems(set).contains(&row.name) && row.schema.contains_key(&ObjectType::Group);
+                if asks_for_groups(set, &row.name) || follow {
                     types.insert(ObjectType::Person);
                     types.insert(ObjectType::Group);
                 }

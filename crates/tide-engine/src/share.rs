@@ -11,7 +11,7 @@ use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::rules::TypeRules;
 use tide_store::{ChangeRow, Settled, Settling, SystemRow};
-use tokio::sync::{Mutex, Notify, mpsc, oneshot};
+use tokio::sync::{Mutex, Notify, OwnedMutexGuard, mpsc, oneshot};
 
 /// The most accounts whose changes are marked as about to be sent in one commit.
 const TOGETHER: usize = 256;
@@ -114,8 +114,18 @@ pub(crate) struct Share {
     pub(crate) down: Mutex<Option<ConnectError>>,
     /// How many changes failed in a row by something that may pass.
     pub(crate) in_a_row: AtomicUsize,
+    /// Groups to which a membership is being written: one after the other, so that no writer undoes another.
+    pub(crate) groups: Mutex<HashMap<i64, Arc<Mutex<()>>>>,
     /// What the rules say of its accounts, by type.
     pub(crate) rules: BTreeMap<ObjectType, TypeRules>,
+}
+
+impl Share {
+    /// Waits until nobody else writes the members of a group.
+    pub(crate) async fn alone(&self, group: Option<i64>) -> Option<OwnedMutexGuard<()>> {
+        let own = self.groups.lock().await.entry(group?).or_default().clone();
+        Some(own.lock_owned().await)
+    }
 }
 
 /// Does a change point to an account that an earlier change of the same run makes?
@@ -158,6 +168,10 @@ pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
 /// What is to be kept of a confirmed change.
 pub(crate) fn settled(share: &Share, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
     let schema = share.row.schema.get(&row.change.object);
+    if row.change.is_membership() {
+        // It tells of one member, and the group holds others.
+        return Settled { account, normalised: Vec::new(), merged: Vec::new(), note };
+    }
     let normalised = row
         .change
         .values
@@ -188,7 +202,9 @@ pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
     let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
     for change in changes {
         // An account that belongs to nobody stands for itself.
-        let whose = match change.change.account.filter(|_| change.change.identity.is_empty()) {
+        // A group stands for itself too, so that many of its memberships are sent together; a departure is one after the other.
+        let group = change.change.is_membership() && change.change.step == 0;
+        let whose = match change.change.account.filter(|_| group || change.change.identity.is_empty()) {
             Some(account) => account.to_string(),
             None => change.change.identity.clone(),
         };
@@ -215,6 +231,7 @@ impl Engine {
             down: Mutex::new(None),
             in_a_row: AtomicUsize::new(0),
             confirmed: None,
+            groups: Mutex::default(),
             row,
             connector,
             rules: rules.unwrap_or_default(),

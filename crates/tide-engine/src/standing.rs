@@ -119,8 +119,7 @@ impl Engine {
         let mut guards = Population::default();
         self.look_back(&rules.set, &mut guards, now).await?;
         if records.is_empty() {
-            let totals =
-                Totals { linked: known.standing.linked().clone(), recent: guards.recent, ruled: guards.ruled, approved: guards.approved };
+            let totals = Totals { linked: known.standing.linked().clone(), seats: known.standing.seats(), ..Totals::of_facts(&guards) };
             let outcome = known.standing.outstanding(&rules.set, &totals, now);
             return Ok(Some(News { rules, population: Population::default(), outcome, about: Some(Records::default()), cost: (0, 0) }));
         }

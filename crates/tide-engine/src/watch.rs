@@ -30,7 +30,8 @@ fn look(path: &Path) -> Option<Look> {
 }
 
 impl Engine {
-    /// Watches until the service stops. Feeds that were there before are read when they change.
+    /// Watches until the service stops. What stands there at the first look is read too: it may have arrived while nobody watched,
+    /// between the last read and the arming, or while the service was down.
     pub fn watch_feeds(self: &Arc<Self>) {
         let engine = self.clone();
         self.tasks.spawn(async move {
@@ -45,16 +46,15 @@ impl Engine {
                 for row in systems.iter().filter(|row| row.kind == "feed" && row.armed && !row.paused) {
                     let Some(path) = row.settings["path"].as_str().map(PathBuf::from) else { continue };
                     let Ok(Some(now)) = tokio::task::spawn_blocking(move || look(&path)).await else { continue };
-                    let before = seen.entry(row.name.clone()).or_insert_with(|| now.clone());
-                    if *before == now {
+                    if seen.get(&row.name) == Some(&now) {
                         continue;
                     }
                     // It is still being written while it looks different each time.
                     if moving.insert(row.name.clone(), now.clone()).as_ref() != Some(&now) {
                         continue;
                     }
-                    *before = now;
                     moving.remove(&row.name);
+                    seen.insert(row.name.clone(), now);
                     match engine.read_by_name(&row.name).await {
                         Ok(reads) => {
                             let read: usize = reads.iter().map(|read| read.seen).sum();

@@ -218,6 +218,7 @@ fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
             reason: serde_json::from_str(row.get("reason"))?,
             hold: hold.map(serde_json::from_str::<Reason>).transpose()?,
             approval: None,
+            claims: Vec::new(),
             step: u16::try_from(row.get::<i64, _>("step")).unwrap_or_default(),
             fingerprint: row.get("fingerprint"),
         },

@@ -158,6 +158,13 @@ impl Store {
         Ok(sqlx::query_as("SELECT stage, count(*) FROM identity GROUP BY stage ORDER BY stage").fetch_all(&self.reader).await?)
     }
 
+    /// An identity, with what people call it.
+    pub async fn identity(&self, id: &str) -> Result<(Identity, String), StoreError> {
+        let row = sqlx::query("SELECT * FROM identity WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
+        let row = row.ok_or_else(|| StoreError::Missing { what: "identity", name: id.to_owned() })?;
+        Ok((read_identity(&row)?, row.get("label")))
+    }
+
     /// All links of an identity, the newest first.
     pub async fn links_of(&self, identity: &str) -> Result<Vec<LinkRow>, StoreError> {
         let rows = sqlx::query(

@@ -44,6 +44,18 @@ pub(crate) async fn departures(tx: &mut Transaction<'_, Sqlite>, only: Option<&s
     rows.iter().map(read_departure).collect()
 }
 
+/// Who was claimed back, of all or some (a JSON list).
+pub(crate) async fn claimed(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<BTreeMap<String, Timestamp>, StoreError> {
+    let rows = match only {
+        None => sqlx::query("SELECT identity, at FROM claimed").fetch_all(&mut **tx).await?,
+        Some(ids) => {
+            let sql = "SELECT c.identity, c.at FROM json_each(?) k CROSS JOIN claimed c ON c.identity = k.value";
+            sqlx::query(sql).bind(ids).fetch_all(&mut **tx).await?
+        }
+    };
+    Ok(rows.iter().filter_map(|row| Some((row.get("identity"), crate::unstamp(row.get("at"))?))).collect())
+}
+
 /// What we did to accounts and cannot be seen in them, of all or some (a JSON list).
 pub(crate) async fn acts(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<HashMap<AccountId, Acts>, StoreError> {
     const WHAT: &str = "c.account AS account, c.kind AS kind, max(c.settled) AS at";
@@ -166,6 +178,33 @@ impl Store {
                 })
             })
             .await
+    }
+
+    /// Keeps that somebody who used nothing stays all the same. The journal says so.
+    pub async fn claim(&self, identity: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (identity, principal) = (identity.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "INSERT INTO claimed (identity, at, principal) VALUES (?,?,?)
+                         ON CONFLICT DO UPDATE SET at = excluded.at, principal = excluded.principal",
+                    )
+                    .bind(&identity)
+                    .bind(stamp(now))
+                    .bind(&principal)
+                    .execute(&mut *c)
+                    .await?;
+                    Entry::new(&principal, "departure.claimed_back", &identity).append(c, now).await
+                })
+            })
+            .await
+    }
+
+    /// Whose an account is.
+    pub async fn owner_of(&self, account: AccountId) -> Result<Option<String>, StoreError> {
+        let sql = "SELECT identity FROM link WHERE account = ? AND ended IS NULL";
+        Ok(sqlx::query_scalar(sql).bind(account).fetch_optional(&self.reader).await?)
     }
 
     /// The accounts that are linked to an identity.

@@ -67,8 +67,11 @@ impl Store {
             population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
         population.departures = crate::life::departures(&mut tx, None).await?;
+        population.claimed = crate::life::claimed(&mut tx, None).await?;
         population.acts = crate::life::acts(&mut tx, None).await?;
         population.grants = crate::roles::grants(&mut tx, None).await?;
+        population.joined = crate::settle::joined(&mut tx, None).await?;
+        population.passwords = crate::in_step::open(&mut tx, None).await?;
         population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)

@@ -6,12 +6,12 @@ use crate::journal::{Hashed, Note, append_all};
 use crate::population::{blob_values, values_blob};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
-use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection, Transaction};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::Value;
 use tide_core::decide::ChangeKind;
-use tide_core::model::AccountId;
+use tide_core::model::{AccountId, Joined, Observed};
 
 /// The most rows of one statement.
 const ROWS: usize = 256;
@@ -24,6 +24,8 @@ pub struct Settling {
     settled: Settled,
     /// Its values are not those that were stored with it.
     filled_in: bool,
+    /// Its account is kept with another change that was sent together with it.
+    bare: bool,
     /// The attributes of its account as they are stored, and their hash.
     blob: Vec<u8>,
     hash: Vec<u8>,
@@ -42,7 +44,14 @@ impl Settling {
             values: Some(Hashed::of(serde_json::to_string(&change.values)?)),
         };
         let (blob, hash) = (settled.account.attributes.to_blob(), settled.account.attributes.hash().to_be_bytes().to_vec());
-        Ok(Settling { row, filled_in, settled, blob, hash, note })
+        Ok(Settling { row, filled_in, bare: false, settled, blob, hash, note })
+    }
+
+    /// The same for a change whose account is kept with another one that was sent together with it.
+    pub fn beside(row: ChangeRow, filled_in: bool, principal: &str) -> Result<Self, StoreError> {
+        let nothing = Observed { key: String::new(), name: String::new(), attributes: Default::default(), fault: None };
+        let settled = Settled { account: nothing, normalised: Vec::new(), merged: Vec::new(), note: None };
+        Ok(Settling { bare: true, ..Settling::new(row, filled_in, settled, principal)? })
     }
 }
 
@@ -91,6 +100,7 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
     for (one, id) in all.iter().zip(&ids).filter(|(one, _)| !one.settled.merged.is_empty()) {
         give(c, one, *id).await?;
     }
+    join_groups(c, all, &ids, &at).await?;
     // What we wrote is what is right there now, and a yes is for one change.
     let json = serde_json::to_string(&ids)?;
     sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
@@ -116,7 +126,8 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
 
 async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> Result<Vec<AccountId>, StoreError> {
     // What was deleted is not there any more, and is kept as it was.
-    let (gone, there): (Vec<&Settling>, Vec<&Settling>) = all.iter().partition(|one| one.row.change.kind == ChangeKind::Delete);
+    let (gone, there): (Vec<&Settling>, Vec<&Settling>) =
+        all.iter().filter(|one| !one.bare).partition(|one| one.row.change.kind == ChangeKind::Delete);
     for one in &gone {
         sqlx::query("UPDATE account SET absent_since = ?, seen = ?, written = ? WHERE id = ?")
             .bind(at)
@@ -144,7 +155,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
     let rows = query.build().fetch_all(&mut *c).await?;
     let found: HashMap<(&str, &str), i64> = rows.iter().map(|row| ((row.get("system"), row.get("key")), row.get("id"))).collect();
     let id = |one: &Settling| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();
-    let own = |one: &Settling| one.row.change.account.filter(|_| one.row.change.kind == ChangeKind::Delete);
+    let own = |one: &Settling| one.row.change.account.filter(|_| one.bare || one.row.change.kind == ChangeKind::Delete);
     all.iter()
         .map(|one| {
             own(one).or_else(|| id(one)).ok_or_else(|| StoreError::Missing { what: "account", name: one.settled.account.key.clone() })
@@ -178,6 +189,31 @@ async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at:
         values: None,
     };
     Ok(made.iter().filter(|(_, id)| new.contains(id)).map(note).collect())
+}
+
+/// Remembers which memberships rules gave, and forgets those that were taken.
+async fn join_groups(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at: &str) -> Result<(), StoreError> {
+    for (one, group) in all.iter().zip(ids).filter(|(one, _)| one.row.change.is_membership()) {
+        let sql = match one.row.change.kind {
+            ChangeKind::Grant => "INSERT INTO joined (identity, account, made) VALUES (?,?,?) ON CONFLICT DO NOTHING",
+            _ => "DELETE FROM joined WHERE identity = ? AND account = ? AND ? IS NOT NULL",
+        };
+        sqlx::query(sql).bind(&one.row.change.identity).bind(*group).bind(at).execute(&mut *c).await?;
+    }
+    Ok(())
+}
+
+/// Memberships that rules gave: all, or those of some identities (a JSON list).
+pub(crate) async fn joined(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<Vec<Joined>, StoreError> {
+    let rows = match only {
+        None => sqlx::query("SELECT * FROM joined ORDER BY identity, account").fetch_all(&mut **tx).await?,
+        Some(ids) => {
+            let sql = "SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.identity = k.value ORDER BY j.identity, j.account";
+            sqlx::query(sql).bind(ids.to_owned()).fetch_all(&mut **tx).await?
+        }
+    };
+    let made = |row: &sqlx::sqlite::SqliteRow| crate::unstamp(row.get("made")).unwrap_or(Timestamp::MIN);
+    Ok(rows.iter().map(|row| Joined { identity: row.get("identity"), group: row.get("account"), made: made(row) }).collect())
 }
 
 /// Remembers which values of merged lists are ours.

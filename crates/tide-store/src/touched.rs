@@ -104,8 +104,11 @@ impl Store {
             population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
         population.departures = crate::life::departures(&mut tx, Some(&identities)).await?;
+        population.claimed = crate::life::claimed(&mut tx, Some(&identities)).await?;
         population.acts = crate::life::acts(&mut tx, Some(&accounts)).await?;
         population.grants = crate::roles::grants(&mut tx, Some(&identities)).await?;
+        population.joined = crate::settle::joined(&mut tx, Some(&identities)).await?;
+        population.passwords = crate::in_step::open(&mut tx, Some((&accounts, &identities))).await?;
         population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
         tx.commit().await?;
         Ok(population)

@@ -48,6 +48,7 @@ fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) ->
         reason: Reason::new("because"),
         hold: hold.then(|| Reason::new("wait")),
         approval: None,
+        claims: Vec::new(),
         step: 0,
         fingerprint: format!("{identity}-{kind}"),
     }

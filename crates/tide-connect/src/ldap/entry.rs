@@ -13,6 +13,19 @@ use tide_ldap::{Dn, syntax};
 /// Attributes that hold octets, for a server that publishes no schema.
 const OCTETS: [&str; 8] = ["jpegPhoto", "userCertificate", "objectGUID", "objectSid", "audio", "photo", "thumbnailPhoto", "cACertificate"];
 
+/// Attributes that change at every log-in. They are kept by the day: who logs in is no news each time.
+const LOG_INS: [&str; 4] = ["pwdLastSuccess", "authTimestamp", "lastLogon", "lastLogonTimestamp"];
+
+fn day_of(value: Value) -> Value {
+    match value {
+        Value::Time(at) => {
+            let day = at.as_second().div_euclid(86_400) * 86_400;
+            jiff::Timestamp::from_second(day).map_or(Value::Time(at), Value::Time)
+        }
+        other => other,
+    }
+}
+
 /// Takes an entry apart. The library panics on one that it cannot read at all; without its name it
 /// cannot be told whose it is, so the reading as a whole is not complete.
 pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
@@ -123,7 +136,8 @@ where
             }
         });
         let written = written(plain, options, def);
-        attributes.put(written.as_ref(), read.flatten());
+        let by_day = LOG_INS.iter().any(|known| plain.eq_ignore_ascii_case(known));
+        attributes.put(written.as_ref(), read.flatten().map(|value| if by_day { day_of(value) } else { value }));
         if let Some(at) = bad {
             fault.get_or_insert(format!("{name} is not UTF-8 (octet {at})"));
             attributes.put(written.as_ref(), None);

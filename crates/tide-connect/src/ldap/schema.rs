@@ -52,6 +52,8 @@ pub(super) struct Known {
     /// What it says of itself, as label and text.
     profile: Vec<(String, String)>,
     paging: bool,
+    /// It sets passwords by RFC 3062.
+    pub modifies_passwords: bool,
     /// The controls that it offers, by OID.
     controls: Vec<String>,
 }
@@ -249,7 +251,8 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     let key = if has("objectGUID") { "objectGUID" } else { "entryUUID" };
     let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
     let by_name = attributes.values().map(|def: &AttributeDef| (def.name.clone(), def.clone())).collect();
-    Ok(Known { attributes, by_name, key, state, controller, profile, paging, controls })
+    let modifies_passwords = one("supportedExtension").iter().any(|oid| oid == "1.3.6.1.4.1.4203.1.11.1");
+    Ok(Known { attributes, by_name, key, state, controller, profile, paging, modifies_passwords, controls })
 }
 
 fn value_kind(name: &str, syntax: &str) -> ValueKind {
@@ -285,7 +288,19 @@ impl Known {
     /// The attributes that a read asks for: all ordinary ones, and those operational ones that
     /// decisions need. All operational ones would make every record differ at every read.
     pub fn requested(&self) -> Vec<String> {
-        ["*", "entryUUID", "objectGUID", "createTimestamp", "memberOf", "pwdAccountLockedTime", "nsAccountLock"].map(str::to_owned).to_vec()
+        [
+            "*",
+            "entryUUID",
+            "objectGUID",
+            "createTimestamp",
+            "memberOf",
+            "pwdAccountLockedTime",
+            "nsAccountLock",
+            "pwdLastSuccess",
+            "authTimestamp",
+        ]
+        .map(str::to_owned)
+        .to_vec()
     }
 
     pub fn key_filter(&self, key: &str) -> Filter {

@@ -4,11 +4,12 @@ use super::schema::{Known, State, is_file_time};
 use super::{accept, dial};
 use crate::access::Permit;
 use crate::{ConnectError, LdapSettings, Write};
+use ldap3::exop::PasswordModify;
 use ldap3::{Ldap, LdapError, Mod};
 use std::collections::HashSet;
-use tide_core::Value;
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
+use tide_core::{ObjectType, Value};
 use tide_ldap::{Dn, syntax};
 
 /// How the account is found again after the write.
@@ -141,6 +142,20 @@ pub(super) async fn send(
                 accept(&result, &format!("{} {name}", if write.kind == ChangeKind::Disable { "disabling" } else { "enabling" }))?;
             }
         }
+        ChangeKind::Grant | ChangeKind::Revoke if write.object == ObjectType::Group => {
+            let one = |value: &ValueChange| match write.kind {
+                ChangeKind::Grant => Mod::Add(value.attribute.clone().into_bytes(), set(&value.attribute, &value.after)),
+                _ => Mod::Delete(value.attribute.clone().into_bytes(), set(&value.attribute, &value.before)),
+            };
+            let changes: Vec<Mod<Octets>> = write.values.iter().map(one).collect();
+            let many = write.values.iter().map(|value| value.before.len() + value.after.len()).sum::<usize>() > 1;
+            let result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
+            // Who is a member already (code 20), or none any more (code 16), is as it was wanted. Of several it is not known who.
+            if many || ![16, 20].contains(&result.rc) {
+                accept(&result, &format!("changing the members of {name}"))?;
+            }
+        }
+        ChangeKind::Password => password(ldap, settings, known, &name, &write.values).await?,
         _ => {
             let changes: Vec<Mod<Octets>> = write.values.iter().filter(|v| !ours(v)).flat_map(modification).collect();
             let result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
@@ -148,6 +163,35 @@ pub(super) async fn send(
         }
     }
     Ok(Done::Keyed(key, name))
+}
+
+/// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers it, so that it is kept as its
+/// own policy wants; as a value where not.
+async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name: &str, values: &[ValueChange]) -> Result<(), ConnectError> {
+    let wait = dial::seconds(settings);
+    let must_change = |value: &&ValueChange| value.attribute == tide_core::decide::MUST_CHANGE;
+    let Some(new) = values.iter().find(|value| !must_change(value)) else { return Ok(()) };
+    let doing = format!("setting the password of {name}");
+    if new.attribute.eq_ignore_ascii_case("userPassword") && known.modifies_passwords {
+        let text = zeroize::Zeroizing::new(new.after.first().map(Value::to_string).unwrap_or_default());
+        let request = PasswordModify { user_id: Some(name), old_pass: None, new_pass: Some(&text) };
+        let result = ldap.with_timeout(wait).extended(request).await.map_err(|e| lost(settings, &e, false))?.1;
+        accept(&result, &doing)?;
+    } else {
+        let result = ldap.with_timeout(wait).modify(name, modification(new)).await.map_err(|e| lost(settings, &e, false))?;
+        accept(&result, &doing)?;
+    }
+    if values.iter().any(|value| must_change(&value)) {
+        let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
+        // draft-behera §5.3.6; a domain controller takes 0 as never set.
+        let change = match known.controller {
+            true => Mod::Replace(b"pwdLastSet".to_vec(), one("0")),
+            false => Mod::Replace(b"pwdReset".to_vec(), one("TRUE")),
+        };
+        let result = ldap.with_timeout(wait).modify(name, vec![change]).await.map_err(|e| lost(settings, &e, false))?;
+        accept(&result, &format!("asking {name} for a new password at the next log-in"))?;
+    }
+    Ok(())
 }
 
 fn state_change(state: State, disable: bool, values: &[ValueChange]) -> Result<Mod<Octets>, ConnectError> {

@@ -244,6 +244,7 @@ impl ScimConnector {
         let json = |values: &[Value]| values.iter().map(to_json).collect::<Vec<_>>();
         let mut pieces: Vec<Vec<Json>> = vec![Vec::new()];
         let mut weight = 0;
+        // Who is asked for a new password at the next log-in is nothing that SCIM has words for.
         let operations = write
             .values
             .iter()

@@ -8,7 +8,7 @@ use crate::reasons::Reason;
 use crate::references::{Directory, Numbers};
 use crate::rules::{IdentityAttribute, Pointer, RuleSet};
 use crate::value::{Attributes, Value};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Turns what the sources write (a DN, an id, a number) into the ids of those who are meant. A reference to
 /// nobody who is known yet leaves the one that was there.
@@ -61,6 +61,52 @@ pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType
     for (place, name, values, remark) in found {
         people[place].attributes.set(name, values);
         people[place].remarks.extend(remark);
+    }
+}
+
+/// Gives everybody who takes part one of the values that a rule spreads over: once, and for life. Who leaves gives theirs back where
+/// the least used is looked for, and gets the same one when they return.
+pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], elsewhere: &dyn Elsewhere) {
+    let Some(declared) = rules.identities.get(&kind) else { return };
+    if !declared.attributes.iter().any(|attribute| attribute.spread.is_some()) {
+        return;
+    }
+    let stored: HashMap<&str, &Attributes> = population.identities.iter().map(|i| (i.id.as_str(), &i.attributes)).collect();
+    let these: Vec<String> = people.iter().map(|person| person.id.clone()).collect();
+    let these: HashSet<&str> = these.iter().map(String::as_str).collect();
+    for attribute in &declared.attributes {
+        let Some(spread) = &attribute.spread else { continue };
+        let name = attribute.name.as_str();
+        let mut counts = elsewhere.spread(kind, name, &these);
+        let mut without = Vec::new();
+        for (place, person) in people.iter_mut().enumerate() {
+            // What somebody was given stays theirs, also when the rule spreads over other values by now.
+            let kept = stored.get(person.id.as_str()).map_or(&[][..], |attributes| attributes.get(name));
+            if person.attributes.get(name).is_empty() && !kept.is_empty() {
+                person.attributes.set(name, kept.to_vec());
+            }
+            match person.attributes.get(name).first().map(Value::to_string) {
+                Some(value) => {
+                    let count = counts.entry(value).or_default();
+                    (count.all, count.here) = (count.all + 1, count.here + usize::from(person.gone.is_none()));
+                }
+                None if person.held.is_none() && person.gone.is_none() && !person.sources.is_empty() => without.push(place),
+                None => {}
+            }
+        }
+        for place in without {
+            let of = |value: &String| counts.get(value).copied().unwrap_or_default();
+            let chosen = match spread.in_turn {
+                true => spread.over.get(counts.values().map(|count| count.all).sum::<usize>() % spread.over.len().max(1)),
+                false => spread.over.iter().min_by_key(|value| of(value).here),
+            };
+            let Some(chosen) = chosen.cloned() else { continue };
+            let person = &mut people[place];
+            person.attributes.set(name, vec![Value::text(&chosen)]);
+            person.remarks.push(format!("{name} {chosen} is proposed, and theirs from the next run on"));
+            let count = counts.entry(chosen).or_default();
+            (count.all, count.here) = (count.all + 1, count.here + 1);
+        }
     }
 }
 

@@ -7,15 +7,20 @@ pub(crate) mod people;
 pub(crate) mod pointing;
 mod targets;
 
+pub use targets::MUST_CHANGE;
+
 use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
+use crate::licences::{self, Seats};
+use crate::memberships::Memberships;
 use crate::model::{AccountId, Identity, ObjectType, Population, Reserved, Ruling};
+use crate::notices;
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt;
 
 /// The kind of a change.
@@ -116,6 +121,9 @@ pub struct Change {
     /// Who is asked before it is sent, if anybody is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub approval: Option<Asked>,
+    /// The seats of licences that it would take.
+    #[serde(default, skip)]
+    pub claims: Vec<crate::licences::Claim>,
     /// Which of the departure steps it is, from 1; 0 means none.
     #[serde(default, skip_serializing_if = "is_none_of_them")]
     pub step: u16,
@@ -133,6 +141,11 @@ impl Change {
     /// Does it take access away, or belong to a departure? Such changes overtake all others.
     pub fn takes_away(&self) -> bool {
         self.step > 0 || self.kind.takes_away()
+    }
+
+    /// Does it give or take one membership of a group, whose account it is then about?
+    pub fn is_membership(&self) -> bool {
+        self.object == ObjectType::Group && matches!(self.kind, ChangeKind::Grant | ChangeKind::Revoke)
     }
 
     /// Its place among the kinds: what is done to somebody who left comes first, in the order of its steps.
@@ -316,6 +329,8 @@ pub struct Outcome {
     pub reserved: Vec<Reserved>,
     /// Where roles differ about somebody's values.
     pub conflicts: Vec<crate::roles::Conflict>,
+    /// What is to be told to whom.
+    pub notices: Vec<crate::notices::Notice>,
     /// When something else is due for whom, if nothing changes: a stage that begins, a departure step.
     pub due: Vec<(String, Timestamp)>,
 }
@@ -335,14 +350,35 @@ impl Outcome {
 pub trait Elsewhere {
     /// Is a generated value (as [`crate::generate::folded`] writes it) taken by somebody who is not among the records?
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
+    /// How many hold each of the values that identities are spread over, but for some identities.
+    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, Spread>;
+    /// Who is a member of which group; nothing when all groups are among the records.
+    fn memberships(&self) -> Option<&Memberships>;
+}
+
+/// How many hold a value that identities are spread over.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Spread {
+    /// How many were ever given it.
+    pub all: usize,
+    /// How many of them are here.
+    pub here: usize,
 }
 
 /// Everybody is among the records.
-struct Nowhere;
+pub(crate) struct Nowhere;
 
 impl Elsewhere for Nowhere {
     fn takes(&self, _: ObjectType, _: &str, _: &str) -> bool {
         false
+    }
+
+    fn spread(&self, _: ObjectType, _: &str, _: &HashSet<&str>) -> BTreeMap<String, Spread> {
+        BTreeMap::new()
+    }
+
+    fn memberships(&self) -> Option<&Memberships> {
+        None
     }
 }
 
@@ -357,11 +393,13 @@ pub struct Totals {
     pub ruled: HashMap<String, Ruling>,
     /// What was said of changes that need a yes, by their fingerprints.
     pub approved: HashMap<String, Said>,
+    /// How many seats of each licence are in use, in the order of the rules.
+    pub seats: Vec<usize>,
 }
 
 impl Totals {
     /// Counts a whole population.
-    pub fn of(population: &Population) -> Totals {
+    pub fn of(rules: &RuleSet, population: &Population) -> Totals {
         let system_of: HashMap<AccountId, &str> = population.accounts.iter().map(|account| (account.id, account.system.as_str())).collect();
         let mut linked: BTreeMap<String, usize> = BTreeMap::new();
         for system in population.links.iter().filter_map(|link| system_of.get(&link.account)) {
@@ -370,13 +408,14 @@ impl Totals {
                 None => drop(linked.insert((*system).to_owned(), 1)),
             }
         }
-        Totals { linked, ..Totals::of_facts(population) }
+        Totals { linked, seats: Seats::of(rules, population).used(), ..Totals::of_facts(population) }
     }
 
     /// All but the linked accounts, which are counted elsewhere.
     pub fn of_facts(population: &Population) -> Totals {
         Totals {
             linked: BTreeMap::new(),
+            seats: Vec::new(),
             recent: population.recent.clone(),
             ruled: population.ruled.clone(),
             approved: population.approved.clone(),
@@ -387,7 +426,7 @@ impl Totals {
 /// Decides. Pure: the same arguments give the same answer, in the same order.
 pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outcome {
     let mut outcome = each(rules, population, now, &Nowhere);
-    finish(rules, &Totals::of(population), &mut outcome);
+    finish(rules, &Totals::of(rules, population), &mut outcome);
     outcome
 }
 
@@ -395,13 +434,19 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
 pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, elsewhere: &dyn Elsewhere) -> Outcome {
     let mut outcome = Outcome { at: now, ..Outcome::default() };
     let groups = Groups::new(population);
+    let own = elsewhere.memberships().is_none().then(|| Memberships::of(rules, population)).unwrap_or_default();
+    let memberships = elsewhere.memberships().unwrap_or(&own);
     outcome.decided.reserve_exact(population.accounts.len());
     for kind in ObjectType::ALL {
         if !rules.identities.contains_key(&kind) {
             continue;
         }
         let people = people::assemble(rules, population, &groups, kind, elsewhere, now, &mut outcome);
-        targets::decide(rules, population, &groups, kind, &people, now, &mut outcome);
+        let around = targets::Around { rules, population, groups: &groups, memberships };
+        targets::decide(&around, kind, &people, now, &mut outcome);
+        if kind == ObjectType::Person {
+            notices::decide(rules, population, memberships, &people, now, &mut outcome);
+        }
         for person in people {
             let label = person.label.clone();
             outcome.identities.push((person.into_identity(kind), label));
@@ -426,8 +471,10 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // What is not sent without a yes is no part of a landslide before it has one.
     approvals::hold(rules, &totals.approved, outcome);
     guard(rules, totals, outcome);
+    licences::hold(rules, &totals.seats, outcome);
     hold_later_steps(&mut outcome.changes);
     pointing::settle(outcome);
+    notices::settle(rules, outcome);
     outcome.questions.sort_by(|a, b| {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
     });

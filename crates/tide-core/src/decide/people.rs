@@ -4,7 +4,7 @@ use super::made_up;
 use super::{Decided, Doubt, Elsewhere, NewLink, Outcome, Question, Verdict, file_of, hands_off};
 use crate::compose::{self, Composed};
 use crate::expr::Values;
-use crate::lifecycle::Facts;
+use crate::lifecycle::{Facts, LEFT_BY};
 use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::Reason;
@@ -163,6 +163,7 @@ pub(crate) fn assemble(
     hold_duplicates(rules, population, kind, false, &mut people);
     made_up::name(rules, population, kind, &mut people, elsewhere, outcome);
     hold_duplicates(rules, population, kind, true, &mut people);
+    made_up::spread(rules, population, kind, &mut people, elsewhere);
     for person in &people {
         for &at in &person.sources {
             let account = &population.accounts[at];
@@ -462,7 +463,7 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         }
         let empty = |name: &str| person.attributes.get(name).is_empty();
         person.missed = declared.attributes.iter().filter(|a| a.wanted && empty(&a.name)).map(|a| a.name.clone()).collect();
-        for attribute in declared.attributes.iter().filter(|a| a.required && a.generated.is_none()) {
+        for attribute in declared.attributes.iter().filter(|a| a.required && a.generated.is_none() && a.spread.is_none()) {
             if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
                 person.held = Some(Reason::by(format!("waits for a value of {}: it is required", attribute.name), &attribute.place));
             }
@@ -540,18 +541,22 @@ fn live(
 ) {
     let departure = population.departures.get(&person.id);
     let mut since = None;
+    person.attributes.set(LEFT_BY, Vec::new());
     // A held record is no departure, unless a person says that it is one.
     if let Some(life) = rules.lifecycle.get(&kind).filter(|_| person.held.is_none() || departure.is_some()) {
         let absent = crate::lifecycle::absence(rules, kind, person.linked.iter().map(|&at| &population.accounts[at]));
         // Only an absence is waited for: whoever falls out of a scope is out of it.
         let gone = person.gone.as_ref().map(|reason| (reason, absent.filter(|_| person.sources.is_empty())));
-        match life.life(&Facts { attributes: &person.attributes, departure, gone }, now) {
+        match life
+            .life(&Facts { attributes: &person.attributes, departure, claimed: population.claimed.get(&person.id).copied(), gone }, now)
+        {
             Ok(life) => {
                 outcome.due.extend(life.next(now).map(|at| (person.id.clone(), at)));
                 person.stage = life.stage;
                 person.gone = (life.stage == Stage::Left).then(|| life.reason.clone());
                 person.barred = matches!(life.stage, Stage::Expected | Stage::Away);
                 person.unready = !life.ready;
+                person.attributes.set(LEFT_BY, life.left_by.map(Value::text).into_iter().collect());
                 person.life = Some(life.reason);
                 since = life.since;
             }

@@ -8,7 +8,7 @@ use crate::compose::{Desired, Wanted};
 use crate::model::{ObjectType, Population};
 use crate::reasons::Reason;
 use crate::references::Accounts;
-use crate::rules::{TypeRules, WhenChanged};
+use crate::rules::{Mapping, TypeRules, WhenChanged};
 use crate::schema::{Schema, ValueKind};
 use crate::value::Value;
 use std::collections::{HashMap, HashSet};
@@ -92,6 +92,9 @@ pub(super) fn decide(
             if here.kind == ObjectType::Group {
                 wanted.values.retain(|value| value.as_text().is_none_or(|id| !here.revoked.contains(id)));
             }
+            if wanted.mapping.flat {
+                wanted.values = flattened(&wanted.values, wanted.mapping, people);
+            }
             let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
             wanted.values = written.values;
             // Whom nobody makes an account for is not waited for.
@@ -127,6 +130,7 @@ pub(super) fn decide(
                 reason,
                 hold: hold(),
                 approval: None,
+                claims: Vec::new(),
                 step: 0,
             });
         };
@@ -181,6 +185,24 @@ pub(super) fn decide(
 /// Does the target insist that whoever this value points to is there before the account is made?
 fn account_first(one: &Pointing<'_>, value: &ValueChange) -> bool {
     one.at.is_none() && one.wanted.iter().any(|wanted| wanted.mapping.first && wanted.mapping.attribute == value.attribute)
+}
+
+/// Members with those of groups among them, in place of these groups, however deep they are nested.
+fn flattened(values: &[Value], mapping: &Mapping, people: &[Person]) -> Vec<Value> {
+    let Some((_, attribute)) = mapping.program.reads().first() else { return values.to_vec() };
+    let (mut all, mut seen): (Vec<Value>, HashSet<String>) = (Vec::new(), HashSet::new());
+    let mut left: Vec<Value> = values.iter().rev().cloned().collect();
+    while let Some(value) = left.pop() {
+        let id = value.to_string();
+        if !seen.insert(id.clone()) {
+            continue;
+        }
+        match people.binary_search_by(|group| group.id.as_str().cmp(id.as_str())) {
+            Ok(place) => left.extend(people[place].attributes.get(attribute).iter().rev().cloned()),
+            Err(_) => all.push(value),
+        }
+    }
+    all
 }
 
 fn set(wanted: &[Wanted<'_>]) -> Vec<ValueChange> {

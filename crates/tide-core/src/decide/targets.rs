@@ -2,7 +2,9 @@
 
 mod accounts;
 mod departing;
+mod membership;
 
+pub use accounts::MUST_CHANGE;
 pub(super) use accounts::reported;
 
 use super::people::{Person, account_label};
@@ -11,6 +13,7 @@ use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verd
 use crate::compose;
 use crate::expr::Values;
 use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, Said};
+use crate::memberships::Memberships;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::Reason;
 use crate::rules::{RuleSet, TypeRules, WhenDeleted, WhenUnowned};
@@ -25,6 +28,7 @@ struct Target<'a> {
     rules: &'a RuleSet,
     population: &'a Population,
     groups: &'a Groups<'a>,
+    memberships: &'a Memberships,
     kind: ObjectType,
     system: &'a str,
     types: &'a TypeRules,
@@ -63,15 +67,16 @@ enum Pick<'a> {
     New,
 }
 
-pub(super) fn decide(
-    rules: &RuleSet,
-    population: &Population,
-    groups: &Groups<'_>,
-    kind: ObjectType,
-    people: &[Person],
-    now: Timestamp,
-    outcome: &mut Outcome,
-) {
+/// What all targets have in common.
+pub(super) struct Around<'a> {
+    pub rules: &'a RuleSet,
+    pub population: &'a Population,
+    pub groups: &'a Groups<'a>,
+    pub memberships: &'a Memberships,
+}
+
+pub(super) fn decide(around: &Around<'_>, kind: ObjectType, people: &[Person], now: Timestamp, outcome: &mut Outcome) {
+    let Around { rules, population, groups, memberships } = *around;
     for (system, types) in rules.targets(kind) {
         let facts = population.systems.get(system).cloned().unwrap_or_default();
         let schema = population.systems.get(system).and_then(|facts| facts.schema.get(&kind));
@@ -89,6 +94,7 @@ pub(super) fn decide(
             rules,
             population,
             groups,
+            memberships,
             kind,
             system,
             types,
@@ -106,7 +112,7 @@ pub(super) fn decide(
             now,
         };
         target.decide(people, outcome);
-        let revoked = if kind == ObjectType::Group { departing::out_of_groups(rules, system, outcome) } else { HashSet::new() };
+        let revoked = if kind == ObjectType::Group { departing::out_of_groups(rules, system, now, outcome) } else { HashSet::new() };
         let here = pointing::Here { population, kind, system, schema, types, revoked: &revoked };
         pointing::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
     }
@@ -155,10 +161,14 @@ impl<'a> Target<'a> {
             found.push(result);
         }
         let mut joined: HashSet<usize> = HashSet::new();
+        let mut stands: Vec<(membership::Stand<'_>, usize)> = Vec::new();
         for (place, person) in people.iter().enumerate() {
             self.place = place;
             let (verdict, account, reason) = self.one(person, found[place].take(), &claims, &owned, people, &mut joined, outcome);
             let Some(verdict) = verdict else { continue };
+            if let Some(stand) = membership::stand(self, person, account, verdict) {
+                stands.push((stand, outcome.decided.len()));
+            }
             outcome.decided.push(Decided {
                 system: self.system.to_owned(),
                 object: self.kind,
@@ -169,6 +179,7 @@ impl<'a> Target<'a> {
                 reason,
             });
         }
+        self.memberships(&stands, outcome);
         for &at in members.iter().filter(|at| !owned.contains(at) && !joined.contains(at)) {
             let account = &self.population.accounts[at];
             if self.types.is_source() && self.untouchable.contains_key(&at) {
@@ -255,6 +266,7 @@ impl<'a> Target<'a> {
                     reason: reason.clone(),
                     hold: self.hold(),
                     approval: None,
+                    claims: Vec::new(),
                     step: 0,
                 });
                 Verdict::Disable

@@ -56,14 +56,22 @@ pub(super) struct Keys {
     names: Vec<(String, ObjectType, TypeRules, Schema)>,
     /// Systems whose groups say who takes part.
     asked: BTreeSet<String>,
+    /// Groups are replaced by their members somewhere: whoever nests them is decided about with them.
+    flat: bool,
     /// Those groups, by system and folded name.
     groups: Vec<(String, String)>,
 }
 
 impl Keys {
     pub fn new(rules: &RuleSet, facts: &Facts) -> Keys {
-        let mut keys =
-            Keys { pointing: HashMap::new(), numbers: Vec::new(), names: Vec::new(), asked: BTreeSet::new(), groups: Vec::new() };
+        let mut keys = Keys {
+            pointing: HashMap::new(),
+            numbers: Vec::new(),
+            names: Vec::new(),
+            asked: BTreeSet::new(),
+            flat: false,
+            groups: Vec::new(),
+        };
         for (kind, identity) in &rules.identities {
             let attributes: Vec<_> = identity.attributes.iter().filter(|attribute| attribute.reference.is_some()).cloned().collect();
             keys.numbers.extend(attributes.iter().filter_map(|attribute| attribute.reference.as_ref()?.by.clone()));
@@ -82,6 +90,7 @@ impl Keys {
                     only.populations.iter_mut().for_each(|p| p.outbound.retain(|mapping| mapping.attribute.eq_ignore_ascii_case(name)));
                     keys.names.push((system.clone(), *kind, only, schema.clone()));
                 }
+                keys.flat |= types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)).any(|mapping| mapping.flat);
                 for group in types.scope.groups.iter().chain(&types.scope.not_groups) {
                     let system = group.system.as_deref().unwrap_or(system);
                     keys.asked.insert(system.to_owned());
@@ -178,6 +187,10 @@ impl Keys {
             if attribute.unique {
                 let folded = values.iter().map(|value| value.to_string().trim().to_lowercase());
                 hashes.meets.extend(folded.map(|value| hash(&["unique", kind.word(), &attribute.name, &value])));
+            }
+            if attribute.reference.is_some() && self.flat && kind == ObjectType::Group {
+                hashes.meets.push(hash(&["nested", &identity.id]));
+                hashes.meets.extend(values.iter().map(|value| hash(&["nested", &value.to_string()])));
             }
             if attribute.reference.is_some() {
                 hashes.wants.extend(values.iter().map(|value| hash(&["who", &value.to_string()])));

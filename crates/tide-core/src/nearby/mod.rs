@@ -10,16 +10,22 @@
 //! it points to are read, so that it is known what they are called.
 
 mod keys;
+mod spread;
 mod web;
 
 pub use web::Record;
 
-use crate::decide::{Change, ChangeKind, Elsewhere, Outcome, Totals, each, finish};
+use crate::decide::Spread;
+use crate::decide::{Change, ChangeKind, Elsewhere, Nowhere, Outcome, Totals, each, finish};
 use crate::generate;
+use crate::licences::Seats;
+use crate::memberships::{self, Memberships, Noted};
 use crate::model::{AccountId, ObjectType, Population, SystemFacts};
 use crate::rules::RuleSet;
+use crate::scope::names_of;
 use jiff::Timestamp;
 use keys::Keys;
+use spread::Spreading;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use web::{Place, Web, hash};
 
@@ -104,17 +110,33 @@ pub struct Standing {
     /// Who must be decided about when, if nothing changes before.
     due: BTreeSet<(Timestamp, String)>,
     due_of: rustc_hash::FxHashMap<String, Timestamp>,
+    /// Who is a member of which group, where that follows rules.
+    memberships: Memberships,
+    /// The seats of licences in use.
+    seats: Seats,
+    /// How many hold each value that identities are spread over.
+    spread: Spreading,
 }
 
 /// Is a generated value taken by a record that was not read?
 struct Others<'a> {
     web: &'a Web,
     read: &'a BTreeSet<Place>,
+    memberships: &'a Memberships,
+    spread: &'a Spreading,
 }
 
 impl Elsewhere for Others<'_> {
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool {
         self.web.taking(hash(&["takes", kind.word(), attribute, folded])).any(|place| !self.read.contains(&place))
+    }
+
+    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, Spread> {
+        self.spread.without(kind, attribute, without)
+    }
+
+    fn memberships(&self) -> Option<&Memberships> {
+        Some(self.memberships)
     }
 }
 
@@ -130,7 +152,7 @@ impl Standing {
     /// Decides about everybody, and keeps what is needed to decide about parts. The outcome is that of
     /// [`crate::decide`].
     pub fn of(rules: &RuleSet, population: &Population, now: Timestamp) -> (Standing, Outcome) {
-        let mut outcome = each(rules, population, now, &Others { web: &Web::default(), read: &BTreeSet::new() });
+        let mut outcome = each(rules, population, now, &Nowhere);
         let keys = Keys::new(rules, &population.systems);
         let mut standing = Standing {
             groups: keys.groups(population),
@@ -142,6 +164,9 @@ impl Standing {
             systems: population.systems.keys().cloned().collect(),
             due: BTreeSet::new(),
             due_of: Default::default(),
+            memberships: Memberships::of(rules, population),
+            seats: Seats::default(),
+            spread: Spreading::default(),
         };
         standing.note_accounts(rules, population, None);
         let all = keys::About::of(population);
@@ -150,7 +175,7 @@ impl Standing {
         }
         standing.note_identities(rules, &all, &outcome, None);
         standing.keep(&outcome, None);
-        let totals = Totals { linked: standing.linked.clone(), ..Totals::of_facts(population) };
+        let totals = Totals { linked: standing.linked.clone(), seats: standing.seats.used(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
         (standing, outcome)
     }
@@ -180,6 +205,11 @@ impl Standing {
         &self.linked
     }
 
+    /// How many seats of each licence are in use.
+    pub fn seats(&self) -> Vec<usize> {
+        self.seats.used()
+    }
+
     /// How many records are known.
     pub fn len(&self) -> usize {
         self.web.len()
@@ -207,6 +237,18 @@ impl Standing {
             if asking.touched.accounts.iter().any(group) {
                 return Next::Everybody;
             }
+            let about = keys::About::of(population);
+            let mut members: BTreeSet<AccountId> = BTreeSet::new();
+            for account in population.accounts.iter().filter(|account| asking.touched.accounts.contains(&account.id)) {
+                if self.memberships.concerns(account) {
+                    match self.memberships.note(account, about.owner(account.id).is_some()) {
+                        Noted::Otherwise => return Next::Everybody,
+                        Noted::Members(hashes) => members.extend(hashes.into_iter().flat_map(|hash| self.web.member(hash))),
+                    }
+                }
+            }
+            // Whoever joined or left is decided about, and not all who are in the group.
+            asking.touched.accounts.extend(members);
             asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
             let all = keys::About::of(population);
             for identity in population.identities.iter().filter(|identity| asking.touched.identities.contains(&identity.id)) {
@@ -217,7 +259,10 @@ impl Standing {
         if !near.is_subset(&asking.read) {
             return self.read(asking, near);
         }
-        let mut outcome = each(rules, population, now, &Others { web: &self.web, read: &asking.read });
+        let mut outcome = {
+            let others = Others { web: &self.web, read: &asking.read, memberships: &self.memberships, spread: &self.spread };
+            each(rules, population, now, &others)
+        };
         asking.evaluated += outcome.decided.len() + outcome.identities.len();
         let Some((about, _)) = self.around(asking) else { return Next::Everybody };
         // What is composed now may meet others than what was composed before.
@@ -232,7 +277,7 @@ impl Standing {
         self.keep(&outcome, Some(&about));
         outcome.changes =
             self.outstanding.values().flatten().cloned().chain(outcome.changes.into_iter().filter(|c| c.hold.is_some())).collect();
-        let totals = Totals { linked: self.linked.clone(), ..Totals::of_facts(population) };
+        let totals = Totals { linked: self.linked.clone(), seats: self.seats.used(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
         let mut records = Records::default();
         about.iter().for_each(|place| records.put(self.web.record(*place)));
@@ -314,6 +359,7 @@ impl Standing {
         outcome.links.retain(|link| identity(&link.identity));
         outcome.reserved.retain(|name| identity(&name.identity));
         outcome.due.retain(|(id, _)| identity(id));
+        outcome.notices.retain(|notice| identity(&notice.identity));
         outcome.conflicts.retain(|conflict| identity(&conflict.identity));
         outcome.decided.retain(|line| line.identity.as_deref().map_or_else(|| account(line.account), identity));
         outcome.questions.retain(|question| question.identity.as_deref().map_or_else(|| account(question.account), identity));
@@ -349,6 +395,11 @@ impl Standing {
             let owner = about.owner(account.id);
             let hashes = self.keys.account(rules, account, &about);
             otherwise |= self.web.note(&Record::Account(account.id), hashes);
+            if account.kind != ObjectType::Group && self.memberships.follow(&account.system) {
+                let names = names_of(account).into_iter().map(|name| memberships::hash(&account.system, &name));
+                self.web.is_called(account.id, names);
+            }
+            self.seats.note(rules, account);
             self.count(account.id, owner.is_some().then_some(account.system.as_str()));
         }
         otherwise
@@ -363,6 +414,7 @@ impl Standing {
         for (identity, _) in &outcome.identities {
             let place = self.web.identity(&identity.id);
             if among(place) || (place.is_none() && new.contains(identity.id.as_str())) {
+                self.spread.note(rules, identity);
                 let hashes = self.keys.identity(rules, identity, known);
                 otherwise |= self.web.note(&Record::Identity(identity.id.clone()), hashes);
             }

@@ -95,6 +95,8 @@ pub(super) struct Web {
     identities: FxHashMap<String, Place>,
     kept: Vec<Kept>,
     reverse: [Reverse; 4],
+    /// Accounts by the names by which groups mean them, where memberships follow rules.
+    members: FxHashMap<u64, Vec<AccountId>>,
 }
 
 impl Web {
@@ -165,6 +167,21 @@ impl Web {
     /// Whom it points to.
     pub fn pointed(&self, place: Place) -> impl Iterator<Item = Place> {
         self.kept[place as usize].kind(WANTS).iter().flat_map(|hash| self.reverse[NAMED].get(*hash))
+    }
+
+    /// Accounts that a group means by a name, by its hash.
+    pub fn member(&self, hash: u64) -> impl Iterator<Item = AccountId> {
+        self.members.get(&hash).into_iter().flatten().copied()
+    }
+
+    /// Notes by which names groups mean an account.
+    pub fn is_called(&mut self, account: AccountId, names: impl Iterator<Item = u64>) {
+        for name in names {
+            let accounts = self.members.entry(name).or_default();
+            if !accounts.contains(&account) {
+                accounts.push(account);
+            }
+        }
     }
 
     /// Who has a generated value, or uses it, now.

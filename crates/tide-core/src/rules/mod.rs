@@ -51,6 +51,10 @@ pub struct RuleSet {
     pub calls: BTreeMap<String, CallRules>,
     /// How people come, stay and go, by type.
     pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifeRules>,
+    /// Licences that are counted, in the order of the file.
+    pub licences: Vec<crate::licences::Licence>,
+    /// What is told to whom, in the order of the file.
+    pub notices: Vec<crate::notices::NoticeRule>,
     /// Roles, in the order of the file.
     pub roles: Vec<crate::roles::Role>,
     /// The systems' rules, by the system's name.
@@ -92,6 +96,8 @@ pub struct IdentityAttribute {
     pub reference: Option<Pointer>,
     /// How a value is made up for who has none.
     pub generated: Option<Generated>,
+    /// The values over which identities are spread.
+    pub spread: Option<Spread>,
     /// Where it is declared.
     pub place: Place,
 }
@@ -117,6 +123,15 @@ pub struct Generated {
     pub longest: Option<usize>,
     /// Attributes of systems in which it must be free too.
     pub free_in: Vec<(String, String)>,
+}
+
+/// Values over which identities are spread: each gets one, once and for life.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Spread {
+    /// The values, in the order in which they are preferred.
+    pub over: Vec<String>,
+    /// One after the other, or else the one that the fewest have who are here.
+    pub in_turn: bool,
 }
 
 /// What one system takes and gives.
@@ -149,6 +164,10 @@ pub struct TypeRules {
     pub when_out: WhenOut,
     /// What is done to an account of somebody who left, in this order; nothing said means what `when_out` says.
     pub departure: Vec<crate::lifecycle::DepartureStep>,
+    /// Groups that are joined and left by what somebody is.
+    pub memberships: Vec<MembershipRule>,
+    /// Systems in which somebody must have an account before one is made here.
+    pub after: Vec<String>,
     /// What becomes of a linked account that was deleted in the system itself.
     pub when_deleted: WhenDeleted,
     /// What becomes of an account that was made in the system itself and matches nobody.
@@ -225,6 +244,19 @@ pub enum WhenChanged {
     Report,
 }
 
+/// Groups of one system that are joined and left by what somebody is.
+#[derive(Debug, Clone)]
+pub struct MembershipRule {
+    /// For whom; everybody if nothing is said.
+    pub when: Option<Program>,
+    /// The groups, by name.
+    pub groups: Program,
+    /// Groups in which nobody stays whom no rule puts there.
+    pub prune: Vec<String>,
+    /// Where it stands.
+    pub place: Place,
+}
+
 /// Outbound mappings of one population: a site, a contract.
 #[derive(Debug, Clone)]
 pub struct PopulationRules {
@@ -266,13 +298,25 @@ pub struct PasswordRules {
     pub shown_to: Vec<String>,
     /// The call-out that it is handed to instead of being shown.
     pub handed_to: Option<String>,
+    /// Does a new account begin with one of its own?
+    pub first: bool,
+    /// Is a password that is set in one place set here too?
+    pub in_step: bool,
 }
 
 impl PasswordRules {
     /// What holds for an attribute where nothing is said.
     pub fn of(attribute: &str) -> Self {
         let sets = load::passwords::PASSWORD_SETS.map(str::to_owned).to_vec();
-        PasswordRules { attribute: attribute.to_owned(), length: 20, sets, shown_to: Vec::new(), handed_to: None }
+        PasswordRules {
+            attribute: attribute.to_owned(),
+            length: 20,
+            sets,
+            shown_to: Vec::new(),
+            handed_to: None,
+            first: true,
+            in_step: false,
+        }
     }
 }
 
@@ -473,6 +517,8 @@ pub struct Mapping {
     pub merge: bool,
     /// Does the target insist that whoever it points to is there before the account is made?
     pub first: bool,
+    /// Are groups among those it points to replaced by their members?
+    pub flat: bool,
     /// Where it stands.
     pub place: Place,
 }
@@ -546,6 +592,12 @@ impl RuleSet {
     /// with which schema, if that is known.
     pub fn expression(&self, kind: ObjectType, account: Option<Option<&Schema>>, source: &str) -> Result<Program, crate::expr::ExprError> {
         load::expression(self, kind, account, source)
+    }
+
+    /// May what a run made be what something else waits for?
+    pub fn has_steps(&self) -> bool {
+        let waits = |system: &SystemRules| system.types.values().any(|types| !types.after.is_empty());
+        !self.licences.is_empty() || !self.notices.is_empty() || self.systems.values().any(waits)
     }
 
     /// The zone in which the dates of a type are meant.

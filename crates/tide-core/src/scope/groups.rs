@@ -9,7 +9,7 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Mutex;
 
 /// Attributes of a group that name its members.
-const MEMBERS: [&str; 4] = ["member", "uniqueMember", "memberUid", "members"];
+pub(crate) const MEMBERS: [&str; 4] = ["member", "uniqueMember", "memberUid", "members"];
 /// Attributes of an account that name its groups.
 const MEMBER_OF: [&str; 3] = ["memberOf", "isMemberOf", "groups"];
 
@@ -56,7 +56,13 @@ fn references<'v>(attributes: &'v Attributes, names: &'static [&'static str]) ->
         .filter_map(Value::as_text)
 }
 
-fn names_of(account: &Account) -> Vec<String> {
+/// Whom a group names as its direct members.
+pub(crate) fn member_references(attributes: &Attributes) -> impl Iterator<Item = &str> {
+    references(attributes, &MEMBERS)
+}
+
+/// The names by which references mean an account, folded.
+pub(crate) fn names_of(account: &Account) -> Vec<String> {
     let mut names = vec![folded(&account.name), account.key.to_lowercase()];
     for attribute in ["uid", "sAMAccountName", "cn", "displayName"] {
         // A member is named by its uid (RFC 2307); a group by its name too, where that is all one knows.

@@ -6,16 +6,31 @@ use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use super::{Target, fold};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, Desired};
-use crate::model::Account;
+use crate::licences;
 use crate::model::Population;
+use crate::model::{Account, ObjectType, PasswordSet};
 use crate::reasons::Reason;
 use crate::rules::{TypeRules, WhenChanged, WhenOut};
 use crate::value::Value;
 use std::collections::HashMap;
 
+/// Beside a password that is set: it is to be changed at the next log-in. Each system is told in its own way.
+pub const MUST_CHANGE: &str = "mustChange";
+
 impl<'a> Target<'a> {
     /// Nobody matches: an account is made.
     pub(super) fn make(&mut self, person: &Person, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
+        let there = |system: &String| {
+            let mut theirs = person.linked.iter().map(|&at| &self.population.accounts[at]);
+            theirs.any(|account| account.system == *system && account.absent_since.is_none())
+        };
+        if let Some(first) = self.types.after.iter().find(|system| !there(system)) {
+            return (
+                Some(Verdict::Held),
+                None,
+                Reason::by(format!("waits for an account in {first}, which comes first"), &self.types.place),
+            );
+        }
         let mut desired = self.shape.desired(&person.attributes, None);
         let pointing = pointing::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
@@ -108,6 +123,19 @@ impl<'a> Target<'a> {
                 _ => Verdict::Update,
             });
         }
+        if let Some((set, values)) = self.password_set(person, account) {
+            let text = match set.must_change {
+                true => "a password was set for them, to be changed at the next log-in",
+                false => "a password was set for them, and goes to all their accounts",
+            };
+            let reason = Reason::by(text, &self.types.place);
+            let place = outcome.changes.len();
+            self.push(person, Some(at), ChangeKind::Password, values, reason, outcome);
+            // Another password is another change, though nothing of it can be seen.
+            let change = &mut outcome.changes[place];
+            change.fingerprint = fingerprint(&[&change.fingerprint, &set.id.to_string()], &[]);
+            done.push(Verdict::Update);
+        }
         for (kind, values) in self.by_kind(by_hand) {
             let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
             let reason = Reason::by(format!("{} was changed in {} itself", names.join(", "), self.system), &values[0].rule);
@@ -129,6 +157,32 @@ impl<'a> Target<'a> {
             None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
         };
         (Some(verdict), Some(at), reason)
+    }
+
+    /// A password that was set for somebody elsewhere and that their account here does not have yet. What it is stays sealed.
+    fn password_set(&self, person: &Person, account: &Account) -> Option<(&'a PasswordSet, Vec<ValueChange>)> {
+        let rules = self.types.password.as_ref().filter(|rules| rules.in_step && !person.barred)?;
+        let theirs = |set: &&PasswordSet| match (&set.identity, set.account) {
+            (Some(identity), _) => *identity == person.id,
+            (None, Some(id)) => person.linked.iter().any(|&at| self.population.accounts[at].id == id),
+            (None, None) => false,
+        };
+        let set = self.population.passwords.iter().rfind(theirs)?;
+        let done = self.population.acts.get(&account.id).and_then(|acts| acts.password);
+        if set.account == Some(account.id) || done.is_some_and(|done| done >= set.made) {
+            return None;
+        }
+        let value = |attribute: &str, after: Vec<Value>| ValueChange {
+            attribute: attribute.to_owned(),
+            after,
+            rule: self.types.place.clone(),
+            ..ValueChange::default()
+        };
+        let mut values = vec![value(&rules.attribute, Vec::new())];
+        if set.must_change {
+            values.push(value(MUST_CHANGE, vec![Value::Bool(true)]));
+        }
+        Some((set, values))
     }
 
     /// Values that differ, as the changes that put them right: the state, the name, and all others together.
@@ -267,6 +321,7 @@ impl<'a> Target<'a> {
         let key = account.map_or("", |account| account.key.as_str());
         let fingerprint = fingerprint(&[self.system, self.kind.word(), kind.word(), &person.id, key], &values);
         let hold = self.hold();
+        let claims = licences::claims(self.rules, self.system, self.kind, account, &values, &person.attributes);
         outcome.changes.push(Change {
             system: self.system.to_owned(),
             object: self.kind,
@@ -278,6 +333,7 @@ impl<'a> Target<'a> {
             reason,
             hold,
             approval: None,
+            claims,
             step: 0,
             fingerprint,
         });
@@ -285,8 +341,13 @@ impl<'a> Target<'a> {
 
     /// Why nothing is sent to the system at all, if nothing is.
     pub(super) fn hold(&self) -> Option<Reason> {
-        if !self.facts.writable.contains(&self.kind) {
-            Some(Reason::new(format!("{} is read-only for type {}: nothing is sent until it is made writable", self.system, self.kind)))
+        self.hold_of(self.kind)
+    }
+
+    /// The same, of accounts of another type there.
+    pub(super) fn hold_of(&self, kind: ObjectType) -> Option<Reason> {
+        if !self.facts.writable.contains(&kind) {
+            Some(Reason::new(format!("{} is read-only for type {kind}: nothing is sent until it is made writable", self.system)))
         } else if self.facts.disarmed {
             Some(Reason::new(format!("{0} is not armed: nothing is sent before `eager-tide systems arm {0}`", self.system)))
         } else if self.facts.paused {

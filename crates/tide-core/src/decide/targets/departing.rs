@@ -11,16 +11,21 @@ use crate::reasons::Reason;
 use crate::rules::RuleSet;
 use crate::schema::ValueKind;
 use crate::value::{Attributes, Value};
+use jiff::Timestamp;
 use std::collections::HashSet;
 use tide_ldap::Dn;
 
 /// Identities that a departure takes out of all groups of a system.
-pub(super) fn out_of_groups(rules: &RuleSet, system: &str, outcome: &Outcome) -> HashSet<String> {
-    let revokes = |kind: ObjectType| {
+pub(super) fn out_of_groups(rules: &RuleSet, system: &str, now: Timestamp, outcome: &Outcome) -> HashSet<String> {
+    let revokes = |kind: ObjectType, since: Timestamp| {
         let steps = rules.of(system, kind).map_or(&[][..], |types| &types.departure);
-        steps.iter().any(|step| step.after == 0 && matches!(step.act, DepartureAct::Revoke { .. }))
+        let due = |step: &DepartureStep| later(since, step.after, &rules.zone(kind)) <= now;
+        steps.iter().any(|step| matches!(step.act, DepartureAct::Revoke { .. }) && due(step))
     };
-    let left = outcome.identities.iter().filter(|(identity, _)| identity.stage == Stage::Left && revokes(identity.kind));
+    let left = outcome
+        .identities
+        .iter()
+        .filter(|(identity, _)| identity.stage == Stage::Left && revokes(identity.kind, identity.since.unwrap_or(now)));
     left.map(|(identity, _)| identity.id.clone()).collect()
 }
 
@@ -53,15 +58,23 @@ impl Target<'_> {
                 reason.text = format!("{}; next on {day}: {}", reason.text, step.act.word());
                 break;
             }
-            let (kind, values) = match self.undone(person, account, step, people) {
-                Ok(Some(change)) => change,
-                Ok(None) => continue,
+            let undone = match self.undone(person, account, step, people) {
+                Ok(change) => change,
                 Err(said) => return (Some(Verdict::Held), Some(at), self.cannot(step, &said)),
             };
             let why = Reason::by(format!("{}; departure step {}: {}", person_left(person), number + 1, step.act.word()), &step.place);
             let place = outcome.changes.len();
-            self.push(person, Some(at), kind, values, why, outcome);
-            outcome.changes[place].step = u16::try_from(number + 1).unwrap_or(u16::MAX);
+            let kind = undone.as_ref().map(|(kind, _)| *kind);
+            if let Some((kind, values)) = undone {
+                self.push(person, Some(at), kind, values, why.clone(), outcome);
+            }
+            if matches!(step.act, DepartureAct::Revoke { .. }) {
+                self.leave_groups(person, account, &why, outcome);
+            }
+            for change in &mut outcome.changes[place..] {
+                change.step = u16::try_from(number + 1).unwrap_or(u16::MAX);
+            }
+            let Some(kind) = kind.or_else(|| outcome.changes.get(place).map(|change| change.kind)) else { continue };
             if verdict == Verdict::OutOfScope {
                 verdict = if kind == ChangeKind::Disable { Verdict::Disable } else { Verdict::Update };
             }

@@ -4,7 +4,7 @@ use super::super::read::Section;
 use super::super::{Guard, RuleSet};
 
 /// The kinds of change that a guard can limit.
-const CHANGES: [&str; 6] = ["create", "update", "rename", "enable", "disable", "delete"];
+const CHANGES: [&str; 8] = ["create", "update", "rename", "enable", "disable", "delete", "grant", "revoke"];
 
 pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
     let mut all = Vec::new();

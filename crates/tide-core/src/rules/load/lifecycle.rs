@@ -66,6 +66,8 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
             ends: of(&section, "ends"),
             away: of(&section, "away"),
             left: of(&section, "left"),
+            used: of(&section, "used"),
+            unused_days: unused_days(&section),
             days: Days { ready, notice, grace, unseen },
             exceptions,
             place: section.place(),
@@ -75,6 +77,22 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
     }
     root.done();
     all
+}
+
+fn unused_days(section: &Section<'_>) -> u32 {
+    let days = section.number("unused_days").unwrap_or(0);
+    let source = section.source;
+    if days > LONGEST {
+        source.error(section.at, "`unused_days` is too long", Some(format!("choose from 0 to {LONGEST}")));
+    }
+    match (section.get("used").is_some(), days > 0) {
+        (true, false) => source.error(section.at, "it is not said after how many days without use", Some("unused_days = 90".into())),
+        (false, true) => {
+            source.error(section.at, "it is not said by what use is seen", Some("used = 'identity.lastUsed'".into()));
+        }
+        _ => {}
+    }
+    days
 }
 
 /// What is done in one system to the account of somebody who left.

@@ -123,7 +123,7 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>
     let mut all = Vec::new();
     for (name, at, value) in section.entries() {
         check(source, name, at);
-        let mut mapping = (Need::Optional, Keep::InStep, Empty::Clear, false, false);
+        let mut mapping = (Need::Optional, Keep::InStep, Empty::Clear, false, false, false);
         let text = match value.get_ref() {
             DeValue::String(text) => Some((text.to_string(), value.span())),
             DeValue::Table(_) => section.as_section(name, value, format!("the mapping of {name}")).and_then(|table| {
@@ -142,6 +142,7 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>
                 mapping.2 = table.word("empty", &[("clear", Empty::Clear), ("leave", Empty::Leave)]).unwrap_or_default();
                 mapping.3 = table.word("values", &[("own", false), ("merge", true)]).unwrap_or_default();
                 mapping.4 = table.truth("first").unwrap_or_default();
+                mapping.5 = table.word("nested", &[("keep", false), ("flatten", true)]).unwrap_or_default();
                 table.done();
                 text
             }),
@@ -163,6 +164,7 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>
                 empty: mapping.2,
                 merge: mapping.3,
                 first: mapping.4,
+                flat: mapping.5,
                 place: source.place(at),
             });
         }

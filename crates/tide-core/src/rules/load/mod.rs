@@ -3,9 +3,12 @@
 mod approvals;
 mod calls;
 mod guards;
+mod licences;
 mod lifecycle;
 mod mapping;
 mod matching;
+mod memberships;
+mod notices;
 pub(super) mod passwords;
 mod roles;
 mod scope;
@@ -30,6 +33,8 @@ const CALLS: &str = "calls.toml";
 const APPROVALS: &str = "approvals.toml";
 const LIFECYCLE: &str = "lifecycle.toml";
 const ROLES: &str = "roles.toml";
+const LICENCES: &str = "licences.toml";
+const NOTICES: &str = "notices.toml";
 
 pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault>) {
     let faults = RefCell::new(Vec::new());
@@ -67,7 +72,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         rules.lifecycle = lifecycle::lifecycle(Section::new(source, table.get_ref(), 0, LIFECYCLE), &rules);
     }
     for (source, table) in &parsed {
-        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE, ROLES].contains(&source.name) {
+        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE, ROLES, LICENCES, NOTICES].contains(&source.name) {
             continue;
         }
         let section = Section::new(source, table.get_ref(), 0, source.name);
@@ -84,6 +89,12 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
     }
     if let Some((source, table)) = named_file(APPROVALS) {
         rules.approvals = approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
+    }
+    if let Some((source, table)) = named_file(LICENCES) {
+        rules.licences = licences::licences(Section::new(source, table.get_ref(), 0, LICENCES), &rules, schemas);
+    }
+    if let Some((source, table)) = named_file(NOTICES) {
+        rules.notices = notices::notices(Section::new(source, table.get_ref(), 0, NOTICES), &rules, schemas);
     }
     check_whole(&rules, &sources);
     // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.
@@ -115,13 +126,14 @@ fn parse<'a>(source: &Source<'a>) -> Option<Spanned<DeTable<'a>>> {
 
 /// Faults that only the whole rule set shows.
 fn check_whole(rules: &RuleSet, sources: &[Source<'_>]) {
+    memberships::check(rules, sources);
     for (kind, identity) in &rules.identities {
         let Some(source) = sources.iter().find(|source| source.name == IDENTITIES) else { return };
         for attribute in &identity.attributes {
             let filled =
                 rules.sources(*kind).any(|(_, from)| from.inbound.iter().any(|m| m.attribute.eq_ignore_ascii_case(&attribute.name)));
             let line = source.text.lines().take(attribute.place.line.saturating_sub(1)).map(|l| l.len() + 1).sum();
-            if attribute.required && !filled && attribute.generated.is_none() {
+            if attribute.required && !filled && attribute.generated.is_none() && attribute.spread.is_none() {
                 source.error(
                     line,
                     format!("`{}` is required, and no system gives it a value", attribute.name),
@@ -228,6 +240,7 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                         }
                     }
                     attribute.reference = pointer(&options);
+                    attribute.spread = memberships::spread(&options, &attribute);
                     options.get("generated");
                     options.get("reserved");
                     options.get("longest");
@@ -363,6 +376,7 @@ fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> 
     // Every identity has these, whatever is declared.
     identity.insert("id".into(), false);
     identity.insert("stage".into(), false);
+    identity.insert(crate::lifecycle::LEFT_BY.into(), false);
     identity.insert(crate::roles::ROLES.into(), true);
     Scopes {
         account: schema.map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
@@ -485,6 +499,8 @@ fn type_rules(
         section.word("when_changed", &[("repair", WhenChanged::Repair), ("report", WhenChanged::Report)]).unwrap_or_default();
     types.password = section.section("password").and_then(|password| passwords::password(password, schema, &rules.calls));
     types.departure = lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
+    types.memberships = memberships::memberships(&section, kind, &scopes.known(&[Root::Identity]), &types);
+    types.after = section.texts("after").into_iter().map(|(name, _)| name).collect();
     types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
         source.warn(

@@ -49,7 +49,9 @@ pub(super) fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BT
         }
         name
     });
+    let first = section.truth("first").unwrap_or(true);
+    let in_step = section.truth("in_step").unwrap_or(false);
     section.done();
     let sets = if sets.is_empty() { PASSWORD_SETS.map(str::to_owned).to_vec() } else { sets };
-    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to })
+    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to, first, in_step })
 }

@@ -45,7 +45,9 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
                 let declared = rules.identities.get(&kind).and_then(|identity| identity.get(attribute));
                 match declared {
                     None => source.error(at, format!("identities.toml declares no attribute `{attribute}`"), None),
-                    Some(declared) if declared.unique || declared.generated.is_some() || declared.reference.is_some() => {
+                    Some(declared)
+                        if declared.unique || declared.generated.is_some() || declared.spread.is_some() || declared.reference.is_some() =>
+                    {
                         let text = format!("`{attribute}` is somebody's own: a role cannot give it");
                         source.error(at, text, Some("roles give plain attributes".into()));
                     }

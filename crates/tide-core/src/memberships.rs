@@ -1,0 +1,225 @@
+//! Who is a direct member of which group, for rules that give and take memberships one at a time: a group of tens of
+//! thousands is neither read nor compared for one of its members.
+
+use crate::model::{Account, AccountId, ObjectType, Population};
+use crate::references::folded;
+use crate::rules::RuleSet;
+use crate::scope::{MEMBERS, member_references, names_of};
+use crate::value::Value;
+use rustc_hash::{FxHashMap, FxHashSet};
+use std::collections::{BTreeSet, HashMap};
+
+/// One group of a system whose memberships follow rules.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Group {
+    /// Its lasting key there.
+    pub key: String,
+    /// What it is called there.
+    pub name: String,
+    /// The names by which rules may know it, folded.
+    pub names: Vec<String>,
+    /// What people call it.
+    pub label: String,
+    /// The attribute that lists its members.
+    pub attribute: String,
+    /// Its owners, as the system names them.
+    pub owners: Vec<String>,
+    /// It belongs to an identity.
+    pub owned: bool,
+    members: FxHashSet<u64>,
+}
+
+/// What became of a group that was looked at again.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum Noted {
+    /// It is new, gone or called otherwise: anybody may be concerned.
+    Otherwise,
+    /// These joined or left.
+    Members(Vec<u64>),
+}
+
+/// The groups of all systems whose memberships follow rules.
+#[derive(Debug, Default)]
+pub struct Memberships {
+    systems: BTreeSet<String>,
+    groups: HashMap<AccountId, (String, Group)>,
+    by_name: HashMap<(String, String), AccountId>,
+    of: FxHashMap<u64, Vec<AccountId>>,
+}
+
+/// A member as it is found by its name.
+pub(crate) fn hash(system: &str, folded: &str) -> u64 {
+    let mut hasher = xxhash_rust::xxh3::Xxh3::new();
+    for part in [system, folded] {
+        hasher.update(part.as_bytes());
+        hasher.update(&[0]);
+    }
+    hasher.digest()
+}
+
+/// Systems in which somebody's memberships are given or taken one at a time.
+pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
+    let concerns = |types: &crate::rules::TypeRules| {
+        let revokes = |step: &crate::lifecycle::DepartureStep| matches!(step.act, crate::lifecycle::DepartureAct::Revoke { .. });
+        !types.memberships.is_empty() || types.departure.iter().any(revokes)
+    };
+    rules.systems.iter().filter(|(_, system)| system.types.values().any(concerns)).map(|(name, _)| name.clone()).collect()
+}
+
+impl Memberships {
+    /// The groups of a population.
+    pub fn of(rules: &RuleSet, population: &Population) -> Self {
+        let mut all = Memberships { systems: systems(rules), ..Memberships::default() };
+        if !all.systems.is_empty() {
+            let owner: FxHashSet<AccountId> = population.links.iter().map(|link| link.account).collect();
+            for account in &population.accounts {
+                if all.concerns(account) {
+                    all.note(account, owner.contains(&account.id));
+                }
+            }
+        }
+        all
+    }
+
+    /// Is it a group of a system whose memberships follow rules?
+    pub(crate) fn concerns(&self, account: &Account) -> bool {
+        account.kind == ObjectType::Group && self.systems.contains(&account.system)
+    }
+
+    /// Do memberships of this system follow rules?
+    pub(crate) fn follow(&self, system: &str) -> bool {
+        self.systems.contains(system)
+    }
+
+    /// The group of this name, with its row.
+    pub fn find(&self, system: &str, name: &str) -> Option<(AccountId, &Group)> {
+        let id = *self.by_name.get(&(system.to_owned(), folded(name)))?;
+        Some((id, self.get(id)?))
+    }
+
+    /// A group by its row.
+    pub fn get(&self, id: AccountId) -> Option<&Group> {
+        self.groups.get(&id).map(|(_, group)| group)
+    }
+
+    /// The system that a group is in.
+    pub fn system(&self, id: AccountId) -> Option<&str> {
+        self.groups.get(&id).map(|(system, _)| system.as_str())
+    }
+
+    /// The groups that an account is a direct member of.
+    pub fn held_by(&self, account: &Account) -> BTreeSet<AccountId> {
+        let names = names_of(account).into_iter().map(|name| hash(&account.system, &name));
+        names.filter_map(|hash| self.of.get(&hash)).flatten().copied().collect()
+    }
+
+    /// Notes a group as it is now.
+    pub(crate) fn note(&mut self, account: &Account, owned: bool) -> Noted {
+        let gone = account.absent_since.is_some() || account.fault.is_some();
+        let now = (!gone).then(|| read(account, owned));
+        let before = self.groups.remove(&account.id).map(|(_, group)| group);
+        if let Some(before) = &before {
+            for name in &before.names {
+                let name = (account.system.clone(), name.clone());
+                if self.by_name.get(&name) == Some(&account.id) {
+                    self.by_name.remove(&name);
+                }
+            }
+        }
+        if let Some(now) = &now {
+            for name in &now.names {
+                self.by_name.entry((account.system.clone(), name.clone())).or_insert(account.id);
+            }
+        }
+        let none = FxHashSet::default();
+        let (was, is) = (before.as_ref().map_or(&none, |group| &group.members), now.as_ref().map_or(&none, |group| &group.members));
+        let left: Vec<u64> = was.difference(is).copied().collect();
+        let joined: Vec<u64> = is.difference(was).copied().collect();
+        for hash in &left {
+            if let Some(groups) = self.of.get_mut(hash) {
+                groups.retain(|id| *id != account.id);
+            }
+        }
+        for hash in &joined {
+            self.of.entry(*hash).or_default().push(account.id);
+        }
+        let same = matches!((&before, &now), (Some(before), Some(now)) if before.names == now.names && before.owned == now.owned);
+        if let Some(now) = now {
+            self.groups.insert(account.id, (account.system.clone(), now));
+        }
+        if same { Noted::Members(left.into_iter().chain(joined).collect()) } else { Noted::Otherwise }
+    }
+}
+
+fn read(account: &Account, owned: bool) -> Group {
+    let held = MEMBERS.iter().find(|name| !account.attributes.get(name).is_empty());
+    let class = |wanted: &str| account.attributes.get("objectClass").iter().any(|class| class.to_string().eq_ignore_ascii_case(wanted));
+    // One without members is told by what it is.
+    let attribute = held.copied().unwrap_or_else(|| match () {
+        () if class("groupOfUniqueNames") => "uniqueMember",
+        () if class("posixGroup") => "memberUid",
+        () if !account.attributes.get("objectClass").is_empty() => "member",
+        () => "members",
+    });
+    let label = ["displayName", "cn"].iter().find_map(|name| account.attributes.get(name).first()).map(Value::to_string);
+    Group {
+        key: account.key.clone(),
+        name: account.name.clone(),
+        names: names_of(account),
+        label: label.unwrap_or_else(|| account.name.clone()),
+        attribute: attribute.to_owned(),
+        owners: account.attributes.get("owner").iter().map(Value::to_string).collect(),
+        owned,
+        members: member_references(&account.attributes).map(|reference| hash(&account.system, &folded(reference))).collect(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::value::Attributes;
+
+    fn group(members: &[&str]) -> Account {
+        let members: Vec<Value> = members.iter().map(|name| Value::Reference((*name).into())).collect();
+        let attributes: Attributes = [("cn".into(), vec![Value::text("deck")]), ("member".into(), members)].into_iter().collect();
+        let name = "cn=deck,dc=x".to_owned();
+        Account {
+            id: 7,
+            system: "harbour".into(),
+            kind: ObjectType::Group,
+            key: "k7".into(),
+            name,
+            attributes,
+            absent_since: None,
+            fault: None,
+        }
+    }
+
+    fn ada() -> Account {
+        Account {
+            id: 1,
+            kind: ObjectType::Person,
+            key: "k1".into(),
+            name: "UID=ada, dc=x".into(),
+            attributes: Attributes::new(),
+            ..group(&[])
+        }
+    }
+
+    #[test]
+    fn only_who_joined_or_left_is_told_and_a_name_is_found_however_it_is_spelt() {
+        let mut all = Memberships { systems: BTreeSet::from(["harbour".to_owned()]), ..Memberships::default() };
+        assert_eq!(all.note(&group(&["uid=ada,dc=x", "uid=bo,dc=x"]), false), Noted::Otherwise, "it is new");
+        assert_eq!(all.held_by(&ada()), BTreeSet::from([7]));
+        assert_eq!(all.find("harbour", "CN=Deck, DC=x").map(|(id, group)| (id, group.label.as_str())), Some((7, "deck")));
+        assert_eq!(all.find("harbour", "DECK").map(|(id, _)| id), Some(7));
+        let bo = hash("harbour", &folded("uid=bo,dc=x"));
+        assert_eq!(all.note(&group(&["uid=ada,dc=x"]), false), Noted::Members(vec![bo]));
+        assert_eq!(all.note(&group(&[]), false), Noted::Members(vec![hash("harbour", &folded("uid=ada,dc=x"))]));
+        assert!(all.held_by(&ada()).is_empty());
+        assert_eq!(all.get(7).map(|group| group.attribute.as_str()), Some("members"), "nothing says what it is");
+        let gone = Account { absent_since: Some("2026-11-01T00:00:00Z".parse().unwrap()), ..group(&["uid=ada,dc=x"]) };
+        assert_eq!(all.note(&gone, false), Noted::Otherwise);
+        assert!(all.find("harbour", "deck").is_none());
+    }
+}

@@ -1,0 +1,53 @@
+//! How many hold each value that identities are spread over, kept while identities come and go.
+
+use crate::decide::Spread;
+use crate::model::{Identity, ObjectType, Stage};
+use crate::rules::RuleSet;
+use crate::value::Value;
+use rustc_hash::FxHashMap;
+use std::collections::{BTreeMap, HashSet};
+
+/// What one identity holds: the attribute, its value, and whether it is here.
+type Held = (String, String, bool);
+
+/// The values of everybody.
+#[derive(Debug, Default)]
+pub(super) struct Spreading {
+    counts: FxHashMap<(ObjectType, String), BTreeMap<String, Spread>>,
+    of: FxHashMap<String, (ObjectType, Vec<Held>)>,
+}
+
+impl Spreading {
+    pub fn note(&mut self, rules: &RuleSet, identity: &Identity) {
+        let Some(declared) = rules.identities.get(&identity.kind) else { return };
+        let mut now = Vec::new();
+        for attribute in declared.attributes.iter().filter(|attribute| attribute.spread.is_some()) {
+            let value = identity.attributes.get(&attribute.name).first().map(Value::to_string);
+            now.extend(value.map(|value| (attribute.name.clone(), value, identity.stage != Stage::Left)));
+        }
+        let before =
+            if now.is_empty() { self.of.remove(&identity.id) } else { self.of.insert(identity.id.clone(), (identity.kind, now.clone())) };
+        for (attribute, value, here) in before.into_iter().flat_map(|(_, held)| held) {
+            let count = self.counts.entry((identity.kind, attribute)).or_default().entry(value).or_default();
+            (count.all, count.here) = (count.all - 1, count.here - usize::from(here));
+        }
+        for (attribute, value, here) in now {
+            let count = self.counts.entry((identity.kind, attribute)).or_default().entry(value).or_default();
+            (count.all, count.here) = (count.all + 1, count.here + usize::from(here));
+        }
+    }
+
+    /// The counts of an attribute, but for some identities.
+    pub fn without(&self, kind: ObjectType, attribute: &str, some: &HashSet<&str>) -> BTreeMap<String, Spread> {
+        let mut counts = self.counts.get(&(kind, attribute.to_owned())).cloned().unwrap_or_default();
+        for id in some {
+            let held = self.of.get(*id).into_iter().flat_map(|(_, held)| held).filter(|(name, ..)| name == attribute);
+            for (_, value, here) in held {
+                if let Some(count) = counts.get_mut(value) {
+                    (count.all, count.here) = (count.all - 1, count.here - usize::from(*here));
+                }
+            }
+        }
+        counts
+    }
+}

@@ -1,0 +1,285 @@
+//! What is told to whom: the manager of a newcomer, the owner of a group, whoever was invited and has not come.
+//!
+//! A notice is decided like a change, and has a key: what was told once under a key is not told again, however often it is decided.
+
+use crate::decide::people::Person;
+use crate::decide::{Change, Outcome};
+use crate::expr::{Program, Values};
+use crate::lifecycle::later;
+use crate::memberships::Memberships;
+use crate::model::{ObjectType, Population, Stage};
+use crate::reasons::Place;
+use crate::rules::RuleSet;
+use crate::value::show;
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{HashMap, HashSet};
+
+/// What happened longer ago is not told any more: a rule that is new tells of nothing old.
+const FRESH: SignedDuration = SignedDuration::from_hours(72);
+
+/// What is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Event {
+    /// Accounts are made, and cannot be used yet.
+    Ready,
+    /// They are here, and all that was to be done for them is done.
+    Arrived,
+    /// They are on the way out.
+    Leaving,
+    /// They have left.
+    Left,
+    /// A rule put them into a group.
+    Joined,
+    /// They wait for a seat of a licence.
+    NoSeat,
+    /// They have an account, and did not come to use it.
+    NotArrived,
+}
+
+impl Event {
+    /// The words that rules write.
+    pub const WORDS: [(&'static str, Event); 7] = [
+        ("ready", Event::Ready),
+        ("arrived", Event::Arrived),
+        ("leaving", Event::Leaving),
+        ("left", Event::Left),
+        ("joined a group", Event::Joined),
+        ("no seat", Event::NoSeat),
+        ("not arrived", Event::NotArrived),
+    ];
+
+    /// The word used in rules and answers.
+    pub fn word(self) -> &'static str {
+        Self::WORDS.iter().find(|(_, event)| *event == self).map_or("", |(word, _)| word)
+    }
+}
+
+/// Who is told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum To {
+    /// Whoever works with the service.
+    Operators,
+    /// The person whom it is about.
+    Themselves,
+    /// Whoever owns the group.
+    Owner,
+    /// Whoever an attribute of the person points to.
+    Reference(String),
+}
+
+/// Something that is told.
+#[derive(Debug, Clone)]
+pub struct NoticeRule {
+    /// Its name.
+    pub name: String,
+    /// What happens.
+    pub on: Event,
+    /// In which system, for what happens in one.
+    pub system: Option<String>,
+    /// About whom; everybody if nothing is said.
+    pub when: Option<Program>,
+    /// Who is told.
+    pub to: To,
+    /// What is told.
+    pub text: Program,
+    /// Who carries it; without it, it stays among the notices.
+    pub call: Option<String>,
+    /// Days that are waited first.
+    pub after_days: u32,
+    /// Days after which it is told again, while it is so.
+    pub again_days: Option<u32>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// Who is told, as far as it is known when it is decided.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Recipient {
+    /// Whoever works with the service.
+    Operators,
+    /// An identity.
+    Identity(String),
+    /// Whoever has this account, by its name in a system.
+    Account(String, String),
+}
+
+/// A notice that is to be told, unless it was.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Notice {
+    /// The rule, by its name.
+    pub rule: String,
+    /// Under which it is told once.
+    pub key: String,
+    /// The identity that it is about.
+    pub identity: String,
+    /// What people call it.
+    pub label: String,
+    /// What happened.
+    pub event: Event,
+    /// The group, system or licence, where there is one.
+    pub about: Option<String>,
+    /// Who is told.
+    pub to: Vec<Recipient>,
+    /// What is told.
+    pub text: String,
+    /// Who carries it.
+    pub call: Option<String>,
+}
+
+/// One rule for one person.
+struct Telling<'a> {
+    rule: &'a NoticeRule,
+    person: &'a Person,
+}
+
+impl Telling<'_> {
+    /// The notice; nothing when the rule is not about them, or nobody is there to be told.
+    fn notice(&self, about: Option<String>, once: &str, owners: &[Recipient]) -> Option<Notice> {
+        let Telling { rule, person } = self;
+        let values = Values { account: None, identity: Some(&person.attributes) };
+        let text = match rule.text.run(&values) {
+            Ok(values) => show(&values),
+            // It is told all the same, and what is wrong with it.
+            Err(error) => format!("{} ({error} in {})", person.label, rule.text.source()),
+        };
+        let to = match &rule.to {
+            To::Operators => vec![Recipient::Operators],
+            To::Themselves => vec![Recipient::Identity(person.id.clone())],
+            To::Owner => owners.to_vec(),
+            To::Reference(name) => person.attributes.get(name).iter().map(|id| Recipient::Identity(id.to_string())).collect(),
+        };
+        (!to.is_empty()).then(|| Notice {
+            rule: rule.name.clone(),
+            key: [rule.name.as_str(), &person.id, about.as_deref().unwrap_or_default(), once].join("|"),
+            identity: person.id.clone(),
+            label: person.label.clone(),
+            event: rule.on,
+            about,
+            to,
+            text,
+            call: rule.call.clone(),
+        })
+    }
+
+    fn fits(&self) -> bool {
+        let values = Values { account: None, identity: Some(&self.person.attributes) };
+        self.rule.when.as_ref().is_none_or(|when| when.holds(&values).unwrap_or(false))
+    }
+}
+
+/// What is to be told of people; [`settle`] takes out what must wait.
+pub(crate) fn decide(
+    rules: &RuleSet,
+    population: &Population,
+    memberships: &Memberships,
+    people: &[Person],
+    now: Timestamp,
+    outcome: &mut Outcome,
+) {
+    if rules.notices.is_empty() {
+        return;
+    }
+    let made: HashSet<&str> = population.links.iter().filter(|link| link.made_by == "made by us").map(|l| l.identity.as_str()).collect();
+    let mut joined: HashMap<&str, Vec<&crate::model::Joined>> = HashMap::new();
+    for one in &population.joined {
+        joined.entry(&one.identity).or_default().push(one);
+    }
+    let zone = rules.zone(ObjectType::Person);
+    let fresh = |at: Timestamp| now.duration_since(at) <= FRESH;
+    for person in people.iter().filter(|person| person.held.is_none()) {
+        for rule in &rules.notices {
+            let telling = Telling { rule, person };
+            match rule.on {
+                Event::Ready | Event::Arrived | Event::Leaving | Event::Left => {
+                    let stage = match rule.on {
+                        Event::Ready => Stage::Expected,
+                        Event::Arrived => Stage::Active,
+                        Event::Leaving => Stage::Leaving,
+                        _ => Stage::Left,
+                    };
+                    let ours = made.contains(person.id.as_str()) || matches!(rule.on, Event::Leaving | Event::Left);
+                    let Some(since) = person.since.filter(|since| person.stage == stage && ours && fresh(*since)) else { continue };
+                    if !person.unready && telling.fits() {
+                        outcome.notices.extend(telling.notice(None, &since.to_string(), &[]));
+                    }
+                }
+                Event::Joined => {
+                    for one in joined.get(person.id.as_str()).into_iter().flatten().filter(|one| fresh(one.made)) {
+                        let Some(group) = memberships.get(one.group).filter(|_| telling.fits()) else { continue };
+                        let system = memberships.system(one.group).unwrap_or_default();
+                        if rule.system.as_deref().is_some_and(|only| only != system) {
+                            continue;
+                        }
+                        let owners: Vec<Recipient> =
+                            group.owners.iter().map(|owner| Recipient::Account(system.to_owned(), owner.clone())).collect();
+                        outcome.notices.extend(telling.notice(Some(group.label.clone()), &one.made.to_string(), &owners));
+                    }
+                }
+                Event::NotArrived => not_arrived(&telling, population, &zone, now, outcome),
+                // Who waits is known when everybody was looked at: [`settle`] keeps those.
+                Event::NoSeat => {
+                    if person.gone.is_none() && telling.fits() {
+                        let since = person.since.map(|at| at.to_string()).unwrap_or_default();
+                        outcome.notices.extend(telling.notice(None, &since, &[]));
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn not_arrived(telling: &Telling<'_>, population: &Population, zone: &jiff::tz::TimeZone, now: Timestamp, outcome: &mut Outcome) {
+    let Telling { rule, person } = telling;
+    if person.gone.is_some() || person.barred {
+        return;
+    }
+    let mut accounts = person.linked.iter().map(|&at| &population.accounts[at]);
+    let account = accounts.find(|account| rule.system.as_deref() == Some(&account.system) && account.absent_since.is_none());
+    let (Some(account), Some(since)) = (account, person.since) else { return };
+    let values = Values { account: Some(&account.attributes), identity: Some(&person.attributes) };
+    if !rule.when.as_ref().is_some_and(|when| when.holds(&values).unwrap_or(false)) {
+        return;
+    }
+    // How often it was time to say so, and when it is next.
+    let (mut at, mut count) = (later(since, rule.after_days, zone), 0u32);
+    while let Some(days) = rule.again_days.filter(|days| *days > 0 && at <= now) {
+        let next = later(at, days, zone);
+        if next > now {
+            outcome.due.push((person.id.clone(), next));
+            break;
+        }
+        (at, count) = (next, count + 1);
+    }
+    if at > now {
+        outcome.due.push((person.id.clone(), at));
+        return;
+    }
+    outcome.notices.extend(telling.notice(Some(account.system.clone()), &format!("{since}|{count}"), &[]));
+}
+
+/// Takes out what is not so: a welcome waits until everything is done, and only who waits for a seat is said to.
+pub(crate) fn settle(rules: &RuleSet, outcome: &mut Outcome) {
+    if outcome.notices.is_empty() {
+        return;
+    }
+    let busy: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
+    let seat = |change: &Change| {
+        let licence = change.claims.first().and_then(|claim| rules.licences.get(claim.licence))?;
+        let held = change.hold.as_ref().is_some_and(|hold| hold.rule.as_ref() == Some(&licence.place));
+        held.then(|| (change.identity.clone(), licence.name.clone()))
+    };
+    let seats: HashMap<String, String> = outcome.changes.iter().filter_map(seat).collect();
+    outcome.notices.retain_mut(|notice| match notice.event {
+        Event::Ready | Event::Arrived => !busy.contains(notice.identity.as_str()),
+        Event::NoSeat => match seats.get(&notice.identity) {
+            Some(licence) => {
+                notice.about = Some(licence.clone());
+                notice.key = format!("{}|{licence}", notice.key);
+                true
+            }
+            None => false,
+        },
+        _ => true,
+    });
+    outcome.notices.sort_by(|a, b| a.key.cmp(&b.key));
+}

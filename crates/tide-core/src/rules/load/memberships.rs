@@ -1,0 +1,96 @@
+//! Groups that are joined and left by what somebody is, what is made in which order, and what identities are spread over.
+
+use super::super::read::{Section, Source};
+use super::super::{IdentityAttribute, MembershipRule, RuleSet, Spread, TypeRules};
+use super::program;
+use crate::expr::Known;
+use crate::model::ObjectType;
+use crate::scope::MEMBERS;
+
+pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &Known<'_>, types: &TypeRules) -> Vec<MembershipRule> {
+    let source = section.source;
+    let mut all = Vec::new();
+    for item in section.list("membership") {
+        let Some(own) = section.as_section("membership", item, format!("[[{kind}.membership]]")) else { continue };
+        let when = own.text("when").and_then(|text| program(source, &text, known));
+        let groups = own.text("groups").and_then(|text| program(source, &text, known));
+        if own.get("groups").is_none() {
+            source.error(own.at, "it is not said which groups", Some("groups = 'identity.department'".into()));
+        }
+        let prune = own.texts("prune").into_iter().map(|(name, _)| name).collect();
+        let place = own.place();
+        own.done();
+        all.extend(groups.map(|groups| MembershipRule { when, groups, prune, place }));
+    }
+    if !all.is_empty() && !types.is_target() {
+        source.error(
+            section.at,
+            "memberships are given to accounts that we keep, and none are kept here",
+            Some("add an outbound mapping".into()),
+        );
+    }
+    all
+}
+
+/// The values over which identities are spread.
+pub(super) fn spread(options: &Section<'_>, attribute: &IdentityAttribute) -> Option<Spread> {
+    let source = options.source;
+    let over: Vec<String> = options.texts("spread").into_iter().map(|(value, _)| value).collect();
+    let in_turn = options.word("spread_by", &[("least used", false), ("in turn", true)]).filter(|_| !over.is_empty());
+    if over.is_empty() {
+        return None;
+    }
+    if over.len() < 2 {
+        source.error(options.at, format!("`{}` is spread over one value", attribute.name), Some("spread = [\"a\", \"b\"]".into()));
+    }
+    if attribute.many || attribute.unique || attribute.reference.is_some() || options.get("generated").is_some() {
+        source.error(options.at, format!("`{}` is spread: it is one plain value that others have too", attribute.name), None);
+    }
+    Some(Spread { over, in_turn: in_turn.unwrap_or(false) })
+}
+
+/// What only the whole rule set shows.
+pub(super) fn check(rules: &RuleSet, sources: &[Source<'_>]) {
+    for system in rules.systems.values() {
+        let Some(source) = sources.iter().find(|source| source.name == system.file) else { continue };
+        for (kind, types) in &system.types {
+            for other in &types.after {
+                if other == &system.name || rules.of(other, *kind).is_none_or(|types| !types.is_target()) {
+                    let text = format!("`after` names {other}, where we make no accounts of type {kind}");
+                    source.error_at(&types.place, text, Some("name a system that gets accounts, and not this one".into()));
+                }
+            }
+            let wholly = |types: &TypeRules| {
+                let mapped = |name: &str| MEMBERS.iter().any(|known| known.eq_ignore_ascii_case(name));
+                types.outbound.iter().any(|mapping| mapped(&mapping.attribute) && !mapping.merge)
+            };
+            if let Some(rule) = types.memberships.first()
+                && system.types.get(&ObjectType::Group).is_some_and(wholly)
+            {
+                source.error_at(
+                    &rule.place,
+                    "the members of groups here are exactly those of [group.outbound]: what is joined by this rule would be left again",
+                    Some("map them with values = \"merge\"".into()),
+                );
+            }
+        }
+    }
+    // A circle of systems that wait for each other would wait for ever.
+    for (name, system) in &rules.systems {
+        for (kind, types) in &system.types {
+            let (mut left, mut seen) = (types.after.clone(), Vec::new());
+            while let Some(other) = left.pop() {
+                if other == *name {
+                    if let Some(source) = sources.iter().find(|source| source.name == system.file) {
+                        source.error_at(&types.place, format!("{name} waits for itself, by `after`"), None);
+                    }
+                    break;
+                }
+                if !seen.contains(&other) {
+                    left.extend(rules.of(&other, *kind).into_iter().flat_map(|types| types.after.clone()));
+                    seen.push(other);
+                }
+            }
+        }
+    }
+}

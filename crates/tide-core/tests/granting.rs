@@ -1,0 +1,457 @@
+//! What somebody is given beside an account: groups, seats, a place among several, a password; and who is told.
+
+mod common;
+
+use common::{World, line};
+use jiff::Timestamp;
+use tide_core::decide::{Change, ChangeKind, Verdict};
+use tide_core::model::{Acts, Joined, PasswordSet};
+use tide_core::notices::Recipient;
+use tide_core::rules::{RuleFile, Severity};
+use tide_core::schema::ValueKind;
+use tide_core::{AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value, decide};
+
+const IDENTITIES: &str = "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nteam = {}\nends = {}\nused = {}\n\
+    boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = {}\nmembers = { many = true, reference = [\"person\", \"group\"] }\n";
+const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n\
+    team = 'account.team'\nends = 'account.ends'\nused = 'account.used'\nboss = 'account.boss'\n[group.inbound]\ntitle = 'account.cn'\nmembers = 'every(account.member)'\n";
+const BERTHING: &str = "system = \"berthing\"\n[person]\nPERSON\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\nactive = 'true'\n";
+
+fn noon() -> Timestamp {
+    "2026-11-23T12:00:00Z".parse().expect("a moment")
+}
+
+/// A world in which `person` stands in the rules of berthing, and `more` are further files.
+fn world(person: &str, more: &[(&str, &str)]) -> World {
+    let berthing = BERTHING.replace("PERSON", person);
+    let mut files = vec![("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", berthing.as_str())];
+    for (name, text) in more {
+        files.retain(|(known, _)| known != name);
+        files.push((name, text));
+    }
+    let mut world = World::new(&files);
+    let mut group = Schema { name_attribute: Some("displayName".into()), ..Schema::default() };
+    group.put(AttributeDef::text("displayName"));
+    group.put(AttributeDef { kind: ValueKind::Reference, many: true, ..AttributeDef::text("members") });
+    let mut desk = Schema { state_attribute: Some("active".into()), ..Schema::default() };
+    ["number", "side"].iter().for_each(|name| desk.put(AttributeDef::text(*name)));
+    desk.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+    let both = vec![ObjectType::Person, ObjectType::Group];
+    let facts = SystemFacts {
+        schema: [(ObjectType::Person, desk), (ObjectType::Group, group)].into(),
+        writable: both.clone(),
+        read: both,
+        ..SystemFacts::default()
+    };
+    world.population.systems.insert("berthing".into(), facts.clone());
+    world.population.systems.insert("classroom".into(), facts);
+    world
+}
+
+fn sailor(world: &mut World, number: &str, more: &[(&str, &str)]) {
+    let name = format!("Person {number}");
+    let values: Vec<(&str, &str)> = [("number", number), ("name", &name)].into_iter().chain(more.iter().copied()).collect();
+    world.add("harbour", ObjectType::Person, &format!("uid={number}"), &values);
+}
+
+/// Keeps and carries out what was decided, at the moment that it was decided for, and decides again.
+fn on(world: &mut World, outcome: &Outcome) -> Outcome {
+    let population = &mut world.population;
+    for (identity, _) in &outcome.identities {
+        population.identities.retain(|known| known.id != identity.id);
+        population.identities.push(identity.clone());
+    }
+    population.identities.sort_by(|a, b| a.id.cmp(&b.id));
+    for link in &outcome.links {
+        population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+    }
+    for change in outcome.changes.iter().filter(|change| change.hold.is_none()).cloned().collect::<Vec<_>>() {
+        carry_out(world, &change, outcome.at);
+    }
+    decide(&world.rules, &world.population, outcome.at)
+}
+
+fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
+    let id = match change.account {
+        Some(id) => id,
+        None => {
+            world.add(&change.system, change.object, &change.label, &[]);
+            let id = world.population.accounts.len() as i64;
+            world.population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made by us".into() });
+            id
+        }
+    };
+    let own = world.population.links.iter().map(|link| (link.identity.as_str(), link.account));
+    let key = |identity: &str| {
+        let mut accounts =
+            own.clone().filter(|(whose, _)| *whose == identity).map(|(_, account)| &world.population.accounts[account as usize - 1]);
+        accounts.find(|account| account.system == change.system).map(|account| account.key.clone())
+    };
+    let mut values = change.values.clone();
+    for value in &mut values {
+        let later: Vec<Value> = value.later.iter().filter_map(|later| key(&later.identity)).map(Value::Reference).collect();
+        value.after.extend(later);
+    }
+    let account = &mut world.population.accounts[id as usize - 1];
+    match change.kind {
+        ChangeKind::Grant | ChangeKind::Revoke => {
+            let value = &values[0];
+            let there = account.attributes.get(&value.attribute).iter().filter(|one| !value.before.contains(one));
+            let members = there.chain(&value.after).cloned().collect();
+            account.attributes.set(&value.attribute, members);
+            world.population.joined.retain(|one| one.identity != change.identity || one.group != id);
+            if change.kind == ChangeKind::Grant {
+                world.population.joined.push(Joined { identity: change.identity.clone(), group: id, made: at });
+            }
+        }
+        ChangeKind::Delete => account.absent_since = Some(at),
+        ChangeKind::Password => world.population.acts.entry(id).or_insert_with(Acts::default).password = Some(at),
+        _ => values.iter().for_each(|value| account.attributes.set(&value.attribute, value.after.clone())),
+    }
+}
+
+/// What is sent, as `kind label: reason`.
+fn sent(outcome: &Outcome) -> Vec<String> {
+    outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| format!("{} {}: {}", c.kind, c.label, c.reason.text)).collect()
+}
+
+fn group(world: &mut World, system: &str, name: &str) -> i64 {
+    let attribute = if system == "harbour" { "cn" } else { "displayName" };
+    world.add(system, ObjectType::Group, &format!("group {name}"), &[(attribute, name)]);
+    world.population.accounts.len() as i64
+}
+
+fn members(world: &World, group: i64) -> Vec<String> {
+    world.population.accounts[group as usize - 1].attributes.get("members").iter().map(ToString::to_string).collect()
+}
+
+#[test]
+fn a_group_is_joined_and_left_by_what_somebody_is_and_hand_made_members_stay() {
+    let mut world = world("[[person.membership]]\nwhen = 'identity.team != null'\ngroups = 'identity.team'\n", &[]);
+    let (deck, galley) = (group(&mut world, "berthing", "Deck"), group(&mut world, "berthing", "Galley"));
+    sailor(&mut world, "1", &[("team", "Deck")]);
+    let outcome = world.decide();
+    // The account comes first, and the membership in the same run.
+    let said = sent(&outcome);
+    assert!(
+        said.iter().any(|one| one.starts_with("create Person 1")) && said.iter().any(|one| one.starts_with("grant Person 1: joins Deck")),
+        "{said:?}"
+    );
+    let quiet = on(&mut world, &outcome);
+    assert!(sent(&quiet).is_empty(), "{:?}", sent(&quiet));
+    let own = members(&world, deck);
+    assert_eq!(own.len(), 1);
+    // Somebody puts them into another group by hand: that is left alone.
+    world.population.accounts[galley as usize - 1].attributes.set("members", vec![Value::Reference(own[0].clone())]);
+    assert!(sent(&world.decide()).is_empty());
+    // They move: the group of the rule is left, the one by hand stays, and was theirs already.
+    world.population.accounts[2].attributes.set("team", vec![Value::text("Galley")]);
+    let outcome = world.decide();
+    assert_eq!(sent(&outcome), ["revoke Person 1: leaves Deck: the rule that put them there no longer does"]);
+    on(&mut world, &outcome);
+    assert!(members(&world, deck).is_empty());
+    // Once the rule no longer wants it either, what was made by hand is still not ours.
+    world.population.accounts[2].attributes.set("team", Vec::new());
+    assert!(sent(&world.decide()).is_empty());
+}
+
+#[test]
+fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_put_right_or_told() {
+    let rules = "when_changed = \"report\"\n[[person.membership]]\ngroups = 'identity.team'\nprune = [\"Galley\"]\n";
+    let mut world = world(rules, &[]);
+    let (deck, galley) = (group(&mut world, "berthing", "Deck"), group(&mut world, "berthing", "Galley"));
+    sailor(&mut world, "1", &[("team", "Deck")]);
+    let first = world.decide();
+    on(&mut world, &first);
+    let own = Value::Reference(members(&world, deck)[0].clone());
+    world.population.accounts[galley as usize - 1].attributes.set("members", vec![own, Value::Reference("a stranger".into())]);
+    let outcome = world.decide();
+    assert_eq!(sent(&outcome), ["revoke Person 1: leaves Galley: no rule puts them there, and it is pruned"]);
+    on(&mut world, &outcome);
+    assert_eq!(members(&world, galley), ["a stranger"], "whoever is not known here is nobody's to take out");
+    world.population.accounts[deck as usize - 1].attributes.set("members", Vec::new());
+    let outcome = world.decide();
+    assert!(sent(&outcome).is_empty());
+    let (verdict, why) = line(&outcome, "berthing", "Person 1");
+    assert_eq!(verdict, Verdict::Update);
+    assert!(why.contains("told"), "{why}");
+}
+
+#[test]
+fn a_departure_takes_somebody_out_of_all_groups_when_its_step_is_due_and_not_before() {
+    let rules = "[[person.membership]]\ngroups = 'identity.team'\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"revoke\"\nafter_days = 3\n";
+    let mut world = world(rules, &[("lifecycle.toml", "[person]\nends = 'identity.ends'\n")]);
+    let (deck, galley) = (group(&mut world, "berthing", "Deck"), group(&mut world, "berthing", "Galley"));
+    sailor(&mut world, "1", &[("team", "Deck")]);
+    let first = world.decide();
+    on(&mut world, &first);
+    let own = Value::Reference(members(&world, deck)[0].clone());
+    world.population.accounts[galley as usize - 1].attributes.set("members", vec![own]);
+    world.population.accounts[2].attributes.set("ends", vec![Value::text("2026-11-22")]);
+    let outcome = world.decide();
+    assert_eq!(outcome.changes.iter().map(|c| c.kind).collect::<Vec<_>>(), [ChangeKind::Disable]);
+    on(&mut world, &outcome);
+    let later = decide(&world.rules, &world.population, "2026-11-26T00:00:00Z".parse().expect("valid"));
+    let kinds: Vec<(ChangeKind, u16)> = later.changes.iter().map(|c| (c.kind, c.step)).collect();
+    assert_eq!(kinds, [(ChangeKind::Revoke, 2), (ChangeKind::Revoke, 2)], "{:?}", sent(&later));
+    on(&mut world, &later);
+    assert!(members(&world, deck).is_empty() && members(&world, galley).is_empty());
+}
+
+#[test]
+fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
+    let licences =
+        "[[licence]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 2\ntakes = 'account.active == true'\norder = 'identity.number'\n";
+    let mut world = world("", &[("licences.toml", licences), ("lifecycle.toml", "[person]\nends = 'identity.ends'\n")]);
+    for number in ["12", "3", "7"] {
+        sailor(&mut world, number, &[]);
+    }
+    let outcome = world.decide();
+    let held = |outcome: &Outcome| -> Vec<(String, String)> {
+        outcome.changes.iter().filter_map(|c| Some((c.label.clone(), c.hold.as_ref()?.text.clone()))).collect()
+    };
+    let why = "waits for a seat of desks: 0 of 2 are in use, and 2 come first";
+    assert_eq!(held(&outcome), [("Person 12".to_owned(), why.to_owned())], "numbers are ordered as numbers");
+    let outcome = on(&mut world, &outcome);
+    assert_eq!(held(&outcome).len(), 1);
+    // Somebody leaves: their seat is free when that is confirmed, and not before.
+    world.population.accounts[1].attributes.set("ends", vec![Value::text("2026-11-22")]);
+    let outcome = world.decide();
+    assert_eq!(sent(&outcome).len(), 1);
+    let before = tide_core::licences::standing(&world.rules, &world.population, &outcome);
+    assert_eq!((before[0].used, before[0].waiting.len(), before[0].giving), (2, 1, 1));
+    let outcome = on(&mut world, &outcome);
+    assert_eq!(sent(&outcome), ["create Person 12: in scope, and no account of berthing matches"]);
+    assert!(sent(&on(&mut world, &outcome)).is_empty());
+}
+
+#[test]
+fn new_accounts_are_spread_and_stay_where_they_are() {
+    let spread = |how: &str| {
+        format!(
+            "{}\n[person.attributes.side]\nspread = [\"port\", \"starboard\"]\n{how}",
+            IDENTITIES.replace("[group", "[x.group").split("[x.group").next().unwrap_or_default()
+        )
+    };
+    let sides = |world: &World| -> Vec<(String, String)> {
+        let mut all: Vec<(String, String)> = world
+            .population
+            .identities
+            .iter()
+            .filter(|identity| identity.stage != Stage::Left)
+            .map(|i| (i.attributes.get("number")[0].to_string(), i.attributes.get("side")[0].to_string()))
+            .collect();
+        all.sort();
+        all
+    };
+    let harbour = HARBOUR.split("[group").next().unwrap_or_default().to_owned();
+    for (how, expected) in [("", "port"), ("spread_by = \"in turn\"\n", "starboard")] {
+        let identities = spread(how);
+        let berthing = format!("{}side = 'identity.side'\n", BERTHING.replace("PERSON", ""));
+        let mut world = world("", &[("identities.toml", &identities), ("harbour.toml", &harbour), ("berthing.toml", &berthing)]);
+        (1..=5).for_each(|n| sailor(&mut world, &n.to_string(), &[]));
+        let first = world.decide();
+        on(&mut world, &first);
+        let before = sides(&world);
+        let ports = before.iter().filter(|(_, side)| side == "port").count();
+        assert_eq!(ports, 3, "five over two: {before:?}");
+        // Two of port leave: the next goes where the fewest are, or to whose turn it is.
+        for (number, _) in before.iter().filter(|(_, side)| side == "port").take(2) {
+            let at = number.parse::<usize>().expect("a number") - 1;
+            world.population.accounts[at].absent_since = Some(noon());
+        }
+        let left = world.decide();
+        on(&mut world, &left);
+        sailor(&mut world, "9", &[]);
+        let again = world.decide();
+        on(&mut world, &again);
+        let after = sides(&world);
+        assert_eq!(after.iter().find(|(number, _)| number == "9").map(|(_, side)| side.as_str()), Some(expected), "{after:?}");
+        assert!(after.iter().filter(|(number, _)| number != "9").all(|one| before.contains(one)), "nobody is moved");
+    }
+}
+
+#[test]
+fn what_comes_first_is_waited_for() {
+    let classroom = BERTHING.replace("berthing", "classroom").replace("PERSON", "after = [\"berthing\"]");
+    let mut world = world("", &[("classroom.toml", &classroom)]);
+    sailor(&mut world, "1", &[]);
+    let outcome = world.decide();
+    assert_eq!(line(&outcome, "classroom", "Person 1"), (Verdict::Held, "waits for an account in berthing, which comes first".to_owned()));
+    let outcome = on(&mut world, &outcome);
+    assert_eq!(line(&outcome, "classroom", "Person 1").0, Verdict::Create);
+    // A circle is refused, and so is a system in which nobody gets an account.
+    let faults = |berthing: &str| {
+        let files =
+            [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", berthing), ("classroom.toml", &classroom)];
+        let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let faults = RuleSet::load(&files, &Default::default()).1;
+        faults.into_iter().filter(|fault| fault.severity == Severity::Error).map(|fault| fault.message).collect::<Vec<_>>()
+    };
+    assert!(faults(&BERTHING.replace("PERSON", "after = [\"classroom\"]")).iter().any(|one| one.contains("waits for itself")));
+    assert!(faults(&BERTHING.replace("PERSON", "after = [\"harbour\"]")).iter().any(|one| one.contains("where we make no accounts")));
+}
+
+#[test]
+fn who_uses_nothing_leaves_and_is_claimed_back_for_as_long_again() {
+    let life = "[person]\nused = 'identity.used'\nunused_days = 30\n";
+    let mut world = world("", &[("lifecycle.toml", life)]);
+    sailor(&mut world, "1", &[("used", "2026-10-20T08:00:00Z")]);
+    sailor(&mut world, "2", &[("used", "2026-11-20T08:00:00Z")]);
+    sailor(&mut world, "3", &[]);
+    let outcome = world.decide();
+    let stages = |outcome: &Outcome| -> Vec<(String, Stage)> {
+        let mut all: Vec<_> =
+            outcome.identities.iter().filter(|(i, _)| i.kind == ObjectType::Person).map(|(i, label)| (label.clone(), i.stage)).collect();
+        all.sort_by(|a, b| a.0.cmp(&b.0));
+        all
+    };
+    let expected = [("Person 1", Stage::Left), ("Person 2", Stage::Active), ("Person 3", Stage::Active)];
+    assert_eq!(stages(&outcome), expected.map(|(label, stage)| (label.to_owned(), stage)));
+    let (first, _) = outcome.identities.iter().find(|(_, label)| label == "Person 1").expect("there");
+    assert_eq!(first.attributes.get("leftBy"), [Value::text("unused")]);
+    let id = first.id.clone();
+    world.population.claimed.insert(id.clone(), noon());
+    let outcome = world.decide();
+    assert!(stages(&outcome).iter().all(|(_, stage)| *stage == Stage::Active));
+    let due = outcome.due.iter().filter(|(whose, _)| *whose == id).map(|(_, at)| *at).min();
+    assert_eq!(due, Some("2026-12-23T12:00:00Z".parse().expect("valid")), "and then they have left again");
+}
+
+#[test]
+fn a_welcome_waits_until_all_is_done_a_manager_an_owner_and_the_operators_are_told_once() {
+    let notices = r#"
+[[notice]]
+name = "welcome"
+on = "arrived"
+to = "boss"
+text = '"Please welcome " + identity.name'
+[[notice]]
+name = "new in a group"
+on = "joined a group"
+to = "owner"
+text = 'identity.name + " is new"'
+[[notice]]
+name = "seats"
+on = "no seat"
+text = 'identity.name + " waits for a seat"'
+[[notice]]
+name = "come in"
+on = "not arrived"
+system = "berthing"
+to = "themselves"
+when = 'account.lastSignIn == null'
+after_days = 2
+again_days = 7
+text = '"Your account is ready"'
+"#;
+    let licences =
+        "[[licence]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 1\ntakes = 'account.active == true'\norder = 'identity.number'\n";
+    let rules = "[[person.membership]]\ngroups = 'identity.team'\n";
+    let mut world = world(rules, &[("notices.toml", notices), ("licences.toml", licences)]);
+    let deck = group(&mut world, "berthing", "Deck");
+    world.population.accounts[deck as usize - 1].attributes.set("owner", vec![Value::text("uid=1")]);
+    sailor(&mut world, "1", &[]);
+    sailor(&mut world, "2", &[("team", "Deck"), ("boss", "1")]);
+    let told = |outcome: &Outcome| -> Vec<(String, String, Vec<Recipient>)> {
+        outcome.notices.iter().map(|one| (one.rule.clone(), one.text.clone(), one.to.clone())).collect()
+    };
+    let outcome = world.decide();
+    assert_eq!(told(&outcome), [("seats".to_owned(), "Person 2 waits for a seat".to_owned(), vec![Recipient::Operators])]);
+    let outcome = on(&mut world, &outcome);
+    assert_eq!(told(&outcome).len(), 1, "nobody is welcomed who still waits: {:?}", told(&outcome));
+    let boss = world.population.identities.iter().find(|i| i.attributes.get("number") == [Value::text("1")]).expect("kept").id.clone();
+    // A second seat comes.
+    let berthing = BERTHING.replace("PERSON", rules);
+    let more = licences.replace("seats = 1", "seats = 2");
+    let files = [
+        ("identities.toml", IDENTITIES),
+        ("harbour.toml", HARBOUR),
+        ("berthing.toml", berthing.as_str()),
+        ("licences.toml", &more),
+        ("notices.toml", notices),
+    ];
+    let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    world.rules = RuleSet::load(&files, &Default::default()).0;
+    let outcome = world.decide();
+    assert!(told(&outcome).is_empty());
+    let outcome = on(&mut world, &outcome);
+    let expected = [
+        ("new in a group".to_owned(), "Person 2 is new".to_owned(), vec![Recipient::Account("berthing".into(), "uid=1".into())]),
+        ("welcome".to_owned(), "Please welcome Person 2".to_owned(), vec![Recipient::Identity(boss)]),
+    ];
+    assert_eq!(told(&outcome), expected);
+    let keys: Vec<String> = outcome.notices.iter().map(|one| one.key.clone()).collect();
+    // Later it is told no more, but for those who did not come: after two days, and every seven.
+    let at = |text: &str| decide(&world.rules, &world.population, text.parse().expect("valid"));
+    let soon = at("2026-11-24T12:00:00Z");
+    assert!(soon.notices.iter().all(|one| keys.contains(&one.key)), "the same keys: {:?}", soon.notices);
+    let invited = |text: &str| -> Vec<String> {
+        at(text)
+            .notices
+            .iter()
+            .filter(|one| one.rule == "come in")
+            .map(|one| one.key.rsplit('|').next().unwrap_or_default().to_owned())
+            .collect()
+    };
+    assert_eq!(invited("2026-11-25T11:59:00Z").len(), 0);
+    assert_eq!(invited("2026-11-25T12:00:00Z"), ["0", "0"]);
+    assert_eq!(invited("2026-12-01T12:00:00Z"), ["0", "0"]);
+    assert_eq!(invited("2026-12-02T12:00:00Z"), ["1", "1"]);
+    let due = at("2026-11-26T12:00:00Z").due.iter().map(|(_, at)| *at).min();
+    assert_eq!(due, Some("2026-12-02T12:00:00Z".parse().expect("valid")));
+}
+
+#[test]
+fn a_password_that_was_set_goes_to_all_others_once() {
+    let classroom = BERTHING
+        .replace("berthing", "classroom")
+        .replace("PERSON", "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n");
+    let mut world = world("[person.password]\nattribute = \"password\"\nin_step = true\n", &[("classroom.toml", &classroom)]);
+    sailor(&mut world, "1", &[]);
+    let first = world.decide();
+    on(&mut world, &first);
+    let identity: &Identity = &world.population.identities[0];
+    let set = PasswordSet { id: 4, identity: Some(identity.id.clone()), account: None, made: noon(), must_change: true };
+    world.population.passwords.push(set.clone());
+    let outcome = world.decide();
+    let kinds: Vec<(&str, ChangeKind)> = outcome.changes.iter().map(|c| (c.system.as_str(), c.kind)).collect();
+    assert_eq!(kinds, [("berthing", ChangeKind::Password), ("classroom", ChangeKind::Password)]);
+    let text = serde_json::to_string(&outcome.changes).expect("written");
+    assert!(
+        text.contains("mustChange") && outcome.changes.iter().all(|c| c.values[0].after.is_empty()),
+        "nothing of the password stands in a change"
+    );
+    assert!(sent(&on(&mut world, &outcome)).is_empty());
+    // One that comes from an account goes to all but that, and is another change.
+    let berthing = world.population.accounts.iter().find(|a| a.system == "berthing").expect("made").id;
+    let later: Timestamp = "2026-11-23T13:00:00Z".parse().expect("valid");
+    world.population.passwords.push(PasswordSet { id: 5, identity: None, account: Some(berthing), made: later, must_change: false });
+    let again = decide(&world.rules, &world.population, later);
+    let kinds: Vec<&str> = again.changes.iter().map(|c| c.system.as_str()).collect();
+    assert_eq!(kinds, ["classroom"]);
+    assert_ne!(again.changes[0].fingerprint, outcome.changes[1].fingerprint);
+}
+
+#[test]
+fn nested_groups_are_flattened_where_a_target_keeps_none() {
+    let groups = "[[group.match]]\naccount = 'account.displayName'\nidentity = 'identity.title'\n[group.outbound]\ndisplayName = { value = 'identity.title', required = true }\n\
+        members = { value = 'identity.members', nested = \"flatten\" }\n";
+    let berthing = format!("{}{groups}", BERTHING.replace("PERSON", ""));
+    let mut world = world("", &[("berthing.toml", &berthing)]);
+    sailor(&mut world, "1", &[]);
+    sailor(&mut world, "2", &[]);
+    let (inner, outer) = (group(&mut world, "harbour", "watch"), group(&mut world, "harbour", "crew"));
+    let put = |world: &mut World, group: i64, members: &[&str]| {
+        let members = members.iter().map(|name| Value::Reference((*name).to_owned())).collect();
+        world.population.accounts[group as usize - 1].attributes.set("member", members);
+    };
+    put(&mut world, inner, &["uid=2", "group crew"]);
+    put(&mut world, outer, &["uid=1", "group watch"]);
+    let first = world.decide();
+    let second = on(&mut world, &first);
+    on(&mut world, &second);
+    let crew =
+        world.population.accounts.iter().find(|a| a.system == "berthing" && a.attributes.get("displayName") == [Value::text("crew")]);
+    assert_eq!(crew.expect("made").attributes.get("members").len(), 2, "both persons, no group, whatever circle they form");
+}

@@ -1,0 +1,109 @@
+//! Passwords that are set in one place and reach all linked systems. What was set is sealed, sent like any other change, and erased
+//! when everybody has it.
+
+use crate::{Engine, EngineError};
+use jiff::SignedDuration;
+use std::sync::Arc;
+use tide_core::model::AccountId;
+use tide_core::nearby::Records;
+use tide_store::PasswordSetRow;
+
+/// How long a password is kept for a system that does not take it.
+const KEPT: SignedDuration = SignedDuration::from_hours(7 * 24);
+/// The shortest password that is carried; what a system wants beyond that it says itself.
+const SHORTEST: usize = 8;
+/// The longest, in characters.
+const LONGEST: usize = 256;
+
+impl Engine {
+    /// Sets somebody's password in all systems that keep passwords in step.
+    pub async fn set_password(
+        self: &Arc<Self>,
+        identity: &str,
+        password: &str,
+        must_change: bool,
+        principal: &str,
+    ) -> Result<i64, EngineError> {
+        self.store.identity(identity).await?;
+        let rules = self.rules().await?;
+        let in_step = rules.set.systems.values().flat_map(|system| system.types.values());
+        if !in_step.filter_map(|types| types.password.as_ref()).any(|password| password.in_step) {
+            let how = "no system keeps passwords in step: say `in_step = true` in its [person.password], and publish";
+            return Err(EngineError::Refused(how.to_owned()));
+        }
+        let long = password.chars().count();
+        if !(SHORTEST..=LONGEST).contains(&long) || password.chars().any(char::is_control) {
+            return Err(EngineError::Refused(format!("a password has {SHORTEST} to {LONGEST} characters, and no control characters")));
+        }
+        let id = self.store.set_password(Ok(identity), password, must_change, "", principal, self.now()).await?;
+        self.nudge.notify_one();
+        Ok(id)
+    }
+
+    /// A system told of a new password of an account there: it goes to the others.
+    pub async fn password_seen(&self, system: &str, account: AccountId, password: &str, principal: &str) -> Result<(), EngineError> {
+        self.store.set_password(Err(account), password, false, system, principal, self.now()).await?;
+        self.nudge.notify_one();
+        Ok(())
+    }
+
+    /// Passwords that were set, each with the accounts that do not have it yet.
+    pub async fn passwords_set(&self, identity: Option<&str>) -> Result<Vec<(PasswordSetRow, Vec<String>)>, EngineError> {
+        let mut all = Vec::new();
+        for row in self.store.passwords_set(identity).await? {
+            let missing = match (&row.ended, &row.set.identity) {
+                (None, Some(identity)) => self.without(&row.set, identity).await?,
+                _ => Vec::new(),
+            };
+            all.push((row, missing));
+        }
+        Ok(all)
+    }
+
+    /// The systems in which somebody's account does not have a password yet.
+    async fn without(&self, set: &tide_core::model::PasswordSet, identity: &str) -> Result<Vec<String>, EngineError> {
+        let rules = self.rules().await?;
+        let accounts = self.store.accounts_of(identity).await?;
+        let records = Records { accounts: accounts.into_iter().collect(), ..Records::default() };
+        let part = self.store.part(&records, Default::default()).await?;
+        let here = part.accounts.iter().filter(|account| account.absent_since.is_none() && set.account != Some(account.id));
+        let in_step = here.filter(|account| {
+            let password = rules.set.of(&account.system, account.kind).and_then(|types| types.password.as_ref());
+            password.is_some_and(|password| password.in_step)
+        });
+        let missing = in_step.filter(|account| {
+            let done = part.acts.get(&account.id).and_then(|acts| acts.password);
+            done.is_none_or(|done| done < set.made)
+        });
+        Ok(missing.map(|account| account.system.clone()).collect())
+    }
+
+    /// Erases passwords that everybody has, that were set anew, and that were kept long enough.
+    pub(crate) async fn end_passwords(&self) -> Result<(), EngineError> {
+        let open = self.store.passwords_on_their_way().await?;
+        let now = self.now();
+        for (place, set) in open.iter().enumerate() {
+            let identity = match (&set.identity, set.account) {
+                (Some(identity), _) => Some(identity.clone()),
+                (None, Some(account)) => self.store.owner_of(account).await?,
+                (None, None) => None,
+            };
+            let old = now.duration_since(set.made) > KEPT;
+            let outcome = match &identity {
+                Some(_) if open[place + 1..].iter().any(|later| later.identity == set.identity && later.account == set.account) => {
+                    "another one was set".to_owned()
+                }
+                Some(identity) => match self.without(set, identity).await? {
+                    missing if missing.is_empty() => "all accounts have it".to_owned(),
+                    missing if old => format!("given up after 7 days: {} did not take it", missing.join(", ")),
+                    _ => continue,
+                },
+                // An account that was pushed just now is nobody's before the next decision.
+                None if old => "given up after 7 days: it is nobody's".to_owned(),
+                None => continue,
+            };
+            self.store.end_password(set.id, &outcome, now).await?;
+        }
+        Ok(())
+    }
+}

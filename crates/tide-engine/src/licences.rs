@@ -1,0 +1,35 @@
+//! Licences: how many seats are in use, who waits for one, and what the next weeks bring.
+
+use crate::{Engine, EngineError};
+use jiff::ToSpan;
+use tide_core::licences::{Licence, Standing, standing};
+
+/// How many days are looked ahead.
+pub const AHEAD_DAYS: i64 = 30;
+
+/// A licence, and where it stands.
+#[derive(Debug, Clone)]
+pub struct LicenceView {
+    /// The licence.
+    pub licence: Licence,
+    /// Where it stands now.
+    pub now: Standing,
+    /// Where it would stand later, if nothing else changed: who starts takes a seat, who leaves gives one back.
+    pub later: Standing,
+}
+
+impl Engine {
+    /// All licences that are counted.
+    pub async fn licences(&self) -> Result<Vec<LicenceView>, EngineError> {
+        let (rules, population, outcome) = self.decide_now().await?;
+        if rules.set.licences.is_empty() {
+            return Ok(Vec::new());
+        }
+        let now = standing(&rules.set, &population, &outcome);
+        let then = self.now().saturating_add((AHEAD_DAYS * 24).hours()).unwrap_or_else(|_| self.now());
+        let (rules, population, outcome) = self.decide_as_of(then).await?;
+        let later = standing(&rules.set, &population, &outcome);
+        let both = now.into_iter().zip(later);
+        Ok(rules.set.licences.iter().cloned().zip(both).map(|(licence, (now, later))| LicenceView { licence, now, later }).collect())
+    }
+}

@@ -1,0 +1,89 @@
+//! Memberships of one group that are sent together: thousands who join a group are no thousands of requests.
+
+use crate::act::Tally;
+use crate::share::{Share, settled, waits};
+use crate::{Engine, EngineError};
+use std::collections::{HashSet, VecDeque};
+use tide_connect::Write;
+use tide_core::compare::ValueChange;
+use tide_core::decide::ChangeKind;
+use tide_store::{ChangeRow, ChangeState, Settling};
+
+/// The most memberships of one request.
+const PIECE: usize = 500;
+
+impl Engine {
+    /// Sends a membership together with those of the same group that follow it. The change itself is given back when it is none,
+    /// when it stands alone, and when they could not be sent together: then each is sent for itself, so that it is known which
+    /// one the system does not take.
+    pub(crate) async fn together(
+        &self,
+        share: &Share,
+        first: ChangeRow,
+        others: &mut VecDeque<ChangeRow>,
+        tally: &Tally,
+        principal: &str,
+    ) -> Result<Option<ChangeRow>, EngineError> {
+        let kind = first.change.kind;
+        let fits = |row: &ChangeRow| row.change.is_membership() && row.change.step == 0 && row.change.kind == kind && row.attempts == 0;
+        if !fits(&first) || !others.front().is_some_and(fits) {
+            return Ok(Some(first));
+        }
+        let mut some = vec![first];
+        while some.len() < PIECE && others.front().is_some_and(fits) {
+            some.extend(others.pop_front());
+        }
+        let schema = share.row.schema.get(&some[0].change.object);
+        let mut rows: Vec<(ChangeRow, bool)> = Vec::with_capacity(some.len());
+        for mut row in some {
+            let filled_in = waits(&row);
+            if filled_in && !self.pointed(&mut row, schema).await? {
+                let why = "the account that it waits for was not made";
+                self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "the next run sees to it", self.now()).await?;
+                continue;
+            }
+            rows.push((row, filled_in));
+        }
+        let marked: HashSet<i64> = self.store.mark_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now()).await?;
+        // Those that are missing were taken back: leavers overtook them.
+        rows.retain(|(row, _)| marked.contains(&row.id));
+        let Some((last, _)) = rows.last() else { return Ok(None) };
+        let Some(group) = last.change.account else { return Ok(None) };
+        let account = self.store.account(group).await?;
+        let Some(value) = last.change.values.first() else { return Ok(None) };
+        let all = |of: fn(&ValueChange) -> &Vec<tide_core::Value>| {
+            rows.iter().flat_map(|(row, _)| &row.change.values).flat_map(of).cloned().collect::<Vec<_>>()
+        };
+        let values = match kind {
+            ChangeKind::Grant => ValueChange { before: Vec::new(), after: all(|value| &value.after), ..value.clone() },
+            _ => ValueChange { before: all(|value| &value.before), after: Vec::new(), ..value.clone() },
+        };
+        let write = Write { object: last.change.object, kind, account: Some((account.key, account.name)), values: vec![values] };
+        let _one_at_a_time = share.alone(Some(group)).await;
+        match share.connector.write(&write).await {
+            Ok(observed) => {
+                let count = rows.len();
+                for (n, (row, filled_in)) in rows.into_iter().enumerate() {
+                    let last = n + 1 == count;
+                    let settling = match last {
+                        // The group as it is now is kept once.
+                        true => Settling::new(row.clone(), filled_in, settled(share, &row, observed.clone(), None), principal)?,
+                        false => Settling::beside(row, filled_in, principal)?,
+                    };
+                    self.confirm(share, settling, !last).await?;
+                }
+                self.is_up(&share.row.name);
+                Ok(None)
+            }
+            Err(error) => {
+                tracing::info!(system = share.row.name, group, code = error.code, "memberships are sent one by one");
+                for (mut row, _) in rows.into_iter().rev() {
+                    row.attempts = 1;
+                    others.push_front(row);
+                }
+                self.progress(tally);
+                Ok(others.pop_front())
+            }
+        }
+    }
+}

@@ -1,0 +1,62 @@
+//! What rules tell to somebody: each notice once, with who is told, and carried by a call-out where the rule names one.
+
+use crate::{Engine, EngineError};
+use std::collections::BTreeMap;
+use tide_core::notices::{Notice, Recipient};
+use tide_core::{Outcome, Value};
+use tide_store::{StoreError, ToldRow};
+
+/// Attributes in which an address for mail is looked for.
+const MAIL: [&str; 3] = ["mail", "email", "emails"];
+
+impl Engine {
+    /// Keeps what a decision wants told, but for what was told before.
+    pub(crate) async fn tell_people(&self, outcome: &Outcome) -> Result<(), EngineError> {
+        if outcome.notices.is_empty() {
+            return Ok(());
+        }
+        let keys: Vec<&str> = outcome.notices.iter().map(|notice| notice.key.as_str()).collect();
+        let new = self.store.untold(&keys).await?;
+        let mut known: BTreeMap<Recipient, serde_json::Value> = BTreeMap::new();
+        let mut all: Vec<(Notice, serde_json::Value)> = Vec::new();
+        for notice in outcome.notices.iter().filter(|notice| new.contains(&notice.key)) {
+            let mut to = Vec::new();
+            for one in &notice.to {
+                if !known.contains_key(one) {
+                    known.insert(one.clone(), self.address(one).await?);
+                }
+                to.extend(known.get(one).cloned());
+            }
+            all.push((notice.clone(), serde_json::Value::Array(to)));
+        }
+        Ok(self.store.tell(all, self.now()).await?)
+    }
+
+    /// How somebody can be told.
+    async fn address(&self, who: &Recipient) -> Result<serde_json::Value, EngineError> {
+        let id = match who {
+            Recipient::Operators => return Ok(serde_json::json!({"operators": true})),
+            Recipient::Identity(id) => Some(id.clone()),
+            Recipient::Account(system, name) => self.store.identity_of_account(system, name).await?,
+        };
+        let Some(id) = id else {
+            // Whoever owns the group is nobody that we know.
+            let Recipient::Account(system, name) = who else { return Ok(serde_json::Value::Null) };
+            return Ok(serde_json::json!({"system": system, "account": name}));
+        };
+        match self.store.identity(&id).await {
+            Ok((identity, label)) => {
+                let mail = MAIL.iter().find_map(|name| identity.attributes.get(name).first()).map(Value::to_string);
+                Ok(serde_json::json!({"identity": id, "name": label, "mail": mail}))
+            }
+            // Decided just now, and not kept yet.
+            Err(StoreError::Missing { .. }) => Ok(serde_json::json!({"identity": id})),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// What was told, the newest first; only about one identity, or only what waits to be carried.
+    pub async fn told(&self, identity: Option<&str>, waiting: bool) -> Result<Vec<ToldRow>, EngineError> {
+        Ok(self.store.told(identity, waiting, 500).await?)
+    }
+}

@@ -1,0 +1,156 @@
+//! Passwords that were set in one place and go to the others: sealed until all have them.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::sqlite::SqliteRow;
+use sqlx::{Row, Sqlite, Transaction};
+use tide_core::model::{AccountId, PasswordSet};
+use zeroize::Zeroizing;
+
+/// The owner under which such passwords are sealed; the field is their number.
+const OWNER: &str = "password";
+
+/// A password that was set, without the password.
+#[derive(Debug, Clone)]
+pub struct PasswordSetRow {
+    /// What the decision knows of it.
+    pub set: PasswordSet,
+    /// The system that it came from; empty when an operator set it.
+    pub origin: String,
+    /// Who set it.
+    pub principal: String,
+    /// When no more was to be done for it, and how it ended.
+    pub ended: Option<(String, String)>,
+}
+
+fn read(row: &SqliteRow) -> PasswordSet {
+    PasswordSet {
+        id: row.get("id"),
+        identity: row.get("identity"),
+        account: row.get("account"),
+        made: crate::unstamp(row.get("made")).unwrap_or(Timestamp::MIN),
+        must_change: row.get("must_change"),
+    }
+}
+
+/// Passwords that are on their way: all, or those of some identities and accounts (JSON lists).
+pub(crate) async fn open(tx: &mut Transaction<'_, Sqlite>, only: Option<(&str, &str)>) -> Result<Vec<PasswordSet>, StoreError> {
+    let rows = match only {
+        None => sqlx::query("SELECT * FROM password_set WHERE ended IS NULL ORDER BY id").fetch_all(&mut **tx).await?,
+        Some((accounts, identities)) => {
+            let sql = "SELECT p.* FROM password_set p WHERE p.ended IS NULL AND (p.account IN (SELECT value FROM json_each(?))
+                       OR p.identity IN (SELECT value FROM json_each(?))) ORDER BY p.id";
+            sqlx::query(sql).bind(accounts.to_owned()).bind(identities.to_owned()).fetch_all(&mut **tx).await?
+        }
+    };
+    Ok(rows.iter().map(read).collect())
+}
+
+impl Store {
+    /// Seals a password that goes to all accounts of somebody; `whose` is their identity, or the account at which it was set.
+    /// The journal says that one was set.
+    pub async fn set_password(
+        &self,
+        whose: Result<&str, AccountId>,
+        password: &str,
+        must_change: bool,
+        origin: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<i64, StoreError> {
+        let (identity, account) = (whose.ok().map(str::to_owned), whose.err());
+        let (origin, by) = (origin.to_owned(), principal.to_owned());
+        let seal = format!("{:032x}", rand::random::<u128>());
+        // Sealed first: what is noted and cannot be sent would wait for ever.
+        self.put_secret(OWNER, &seal, password, now).await?;
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let id: i64 = sqlx::query_scalar(
+                        "INSERT INTO password_set (identity, account, origin, seal, must_change, principal, made) VALUES (?,?,?,?,?,?,?) RETURNING id",
+                    )
+                    .bind(&identity)
+                    .bind(account)
+                    .bind(&origin)
+                    .bind(&seal)
+                    .bind(must_change)
+                    .bind(&by)
+                    .bind(stamp(now))
+                    .fetch_one(&mut *c)
+                    .await?;
+                    let subject = identity.unwrap_or_else(|| format!("account {}", account.unwrap_or_default()));
+                    Entry::new(&by, "password.set", &subject).detail("to be carried to all linked accounts").append(c, now).await?;
+                    Ok(id)
+                })
+            })
+            .await
+    }
+
+    /// The password itself, while it is on its way.
+    pub async fn password_on_its_way(&self, id: i64) -> Result<Option<Zeroizing<String>>, StoreError> {
+        let sql = "SELECT seal FROM password_set WHERE id = ? AND ended IS NULL";
+        let seal: Option<String> = sqlx::query_scalar(sql).bind(id).fetch_optional(&self.reader).await?;
+        match seal {
+            Some(seal) => self.secret(OWNER, &seal).await,
+            None => Ok(None),
+        }
+    }
+
+    /// The last password that was set for somebody, at themselves or at an account of theirs, while it is on its way.
+    pub async fn password_for(&self, identity: &str) -> Result<Option<Zeroizing<String>>, StoreError> {
+        let sql = "SELECT p.id FROM password_set p LEFT JOIN link l ON l.account = p.account AND l.ended IS NULL
+                   WHERE p.ended IS NULL AND coalesce(p.identity, l.identity) = ? ORDER BY p.id DESC LIMIT 1";
+        let id: Option<i64> = sqlx::query_scalar(sql).bind(identity).fetch_optional(&self.reader).await?;
+        match id {
+            Some(id) => self.password_on_its_way(id).await,
+            None => Ok(None),
+        }
+    }
+
+    /// Passwords that are on their way.
+    pub async fn passwords_on_their_way(&self) -> Result<Vec<PasswordSet>, StoreError> {
+        let mut tx = self.reader.begin().await?;
+        open(&mut tx, None).await
+    }
+
+    /// Passwords that were set, the newest first.
+    pub async fn passwords_set(&self, identity: Option<&str>) -> Result<Vec<PasswordSetRow>, StoreError> {
+        let sql = "SELECT p.*, coalesce(p.identity, l.identity) AS whose FROM password_set p
+                   LEFT JOIN link l ON l.account = p.account AND l.ended IS NULL
+                   WHERE ?1 IS NULL OR coalesce(p.identity, l.identity) = ?1 ORDER BY p.id DESC LIMIT 200";
+        let rows = sqlx::query(sql).bind(identity).fetch_all(&self.reader).await?;
+        Ok(rows
+            .iter()
+            .map(|row| PasswordSetRow {
+                set: PasswordSet { identity: row.get("whose"), ..read(row) },
+                origin: row.get("origin"),
+                principal: row.get("principal"),
+                ended: row.get::<Option<String>, _>("ended").zip(row.get::<Option<String>, _>("outcome")),
+            })
+            .collect())
+    }
+
+    /// Nothing more is done for a password: it is erased.
+    pub async fn end_password(&self, id: i64, outcome: &str, now: Timestamp) -> Result<(), StoreError> {
+        let outcome = outcome.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM secret WHERE owner = ? AND field = (SELECT seal FROM password_set WHERE id = ?)")
+                        .bind(OWNER)
+                        .bind(id)
+                        .execute(&mut *c)
+                        .await?;
+                    sqlx::query("UPDATE password_set SET ended = ?, outcome = ? WHERE id = ? AND ended IS NULL")
+                        .bind(stamp(now))
+                        .bind(&outcome)
+                        .bind(id)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+}

@@ -1,0 +1,135 @@
+//! What rules tell to somebody: kept once under its key, and carried by a call-out where the rule names one.
+
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use sqlx::sqlite::SqliteRow;
+use tide_core::notices::Notice;
+
+/// Something that was told, or is on its way.
+#[derive(Debug, Clone)]
+pub struct ToldRow {
+    /// Its number.
+    pub id: i64,
+    /// The rule that tells it.
+    pub rule: String,
+    /// What happened, as rules write it.
+    pub event: String,
+    /// Whom it is about.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// The group, system or licence.
+    pub about: Option<String>,
+    /// Who is told: names and addresses, as JSON.
+    pub recipients: serde_json::Value,
+    /// What is told.
+    pub text: String,
+    /// Who carries it.
+    pub call: Option<String>,
+    /// When it was noticed.
+    pub made: String,
+    /// When it was carried.
+    pub sent: Option<String>,
+    /// How often that was tried in vain.
+    pub attempts: i64,
+    /// When it was tried last.
+    pub tried: Option<String>,
+    /// Why it is not carried yet.
+    pub error: Option<String>,
+}
+
+fn read(row: &SqliteRow) -> Result<ToldRow, StoreError> {
+    Ok(ToldRow {
+        id: row.get("id"),
+        rule: row.get("rule"),
+        event: row.get("event"),
+        identity: row.get("identity"),
+        label: row.get("label"),
+        about: row.get("about"),
+        recipients: serde_json::from_str(row.get("recipients"))?,
+        text: row.get("text"),
+        call: row.get("call"),
+        made: row.get("made"),
+        sent: row.get("sent"),
+        attempts: row.get("attempts"),
+        tried: row.get("tried"),
+        error: row.get("error"),
+    })
+}
+
+impl Store {
+    /// Of these keys, those under which nothing was told yet.
+    pub async fn untold(&self, keys: &[&str]) -> Result<std::collections::HashSet<String>, StoreError> {
+        let json = serde_json::to_string(keys)?;
+        let sql = "SELECT value FROM json_each(?) k WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = k.value)";
+        Ok(sqlx::query_scalar(sql).bind(json).fetch_all(&self.reader).await?.into_iter().collect())
+    }
+
+    /// Keeps what is to be told, each with those who are told. What was told before is not told again.
+    pub async fn tell(&self, all: Vec<(Notice, serde_json::Value)>, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    for (notice, recipients) in &all {
+                        sqlx::query(
+                            "INSERT INTO told (key, rule, event, identity, label, about, recipients, text, call, made) VALUES (?,?,?,?,?,?,?,?,?,?)
+                             ON CONFLICT (key) DO NOTHING",
+                        )
+                        .bind(&notice.key)
+                        .bind(&notice.rule)
+                        .bind(notice.event.word())
+                        .bind(&notice.identity)
+                        .bind(&notice.label)
+                        .bind(&notice.about)
+                        .bind(recipients.to_string())
+                        .bind(&notice.text)
+                        .bind(&notice.call)
+                        .bind(stamp(now))
+                        .execute(&mut *c)
+                        .await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// What was told, the newest first; only about one identity, or only what waits to be carried.
+    pub async fn told(&self, identity: Option<&str>, waiting: bool, limit: i64) -> Result<Vec<ToldRow>, StoreError> {
+        let order = if waiting { "ASC" } else { "DESC" };
+        let sql = format!(
+            "SELECT * FROM told WHERE (?1 IS NULL OR identity = ?1) AND (NOT ?2 OR (sent IS NULL AND call IS NOT NULL)) ORDER BY id {order} LIMIT ?3"
+        );
+        let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(identity).bind(waiting).bind(limit).fetch_all(&self.reader).await?;
+        rows.iter().map(read).collect()
+    }
+
+    /// Notes that something was carried, or why it was not.
+    pub async fn was_carried(&self, id: i64, error: Option<&str>, now: Timestamp) -> Result<(), StoreError> {
+        let error = error.map(str::to_owned);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE told SET sent = CASE WHEN ?2 IS NULL THEN ?3 END, error = ?2, tried = ?3, attempts = attempts + (?2 IS NOT NULL)
+                         WHERE id = ?1",
+                    )
+                    .bind(id)
+                    .bind(error)
+                    .bind(stamp(now))
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// How somebody can be told: a name and a mail address, as far as they are known.
+    pub async fn identity_of_account(&self, system: &str, name: &str) -> Result<Option<String>, StoreError> {
+        let sql = "SELECT l.identity FROM account a JOIN link l ON l.account = a.id AND l.ended IS NULL
+                   WHERE a.system = ? AND (a.name = ? COLLATE NOCASE OR a.key = ? COLLATE NOCASE) LIMIT 1";
+        Ok(sqlx::query_scalar(sql).bind(system).bind(name).bind(name).fetch_optional(&self.reader).await?)
+    }
+}
