@@ -81,6 +81,10 @@ enum Command {
     /// Roles: who holds them, and where they differ
     #[command(subcommand)]
     Roles(client::roles::Roles),
+    /// Licences: seats in use, who waits for one, and what the next weeks bring
+    Licences(client::granted::Licences),
+    /// What rules told to whom: managers, owners of groups, newcomers
+    Told(client::granted::ToldTo),
     /// Why is a person's account as it is, value by value, or why is there none?
     Why(client::identities::Why),
     /// What was done, by whom
@@ -121,6 +125,8 @@ async fn main() -> ExitCode {
         Command::Operators(command) => command.run(&reach).await,
         Command::Identities(command) => command.run(&reach).await,
         Command::Roles(command) => command.run(&reach).await,
+        Command::Licences(command) => command.run(&reach).await,
+        Command::Told(command) => command.run(&reach).await,
         Command::Why(why) => why.run(&reach).await,
         Command::Journal(command) => command.run(&reach).await,
         Command::Openapi => {

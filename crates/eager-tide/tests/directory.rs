@@ -432,3 +432,124 @@ async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
     hall.rest();
     assert_eq!(hall.of(long).await.attrs["postalCode"][0].chars().count(), 40);
 }
+
+/// Groups by rule, passwords in step, seats and notices, on top of the rules of the hall.
+fn giving(hall: &Hall) {
+    let rules = hall.folder.path().join("rules");
+    let crewhall = CREWHALL
+        .replace("length = 16", "length = 16\nin_step = true")
+        .replace("member      = 'identity.members'", "member      = { value = 'identity.members', values = \"merge\" }")
+        .replacen(
+            "[[group.match]]",
+            "[[person.membership]]\nwhen = 'identity.department == \"Deck\"'\ngroups = '\"lookouts\"'\n\n[[person.departure]]\nstep = \"disable\"\n\n\
+             [[person.departure]]\nstep = \"revoke\"\n\n[[group.match]]",
+            1,
+        );
+    std::fs::write(rules.join("crewhall.toml"), crewhall).unwrap();
+    let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
+    let password = "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n\n[group.outbound]";
+    std::fs::write(rules.join("berthing.toml"), berthing.replacen("[group.outbound]", password, 1)).unwrap();
+    let notice = "[[notice]]\nname = \"new lookouts\"\non = \"joined a group\"\nto = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\ncall = \"welcome-desk\"\n";
+    std::fs::write(rules.join("notices.toml"), notice).unwrap();
+    said(&hall.service, &["rules", "publish", rules.to_str().unwrap()], 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everything_that_is_linked() {
+    let hall = Hall::start().await;
+    for system in ["berthing"] {
+        said(&hall.service, &["systems", "set", system, "--writable", "person"], 0);
+        said(&hall.service, &["systems", "arm", system], 0);
+    }
+    hall.rest();
+    let whole = |person: &&Crew| !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
+    let sailor = hall.people.iter().filter(whole).find(|p| p.department == "10" && p.mail.ends_with("@skerry.example")).unwrap();
+    let office = hall.people.iter().filter(whole).find(|p| p.department == "60").unwrap();
+    let (own, owner) = (hall.of(sailor).await.dn, hall.of(office).await.dn);
+    let mut admin = hall.bound(&hall.hall.admin_dn, &hall.hall.admin_password).await.unwrap();
+    let lookouts = format!("cn=lookouts,ou=groups,{BASE}");
+    let set = |value: &str| HashSet::from([value.to_owned()]);
+    let group = vec![
+        ("objectClass".to_owned(), set("groupOfNames")),
+        ("cn".to_owned(), set("lookouts")),
+        ("member".to_owned(), set(&owner)),
+        ("owner".to_owned(), set(&owner)),
+    ];
+    admin.add(&lookouts, group).await.unwrap().success().unwrap();
+    let secret = client(&hall.service.url, &hall.service.token, &["calls", "secret", "welcome-desk"], SECRET);
+    assert!(secret.status.success());
+    giving(&hall);
+    hall.rest();
+    let members = async || hall.entry("(cn=lookouts)").await.unwrap().attrs["member"].iter().cloned().collect::<HashSet<String>>();
+    let joined = members().await;
+    assert!(joined.contains(&own) && joined.contains(&owner) && joined.len() > 3, "who was there by hand stays: {joined:?}");
+    holds(&said(&hall.service, &["why", &sailor.number], 0), &["crewhall"]);
+    // Many joined in few requests, and each has its own reason.
+    let set_id = hall.service.json(&["changes", "list"])[1]["id"].to_string();
+    let shown = said(&hall.service, &["changes", "show", &set_id], 0);
+    holds(&shown, &["joins lookouts"]);
+
+    // Taken out by hand, they are put back; put in by hand, they stay.
+    let other = hall.people.iter().filter(whole).find(|p| p.department == "50").unwrap();
+    let hand = vec![Mod::Delete("member".to_owned(), set(&own)), Mod::Add("member".to_owned(), set(&hall.of(other).await.dn))];
+    admin.modify(&lookouts, hand).await.unwrap().success().unwrap();
+    hall.rest();
+    let now = members().await;
+    assert!(now.contains(&own) && now.contains(&hall.of(other).await.dn), "{now:?}");
+
+    // The owner is told by the one who carries it, once for each. A run looks at what the run before it made.
+    hall.rest();
+    let told = || hall.calls.lock().unwrap().iter().filter(|call| call["kind"] == "notice").cloned().collect::<Vec<Value>>();
+    for n in 0.. {
+        if told().iter().any(|one| one["label"].as_str().is_some_and(|label| label.contains(&sailor.family))) {
+            break;
+        }
+        assert!(n < 150, "{:?} {}", told(), said(&hall.service, &["told"], 0));
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
+    let one = told().into_iter().find(|one| one["label"].as_str().unwrap().contains(&sailor.family)).unwrap();
+    assert_eq!((&one["about"], &one["event"]), (&Value::from("lookouts"), &Value::from("joined a group")));
+    assert_eq!(one["to"][0]["mail"], office.mail.to_lowercase());
+    holds(&said(&hall.service, &["told"], 0), &["look-out", "welcome-desk"]);
+
+    // A password that is set here reaches the directory, as it keeps passwords, and the service; and is nowhere afterwards.
+    let found = hall.service.json(&["identities", "list", "--search", &sailor.mail.to_lowercase()]);
+    let id = found[0]["id"].as_str().unwrap().to_owned();
+    let put = |password: &str| client(&hall.service.url, &hall.service.token, &["passwords", "set", &id], password);
+    assert!(text(&put("short")).contains("8 to 256 characters"));
+    assert!(put("Anchor-Buoy-Capstan-4711").status.success());
+    holds(&said(&hall.service, &["passwords", "way", &id], 0), &["on its way to", "crewhall", "berthing"]);
+    hall.rest();
+    assert!(hall.bound(&own, "Anchor-Buoy-Capstan-4711").await.is_ok());
+    assert!(hall._berthing.lets_log_in(&sailor.mail.to_lowercase(), "Anchor-Buoy-Capstan-4711"));
+    let kept = hall.entry(&format!("(employeeNumber={})", sailor.number)).await.unwrap();
+    let hashed = kept
+        .attrs
+        .get("userPassword")
+        .map(|values| values[0].clone())
+        .or_else(|| kept.bin_attrs.get("userPassword").map(|values| String::from_utf8_lossy(&values[0]).into_owned()));
+    assert!(hashed.is_some_and(|hash| hash.starts_with('{')), "the directory keeps it as it keeps passwords");
+    for n in 0.. {
+        if said(&hall.service, &["passwords", "way", &id], 0).contains("all accounts") {
+            break;
+        }
+        assert!(n < 100, "{}", said(&hall.service, &["passwords", "way", &id], 0));
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
+    for file in std::fs::read_dir(hall.folder.path().join("data")).unwrap().flatten().filter(|file| file.path().is_file()) {
+        let bytes = std::fs::read(file.path()).unwrap();
+        assert!(!bytes.windows(24).any(|part| part == b"Anchor-Buoy-Capstan-4711"), "{}", file.path().display());
+    }
+    assert!(!hall.service.running.lines.lock().unwrap().join("\n").contains("Anchor-Buoy"));
+
+    // Whoever leaves is out of the groups that no rule keeps too.
+    said(&hall.service, &["identities", "leave", &id], 0);
+    for n in 0.. {
+        if !members().await.contains(&own) {
+            break;
+        }
+        assert!(n < 100, "{}", said(&hall.service, &["why", &id], 0));
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
+    assert!(members().await.contains(&owner));
+}

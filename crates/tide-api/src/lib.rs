@@ -3,6 +3,7 @@
 
 mod changes;
 mod drafts;
+mod granted;
 mod identities;
 mod life;
 mod matches;
@@ -13,6 +14,7 @@ mod systems;
 
 pub use changes::*;
 pub use drafts::*;
+pub use granted::*;
 pub use identities::*;
 pub use life::*;
 pub use matches::*;

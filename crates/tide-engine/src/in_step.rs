@@ -4,7 +4,7 @@
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
 use std::sync::Arc;
-use tide_core::model::AccountId;
+use tide_core::RuleSet;
 use tide_core::nearby::Records;
 use tide_store::PasswordSetRow;
 
@@ -14,6 +14,12 @@ const KEPT: SignedDuration = SignedDuration::from_hours(7 * 24);
 const SHORTEST: usize = 8;
 /// The longest, in characters.
 const LONGEST: usize = 256;
+
+/// Does any system keep passwords in step?
+fn keeps_in_step(set: &RuleSet) -> bool {
+    let types = set.systems.values().flat_map(|system| system.types.values());
+    types.filter_map(|types| types.password.as_ref()).any(|password| password.in_step)
+}
 
 impl Engine {
     /// Sets somebody's password in all systems that keep passwords in step.
@@ -26,8 +32,7 @@ impl Engine {
     ) -> Result<i64, EngineError> {
         self.store.identity(identity).await?;
         let rules = self.rules().await?;
-        let in_step = rules.set.systems.values().flat_map(|system| system.types.values());
-        if !in_step.filter_map(|types| types.password.as_ref()).any(|password| password.in_step) {
+        if !keeps_in_step(&rules.set) {
             let how = "no system keeps passwords in step: say `in_step = true` in its [person.password], and publish";
             return Err(EngineError::Refused(how.to_owned()));
         }
@@ -40,10 +45,19 @@ impl Engine {
         Ok(id)
     }
 
-    /// A system told of a new password of an account there: it goes to the others.
-    pub async fn password_seen(&self, system: &str, account: AccountId, password: &str, principal: &str) -> Result<(), EngineError> {
-        self.store.set_password(Err(account), password, false, system, principal, self.now()).await?;
-        self.nudge.notify_one();
+    /// A system told of a new password of an account there: it goes to the others, if any keep passwords in step.
+    pub async fn password_seen(&self, system: &str, key: &str, password: &str, principal: &str) -> Result<(), EngineError> {
+        let rules = match self.rules().await {
+            Ok(rules) => rules,
+            // Without rules nothing is carried anywhere.
+            Err(EngineError::NoRules | EngineError::Rules(_)) => return Ok(()),
+            Err(error) => return Err(error),
+        };
+        let account = self.store.account_by_key(system, key).await?;
+        if let (Some(account), true) = (account, keeps_in_step(&rules.set)) {
+            self.store.set_password(Err(account.id), password, false, system, principal, self.now()).await?;
+            self.nudge.notify_one();
+        }
         Ok(())
     }
 

@@ -46,6 +46,7 @@ pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
 pub use events::Event;
 pub use following::Listening;
+pub use licences::{AHEAD_DAYS, LicenceView};
 pub use life::{Effect, Leaver, LifeLine, WayIn};
 pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
 pub use push::{Happening, NewToken};

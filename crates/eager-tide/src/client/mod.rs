@@ -6,6 +6,7 @@ pub mod connection;
 pub mod decisions;
 pub mod drafts;
 pub mod feeds;
+pub mod granted;
 pub mod identities;
 pub mod journal;
 pub mod matches;

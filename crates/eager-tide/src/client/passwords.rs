@@ -1,12 +1,12 @@
 //! `eager-tide passwords …`.
 
-use super::{Reach, output};
+use super::{Reach, output, segment};
 use clap::Subcommand;
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{FirstPassword, ShownPassword};
+use tide_api::{FirstPassword, PasswordOnItsWay, SetPassword, ShownPassword};
 
-/// What can be done with first passwords.
+/// What can be done with passwords.
 #[derive(Subcommand)]
 pub enum Passwords {
     /// First passwords that wait to be shown, and those that were
@@ -15,6 +15,19 @@ pub enum Passwords {
     Show {
         /// Its number
         id: i64,
+    },
+    /// Set somebody's password in all systems that keep passwords in step; it is read from the standard input
+    Set {
+        /// The identity's id
+        id: String,
+        /// It is to be changed at the next log-in, where a system knows that
+        #[arg(long)]
+        must_change: bool,
+    },
+    /// Passwords that were set for somebody, and where they have arrived
+    Way {
+        /// The identity's id
+        id: String,
     },
 }
 
@@ -46,6 +59,33 @@ impl Passwords {
                     output::json(&shown)?;
                 } else {
                     output::line(&shown.password);
+                }
+            }
+            Passwords::Set { id, must_change } => {
+                let password = super::connection::secret_from_input()?;
+                client
+                    .tell(Method::PUT, &format!("identities/{}/password", segment(&id)), Some(&SetPassword { password, must_change }))
+                    .await?;
+                output::line(&format!("set: it goes to all linked systems; `eager-tide passwords way {id}` says where it has arrived"));
+            }
+            Passwords::Way { id } => {
+                let all: Vec<PasswordOnItsWay> = client.get(&format!("identities/{}/password", segment(&id)), &[]).await?;
+                if reach.json() {
+                    output::json(&all)?;
+                } else if all.is_empty() {
+                    output::line("no password was set for them here");
+                } else {
+                    let rows = all.into_iter().map(|one| {
+                        let state = match (one.outcome, one.missing.is_empty()) {
+                            (Some(outcome), _) => outcome,
+                            (None, true) => "on its way".to_owned(),
+                            (None, false) => format!("on its way to {}", one.missing.join(", ")),
+                        };
+                        let origin = one.origin.map_or_else(|| "an operator".to_owned(), |system| format!("seen in {system}"));
+                        let must = if one.must_change { "at the next log-in" } else { "—" };
+                        vec![output::time(&one.made), origin, must.to_owned(), state]
+                    });
+                    output::table(&["set", "by", "to be changed", "state"], rows);
                 }
             }
         }

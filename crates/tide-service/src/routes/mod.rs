@@ -3,6 +3,7 @@
 mod changes;
 mod drafts;
 mod feeds;
+mod granted;
 mod identities;
 mod life;
 mod matches;
@@ -109,6 +110,9 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(roles::list_roles))
         .routes(routes!(roles::give_role))
         .routes(routes!(roles::take_role))
+        .routes(routes!(granted::list_licences))
+        .routes(routes!(granted::list_told))
+        .routes(routes!(granted::set_password, granted::show_passwords_set))
         .routes(routes!(identities::explain_why))
 }
 

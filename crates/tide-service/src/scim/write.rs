@@ -21,13 +21,28 @@ pub(super) struct Made {
     pub resource: Value,
 }
 
+type Secret = Option<zeroize::Zeroizing<String>>;
+
+/// A password that came with a resource (RFC 7643 §4.1.1: write-only). It is never kept with it.
+fn secret(body: &Value) -> Secret {
+    let named = body.as_object()?.iter().find(|(name, _)| name.eq_ignore_ascii_case("password"));
+    named?.1.as_str().filter(|text| !text.is_empty()).map(|text| zeroize::Zeroizing::new(text.to_owned()))
+}
+
 fn name_key(shelf: &Shelf, resource: &Value) -> String {
     // userName is compared without regard to case (RFC 7643 §4.1.1).
     resource[shelf.kind.required].as_str().unwrap_or_default().trim().to_lowercase()
 }
 
 /// Keeps a resource: a new one, or the next version of one that is there.
-async fn keep(context: &Context, shelf: &Shelf, id: String, resource: Value, replaces: Option<i64>) -> Result<Made, ScimError> {
+async fn keep(
+    context: &Context,
+    shelf: &Shelf,
+    id: String,
+    resource: Value,
+    replaces: Option<i64>,
+    password: Secret,
+) -> Result<Made, ScimError> {
     let mut whole = resource.clone();
     whole["id"] = json!(id);
     let account = tide_connect::pushed_account(shelf.object, &whole).map_err(|error| ScimError::bad("invalidValue", format!("{error}")))?;
@@ -45,6 +60,9 @@ async fn keep(context: &Context, shelf: &Shelf, id: String, resource: Value, rep
         principal: context.principal.clone(),
     };
     let row = context.service.engine.store().put_pushed(new, context.service.engine.now()).await?;
+    if let Some(password) = password {
+        context.service.engine.password_seen(&context.system, &row.id, &password, &context.principal).await?;
+    }
     context.service.engine.was_pushed(&context.system);
     let resource = context.dressed(shelf, &row).await?;
     Ok(Made { row, resource })
@@ -54,7 +72,7 @@ pub(super) async fn make(context: &Context, shelf: &Shelf, body: &Value) -> Resu
     let resource = shelf.kind.take(body, true)?;
     context.service.engine.pushed_is_complete(&context.system, shelf.object).await?;
     // Time-ordered, so that a list in the order of making is a list in the order of ids.
-    keep(context, shelf, uuid::Uuid::now_v7().to_string(), resource, None).await
+    keep(context, shelf, uuid::Uuid::now_v7().to_string(), resource, None, secret(body)).await
 }
 
 pub(super) async fn find(context: &Context, shelf: &Shelf, id: &str) -> Result<PushedRow, ScimError> {
@@ -87,7 +105,7 @@ pub(super) async fn put(
     for _ in 0..TRIES {
         let row = find(context, shelf, id).await?;
         check_version(conditions, &row)?;
-        match keep(context, shelf, id.to_owned(), resource.clone(), Some(row.version)).await {
+        match keep(context, shelf, id.to_owned(), resource.clone(), Some(row.version), secret(body)).await {
             Err(error) if error.status == StatusCode::PRECONDITION_FAILED && conditions.is_none() => {}
             other => return other,
         }
@@ -114,13 +132,14 @@ pub(super) async fn patch_one(
         check_version(conditions, &row)?;
         let before: Value = serde_json::from_str(&row.body).map_err(StoreError::from)?;
         let after = patch::apply(&before, body)?;
+        let password = secret(&after);
         let after = shelf.kind.take(&after, false)?;
-        if after == before {
+        if after == before && password.is_none() {
             // Nothing changed: the version stays (RFC 7644 §3.5.2.1).
             let resource = context.dressed(shelf, &row).await?;
             return Ok(Made { row, resource });
         }
-        match keep(context, shelf, id.to_owned(), after, Some(row.version)).await {
+        match keep(context, shelf, id.to_owned(), after, Some(row.version), password).await {
             Err(error) if error.status == StatusCode::PRECONDITION_FAILED && conditions.is_none() => {}
             other => return other,
         }

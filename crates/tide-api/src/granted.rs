@@ -1,0 +1,120 @@
+//! What people are given beside accounts: seats of licences and passwords; and who was told of what.
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// Somebody who waits for a seat.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SeatWaiter {
+    /// Their identity.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// By what they are ordered, as the rule gives it.
+    pub order: String,
+}
+
+/// A licence whose seats are counted.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Licence {
+    /// Its name.
+    pub name: String,
+    /// The system whose accounts use its seats.
+    pub system: String,
+    /// How many seats there are.
+    pub seats: usize,
+    /// How many are in use, by the accounts that are there.
+    pub used: usize,
+    /// Which accounts use one.
+    pub takes: String,
+    /// Who waits for one, the first in line first.
+    pub waiting: Vec<SeatWaiter>,
+    /// How many days are looked ahead.
+    pub ahead_days: i64,
+    /// How many more will want a seat by then, if nothing else changes.
+    pub starting: usize,
+    /// How many give one back by then.
+    pub leaving: usize,
+    /// How many are wanted then: those in use and those who wait or start, without those who leave.
+    pub wanted: usize,
+    /// Where it stands, as `file:line`.
+    pub rule: String,
+}
+
+/// Something that a rule told to somebody.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Told {
+    /// Its number; who carries it is given it too.
+    pub id: i64,
+    /// The rule, by its name.
+    pub rule: String,
+    /// What happened: `ready`, `arrived`, `leaving`, `left`, `joined a group`, `no seat`, `not arrived`.
+    pub event: String,
+    /// Whom it is about.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// The group, system or licence.
+    pub about: Option<String>,
+    /// Who is told: names, addresses, or `the operators`.
+    pub to: Vec<String>,
+    /// What is told.
+    pub text: String,
+    /// The call-out that carries it; without one it stays here.
+    pub call: Option<String>,
+    /// When it was noticed (UTC).
+    pub made: String,
+    /// When it was carried (UTC).
+    pub sent: Option<String>,
+    /// Why it is not carried yet.
+    pub error: Option<String>,
+}
+
+/// Which notices are listed.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ToldQuery {
+    /// Only about this identity.
+    pub identity: Option<String>,
+    /// Only those that wait to be carried.
+    #[serde(default)]
+    pub waiting: bool,
+}
+
+/// A password for somebody. It is sealed at once, sent to all systems that keep passwords in step, and erased then.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SetPassword {
+    /// The password.
+    #[schema(format = Password)]
+    pub password: String,
+    /// Is it to be changed at the next log-in, where the system knows that?
+    #[serde(default)]
+    pub must_change: bool,
+}
+
+impl std::fmt::Debug for SetPassword {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SetPassword").field("must_change", &self.must_change).finish_non_exhaustive()
+    }
+}
+
+/// A password that was set, without the password.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PasswordOnItsWay {
+    /// Its number.
+    pub id: i64,
+    /// Whose it is, if that is known yet.
+    pub identity: Option<String>,
+    /// When it was set (UTC).
+    pub made: String,
+    /// The system that told of it; nothing when an operator set it.
+    pub origin: Option<String>,
+    /// Is it to be changed at the next log-in?
+    pub must_change: bool,
+    /// Systems that do not have it yet.
+    pub missing: Vec<String>,
+    /// When nothing more was to be done for it (UTC).
+    pub ended: Option<String>,
+    /// How that ended.
+    pub outcome: Option<String>,
+}

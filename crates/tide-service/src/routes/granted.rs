@@ -1,0 +1,93 @@
+//! Licences, passwords that are carried, and who was told of what.
+
+use crate::Service;
+use crate::access::Caller;
+use crate::problem::{Path, Query, Refusal};
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use tide_api::{Licence, PasswordOnItsWay, Problem, SeatWaiter, SetPassword, Told, ToldQuery};
+
+/// All licences that are counted: seats, who uses and who waits, and what the next weeks bring.
+#[utoipa::path(get, path = "/api/v1/licences", tag = "identities", responses((status = 200, body = Vec<Licence>)))]
+pub async fn list_licences(State(service): State<Service>) -> Result<Json<Vec<Licence>>, Refusal> {
+    let waiter = |one: tide_core::licences::Waiting| SeatWaiter { identity: one.identity, label: one.label, order: one.order };
+    let licence = |view: tide_engine::LicenceView| Licence {
+        starting: view.later.taking.saturating_sub(view.now.waiting.len()),
+        leaving: view.later.giving,
+        wanted: (view.now.used + view.later.taking).saturating_sub(view.later.giving),
+        name: view.licence.name,
+        system: view.licence.system,
+        seats: view.licence.seats,
+        used: view.now.used,
+        takes: view.licence.takes.source().to_owned(),
+        waiting: view.now.waiting.into_iter().map(waiter).collect(),
+        ahead_days: tide_engine::AHEAD_DAYS,
+        rule: format!("{}:{}", view.licence.place.file, view.licence.place.line),
+    };
+    Ok(Json(service.engine.licences().await?.into_iter().map(licence).collect()))
+}
+
+fn recipient(one: &serde_json::Value) -> String {
+    let text = |name: &str| one[name].as_str();
+    match (text("name").or(text("account")).or(text("identity")), text("mail")) {
+        (Some(name), Some(mail)) => format!("{name} <{mail}>"),
+        (Some(name), None) => name.to_owned(),
+        (None, _) => "the operators".to_owned(),
+    }
+}
+
+/// What rules told to whom, the newest first.
+#[utoipa::path(get, path = "/api/v1/told", tag = "identities", params(ToldQuery), responses((status = 200, body = Vec<Told>)))]
+pub async fn list_told(State(service): State<Service>, Query(query): Query<ToldQuery>) -> Result<Json<Vec<Told>>, Refusal> {
+    let rows = service.engine.told(query.identity.as_deref(), query.waiting).await?;
+    let told = |row: tide_store::ToldRow| Told {
+        to: row.recipients.as_array().into_iter().flatten().map(recipient).collect(),
+        id: row.id,
+        rule: row.rule,
+        event: row.event,
+        identity: row.identity,
+        label: row.label,
+        about: row.about,
+        text: row.text,
+        call: row.call,
+        made: row.made,
+        sent: row.sent,
+        error: row.error,
+    };
+    Ok(Json(rows.into_iter().map(told).collect()))
+}
+
+/// Sets somebody's password in all systems that keep passwords in step.
+#[utoipa::path(put, path = "/api/v1/identities/{id}/password", tag = "identities", params(("id" = String, Path)), request_body = SetPassword,
+    responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn set_password(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(id): Path<String>,
+    Json(set): Json<SetPassword>,
+) -> Result<StatusCode, Refusal> {
+    let password = zeroize::Zeroizing::new(set.password);
+    service.engine.set_password(&id, &password, set.must_change, &caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Passwords that were set for somebody, the newest first, and which systems do not have them yet.
+#[utoipa::path(get, path = "/api/v1/identities/{id}/password", tag = "identities", params(("id" = String, Path)),
+    responses((status = 200, body = Vec<PasswordOnItsWay>)))]
+pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<Vec<PasswordOnItsWay>>, Refusal> {
+    let one = |(row, missing): (tide_store::PasswordSetRow, Vec<String>)| {
+        let (ended, outcome) = row.ended.unzip();
+        PasswordOnItsWay {
+            id: row.set.id,
+            identity: row.set.identity,
+            made: row.set.made.to_string(),
+            origin: (!row.origin.is_empty()).then_some(row.origin),
+            must_change: row.set.must_change,
+            missing,
+            ended,
+            outcome,
+        }
+    };
+    Ok(Json(service.engine.passwords_set(Some(&id)).await?.into_iter().map(one).collect()))
+}
