@@ -29,6 +29,8 @@ export const router = createRouter({
     { path: '/systems/:name', name: 'system', component: () => import('./pages/System.vue'), props: true },
     { path: '/identities', name: 'identities', component: () => import('./pages/Identities.vue') },
     { path: '/identities/roles', name: 'roles', component: () => import('./pages/Roles.vue') },
+    { path: '/identities/licences', name: 'licences', component: () => import('./pages/Licences.vue') },
+    { path: '/identities/told', name: 'told', component: () => import('./pages/Told.vue') },
     { path: '/identities/leavers', name: 'leavers', component: () => import('./pages/Leavers.vue') },
     {
       path: '/identities/:id',

@@ -75,6 +75,8 @@ async function whyNot() {
       <Select v-model="stage" :options="stages" placeholder="Any stage" show-clear aria-label="Stage" />
       <RouterLink :to="{ name: 'leavers' }">Leavers</RouterLink>
       <RouterLink :to="{ name: 'roles' }">Roles</RouterLink>
+      <RouterLink :to="{ name: 'licences' }">Licences</RouterLink>
+      <RouterLink :to="{ name: 'told' }">Told</RouterLink>
       <Button label="Why, or why not?" severity="secondary" :disabled="!search.trim()" @click="whyNot" />
     </div>
   </div>

@@ -4,8 +4,10 @@ import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
+import GroupList from '@/components/GroupList.vue'
 import LifeLine from '@/components/LifeLine.vue'
 import Mark from '@/components/Mark.vue'
+import PasswordSet from '@/components/PasswordSet.vue'
 import { useFetched } from '@/components/fetched'
 import { time, values } from '@/words'
 
@@ -15,6 +17,7 @@ const { data, error, loading, load } = useFetched(
   (event) => event.event === 'change_set' && event.state === 'done',
 )
 const passwords = useFetched(() => take(api.GET('/api/v1/passwords')))
+const told = useFetched(() => take(api.GET('/api/v1/told', { params: { query: { identity: props.id } } })))
 const mine = computed(() => (passwords.data.value ?? []).filter((one) => one.identity === props.id))
 const shown = ref<Record<number, string>>({})
 const refused = ref('')
@@ -28,6 +31,9 @@ async function show(id: number) {
     refused.value = (problem as Error).message
   }
 }
+/** A long list is told by its beginning. */
+const some = (all: string[]) =>
+  all.length > 4 ? `${values(all.slice(0, 3))} and ${all.length - 3} more` : values(all)
 const tone = (state: string | null | undefined) =>
   !state ? '' : state.startsWith('in step') ? 'good' : state.startsWith('will') ? 'calm' : 'faint'
 </script>
@@ -41,7 +47,8 @@ const tone = (state: string | null | undefined) =>
       </div>
       <p class="faint mono">{{ data.explanation.identity }}</p>
 
-      <LifeLine :id="id" :label="data.explanation.label" @changed="load" />
+      <GroupList v-if="data.object === 'group'" :id="id" />
+      <LifeLine v-else :id="id" :label="data.explanation.label" @changed="load" />
 
       <section class="sheet">
         <h2>Values, and where each comes from</h2>
@@ -66,7 +73,7 @@ const tone = (state: string | null | undefined) =>
                 <code>{{ value.expression }}</code>
                 <div class="faint">
                   <span v-for="read in value.read" :key="read.name"
-                    >{{ read.name }}: {{ values(read.values) }}&ensp;</span
+                    >{{ read.name }}: {{ some(read.values) }}&ensp;</span
                   >
                 </div>
               </td>
@@ -130,6 +137,16 @@ const tone = (state: string | null | undefined) =>
             </tr>
           </tbody>
         </table>
+      </section>
+
+      <GroupList v-if="data.object !== 'group'" :id="id" />
+      <PasswordSet v-if="data.object === 'person' && data.explanation.stage !== 'left'" :id="id" />
+
+      <section v-if="told.data.value?.length" class="sheet">
+        <h2>What others were told</h2>
+        <p v-for="one in told.data.value" :key="one.id">
+          {{ time(one.made) }} · <strong>{{ one.event }}</strong> · to {{ one.to.join(', ') }}: {{ one.text }}
+        </p>
       </section>
 
       <section class="sheet">

@@ -188,6 +188,7 @@ impl Demo {
         berthing.delay(std::time::Duration::from_millis(self.slow));
         println!("  starting the training service `classroom` …");
         let classroom = ScimService::with_manner(Vec::new(), &secret(), Manner::poor()).await?;
+        world::TRAINING.iter().for_each(|group| drop(classroom.add_group(group, &[])));
         println!("    a poor SCIM 2.0 stand-in at {}: no PATCH, no filters, 10 a page, 40 requests a second, 200 seats", classroom.url);
         println!("  starting Eager Tide, connecting five systems and publishing the rules …");
         let clock = Arc::new(season::SeaClock::default());

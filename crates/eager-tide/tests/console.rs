@@ -578,6 +578,26 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("safety officer").await?;
     browser.look("roles").await?;
     browser.driver.back().await?;
+    browser.click("//a[normalize-space(.)='Licences']").await?;
+    browser.text("of 40").await?;
+    browser.text("Wanted then").await?;
+    browser.look("licences").await?;
+    browser.driver.back().await?;
+    browser.click("//a[normalize-space(.)='Told']").await?;
+    browser.text("told").await?;
+    browser.look("told").await?;
+    browser.driver.back().await?;
+    // A group: its members in each system, and how each came about.
+    const GROUP: &str = "const done = arguments[arguments.length - 1]; fetch('/api/v1/identities?search=deck-watch&limit=1').then(r => r.json()) \
+        .then(found => done('/identities/' + found.items[0].id))";
+    let path = browser.driver.execute_async(GROUP, Vec::new()).await?;
+    let page = browser.driver.current_url().await?;
+    let page = page.join(path.json().as_str().unwrap_or_default()).expect("an address");
+    browser.driver.goto(page.as_str()).await?;
+    browser.text("as where the group comes from").await?;
+    browser.text("Members (").await?;
+    browser.look("group").await?;
+    browser.driver.back().await?;
     browser.driver.back().await?;
     browser.button("Take it back").await?;
     browser.text("Have them leave…").await

@@ -3,6 +3,34 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+/// A group in one system that somebody is a member of, or a member of a group.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Membership {
+    /// The system.
+    pub system: String,
+    /// The group's or the member's identity, if they have one.
+    pub identity: Option<String>,
+    /// What people call it.
+    pub label: String,
+    /// Its name in the system.
+    pub name: String,
+    /// How it came about: `rule` (joined by what they are), `mapped` (a member where the group comes from), `hand`.
+    pub origin: String,
+    /// Since when, for those that a rule gave (UTC).
+    pub since: Option<String>,
+}
+
+/// Groups that somebody is in, and members that a group has.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Memberships {
+    /// The groups that its accounts are direct members of.
+    pub groups: Vec<Membership>,
+    /// The members of a group, in each system, by name; the first thousand.
+    pub members: Vec<Membership>,
+    /// How many members there are in all.
+    pub count: usize,
+}
+
 /// Somebody who waits for a seat.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SeatWaiter {

@@ -101,6 +101,8 @@ pub struct Link {
 /// An identity with its accounts, links and history.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct IdentityDetail {
+    /// `person`, `service` or `group`.
+    pub object: String,
     /// Everything about it, explained.
     pub explanation: Explanation,
     /// Its links.

@@ -67,9 +67,18 @@ pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
 }
 
 impl Memberships {
-    /// The groups of a population.
+    /// The groups of a population in systems whose memberships follow rules.
     pub fn of(rules: &RuleSet, population: &Population) -> Self {
-        let mut all = Memberships { systems: systems(rules), ..Memberships::default() };
+        Self::within(systems(rules), population)
+    }
+
+    /// All groups of a population, whether anything follows rules there or not.
+    pub fn everywhere(population: &Population) -> Self {
+        Self::within(population.systems.keys().cloned().collect(), population)
+    }
+
+    fn within(systems: BTreeSet<String>, population: &Population) -> Self {
+        let mut all = Memberships { systems, ..Memberships::default() };
         if !all.systems.is_empty() {
             let owner: FxHashSet<AccountId> = population.links.iter().map(|link| link.account).collect();
             for account in &population.accounts {

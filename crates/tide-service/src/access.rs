@@ -118,6 +118,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/leavers", Grant::Operators),
     ("GET", "/api/v1/licences", Grant::Operators),
     ("GET", "/api/v1/told", Grant::Operators),
+    ("GET", "/api/v1/identities/{id}/groups", Grant::Operators),
     ("PUT", "/api/v1/identities/{id}/password", Grant::Operators),
     ("GET", "/api/v1/identities/{id}/password", Grant::Operators),
     ("GET", "/api/v1/roles", Grant::Operators),

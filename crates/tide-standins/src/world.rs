@@ -447,9 +447,14 @@ pub fn roster(people: &[Crew]) -> String {
     text
 }
 
+/// Groups that the training service has from the start: duties are trained for in them.
+pub const TRAINING: [&str; 3] = ["mooring", "lookout", "drills"];
+
 /// Systems that the demo adds to the first two, with their rules.
-pub fn more_rules() -> [(&'static str, &'static str); 5] {
+pub fn more_rules() -> [(&'static str, &'static str); 7] {
     [
+        ("licences.toml", include_str!("../rules/licences.toml")),
+        ("notices.toml", include_str!("../rules/notices.toml")),
         ("roles.toml", include_str!("../rules/roles.toml")),
         ("lifecycle.toml", include_str!("../rules/lifecycle.toml")),
         ("roster.toml", include_str!("../rules/roster.toml")),

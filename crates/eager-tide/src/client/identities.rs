@@ -4,7 +4,7 @@ use super::{Reach, output, segment};
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{Attribute, DepartureEffect, Explanation, Identity, IdentityDetail, Leave, Leavers, LifeLine, ValueReason};
+use tide_api::{Attribute, DepartureEffect, Explanation, Identity, IdentityDetail, Leave, Leavers, LifeLine, Memberships, ValueReason};
 
 /// What can be done with identities.
 #[derive(Subcommand)]
@@ -51,6 +51,11 @@ pub enum Identities {
     },
     /// Who left, how fast their access was closed, and what is still open
     Leavers,
+    /// The groups that somebody is in, or the members of a group, and how each came about
+    Groups {
+        /// The identity's id
+        id: String,
+    },
     /// End the link between an identity and its account in a system
     Split {
         /// The identity's id
@@ -139,6 +144,28 @@ pub fn print(found: &Explanation) {
                 vec![format!("  {}", v.attribute), value, v.state.clone().unwrap_or_default(), because(v), v.rule.clone()]
             });
             output::table(&["  attribute", "is", "state", "because", "place"], rows);
+        }
+    }
+}
+
+fn groups(all: &Memberships) {
+    let origin = |one: &tide_api::Membership| match one.origin.as_str() {
+        "rule" => format!("by rule, since {}", one.since.as_deref().map_or_else(String::new, output::time)),
+        "mapped" => "as where the group comes from".to_owned(),
+        _ => "by hand".to_owned(),
+    };
+    if all.groups.is_empty() && all.members.is_empty() {
+        output::line("in no group, and nobody is in it");
+    }
+    if !all.groups.is_empty() {
+        let rows = all.groups.iter().map(|one| vec![one.system.clone(), one.label.clone(), origin(one), one.name.clone()]);
+        output::table(&["system", "in the group", "how", "name there"], rows);
+    }
+    if !all.members.is_empty() {
+        let rows = all.members.iter().map(|one| vec![one.system.clone(), one.label.clone(), origin(one), one.name.clone()]);
+        output::table(&["system", "member", "how", "name there"], rows);
+        if all.count > all.members.len() {
+            output::line(&format!("… and {} more", all.count - all.members.len()));
         }
     }
 }
@@ -240,6 +267,14 @@ impl Identities {
             Identities::Stay { id } => {
                 client.tell::<()>(Method::DELETE, &format!("identities/{}/departure", segment(&id)), None).await?;
                 output::line("taken back: what their dates and their sources say counts again");
+            }
+            Identities::Groups { id } => {
+                let all: Memberships = client.get(&format!("identities/{}/groups", segment(&id)), &[]).await?;
+                if reach.json() {
+                    output::json(&all)?;
+                } else {
+                    groups(&all);
+                }
             }
             Identities::Leavers => {
                 let all: Leavers = client.get("leavers", &[]).await?;

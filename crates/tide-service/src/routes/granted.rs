@@ -6,7 +6,7 @@ use crate::problem::{Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Licence, PasswordOnItsWay, Problem, SeatWaiter, SetPassword, Told, ToldQuery};
+use tide_api::{Licence, Membership, Memberships, PasswordOnItsWay, Problem, SeatWaiter, SetPassword, Told, ToldQuery};
 
 /// All licences that are counted: seats, who uses and who waits, and what the next weeks bring.
 #[utoipa::path(get, path = "/api/v1/licences", tag = "identities", responses((status = 200, body = Vec<Licence>)))]
@@ -26,6 +26,26 @@ pub async fn list_licences(State(service): State<Service>) -> Result<Json<Vec<Li
         rule: format!("{}:{}", view.licence.place.file, view.licence.place.line),
     };
     Ok(Json(service.engine.licences().await?.into_iter().map(licence).collect()))
+}
+
+/// The groups that somebody's accounts are in, and the members that a group has, each with how it came about.
+#[utoipa::path(get, path = "/api/v1/identities/{id}/groups", tag = "identities", params(("id" = String, Path)),
+    responses((status = 200, body = Memberships), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn show_groups(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<Memberships>, Refusal> {
+    let view = service.engine.groups_of(&id).await?;
+    let one = |one: tide_engine::GroupMember| Membership {
+        system: one.system,
+        identity: one.identity,
+        label: one.label,
+        name: one.name,
+        origin: one.origin.word().to_owned(),
+        since: one.since.map(|at| at.to_string()),
+    };
+    Ok(Json(Memberships {
+        groups: view.groups.into_iter().map(one).collect(),
+        count: view.count,
+        members: view.members.into_iter().map(one).collect(),
+    }))
 }
 
 fn recipient(one: &serde_json::Value) -> String {

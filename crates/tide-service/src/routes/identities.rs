@@ -34,7 +34,10 @@ pub async fn show_identity(State(service): State<Service>, Path(id): Path<String
         .ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("there is no identity `{id}`")))?;
     let store = service.engine.store();
     let links = store.links_of(&id).await?;
+    // Whoever is new by the next run is not kept yet: a person, as nearly everybody is.
+    let object = store.identity(&id).await.map_or("person", |(identity, _)| identity.kind.word()).to_owned();
     Ok(Json(IdentityDetail {
+        object,
         explanation: convert::explanation(explanation),
         links: links
             .into_iter()

@@ -111,6 +111,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(roles::give_role))
         .routes(routes!(roles::take_role))
         .routes(routes!(granted::list_licences))
+        .routes(routes!(granted::show_groups))
         .routes(routes!(granted::list_told))
         .routes(routes!(granted::set_password, granted::show_passwords_set))
         .routes(routes!(identities::explain_why))

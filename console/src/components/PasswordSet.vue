@@ -1,0 +1,75 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
+import Password from 'primevue/password'
+import { computed, ref } from 'vue'
+import { api, take } from '@/api/client'
+import { useFetched } from '@/components/fetched'
+import { time } from '@/words'
+
+/** A password that is set here and reaches all linked systems. */
+const props = defineProps<{ id: string }>()
+const { data, load } = useFetched(
+  () => take(api.GET('/api/v1/identities/{id}/password', { params: { path: { id: props.id } } })),
+  (event) => event.event === 'change_set',
+)
+const password = ref('')
+const mustChange = ref(false)
+const busy = ref(false)
+const refused = ref('')
+const last = computed(() => data.value?.[0])
+async function set() {
+  busy.value = true
+  try {
+    await take(
+      api.PUT('/api/v1/identities/{id}/password', {
+        params: { path: { id: props.id } },
+        body: { password: password.value, must_change: mustChange.value },
+      }),
+    )
+    refused.value = ''
+    await load()
+  } catch (problem) {
+    refused.value = (problem as Error).message
+  } finally {
+    // It is nowhere but where it goes to.
+    password.value = ''
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <section class="sheet">
+    <h2>Password</h2>
+    <form class="row" @submit.prevent="set">
+      <label for="new-password">Set one in all linked systems</label>
+      <Password
+        v-model="password"
+        input-id="new-password"
+        :feedback="false"
+        toggle-mask
+        :input-props="{ autocomplete: 'new-password' }"
+      />
+      <Checkbox v-model="mustChange" binary input-id="must-change" />
+      <label for="must-change">to be changed at the next log-in</label>
+      <Button type="submit" label="Set it" size="small" :disabled="password.length < 8" :loading="busy" />
+    </form>
+    <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
+    <p v-if="last" class="faint">
+      Set {{ time(last.made) }} {{ last.origin ? `in ${last.origin}` : 'by an operator' }}:
+      <template v-if="last.outcome">{{ last.outcome }}.</template>
+      <template v-else-if="last.missing.length">on its way to {{ last.missing.join(', ') }}.</template>
+      <template v-else>on its way.</template>
+    </p>
+  </section>
+</template>
+
+<style scoped>
+.bad {
+  color: var(--bad);
+}
+p {
+  margin-bottom: 0;
+}
+</style>
