@@ -127,7 +127,7 @@ const sentence = computed(() => {
 
       <template v-if="data.notices.length">
         <div class="row spread gap">
-          <h2>Done behind our back</h2>
+          <h2>To be noticed</h2>
           <Button label="I have seen these" size="small" severity="secondary" @click="seen" />
         </div>
         <ul class="sheet notices">

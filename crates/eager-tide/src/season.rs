@@ -259,6 +259,10 @@ impl Season<'_> {
             worst.unwrap_or_default(),
             all.iter().filter(|one| !one.open.is_empty()).count(),
         );
+        for one in self.engine.licences().await? {
+            let (name, seats) = (&one.licence.name, one.licence.seats);
+            println!("  {name}: {} of {seats} in use, {} wait for one", one.now.used, one.now.waiting.len());
+        }
         Ok(if wrong == 0 { ExitCode::SUCCESS } else { ExitCode::FAILURE })
     }
 }

@@ -4,7 +4,7 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
-use tide_core::notices::Notice;
+use tide_core::notices::{Notice, Recipient};
 
 /// Something that was told, or is on its way.
 #[derive(Debug, Clone)]
@@ -72,7 +72,7 @@ impl Store {
             .run_lazily(move |c| {
                 Box::pin(async move {
                     for (notice, recipients) in &all {
-                        sqlx::query(
+                        let new = sqlx::query(
                             "INSERT INTO told (key, rule, event, identity, label, about, recipients, text, call, made) VALUES (?,?,?,?,?,?,?,?,?,?)
                              ON CONFLICT (key) DO NOTHING",
                         )
@@ -88,6 +88,16 @@ impl Store {
                         .bind(stamp(now))
                         .execute(&mut *c)
                         .await?;
+                        if new.rows_affected() > 0 && notice.to.contains(&Recipient::Operators) {
+                            let about = notice.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
+                            let sql = "INSERT INTO notice (channel, recipient, subject, body, made) VALUES ('console', 'operators', ?, ?, ?)";
+                            sqlx::query(sql)
+                                .bind(&notice.text)
+                                .bind(format!("{}{about}", notice.event.word()))
+                                .bind(stamp(now))
+                                .execute(&mut *c)
+                                .await?;
+                        }
                     }
                     Ok(())
                 })
