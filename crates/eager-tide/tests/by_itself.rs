@@ -327,6 +327,9 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
     };
     feeding("crew", "number", "given", "family", "mail");
     feeding("agency", "enterprise.employeeNumber", "name.givenName", "name.familyName", "emails.work");
+    let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
+    let password = "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n\n[person.outbound]";
+    std::fs::write(rules.join("berthing.toml"), berthing.replacen("[person.outbound]", password, 1)).unwrap();
     said(&tide.service, &["rules", "publish", rules.to_str().unwrap()], 0);
     said(&tide.service, &["systems", "read", "berthing"], 0);
     for system in ["crew", "agency"] {
@@ -347,6 +350,19 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
     let url = format!("{}/scim/v2/agency/Users", tide.service.url);
     common::http().post(&url).bearer_auth(&token).json(&pushed).send().await.unwrap().error_for_status().unwrap();
     tide.until("the pushed one", || tide.berthing.user("runa.vik@skerry.example").is_some()).await;
+    // A password that the system tells us of reaches the others, and is kept with nothing.
+    let user: serde_json::Value = {
+        let found = common::http().get(format!("{url}?count=1")).bearer_auth(&token).send().await.unwrap().json().await.unwrap();
+        let found: serde_json::Value = found;
+        found["Resources"][0].clone()
+    };
+    let change = serde_json::json!({
+        "schemas": [tide_scim::PATCH_OP], "Operations": [{"op": "replace", "path": "password", "value": "Bollard-Halyard-88"}],
+    });
+    let one = format!("{url}/{}", user["id"].as_str().unwrap());
+    let answer = common::http().patch(&one).bearer_auth(&token).json(&change).send().await.unwrap().error_for_status().unwrap();
+    assert!(!answer.text().await.unwrap().contains("Bollard"));
+    tide.until("the password", || tide.berthing.lets_log_in("runa.vik@skerry.example", "Bollard-Halyard-88")).await;
     // A file that arrives is read when it stands still.
     crew("8001;Mette;Sund;mette.sund@skerry.example\n8002;Olai;Brough;olai.brough@skerry.example\n");
     tide.until("the newcomer of the file", || tide.berthing.user("olai.brough@skerry.example").is_some()).await;

@@ -77,10 +77,16 @@ async fn desk() -> (String, Arc<Mutex<Vec<Value>>>) {
         let mut mac = Hmac::<Sha256>::new_from_slice(SECRET.as_bytes()).unwrap();
         mac.update(base.as_bytes());
         if header("signature") != format!("tide=:{}:", STANDARD.encode(mac.finalize().into_bytes())) {
-            return axum::http::StatusCode::UNAUTHORIZED;
+            return (axum::http::StatusCode::UNAUTHORIZED, String::new());
         }
-        kept.lock().unwrap().push(serde_json::from_str(&body).unwrap());
-        axum::http::StatusCode::NO_CONTENT
+        let call: Value = serde_json::from_str(&body).unwrap();
+        // What it makes for somebody who is new.
+        let answer = match call["event"] == "joined a group" {
+            true => format!("{{\"folder\": \"/lookouts/{}\"}}", call["label"].as_str().unwrap_or_default()),
+            false => String::new(),
+        };
+        kept.lock().unwrap().push(call);
+        (axum::http::StatusCode::OK, answer)
     };
     let app = axum::Router::new().route("/first-passwords", axum::routing::post(take));
     tokio::spawn(async move { axum::serve(listener, app).await });
@@ -449,7 +455,8 @@ fn giving(hall: &Hall) {
     let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
     let password = "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n\n[group.outbound]";
     std::fs::write(rules.join("berthing.toml"), berthing.replacen("[group.outbound]", password, 1)).unwrap();
-    let notice = "[[notice]]\nname = \"new lookouts\"\non = \"joined a group\"\nto = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\ncall = \"welcome-desk\"\n";
+    let notice = "[[notice]]\nname = \"new lookouts\"\non = \"joined a group\"\nto = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\ncall = \"welcome-desk\"\n\
+                  [[notice]]\nname = \"take it away\"\non = \"left\"\ntext = 'identity.displayName + \" left\"'\ncall = \"welcome-desk\"\n";
     std::fs::write(rules.join("notices.toml"), notice).unwrap();
     said(&hall.service, &["rules", "publish", rules.to_str().unwrap()], 0);
 }
@@ -552,4 +559,91 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
         tokio::time::sleep(std::time::Duration::from_millis(200)).await;
     }
     assert!(members().await.contains(&owner));
+    // Who made something for them is told what it was, to take it away.
+    for n in 0.. {
+        if let Some(left) = told().iter().find(|one| one["event"] == "left") {
+            let folder = left["made"][0]["folder"].as_str().unwrap_or_default();
+            assert!(folder.starts_with("/lookouts/") && folder.contains(&sailor.family), "{left}");
+            break;
+        }
+        assert!(n < 100, "{}", said(&hall.service, &["told"], 0));
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
+    // Deleted as the last step, once the rules say so; and made anew with another entry when they are back.
+    let rules = hall.folder.path().join("rules");
+    let with_delete = std::fs::read_to_string(rules.join("crewhall.toml")).unwrap();
+    let with_delete = with_delete.replacen("step = \"revoke\"\n", "step = \"revoke\"\n\n[[person.departure]]\nstep = \"delete\"\n", 1);
+    std::fs::write(rules.join("crewhall.toml"), with_delete).unwrap();
+    said(&hall.service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    hall.rest();
+    assert!(hall.entry(&format!("(employeeNumber={})", sailor.number)).await.is_none(), "its entry is gone");
+    said(&hall.service, &["identities", "stay", &id], 0);
+    hall.rest();
+    assert_eq!(hall.of(sailor).await.dn, own);
+    assert!(members().await.contains(&own), "and back in the group of the rule");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_password_that_changes_in_one_directory_is_the_same_in_the_other_and_nobody_saw_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let people = world::people(world::SEED, 12);
+    let (source, target) = (world::directory(&people, "harbour-secret"), world::directory(&[], "hall-secret"));
+    let (harbour, hall) =
+        tokio::task::spawn_blocking(move || (Slapd::start(&source).unwrap(), Slapd::start(&target).unwrap())).await.unwrap();
+    let service = Service::start(&folder.path().join("data"));
+    for (name, slapd, more) in [("harbour", &harbour, &["--mark-passwords"][..]), ("crewhall", &hall, &[][..])] {
+        let add = ["systems", "add", name, "--kind", "ldap", "--address", &slapd.url, "--bind-dn", &slapd.admin_dn, "--base-dn", BASE];
+        let added = client(&service.url, &service.token, &[&add[..], more].concat(), &slapd.admin_password);
+        assert!(added.status.success(), "{}", text(&added));
+    }
+    let rules = folder.path().join("rules");
+    std::fs::create_dir_all(&rules).unwrap();
+    for (name, text) in world::rules().into_iter().filter(|(name, _)| !name.starts_with("berthing") && *name != "guards.toml") {
+        let text = if name == "harbour.toml" { text.split("[[person.example]]").next().unwrap() } else { text };
+        std::fs::write(rules.join(name), text).unwrap();
+    }
+    let carrying = CREWHALL.replace("length = 16\nhanded_to = \"welcome-desk\"", "first = false\ncarry = \"harbour\"");
+    let carrying = carrying.replace("secretary      = 'identity.mentor'\n", "");
+    std::fs::write(rules.join("crewhall.toml"), &carrying).unwrap();
+    said(&service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    said(&service, &["systems", "set", "crewhall", "--writable", "person,group"], 0);
+    said(&service, &["systems", "arm", "crewhall"], 0);
+    let rest = || (0..4).for_each(|_| drop(said(&service, &["run"], 0)));
+    rest();
+    let person =
+        people.iter().find(|p| !p.given.is_empty() && !p.mail.is_empty() && !p.locked && p.mail.ends_with("@skerry.example")).unwrap();
+    let bound = async |slapd: &Slapd, dn: &str, password: &str| {
+        let (connection, mut ldap) = LdapConnAsync::new(&slapd.url).await.unwrap();
+        ldap3::drive!(connection);
+        ldap.simple_bind(dn, password).await.unwrap().success().map(|_| ldap)
+    };
+    let there = async || {
+        let mut admin = bound(&hall, &hall.admin_dn, &hall.admin_password).await.unwrap();
+        let filter = format!("(employeeNumber={})", person.number);
+        let (found, _) = admin.search(BASE, Scope::Subtree, &filter, vec!["*"]).await.unwrap().success().unwrap();
+        SearchEntry::construct(found.into_iter().next().expect("there")).dn
+    };
+    let mut admin = bound(&harbour, &harbour.admin_dn, &harbour.admin_password).await.unwrap();
+    for password in ["Mooring-Line-31", "Mooring-Line-32"] {
+        let set = ldap3::exop::PasswordModify { user_id: Some(&person.dn()), old_pass: None, new_pass: Some(password) };
+        admin.extended(set).await.unwrap().success().unwrap();
+        assert!(bound(&hall, &there().await, password).await.is_err());
+        rest();
+        assert!(bound(&hall, &there().await, password).await.is_ok(), "{}", said(&service, &["why", &person.number], 0));
+    }
+    assert!(bound(&hall, &there().await, "Mooring-Line-31").await.is_err());
+    // It is carried once: nothing is to be done while it stays the same.
+    holds(&said(&service, &["run"], 0), &["everything was as it should be"]);
+    let (found, _) = admin.search(&person.dn(), Scope::Base, "(objectClass=*)", vec!["userPassword"]).await.unwrap().success().unwrap();
+    let entry = SearchEntry::construct(found.into_iter().next().unwrap());
+    let hash = entry.attrs.get("userPassword").map(|values| values[0].clone()).unwrap_or_default();
+    assert!(hash.starts_with('{'), "{entry:?}");
+    for file in std::fs::read_dir(folder.path().join("data")).unwrap().flatten().filter(|file| file.path().is_file()) {
+        let bytes = std::fs::read(file.path()).unwrap();
+        let held = |text: &str| bytes.windows(text.len()).any(|part| part == text.as_bytes());
+        assert!(!held("Mooring-Line-32") && !held(&hash[6..]), "{}", file.path().display());
+    }
+    // A system that is no directory cannot be given a hash.
+    std::fs::write(rules.join("crewhall.toml"), carrying.replace("carry = \"harbour\"", "carry = \"crewhall\"")).unwrap();
+    holds(&said(&service, &["rules", "check", rules.to_str().unwrap()], 1), &["no passwords can be carried from crewhall"]);
 }

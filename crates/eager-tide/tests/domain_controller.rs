@@ -169,6 +169,38 @@ async fn story() {
     assert_eq!(branch.people, Some(3));
     assert_eq!(reader.browse(Some("DC=elsewhere")).await.expect_err("refused").code, "outside");
 
+    // One membership at a time, and what is so already is no fault.
+    let third = Value::Reference(person("mate.three").name.clone());
+    let (give, take) = (change("member", vec![], vec![third.clone()]), change("member", vec![third.clone()], vec![]));
+    for _ in 0..2 {
+        let now = reader.write(&write(ObjectType::Group, watch, ChangeKind::Grant, vec![give.clone()])).await.expect("granted");
+        assert!(now.attributes.get("member").contains(&third) && now.attributes.get("member").len() == 3, "{now:?}");
+    }
+    for _ in 0..2 {
+        let now = reader.write(&write(ObjectType::Group, watch, ChangeKind::Revoke, vec![take.clone()])).await.expect("revoked");
+        assert!(!now.attributes.get("member").contains(&third) && now.attributes.get("member").len() == 2, "{now:?}");
+    }
+    // A password, and one that is to be changed at the next log-in; what the policy says is told as it says it.
+    let lets_in = async |password: &str| {
+        let as_mate = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
+        connector(&as_mate, password).tested().await
+    };
+    controller.tool(&["user", "enable", "mate.three"]).expect("enabled");
+    let set = |password: &str| change("unicodePwd", vec![], vec![Value::text(password)]);
+    reader
+        .write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, vec![set("Capstan-Lantern-12")]))
+        .await
+        .expect("set");
+    assert!(lets_in("Capstan-Lantern-12").await.healthy());
+    let must = change(tide_core::decide::MUST_CHANGE, vec![], vec![Value::Bool(true)]);
+    let both = vec![set("Capstan-Lantern-13"), must];
+    reader.write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, both)).await.expect("set");
+    let (code, said) = failed(&lets_in("Capstan-Lantern-13").await);
+    assert!(code.contains("password") || said.contains("password"), "{code}: {said}");
+    let weak = reader.write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, vec![set("abc")])).await;
+    let weak = weak.expect_err("too weak");
+    assert!(!weak.to_string().contains("abc") && weak.to_string().len() > 20, "{weak}");
+
     // Making an account that is disabled until it is wanted.
     let create = Write {
         object: ObjectType::Person,

@@ -96,6 +96,8 @@ pub struct Told {
     pub sent: Option<String>,
     /// Why it is not carried yet.
     pub error: Option<String>,
+    /// What whoever carried it answered, as JSON: what they made for this person.
+    pub answer: Option<String>,
 }
 
 /// Which notices are listed.

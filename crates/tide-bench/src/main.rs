@@ -6,6 +6,7 @@ mod leaving;
 mod matching;
 mod memory;
 mod runs;
+mod season;
 
 use anyhow::{Context, ensure};
 use axum::extract::{Path, State};
@@ -85,6 +86,18 @@ enum What {
         #[arg(long, default_value_t = 200)]
         leave: usize,
     },
+    /// A season in virtual time: days per second, and the end held against a slow, plain model
+    Season {
+        /// How many people there are when it begins
+        #[arg(long, default_value_t = 100_000)]
+        people: usize,
+        /// How many days it lasts
+        #[arg(long, default_value_t = 90)]
+        days: usize,
+        /// What it is drawn from
+        #[arg(long, default_value_t = 1907)]
+        seed: u64,
+    },
     /// Runs over a large population: first load, a run without changes, one change at a time, a leaver behind a backlog
     Runs {
         /// How many people
@@ -126,6 +139,7 @@ async fn main() -> anyhow::Result<()> {
         What::Provider { users } => provider(users).await,
         What::Match { seed, people, error, timed } => matching::run(seed, people, &error, timed),
         What::Decide { people } => deciding::run(people),
+        What::Season { people, days, seed } => season::run(people, days, seed).await,
         What::Leavers { people, leave } => leaving::run(people, leave).await,
         What::Runs { people, changes, joiners } => runs::run(people, changes, joiners).await,
         What::Directory { people } => runs::directory(people).await,

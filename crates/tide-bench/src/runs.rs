@@ -157,7 +157,7 @@ async fn changes(
     }
     let mut times = Vec::new();
     while times.len() < people.len() {
-        let next = tokio::time::timeout(Duration::from_secs(30), seen.recv()).await;
+        let next = tokio::time::timeout(Duration::from_secs(180), seen.recv()).await;
         let (user, at) = next.with_context(|| format!("{} of {} changes came", times.len(), people.len()))?.context("the service ended")?;
         if !user["title"].as_str().is_some_and(|title| title.starts_with(word)) {
             continue;

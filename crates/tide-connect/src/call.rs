@@ -16,6 +16,9 @@ use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 use std::time::Duration;
 
+/// The longest answer that is kept, in octets.
+const LONGEST: usize = 4096;
+
 /// An address that is called.
 pub struct CallOut {
     name: String,
@@ -38,8 +41,9 @@ impl CallOut {
         Ok(CallOut { name: name.to_owned(), url, client, secret })
     }
 
-    /// Sends this body. It is taken as delivered when the answer is a success (2xx).
-    pub async fn send(&self, body: &Json, now: Timestamp) -> Result<(), ConnectError> {
+    /// Sends this body. It is taken as delivered when the answer is a success (2xx); what the answer says is given back, if it is
+    /// JSON and not long.
+    pub async fn send(&self, body: &Json, now: Timestamp) -> Result<Option<Json>, ConnectError> {
         let body = body.to_string();
         let digest = format!("sha-256=:{}:", STANDARD.encode(Sha256::digest(body.as_bytes())));
         let (input, signature) = sign(&self.name, self.url.as_str(), &digest, now, self.secret.expose())?;
@@ -54,8 +58,8 @@ impl CallOut {
             .body(body)
             .send()
             .await;
-        let status = match sent {
-            Ok(response) => response.status(),
+        let mut response = match sent {
+            Ok(response) => response,
             // What an error of the client says may hold the address, and nothing of the body.
             Err(error) if error.is_timeout() => {
                 return Err(ConnectError::passing("timeout", format!("{host} does not answer in time"), "it is called again"));
@@ -68,8 +72,18 @@ impl CallOut {
                 ));
             }
         };
-        match status {
-            status if status.is_success() => Ok(()),
+        match response.status() {
+            status if status.is_success() => {
+                let mut said: Vec<u8> = Vec::new();
+                // It was taken: an answer that breaks off, or is too long, says nothing.
+                while let Ok(Some(part)) = response.chunk().await {
+                    said.extend_from_slice(&part);
+                    if said.len() > LONGEST {
+                        return Ok(None);
+                    }
+                }
+                Ok(serde_json::from_slice(&said).ok())
+            }
             StatusCode::TOO_MANY_REQUESTS => Err(ConnectError::passing("busy", format!("{host} asks for a pause"), "it is called again")),
             status if status.is_server_error() => {
                 Err(ConnectError::passing("server_error", format!("{host} answers {status}"), "it is called again"))

@@ -157,6 +157,11 @@ pub trait Connector: Send + Sync {
     /// Writes one change and returns the account as it then is.
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError>;
 
+    /// The hash of an account's password, as it stands there, if there is one that can be read. It goes to the wire, and nowhere else.
+    async fn password_hash(&self, _key: &str) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
+        Ok(None)
+    }
+
     /// Asks how a change went that the system took into a queue of its own; nothing while it is not done. `place` is what
     /// [`ConnectError::place`] said.
     async fn went(&self, _write: &Write, _place: &str) -> Result<Option<Observed>, ConnectError> {

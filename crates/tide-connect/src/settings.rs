@@ -78,6 +78,9 @@ pub struct LdapSettings {
     /// None is the default: a referral is then told and not followed.
     #[serde(default)]
     pub referral_hosts: Vec<String>,
+    /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to another directory.
+    #[serde(default)]
+    pub mark_passwords: bool,
 }
 
 impl LdapSettings {
@@ -97,6 +100,7 @@ impl LdapSettings {
             page_size: page_size(),
             timeout_seconds: timeout(),
             referral_hosts: Vec::new(),
+            mark_passwords: false,
         }
     }
 }

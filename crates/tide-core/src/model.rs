@@ -219,6 +219,8 @@ pub struct Population {
     pub grants: Vec<crate::roles::Grant>,
     /// Passwords that were set in one place, and are on their way to the others.
     pub passwords: Vec<PasswordSet>,
+    /// The marks of the hashes that accounts were given, which are carried from another directory.
+    pub carried: HashMap<AccountId, String>,
     /// Memberships that rules gave.
     pub joined: Vec<Joined>,
     /// What we did to accounts and cannot be seen in them.

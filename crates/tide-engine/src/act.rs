@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tide_connect::{ConnectError, Weight, Write};
 use tide_core::compare::ValueChange;
-use tide_core::decide::{Change, ChangeKind};
+use tide_core::decide::{Change, ChangeKind, PASSWORD_MARK};
 use tide_core::model::Observed;
 use tide_core::rules::{PasswordRules, TypeRules};
 use tide_core::{Schema, Value};
@@ -282,6 +282,9 @@ impl Engine {
         if let Some(scrambled) = self.scrambled(share, row) {
             return Ok(Some(Some(vec![scrambled])));
         }
+        if row.change.values.iter().any(|value| value.attribute == PASSWORD_MARK) {
+            return Ok(Some(self.carried_hash(share, row).await?));
+        }
         let password = self.store.password_for(&row.change.identity).await?;
         Ok(Some(password.map(|password| {
             let fill = |(at, value): (usize, &ValueChange)| match at {
@@ -290,6 +293,18 @@ impl Engine {
             };
             row.change.values.iter().enumerate().map(fill).collect()
         })))
+    }
+
+    /// The hash that is carried to an account, read where it stands: it is kept nowhere on the way.
+    async fn carried_hash(&self, share: &Share, row: &ChangeRow) -> Result<Option<Vec<ValueChange>>, EngineError> {
+        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
+        let (Some(from), Some(value)) = (rules.and_then(|rules| rules.carry.as_deref()), row.change.values.first()) else {
+            return Ok(None);
+        };
+        let Some(source) = self.store.account_of(&row.change.identity, from).await? else { return Ok(None) };
+        let line = self.line(&self.store.system(from).await?).await?;
+        let hash = line.password_hash(&source.key).await?;
+        Ok(hash.map(|hash| vec![ValueChange { after: vec![Value::Bytes(hash.as_bytes().to_vec())], ..value.clone() }]))
     }
 
     fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
@@ -348,7 +363,7 @@ impl Engine {
         let values = match self.password_of(share, &row).await? {
             Some(Some(values)) => values,
             Some(None) => {
-                let why = "the password that was to be set is no longer known here";
+                let why = "the password that was to be set cannot be had any more";
                 self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "set it again", self.now()).await?;
                 self.progress(tally);
                 return Ok(Went::Done);

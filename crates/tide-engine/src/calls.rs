@@ -107,7 +107,8 @@ impl Engine {
         let rules = self.rules().await?;
         let call = rules.set.calls.get(name).ok_or_else(|| EngineError::Refused(format!("nobody is called `{name}`")))?;
         let body = serde_json::json!({"kind": "test", "call": name});
-        Ok(self.caller(name, call).await?.send(&body, self.now()).await?)
+        self.caller(name, call).await?.send(&body, self.now()).await?;
+        Ok(())
     }
 
     /// Hands over what waits and is due. Who is called may hear of one twice, when the answer was lost: the
@@ -128,7 +129,7 @@ impl Engine {
                 Err(error) => Err(error),
             };
             match sent {
-                Ok(()) => {
+                Ok(_) => {
                     self.store.reveal_first_password(row.id, &format!("call-out {name}"), self.now()).await?;
                     handed += 1;
                 }
@@ -149,8 +150,10 @@ impl Engine {
             if !due(row.tried.as_deref(), row.attempts, self.now()) {
                 continue;
             }
+            // What it made for them before, so that it can be taken away again.
+            let made = self.store.answers(&row.identity, name).await?;
             let body = serde_json::json!({
-                "kind": "notice", "id": row.id, "rule": row.rule, "event": row.event, "identity": row.identity, "label": row.label,
+                "kind": "notice", "made": made, "id": row.id, "rule": row.rule, "event": row.event, "identity": row.identity, "label": row.label,
                 "about": row.about, "to": row.recipients, "text": row.text,
             });
             let sent = match self.caller(name, call).await {
@@ -160,9 +163,8 @@ impl Engine {
             if let Err(error) = &sent {
                 tracing::warn!(call = name, notice = row.id, %error, "a notice could not be carried");
             }
-            let error = sent.err().map(|error| error.to_string());
-            carried += usize::from(error.is_none());
-            self.store.was_carried(row.id, error.as_deref(), self.now()).await?;
+            carried += usize::from(sent.is_ok());
+            self.store.was_carried(row.id, sent.map_err(|error| error.to_string()), self.now()).await?;
         }
         Ok(carried)
     }

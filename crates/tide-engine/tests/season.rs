@@ -1,20 +1,17 @@
 //! A season, day by day, with a clock that is moved: what a preview of the next day shows is what then happens, and what every
 //! account is at noon is what an independent, slow model of the rules says.
 
-use async_trait::async_trait;
+mod common;
+
+use common::fed::Season;
 use jiff::civil::{Date, date};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, ToSpan};
+use jiff::{SignedDuration, ToSpan};
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tide_core::ObjectType;
-use tide_core::rules::RuleFile;
-use tide_engine::{Change, Clock, Engine, NewSystem, Plan};
-use tide_standins::scim_service::ScimService;
+use tide_engine::{Plan, Schedule};
 use tide_standins::world::Dice;
-use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
 
 const ZONE: &str = "Atlantic/Faroe";
 const READY: i32 = 5;
@@ -42,26 +39,6 @@ const RULES: [(&str, &str); 4] = [
          [[person.exception]]\nwhen = 'identity.team == \"Galley\"'\ngrace_days = 2\n",
     ),
 ];
-
-/// A clock that stands where it is put.
-struct Moved(Mutex<Timestamp>);
-
-impl Moved {
-    fn to(&self, at: Timestamp) {
-        *self.0.lock().expect("whole") = at;
-    }
-}
-
-#[async_trait]
-impl Clock for Moved {
-    fn now(&self) -> Timestamp {
-        *self.0.lock().expect("whole")
-    }
-
-    async fn sleep(&self, pause: Duration) {
-        tokio::time::sleep(pause.min(Duration::from_millis(5))).await;
-    }
-}
 
 /// Somebody of the season, and what the model knows of their account.
 #[derive(Debug, Clone)]
@@ -113,66 +90,6 @@ fn write(folder: &Path, hands: &[Hand]) {
         text.push_str(&format!("{};{};{};{};{end};{status}\n", hand.number, hand.family, hand.team, hand.start));
     }
     std::fs::write(folder.join("roster.csv"), text).expect("written");
-}
-
-struct Season {
-    _folder: tempfile::TempDir,
-    feed: std::path::PathBuf,
-    clock: Arc<Moved>,
-    engine: Arc<Engine>,
-    berthing: ScimService,
-}
-
-impl Season {
-    async fn start(now: Timestamp) -> Season {
-        let folder = tempfile::tempdir().expect("a folder");
-        let feed = folder.path().join("feeds");
-        std::fs::create_dir_all(&feed).expect("made");
-        write(&feed, &[]);
-        let clock = Arc::new(Moved(Mutex::new(now)));
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
-        let allowed = tide_engine::Allowed { feed_folders: vec![folder.path().to_owned()], ..Default::default() };
-        let engine = Engine::tied(store, clock.clone(), tide_engine::Ties { allowed, ..Default::default() });
-        let berthing = ScimService::start(Vec::new(), "berth-token").await.expect("starts");
-        let feed_settings = serde_json::json!({"path": feed, "key": "number", "name": "number"});
-        let berth_settings = serde_json::json!({"url": berthing.url});
-        for (name, kind, settings, secret) in
-            [("roster", "feed", feed_settings, None), ("berthing", "scim", berth_settings, Some("berth-token".to_owned()))]
-        {
-            engine.add_system(NewSystem { name: name.into(), kind: kind.into(), settings, secret }, "tester").await.expect("added");
-            let checked = engine.check_system(name, None).await.expect("tested");
-            assert!(name == "roster" || checked.healthy(), "{checked:?}");
-        }
-        let writable = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
-        engine.set_system("berthing", writable, "tester").await.expect("set");
-        let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
-        engine.publish_rules(&files, "tester").await.expect("published");
-        Season { _folder: folder, feed, clock, engine, berthing }
-    }
-
-    async fn go(&self, plan: Plan) -> ChangeSetRow {
-        let mut events = self.engine.events();
-        let id = self.engine.begin(plan, "tester").await.expect("begins");
-        loop {
-            let set = self.engine.store().change_set(id).await.expect("read");
-            if set.ended.is_some() {
-                // The lock is let go a moment after the end is noted.
-                tokio::time::sleep(Duration::from_millis(5)).await;
-                assert_eq!(set.state, "done", "{set:?}");
-                return set;
-            }
-            let _ = tokio::time::timeout(Duration::from_millis(200), events.recv()).await;
-        }
-    }
-
-    /// What a change set does: who, what, which step, in its order, and where each stands.
-    async fn changes(&self, set: &ChangeSetRow) -> Vec<(String, String, u16, String)> {
-        let filter = ChangeFilter { limit: 10_000, ..ChangeFilter::default() };
-        let rows = self.engine.store().changes(set.id, &filter).await.expect("read");
-        rows.into_iter()
-            .map(|row| (row.change.label, row.change.kind.word().to_owned(), row.change.step, row.state.word().to_owned()))
-            .collect()
-    }
 }
 
 const TEAMS: [&str; 3] = ["Deck", "Galley", "Terminal"];
@@ -227,7 +144,7 @@ async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_wha
     let first = date(2026, 9, 20);
     let zone = TimeZone::get(ZONE).expect("known");
     let moment = |day: Date, hour: i8| day.at(hour, 0, 0, 0).to_zoned(zone.clone()).expect("a moment").timestamp();
-    let season = Season::start(moment(first, 11)).await;
+    let season = Season::start(moment(first, 11), &RULES).await;
     let mut dice = Dice::new(7);
     let mut told: BTreeMap<&'static str, usize> = BTreeMap::new();
     let mut hands: Vec<Hand> = (0..30)
@@ -285,4 +202,50 @@ async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_wha
         assert!(kinds.get(kind).is_some_and(|count| *count > 0), "{kind}: {kinds:?}");
     }
     println!("{} people, {DAYS} days: {told:?}; by themselves at midnight: {kinds:?}", hands.len());
+}
+
+#[tokio::test]
+async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_at_its_minute() {
+    let first = date(2026, 10, 22);
+    let zone = TimeZone::get(ZONE).expect("known");
+    let moment = |day: Date| day.at(0, 0, 0, 0).to_zoned(zone.clone()).expect("a moment").timestamp();
+    let mut season = Season::start(moment(first) + SignedDuration::from_hours(12), &RULES).await;
+    let hand = |number: &str, end: Date| Hand {
+        number: number.to_owned(),
+        family: "Lind".into(),
+        team: "Deck",
+        start: first - 30.days(),
+        end: Some(end),
+        terminated: None,
+        there: false,
+        usable: false,
+    };
+    // One leaves while nothing runs, one after the night in which the clocks go back.
+    write(&season.feed, &[hand("1", first + 1.day()), hand("2", first + 3.days())]);
+    season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    season.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
+    season.restart(|clock| clock.to(moment(first + 2.days()) + SignedDuration::from_hours(7))).await;
+    season.engine.work_by_itself();
+    let active = |season: &Season, number: &str| season.berthing.user(number).is_some_and(|user| user["active"] != false);
+    let until = async |season: &Season, number: &str| {
+        for _ in 0..400 {
+            if !active(season, number) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        panic!("{number} can still get in");
+    };
+    until(&season, "1").await;
+    assert!(active(&season, "2"));
+    let midnight = moment(first + 4.days());
+    // A clock that is set back, and one that stands a minute before, do nothing.
+    for at in [moment(first + 3.days()), midnight - SignedDuration::from_mins(1)] {
+        season.clock.to(at);
+        tokio::time::sleep(Duration::from_millis(2500)).await;
+        assert!(active(&season, "2"), "{at}");
+    }
+    season.clock.to(midnight);
+    until(&season, "2").await;
+    season.engine.stop().await;
 }

@@ -15,9 +15,13 @@ CREATE TRIGGER claimed_changed AFTER UPDATE ON claimed BEGIN INSERT INTO touched
 CREATE TABLE told (
     id INTEGER PRIMARY KEY, key TEXT NOT NULL UNIQUE, rule TEXT NOT NULL, event TEXT NOT NULL, identity TEXT NOT NULL, label TEXT NOT NULL,
     about TEXT, recipients TEXT NOT NULL, text TEXT NOT NULL, call TEXT, made TEXT NOT NULL,
-    sent TEXT, attempts INTEGER NOT NULL DEFAULT 0, tried TEXT, error TEXT
+    sent TEXT, attempts INTEGER NOT NULL DEFAULT 0, tried TEXT, error TEXT, answer TEXT
 ) STRICT;
+CREATE INDEX told_identity ON told (identity);
 CREATE INDEX told_waiting ON told (id) WHERE sent IS NULL AND call IS NOT NULL;
+
+-- The mark of the password hash that an account was given, carried from another directory.
+CREATE TABLE carried (account INTEGER PRIMARY KEY REFERENCES account(id), mark TEXT NOT NULL) STRICT;
 
 -- A password that was set in one place and goes to the others. The password itself is sealed elsewhere until all have it.
 CREATE TABLE password_set (

@@ -71,6 +71,7 @@ impl Store {
         population.acts = crate::life::acts(&mut tx, None).await?;
         population.grants = crate::roles::grants(&mut tx, None).await?;
         population.joined = crate::settle::joined(&mut tx, None).await?;
+        population.carried = crate::settle::carried(&mut tx, None).await?;
         population.passwords = crate::in_step::open(&mut tx, None).await?;
         population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;

@@ -10,7 +10,7 @@ use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection, Transaction};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::Value;
-use tide_core::decide::ChangeKind;
+use tide_core::decide::{ChangeKind, PASSWORD_MARK};
 use tide_core::model::{AccountId, Joined, Observed};
 
 /// The most rows of one statement.
@@ -101,6 +101,7 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
         give(c, one, *id).await?;
     }
     join_groups(c, all, &ids, &at).await?;
+    carry(c, all, &ids).await?;
     // What we wrote is what is right there now, and a yes is for one change.
     let json = serde_json::to_string(&ids)?;
     sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
@@ -189,6 +190,33 @@ async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at:
         values: None,
     };
     Ok(made.iter().filter(|(_, id)| new.contains(id)).map(note).collect())
+}
+
+/// Remembers which hashes were carried, by their marks.
+async fn carry(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId]) -> Result<(), StoreError> {
+    for (one, account) in all.iter().zip(ids).filter(|(one, _)| one.row.change.kind == ChangeKind::Password) {
+        let mark = one.row.change.values.iter().find(|value| value.attribute == PASSWORD_MARK).and_then(|value| value.after.first());
+        if let Some(mark) = mark {
+            sqlx::query("INSERT INTO carried (account, mark) VALUES (?,?) ON CONFLICT DO UPDATE SET mark = excluded.mark")
+                .bind(*account)
+                .bind(mark.to_string())
+                .execute(&mut *c)
+                .await?;
+        }
+    }
+    Ok(())
+}
+
+/// The marks of the hashes that accounts were given: all, or those of some accounts (a JSON list).
+pub(crate) async fn carried(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<HashMap<AccountId, String>, StoreError> {
+    let rows: Vec<(AccountId, String)> = match only {
+        None => sqlx::query_as("SELECT account, mark FROM carried").fetch_all(&mut **tx).await?,
+        Some(ids) => {
+            let sql = "SELECT c.account, c.mark FROM json_each(?) k CROSS JOIN carried c ON c.account = k.value";
+            sqlx::query_as(sql).bind(ids.to_owned()).fetch_all(&mut **tx).await?
+        }
+    };
+    Ok(rows.into_iter().collect())
 }
 
 /// Remembers which memberships rules gave, and forgets those that were taken.

@@ -37,6 +37,8 @@ pub struct ToldRow {
     pub tried: Option<String>,
     /// Why it is not carried yet.
     pub error: Option<String>,
+    /// What whoever carried it answered, as JSON.
+    pub answer: Option<String>,
 }
 
 fn read(row: &SqliteRow) -> Result<ToldRow, StoreError> {
@@ -55,6 +57,7 @@ fn read(row: &SqliteRow) -> Result<ToldRow, StoreError> {
         attempts: row.get("attempts"),
         tried: row.get("tried"),
         error: row.get("error"),
+        answer: row.get("answer"),
     })
 }
 
@@ -115,19 +118,30 @@ impl Store {
         rows.iter().map(read).collect()
     }
 
-    /// Notes that something was carried, or why it was not.
-    pub async fn was_carried(&self, id: i64, error: Option<&str>, now: Timestamp) -> Result<(), StoreError> {
-        let error = error.map(str::to_owned);
+    /// What a call-out answered about somebody, the oldest first.
+    pub async fn answers(&self, identity: &str, call: &str) -> Result<Vec<serde_json::Value>, StoreError> {
+        let sql = "SELECT answer FROM told WHERE identity = ? AND call = ? AND answer IS NOT NULL ORDER BY id";
+        let all: Vec<String> = sqlx::query_scalar(sql).bind(identity).bind(call).fetch_all(&self.reader).await?;
+        Ok(all.iter().map(|text| serde_json::from_str(text)).collect::<Result<_, _>>()?)
+    }
+
+    /// Notes that something was carried, and what was answered; or why it was not.
+    pub async fn was_carried(&self, id: i64, sent: Result<Option<serde_json::Value>, String>, now: Timestamp) -> Result<(), StoreError> {
+        let (answer, error) = match sent {
+            Ok(answer) => (answer.filter(|answer| !answer.is_null()).map(|answer| answer.to_string()), None),
+            Err(error) => (None, Some(error)),
+        };
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE told SET sent = CASE WHEN ?2 IS NULL THEN ?3 END, error = ?2, tried = ?3, attempts = attempts + (?2 IS NOT NULL)
-                         WHERE id = ?1",
+                        "UPDATE told SET sent = CASE WHEN ?2 IS NULL THEN ?3 END, error = ?2, tried = ?3, attempts = attempts + (?2 IS NOT NULL),
+                         answer = ?4 WHERE id = ?1",
                     )
                     .bind(id)
                     .bind(error)
                     .bind(stamp(now))
+                    .bind(answer)
                     .execute(c)
                     .await?;
                     Ok(())
@@ -136,7 +150,7 @@ impl Store {
             .await
     }
 
-    /// How somebody can be told: a name and a mail address, as far as they are known.
+    /// Whose an account is, by its name or key in a system.
     pub async fn identity_of_account(&self, system: &str, name: &str) -> Result<Option<String>, StoreError> {
         let sql = "SELECT l.identity FROM account a JOIN link l ON l.account = a.id AND l.ended IS NULL
                    WHERE a.system = ? AND (a.name = ? COLLATE NOCASE OR a.key = ? COLLATE NOCASE) LIMIT 1";

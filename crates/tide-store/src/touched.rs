@@ -108,6 +108,7 @@ impl Store {
         population.acts = crate::life::acts(&mut tx, Some(&accounts)).await?;
         population.grants = crate::roles::grants(&mut tx, Some(&identities)).await?;
         population.joined = crate::settle::joined(&mut tx, Some(&identities)).await?;
+        population.carried = crate::settle::carried(&mut tx, Some(&accounts)).await?;
         population.passwords = crate::in_step::open(&mut tx, Some((&accounts, &identities))).await?;
         population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
         tx.commit().await?;

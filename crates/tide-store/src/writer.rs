@@ -6,7 +6,6 @@ use crate::StoreError;
 use sqlx::{Connection, SqliteConnection};
 use std::future::Future;
 use std::pin::Pin;
-use std::time::Duration;
 use tokio::sync::{mpsc, oneshot};
 
 /// A future that may borrow the connection.
@@ -15,13 +14,8 @@ pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
 type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, (bool, Reply)> + Send>;
 
-/// After how many commits the log is copied into the file once nothing is written for a moment: copying has the disk busy, and
-/// who waits for a durable commit meanwhile waits long.
+/// After how many commits the log is copied into the file.
 const SWEEP: usize = 64;
-/// After how many commits, or jobs, it is copied although nothing pauses.
-const SWEEP_ANYHOW: (usize, usize) = (1024, 4096);
-/// How long nothing is written before it is copied.
-const PAUSE: Duration = Duration::from_millis(500);
 /// The most jobs of one commit.
 const GROUP: usize = 128;
 
@@ -119,22 +113,8 @@ async fn work(
     sweeping: tokio::task::JoinHandle<()>,
 ) {
     let mut full = true;
-    // Commits and jobs since the log was copied.
-    let (mut commits, mut done) = (0, 0);
-    loop {
-        let first = match commits >= SWEEP {
-            true => match tokio::time::timeout(PAUSE, jobs.recv()).await {
-                Ok(first) => first,
-                Err(_) => {
-                    (commits, done) = (0, 0);
-                    // One that is on its way is enough.
-                    let _ = often.try_send(());
-                    jobs.recv().await
-                }
-            },
-            false => jobs.recv().await,
-        };
-        let Some(first) = first else { return };
+    let mut commits = 0usize;
+    while let Some(first) = jobs.recv().await {
         let mut group = Vec::new();
         let mut must = false;
         let mut stop = None;
@@ -160,14 +140,14 @@ async fn work(
                 let pragma = if must { "PRAGMA synchronous = FULL" } else { "PRAGMA synchronous = NORMAL" };
                 full = sqlx::query(pragma).execute(&mut connection).await.map_or(full, |_| must);
             }
-            (commits, done) = (commits + 1, done + group.len());
             commit(&mut connection, group).await;
-            if commits >= SWEEP_ANYHOW.0 || done >= SWEEP_ANYHOW.1 {
-                (commits, done) = (0, 0);
+            commits += 1;
+            if commits.is_multiple_of(SWEEP) {
+                // One that is on its way is enough.
                 let _ = often.try_send(());
             }
         }
-        if let Some(stopped) = stop {
+        if let Some(done) = stop {
             jobs.close();
             drop(often);
             // It ends with its sender; what it could not do the closing does.
@@ -175,7 +155,7 @@ async fn work(
             if let Err(error) = connection.close().await {
                 tracing::warn!(%error, "the store did not close cleanly; its log is replayed at the next start");
             }
-            let _ = stopped.send(());
+            let _ = done.send(());
             return;
         }
     }

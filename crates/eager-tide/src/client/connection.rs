@@ -66,6 +66,9 @@ pub struct Connection {
     /// Our own certificate, as a PEM file; its key is then the secret (SASL EXTERNAL)
     #[arg(long, value_name = "FILE", help_heading = "LDAP")]
     client_cert: Option<PathBuf>,
+    /// Notice when a password changes, so that its hash can be carried to another directory; the service account must be let read it
+    #[arg(long, help_heading = "LDAP")]
+    mark_passwords: bool,
     /// A host to which referrals are followed, with the same service account
     #[arg(long, value_name = "HOST", help_heading = "LDAP")]
     referral_host: Vec<String>,
@@ -167,6 +170,9 @@ impl Connection {
                 set("bind_dn", self.bind_dn.clone().into());
                 set("backups", self.backup.clone().into());
                 set("referral_hosts", self.referral_host.clone().into());
+                if self.mark_passwords {
+                    set("mark_passwords", true.into());
+                }
                 if let Some(certificate) = &self.client_cert {
                     set("client_pem", file(certificate)?.into());
                     set("auth", "external".into());

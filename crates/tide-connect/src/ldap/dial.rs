@@ -8,6 +8,7 @@ use crate::tls::Trust;
 use crate::{Access, CheckReport, ConnectError, LdapSettings, Secret};
 use ldap3::controls::{Control, RawControl};
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, LdapResult, StdStream};
+use sha2::{Digest, Sha256};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -131,6 +132,12 @@ fn host_is_out(error: &ConnectError) -> bool {
 }
 
 impl Dialer {
+    /// By what changed passwords are told apart: nobody without our secret could tell anything from a mark.
+    pub fn mark_key(&self) -> Option<Vec<u8>> {
+        let secret = self.secret.as_ref().filter(|_| self.settings.mark_passwords)?;
+        Some(Sha256::digest(secret.expose().as_bytes()).to_vec())
+    }
+
     pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
         let own = match (settings.auth, &settings.client_pem, &secret) {
             (LdapAuth::External, Some(pem), Some(key)) => Some((pem.as_str(), key)),

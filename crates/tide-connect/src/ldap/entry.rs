@@ -2,9 +2,12 @@
 
 use super::schema::{Known, NEVER, State, is_file_time};
 use crate::ConnectError;
+use hmac::{Hmac, KeyInit, Mac};
 use ldap3::{ResultEntry, SearchEntry};
 use rustc_hash::FxHashMap;
+use sha2::Sha256;
 use std::borrow::Cow;
+use tide_core::decide::PASSWORD_MARK;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, Attributes, Value};
@@ -12,6 +15,18 @@ use tide_ldap::{Dn, syntax};
 
 /// Attributes that hold octets, for a server that publishes no schema.
 const OCTETS: [&str; 8] = ["jpegPhoto", "userCertificate", "objectGUID", "objectSid", "audio", "photo", "thumbnailPhoto", "cACertificate"];
+
+/// A mark of a password's hash: another hash has another one, and nothing can be told from it without the key.
+fn mark<'a>(key: &[u8], values: impl Iterator<Item = &'a [u8]>) -> String {
+    let mut all: Vec<&[u8]> = values.collect();
+    all.sort_unstable();
+    let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(key) else { return String::new() };
+    for value in all {
+        mac.update(value);
+        mac.update(&[0]);
+    }
+    mac.finalize().into_bytes().iter().take(12).map(|octet| format!("{octet:02x}")).collect()
+}
 
 /// Attributes that change at every log-in. They are kept by the day: who logs in is no news each time.
 const LOG_INS: [&str; 4] = ["pwdLastSuccess", "authTimestamp", "lastLogon", "lastLogonTimestamp"];
@@ -102,6 +117,9 @@ where
     for (name, values) in entry {
         let (plain, options) = plain_of(name);
         if secret(plain) {
+            if let (Some(key), true) = (&known.mark_key, plain.eq_ignore_ascii_case("userPassword")) {
+                attributes.put(PASSWORD_MARK, Some(Value::text(mark(key, values.into_iter()))));
+            }
             continue;
         }
         let mut values = values.into_iter();

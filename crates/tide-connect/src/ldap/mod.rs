@@ -66,7 +66,13 @@ impl LdapConnector {
 
     /// What the server says of itself, asked once.
     async fn known(&self, ldap: &mut Ldap) -> Result<&Arc<Known>, ConnectError> {
-        self.known.get_or_try_init(|| async { Ok(Arc::new(schema::ask(ldap, self.settings()).await?)) }).await
+        self.known
+            .get_or_try_init(|| async {
+                let mut known = schema::ask(ldap, self.settings()).await?;
+                known.mark_key = self.dialer.mark_key();
+                Ok(Arc::new(known))
+            })
+            .await
     }
 
     /// Runs something on the shared connection, which is thrown away if it broke.
@@ -580,6 +586,18 @@ impl Connector for LdapConnector {
     async fn find(&self, _object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
         let parts: Vec<Filter> = probes.iter().map(|(name, value)| Filter::equal(name, &value.to_string())).collect();
         if parts.is_empty() { Ok(Vec::new()) } else { self.search(&Filter::Any(parts)).await }
+    }
+
+    async fn password_hash(&self, key: &str) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
+        let mut ldap = self.line().await?;
+        let filter = self.known(&mut ldap).await?.key_filter(key).to_string();
+        let attributes = vec!["userPassword".to_owned()];
+        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
+        let page = self.page(&mut ldap, &search, Vec::new()).await?;
+        let values = page.entries.first().and_then(|entry| entry.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case("userPassword")));
+        // What is no hash, of a scheme that it names (RFC 2307), is not carried.
+        let hash = values.and_then(|(_, values)| values.iter().find(|value| value.starts_with('{')));
+        Ok(hash.map(|hash| zeroize::Zeroizing::new(hash.clone())))
     }
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {

@@ -52,6 +52,8 @@ pub(super) struct Known {
     /// What it says of itself, as label and text.
     profile: Vec<(String, String)>,
     paging: bool,
+    /// By what changed passwords are told apart, if they are.
+    pub mark_key: Option<Vec<u8>>,
     /// It sets passwords by RFC 3062.
     pub modifies_passwords: bool,
     /// The controls that it offers, by OID.
@@ -252,7 +254,7 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
     let by_name = attributes.values().map(|def: &AttributeDef| (def.name.clone(), def.clone())).collect();
     let modifies_passwords = one("supportedExtension").iter().any(|oid| oid == "1.3.6.1.4.1.4203.1.11.1");
-    Ok(Known { attributes, by_name, key, state, controller, profile, paging, modifies_passwords, controls })
+    Ok(Known { attributes, by_name, key, state, controller, profile, paging, mark_key: None, modifies_passwords, controls })
 }
 
 fn value_kind(name: &str, syntax: &str) -> ValueKind {

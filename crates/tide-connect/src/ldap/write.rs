@@ -172,7 +172,9 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
     let must_change = |value: &&ValueChange| value.attribute == tide_core::decide::MUST_CHANGE;
     let Some(new) = values.iter().find(|value| !must_change(value)) else { return Ok(()) };
     let doing = format!("setting the password of {name}");
-    if new.attribute.eq_ignore_ascii_case("userPassword") && known.modifies_passwords {
+    // A hash that is carried stays what it is: the operation for passwords would hash it again.
+    let carried = matches!(new.after.first(), Some(Value::Bytes(_)));
+    if new.attribute.eq_ignore_ascii_case("userPassword") && known.modifies_passwords && !carried {
         let text = zeroize::Zeroizing::new(new.after.first().map(Value::to_string).unwrap_or_default());
         let request = PasswordModify { user_id: Some(name), old_pass: None, new_pass: Some(&text) };
         let result = ldap.with_timeout(wait).extended(request).await.map_err(|e| lost(settings, &e, false))?.1;

@@ -7,7 +7,7 @@ pub(crate) mod people;
 pub(crate) mod pointing;
 mod targets;
 
-pub use targets::MUST_CHANGE;
+pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 
 use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;

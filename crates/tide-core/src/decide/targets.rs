@@ -4,8 +4,8 @@ mod accounts;
 mod departing;
 mod membership;
 
-pub use accounts::MUST_CHANGE;
 pub(super) use accounts::reported;
+pub use accounts::{MUST_CHANGE, PASSWORD_MARK};
 
 use super::people::{Person, account_label};
 use super::pointing::{self, Pointing};

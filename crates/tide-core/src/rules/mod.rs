@@ -302,6 +302,8 @@ pub struct PasswordRules {
     pub first: bool,
     /// Is a password that is set in one place set here too?
     pub in_step: bool,
+    /// The directory whose hashes are carried here.
+    pub carry: Option<String>,
 }
 
 impl PasswordRules {
@@ -316,6 +318,7 @@ impl PasswordRules {
             handed_to: None,
             first: true,
             in_step: false,
+            carry: None,
         }
     }
 }

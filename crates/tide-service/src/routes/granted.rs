@@ -74,6 +74,7 @@ pub async fn list_told(State(service): State<Service>, Query(query): Query<ToldQ
         made: row.made,
         sent: row.sent,
         error: row.error,
+        answer: row.answer,
     };
     Ok(Json(rows.into_iter().map(told).collect()))
 }

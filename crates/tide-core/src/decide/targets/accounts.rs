@@ -14,6 +14,9 @@ use crate::rules::{TypeRules, WhenChanged, WhenOut};
 use crate::value::Value;
 use std::collections::HashMap;
 
+/// The mark of a password's hash, by which it is known that the hash in another directory is another one by now.
+pub const PASSWORD_MARK: &str = "passwordMark";
+
 /// Beside a password that is set: it is to be changed at the next log-in. Each system is told in its own way.
 pub const MUST_CHANGE: &str = "mustChange";
 
@@ -136,6 +139,15 @@ impl<'a> Target<'a> {
             change.fingerprint = fingerprint(&[&change.fingerprint, &set.id.to_string()], &[]);
             done.push(Verdict::Update);
         }
+        if let Some((mark, values)) = self.password_carried(person, account) {
+            let from = self.types.password.as_ref().and_then(|rules| rules.carry.as_deref()).unwrap_or_default();
+            let reason = Reason::by(format!("the password in {from} is another one: its hash is carried"), &self.types.place);
+            let place = outcome.changes.len();
+            self.push(person, Some(at), ChangeKind::Password, values, reason, outcome);
+            let change = &mut outcome.changes[place];
+            change.fingerprint = fingerprint(&[&change.fingerprint, &mark], &[]);
+            done.push(Verdict::Update);
+        }
         for (kind, values) in self.by_kind(by_hand) {
             let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
             let reason = Reason::by(format!("{} was changed in {} itself", names.join(", "), self.system), &values[0].rule);
@@ -183,6 +195,25 @@ impl<'a> Target<'a> {
             values.push(value(MUST_CHANGE, vec![Value::Bool(true)]));
         }
         Some((set, values))
+    }
+
+    /// A hash that another directory holds by now and this one was not given yet.
+    fn password_carried(&self, person: &Person, account: &Account) -> Option<(String, Vec<ValueChange>)> {
+        let rules = self.types.password.as_ref()?;
+        let from = rules.carry.as_ref()?;
+        let mut sources = person.sources.iter().map(|&at| &self.population.accounts[at]);
+        let mark = sources.find(|source| source.system == *from)?.attributes.get(PASSWORD_MARK).first()?.clone();
+        let text = mark.to_string();
+        if self.population.carried.get(&account.id) == Some(&text) {
+            return None;
+        }
+        let value = |attribute: &str, after: Vec<Value>| ValueChange {
+            attribute: attribute.to_owned(),
+            after,
+            rule: self.types.place.clone(),
+            ..ValueChange::default()
+        };
+        Some((text, vec![value(&rules.attribute, Vec::new()), value(PASSWORD_MARK, vec![mark])]))
     }
 
     /// Values that differ, as the changes that put them right: the state, the name, and all others together.

@@ -60,6 +60,12 @@ pub(super) fn check(rules: &RuleSet, sources: &[Source<'_>]) {
                     source.error_at(&types.place, text, Some("name a system that gets accounts, and not this one".into()));
                 }
             }
+            if let Some(from) = types.password.as_ref().and_then(|password| password.carry.as_ref())
+                && (from == &system.name || rules.of(from, *kind).is_none_or(|types| !types.is_source()))
+            {
+                let help = "carry = \"NAME\" names another directory, one that gives identities values".to_owned();
+                source.error_at(&types.place, format!("no passwords can be carried from {from}"), Some(help));
+            }
             let wholly = |types: &TypeRules| {
                 let mapped = |name: &str| MEMBERS.iter().any(|known| known.eq_ignore_ascii_case(name));
                 types.outbound.iter().any(|mapping| mapped(&mapping.attribute) && !mapping.merge)

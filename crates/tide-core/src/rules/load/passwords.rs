@@ -51,7 +51,14 @@ pub(super) fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BT
     });
     let first = section.truth("first").unwrap_or(true);
     let in_step = section.truth("in_step").unwrap_or(false);
+    let carry = section.text("carry").map(|(from, span)| {
+        if attribute.as_ref().is_none_or(|(name, _)| !name.eq_ignore_ascii_case("userPassword")) {
+            let help = "attribute = \"userPassword\", of a directory that knows the same schemes";
+            source.error(span.start, "only hashes of userPassword are carried", Some(help.into()));
+        }
+        from
+    });
     section.done();
     let sets = if sets.is_empty() { PASSWORD_SETS.map(str::to_owned).to_vec() } else { sets };
-    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to, first, in_step })
+    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to, first, in_step, carry })
 }

@@ -1,0 +1,112 @@
+//! Groups of many, seats that come free and welcomes that wait, with the engine at work by itself.
+
+mod common;
+
+use common::fed::Season;
+use jiff::Timestamp;
+use std::fmt::Write as _;
+use std::path::Path;
+use std::time::Duration;
+use tide_engine::{Plan, Schedule};
+
+const RULES: [(&str, &str); 6] = [
+    (
+        "identities.toml",
+        "[person]\nlabel = \"number\"\n[person.attributes]\nnumber = { required = true, unique = true }\nteam = {}\nends = {}\n\
+         boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\nname = {}\n",
+    ),
+    (
+        "roster.toml",
+        "system = \"roster\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\n\
+         team = 'account.team'\nends = 'account.end'\nboss = 'account.boss'\n",
+    ),
+    (
+        "berthing.toml",
+        "system = \"berthing\"\n[[person.match]]\naccount = 'account.userName'\nidentity = 'identity.number'\n[person.outbound]\nuserName = 'identity.number'\n\
+         active = 'true'\n[[person.membership]]\ngroups = 'identity.team'\n",
+    ),
+    ("lifecycle.toml", "[person]\nends = 'identity.ends'\n"),
+    (
+        "licences.toml",
+        "[[licence]]\nname = \"berths\"\nsystem = \"berthing\"\nseats = 1300\ntakes = 'account.active == true'\norder = 'identity.number'\n",
+    ),
+    (
+        "notices.toml",
+        "[[notice]]\nname = \"welcome\"\non = \"arrived\"\nto = \"boss\"\ntext = '\"Number \" + identity.number'\n\
+         [[notice]]\nname = \"no berth\"\non = \"no seat\"\ntext = 'identity.number + \" waits\"'\n",
+    ),
+];
+
+fn write(folder: &Path, lines: impl Iterator<Item = (u32, &'static str, &'static str)>) {
+    let mut text = "number;team;end;boss\n".to_owned();
+    lines.for_each(|(number, team, end)| drop(writeln!(text, "{number};{team};{end};1000")));
+    std::fs::write(folder.join("roster.csv"), text).expect("written");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
+    let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
+    let season = Season::start(noon, &RULES).await;
+    let deck = season.berthing.add_group("Deck", &[]);
+    write(&season.feed, (1000..2200).map(|number| (number, "Deck", "")));
+    let run = season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    let done: i64 = run.states.iter().filter(|(state, _)| state == "done").map(|(_, count)| count).sum();
+    assert_eq!(done, 2400, "{run:?}");
+    let to_group = |writes: &[String]| writes.iter().filter(|line| line.contains("/Groups/")).count();
+    let members = || {
+        let groups = season.berthing.groups();
+        let group = groups.iter().find(|group| group["id"] == deck.as_str()).expect("there").clone();
+        group["members"].as_array().map_or(0, Vec::len)
+    };
+    assert_eq!(members(), 1200);
+    let writes = season.berthing.take_writes();
+    assert!(to_group(&writes) < 30, "{} requests for 1,200 members", to_group(&writes));
+    // Everybody has a reason of their own, and the next run has nothing to do.
+    let sent = season.changes(&run).await;
+    assert_eq!(sent.iter().filter(|(_, kind, ..)| kind == "grant").count(), 1200);
+    // The welcome is told by the next look, once for each.
+    let quiet = season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    assert!(quiet.states.is_empty(), "{quiet:?}");
+    let told = season.engine.told(None, false).await.expect("read");
+    assert_eq!((told.len(), told[0].event.as_str()), (500, "arrived"), "the newest that are listed");
+    assert_eq!(told[0].recipients[0]["name"], "1000");
+    season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    season.berthing.take_writes();
+
+    // One moves: one membership is taken, and no list of twelve hundred is sent.
+    write(&season.feed, (1000..2200).map(|number| (number, if number == 1700 { "" } else { "Deck" }, "")));
+    season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    assert_eq!(members(), 1199);
+    let writes = season.berthing.take_writes();
+    assert_eq!(writes.len(), 1, "{writes:?}");
+    assert!(writes[0].len() < 500, "{}", writes[0]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
+    let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
+    let rules: Vec<(&str, String)> = RULES.iter().map(|(name, text)| (*name, text.replace("seats = 1300", "seats = 2"))).collect();
+    let rules: Vec<(&str, &str)> = rules.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    let season = Season::start(noon, &rules).await;
+    write(&season.feed, (1000..1003).map(|number| (number, "", "")));
+    season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    assert_eq!(season.berthing.count(), 2);
+    let told = season.engine.told(None, false).await.expect("read");
+    assert!(told.iter().any(|one| one.text == "1002 waits" && one.about.as_deref() == Some("berths")), "{told:?}");
+    let seats = season.engine.licences().await.expect("counted");
+    assert_eq!((seats[0].now.used, seats[0].now.waiting.len()), (2, 1));
+    season.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
+    season.engine.work_by_itself();
+    // Somebody leaves: their seat is free once that is confirmed, and the next in line has it, with nobody starting anything.
+    write(&season.feed, (1000..1003).map(|number| (number, "", if number == 1001 { "2026-11-22" } else { "" })));
+    season.engine.read_by_name("roster").await.expect("read");
+    for n in 0.. {
+        if season.berthing.user("1002").is_some_and(|user| user["active"] == true) {
+            break;
+        }
+        assert!(n < 400, "{:?}", season.engine.licences().await.expect("counted")[0].now);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_eq!(season.berthing.user("1001").expect("kept")["active"], false);
+    season.engine.stop().await;
+}
