@@ -170,15 +170,15 @@ async fn story() {
     assert_eq!(reader.browse(Some("DC=elsewhere")).await.expect_err("refused").code, "outside");
 
     // One membership at a time, and what is so already is no fault.
-    let third = Value::Reference(person("mate.three").name.clone());
-    let (give, take) = (change("member", vec![], vec![third.clone()]), change("member", vec![third.clone()], vec![]));
+    let member = Value::Reference(person("mate.three").name.clone());
+    let (give, take) = (change("member", vec![], vec![member.clone()]), change("member", vec![member.clone()], vec![]));
     for _ in 0..2 {
         let now = reader.write(&write(ObjectType::Group, watch, ChangeKind::Grant, vec![give.clone()])).await.expect("granted");
-        assert!(now.attributes.get("member").contains(&third) && now.attributes.get("member").len() == 3, "{now:?}");
+        assert!(now.attributes.get("member").contains(&member) && now.attributes.get("member").len() == 3, "{now:?}");
     }
     for _ in 0..2 {
         let now = reader.write(&write(ObjectType::Group, watch, ChangeKind::Revoke, vec![take.clone()])).await.expect("revoked");
-        assert!(!now.attributes.get("member").contains(&third) && now.attributes.get("member").len() == 2, "{now:?}");
+        assert!(!now.attributes.get("member").contains(&member) && now.attributes.get("member").len() == 2, "{now:?}");
     }
     // A password, and one that is to be changed at the next log-in; what the policy says is told as it says it.
     let lets_in = async |password: &str| {

@@ -66,6 +66,9 @@ mod tests {
             sets: ["lower", "upper", "digit", "sign"].map(str::to_owned).to_vec(),
             shown_to: Vec::new(),
             handed_to: None,
+            first: true,
+            in_step: false,
+            carry: None,
         };
         let drawn: Vec<_> = (0..200).map(|_| draw(&rules)).collect();
         for password in &drawn {

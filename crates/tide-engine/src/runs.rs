@@ -259,7 +259,7 @@ impl Engine {
         }
         self.hold_accepted(&mut outcome).await?;
         self.hold_restored(&mut outcome).await?;
-        if plan.carry_out && plan.only.is_empty() && !plan.adopt {
+        if plan.carry_out && !plan.adopt {
             self.tell_people(&outcome).await?;
         }
         if plan.carry_out {
@@ -456,5 +456,6 @@ fn only(population: &Population, outcome: &mut Outcome, names: &[String]) -> Res
     outcome.identities.retain(|(identity, _)| about.contains(&identity.id));
     outcome.links.retain(|link| about.contains(&link.identity));
     outcome.reserved.retain(|name| about.contains(&name.identity));
+    outcome.notices.retain(|notice| about.contains(&notice.identity));
     Ok(people)
 }

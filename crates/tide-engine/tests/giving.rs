@@ -39,7 +39,9 @@ const RULES: [(&str, &str); 6] = [
 
 fn write(folder: &Path, lines: impl Iterator<Item = (u32, &'static str, &'static str)>) {
     let mut text = "number;team;end;boss\n".to_owned();
-    lines.for_each(|(number, team, end)| drop(writeln!(text, "{number};{team};{end};1000")));
+    for (number, team, end) in lines {
+        let _ = writeln!(text, "{number};{team};{end};1000");
+    }
     std::fs::write(folder.join("roster.csv"), text).expect("written");
 }
 

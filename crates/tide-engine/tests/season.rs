@@ -10,7 +10,7 @@ use jiff::{SignedDuration, ToSpan};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
-use tide_engine::{Plan, Schedule};
+use tide_engine::{Clock, Plan, Schedule};
 use tide_standins::world::Dice;
 
 const ZONE: &str = "Atlantic/Faroe";
