@@ -201,6 +201,11 @@ async fn story() {
     let weak = weak.expect_err("too weak");
     assert!(!weak.to_string().contains("abc") && weak.to_string().len() > 20, "{weak}");
 
+    reader
+        .write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, vec![set("Quay-side-9")]))
+        .await
+        .expect("as before");
+
     // Making an account that is disabled until it is wanted.
     let create = Write {
         object: ObjectType::Person,

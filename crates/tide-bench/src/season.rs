@@ -176,6 +176,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
     hands.iter_mut().for_each(|hand| hand.live(first));
 
     let (mut told, mut sent, begun) = (BTreeMap::<&str, usize>::new(), 0usize, Instant::now());
+    let mut looks = (0usize, 0usize, 0usize);
     let (mut reading, mut carrying) = (Duration::ZERO, Duration::ZERO);
     for day in 1..=days {
         let today = first + (day as i32).days();
@@ -215,6 +216,8 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         reading += one.elapsed();
         let one = Instant::now();
         while let Some(id) = engine.run_once().await? {
+            let (read, evaluated) = engine.last_cost();
+            looks = (looks.0 + 1, looks.1 + read, looks.2 + evaluated);
             sent += engine.store().change_set(id).await?.states.iter().map(|(_, count)| count.unsigned_abs() as usize).sum::<usize>();
         }
         carrying += one.elapsed();
@@ -234,6 +237,13 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
     println!(
         "  changes                                  {sent}, {:.0} a second of deciding and sending",
         sent as f64 / carrying.as_secs_f64()
+    );
+    let (count, read, evaluated) = looks;
+    println!(
+        "  a look at what is to be done             {} records read, {} evaluations, {:.1} a day",
+        read / count.max(1),
+        evaluated / count.max(1),
+        count as f64 / days as f64
     );
     let wrong = compare(&hands, &berthing, &classroom, &groups);
     println!("  against the slow model                   {} accounts of {} people off", wrong.len(), hands.len());

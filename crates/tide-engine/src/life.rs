@@ -7,6 +7,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 use tide_core::decide::{Change, Decided, Verdict};
 use tide_core::lifecycle::{Departure, Facts, LEFT_BY, Life};
+use tide_core::notices::Event;
 use tide_core::{Identity, Outcome, RuleSet};
 use tide_store::{LeaverRow, StoreError};
 
@@ -184,22 +185,36 @@ impl Engine {
         let theirs = outcome.changes.iter().filter(|change| left.contains(change.identity.as_str()));
         let prints: Vec<&str> = theirs.map(|change| change.fingerprint.as_str()).collect();
         let failed = self.store.parked(&prints).await?;
+        // Whoever is to end their sessions elsewhere, and was not reached yet.
+        let calls = self.store.told(None, true, LEAVERS).await?;
+        let unheard = |identity: &str| {
+            let theirs = calls.iter().filter(|told| told.identity == identity && told.event == Event::Left.word());
+            let way = |told: &tide_store::ToldRow| WayIn {
+                system: told.call.clone().unwrap_or_default(),
+                kind: "call".to_owned(),
+                why: told.error.clone().unwrap_or_else(|| "to be called".to_owned()),
+            };
+            theirs.map(way).collect::<Vec<WayIn>>()
+        };
         drop(left);
         Ok(rows
             .into_iter()
             .map(|row| {
-                let open = closing(&outcome, &row.identity).filter(|_| row.returned.is_none());
-                let open = open
-                    .map(|change| WayIn {
-                        system: change.system.clone(),
-                        kind: change.kind.word().to_owned(),
-                        why: match (&change.hold, failed.get(&change.fingerprint)) {
-                            (Some(hold), _) => hold.text.clone(),
-                            (None, Some(parked)) => format!("failed: {}", parked.error),
-                            (None, None) => "to be sent".to_owned(),
-                        },
-                    })
-                    .collect();
+                let back = row.returned.is_some();
+                let open = closing(&outcome, &row.identity).filter(|_| !back);
+                let open = open.map(|change| WayIn {
+                    system: change.system.clone(),
+                    kind: change.kind.word().to_owned(),
+                    why: match (&change.hold, failed.get(&change.fingerprint)) {
+                        (Some(hold), _) => hold.text.clone(),
+                        (None, Some(parked)) => format!("failed: {}", parked.error),
+                        (None, None) => "to be sent".to_owned(),
+                    },
+                });
+                let mut open: Vec<WayIn> = open.collect();
+                if !back {
+                    open.extend(unheard(&row.identity));
+                }
                 Leaver { row, open }
             })
             .collect())

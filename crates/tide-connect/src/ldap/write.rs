@@ -150,8 +150,10 @@ pub(super) async fn send(
             let changes: Vec<Mod<Octets>> = write.values.iter().map(one).collect();
             let many = write.values.iter().map(|value| value.before.len() + value.after.len()).sum::<usize>() > 1;
             let result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
-            // Who is a member already (code 20), or none any more (code 16), is as it was wanted. Of several it is not known who.
-            if many || ![16, 20].contains(&result.rc) {
+            // Who is a member already, or none any more, is as it was wanted (codes 20 and 16; 68 and 53 of a domain controller, of which
+            // the last may mean anything). Of several it is not known who.
+            let done = !many && result.rc != 0 && is_so(ldap, wait, &name, write).await;
+            if !done {
                 accept(&result, &format!("changing the members of {name}"))?;
             }
         }
@@ -163,6 +165,17 @@ pub(super) async fn send(
         }
     }
     Ok(Done::Keyed(key, name))
+}
+
+/// Does a group hold, or no longer hold, the one member that a change is about?
+async fn is_so(ldap: &mut Ldap, wait: std::time::Duration, group: &str, write: &Write) -> bool {
+    let Some(value) = write.values.first() else { return false };
+    let Some(member) = value.after.first().or(value.before.first()) else { return false };
+    let filter = tide_ldap::Filter::equal(&value.attribute, &member.to_string()).to_string();
+    let found = ldap.with_timeout(wait).search(group, ldap3::Scope::Base, &filter, vec!["1.1"]).await;
+    // What cannot be looked up is told by the answer to the change.
+    let there = found.and_then(|answer| answer.success()).map(|(entries, _)| !entries.is_empty());
+    matches!((write.kind, there), (ChangeKind::Grant, Ok(true)) | (ChangeKind::Revoke, Ok(false)))
 }
 
 /// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers it, so that it is kept as its
