@@ -146,7 +146,9 @@ const tone = (state: string | null | undefined) =>
         <h2>What others were told</h2>
         <p v-for="one in told.data.value" :key="one.id">
           {{ time(one.made) }} · <strong>{{ one.event }}</strong> · to {{ one.to.join(', ') }}: {{ one.text }}
-          <span v-if="one.answer" class="faint"> · answered <code>{{ one.answer }}</code></span>
+          <span v-if="one.answer" class="faint">
+            · answered <code>{{ one.answer }}</code></span
+          >
         </p>
       </section>
 

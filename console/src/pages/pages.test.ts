@@ -20,14 +20,18 @@ import Decisions from './Decisions.vue'
 import Settings from './Settings.vue'
 import Identities from './Identities.vue'
 import Leavers from './Leavers.vue'
+import Licences from './Licences.vue'
 import Overview from './Overview.vue'
+import GroupList from '@/components/GroupList.vue'
 import LifeLine from '@/components/LifeLine.vue'
+import PasswordSet from '@/components/PasswordSet.vue'
 import Connect from './Connect.vue'
 import Roles from './Roles.vue'
 import Rules from './Rules.vue'
 import Scope from './Scope.vue'
 import SignIn from './SignIn.vue'
 import System from './System.vue'
+import Told from './Told.vue'
 
 type Answers = Record<string, unknown>
 
@@ -58,6 +62,8 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
       { path: '/systems/:name/match', name: 'match', component: { template: '<div />' } },
       { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
       { path: '/identities/roles', name: 'roles', component: { template: '<div />' } },
+      { path: '/identities/licences', name: 'licences', component: { template: '<div />' } },
+      { path: '/identities/told', name: 'told', component: { template: '<div />' } },
       { path: '/identities/leavers', name: 'leavers', component: { template: '<div />' } },
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
       { path: '/rules/history', name: 'history', component: { template: '<div />' } },
@@ -517,6 +523,85 @@ describe('leavers', () => {
     expect(again.text()).toContain('1 leaver can still get in somewhere.')
     expect(again.text()).toContain('berthing: disable. berthing does not answer')
     expect(again.text()).toContain('not yet')
+  })
+})
+
+describe('what people are given', () => {
+  const seats = {
+    name: 'training seats',
+    system: 'classroom',
+    seats: 40,
+    used: 38,
+    takes: 'account.active == true',
+    waiting: [] as object[],
+    ahead_days: 30,
+    starting: 4,
+    leaving: 1,
+    wanted: 41,
+    rule: 'licences.toml:2',
+  }
+
+  it('seats: who waits, or what will be short', async () => {
+    answer({ '/api/v1/licences': [] })
+    expect((await open(Licences)).wrapper.text()).toContain('No licences are counted')
+    answer({ '/api/v1/licences': [seats] })
+    const short = (await open(Licences)).wrapper
+    expect(short.text()).toContain('training seats will be 1 seat short within 30 days.')
+    expect(short.text()).toContain('41 · 1 too many')
+    const who = { identity: 'a1', label: 'Ada Lind', order: '2026-12-01' }
+    answer({ '/api/v1/licences': [{ ...seats, waiting: [who] }] })
+    const waiting = (await open(Licences)).wrapper
+    expect(waiting.text()).toContain('One person waits for a seat.')
+    expect(waiting.text()).toContain('Ada Lind')
+    answer({ '/api/v1/licences': [{ ...seats, wanted: 38 }] })
+    expect((await open(Licences)).wrapper.text()).toContain('Nobody waits for a seat')
+  })
+
+  it('notices: carried, or why not', async () => {
+    const one = {
+      id: 1,
+      rule: 'welcome',
+      event: 'arrived',
+      identity: 'a1',
+      label: 'Ada Lind',
+      to: ['Bo Holm <bo@skerry.example>'],
+      text: 'Ada Lind is on board',
+      call: 'desk',
+      made: '2026-11-27T08:00:00Z',
+    }
+    answer({ '/api/v1/told': [{ ...one, sent: '2026-11-27T08:00:05Z' }] })
+    expect((await open(Told)).wrapper.text()).toContain('1 notice, each told once.')
+    answer({ '/api/v1/told': [{ ...one, error: 'the desk does not answer' }] })
+    const stuck = (await open(Told)).wrapper
+    expect(stuck.text()).toContain('1 notice could not be carried yet.')
+    expect(stuck.text()).toContain('the desk does not answer')
+  })
+
+  it('groups: how each came about', async () => {
+    const groups = [
+      { system: 'classroom', label: 'drills', name: 'drills', origin: 'rule', since: '2026-11-27T08:00:00Z' },
+      { system: 'harbour', label: 'choir', name: 'cn=choir', origin: 'hand' },
+    ]
+    answer({ '/api/v1/identities/{id}/groups': { groups, members: [], count: 0 } })
+    const { wrapper } = await open(GroupList, { id: 'a1' })
+    expect(wrapper.text()).toContain('by rule, since')
+    expect(wrapper.text()).toContain('by hand')
+    expect(wrapper.text()).not.toContain('Members')
+  })
+
+  it('a password: set, and forgotten at once', async () => {
+    const way = { id: 1, made: '2026-11-27T08:00:00Z', must_change: false, missing: ['berthing'] }
+    answer({ '/api/v1/identities/{id}/password': [way] })
+    const { wrapper } = await open(PasswordSet, { id: 'a1' })
+    expect(wrapper.text()).toContain('on its way to berthing')
+    const field = wrapper.find('input[type="password"]')
+    await field.setValue('Anchor-Buoy-1')
+    await wrapper.find('form').trigger('submit')
+    await flushPromises()
+    expect(calls.PUT.mock.calls[0]?.[1]).toMatchObject({
+      body: { password: 'Anchor-Buoy-1', must_change: false },
+    })
+    expect((wrapper.find('input').element as HTMLInputElement).value).toBe('')
   })
 })
 

@@ -195,7 +195,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
                     hand.team = TEAMS[dice.roll(TEAMS.len())];
                     *told.entry("movers").or_default() += 1;
                 }
-                1 if hand.gone().is_none_or(|gone| gone > today) => {
+                1 if hand.start <= today && hand.gone().is_none_or(|gone| gone > today) => {
                     hand.end = Some(today);
                     *told.entry("ended today").or_default() += 1;
                 }

@@ -227,7 +227,7 @@ mod tests {
         assert_eq!(all.note(&group(&[]), false), Noted::Members(vec![hash("harbour", &folded("uid=ada,dc=x"))]));
         assert!(all.held_by(&ada()).is_empty());
         assert_eq!(all.get(7).map(|group| group.attribute.as_str()), Some("members"), "nothing says what it is");
-        let gone = Account { absent_since: Some("2026-11-01T00:00:00Z".parse().unwrap()), ..group(&["uid=ada,dc=x"]) };
+        let gone = Account { absent_since: Some("2026-11-01T00:00:00Z".parse().expect("a moment")), ..group(&["uid=ada,dc=x"]) };
         assert_eq!(all.note(&gone, false), Noted::Otherwise);
         assert!(all.find("harbour", "deck").is_none());
     }

@@ -1,5 +1,6 @@
 //! Groups of many, seats that come free and welcomes that wait, with the engine at work by itself.
 
+#[allow(dead_code)] // Each test uses a part of it.
 mod common;
 
 use common::fed::Season;

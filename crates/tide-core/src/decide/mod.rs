@@ -434,7 +434,10 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
 pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, elsewhere: &dyn Elsewhere) -> Outcome {
     let mut outcome = Outcome { at: now, ..Outcome::default() };
     let groups = Groups::new(population);
-    let own = elsewhere.memberships().is_none().then(|| Memberships::of(rules, population)).unwrap_or_default();
+    let own = match elsewhere.memberships() {
+        None => Memberships::of(rules, population),
+        Some(_) => Memberships::default(),
+    };
     let memberships = elsewhere.memberships().unwrap_or(&own);
     outcome.decided.reserve_exact(population.accounts.len());
     for kind in ObjectType::ALL {

@@ -1,5 +1,4 @@
 //! A feed, a service and the engine between them, with a clock that is moved.
-#![allow(dead_code)] // Each test uses a part of it.
 
 use async_trait::async_trait;
 use jiff::Timestamp;

@@ -1,5 +1,4 @@
 //! What the tests of the engine share: a directory, a service, a store and the engine between them.
-#![allow(dead_code)] // Each test uses a part of it.
 
 pub mod fed;
 
