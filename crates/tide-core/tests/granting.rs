@@ -5,7 +5,7 @@ mod common;
 use common::{World, line};
 use jiff::Timestamp;
 use tide_core::decide::{Change, ChangeKind, Verdict};
-use tide_core::model::{Acts, Joined, PasswordSet};
+use tide_core::model::{Joined, PasswordSet};
 use tide_core::notices::Recipient;
 use tide_core::rules::{RuleFile, Severity};
 use tide_core::schema::ValueKind;
@@ -105,7 +105,7 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
             }
         }
         ChangeKind::Delete => account.absent_since = Some(at),
-        ChangeKind::Password => world.population.acts.entry(id).or_insert_with(Acts::default).password = Some(at),
+        ChangeKind::Password => world.population.acts.entry(id).or_default().password = Some(at),
         _ => values.iter().for_each(|value| account.attributes.set(&value.attribute, value.after.clone())),
     }
 }
