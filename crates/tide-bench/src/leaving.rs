@@ -103,7 +103,7 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
     let all = bench.engine.store().population().await?.identities;
     let numbers: HashMap<String, String> = all.iter().filter_map(|one| Some((one.id.clone(), number(one)?))).collect();
     let mut late = Vec::new();
-    for _ in 0..120 {
+    for _ in 0..15 {
         times.clear();
         late.clear();
         for one in bench.engine.leavers(false).await? {

@@ -170,7 +170,10 @@ impl Engine {
         let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;
         let cancel = self.stopping.child_token();
         match self.carry_out_news(id, &rules, outcome, &cancel).await {
-            Ok(()) => Ok(Some(id)),
+            Ok(()) => {
+                self.nudge.notify_one();
+                Ok(Some(id))
+            }
             Err(error) => {
                 self.finish(id, "failed", Some(&error.to_string()), ITSELF).await;
                 Err(error)
@@ -247,11 +250,12 @@ impl Engine {
         let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.going) = Some((id, cancel.clone()));
+        let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);
         let done = self.carry_out_news(id, &rules, outcome, &cancel).await;
         *lock(&self.going) = None;
         drop(held);
-        if rules.set.has_steps() {
-            // What was made may be what something else waits for.
+        if closes || rules.set.has_steps() {
+            // What was made may be what something else waits for; and whether a way in is closed is looked at once more.
             self.nudge.notify_one();
         }
         if let Err(error) = done {

@@ -185,6 +185,8 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
     let must_change = |value: &&ValueChange| value.attribute == tide_core::decide::MUST_CHANGE;
     let Some(new) = values.iter().find(|value| !must_change(value)) else { return Ok(()) };
     let doing = format!("setting the password of {name}");
+    // A password that an administrator sets unlocks the account (draft-behera §5.3.3): who is locked stays so.
+    let locked = known.state == State::LockedTime && is_locked(ldap, settings, name).await?;
     // A hash that is carried stays what it is: the operation for passwords would hash it again.
     let carried = matches!(new.after.first(), Some(Value::Bytes(_)));
     if new.attribute.eq_ignore_ascii_case("userPassword") && known.modifies_passwords && !carried {
@@ -195,6 +197,10 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
     } else {
         let result = ldap.with_timeout(wait).modify(name, modification(new)).await.map_err(|e| lost(settings, &e, false))?;
         accept(&result, &doing)?;
+    }
+    if locked {
+        let result = ldap.with_timeout(wait).modify(name, vec![state_change(known.state, true, &[])?]).await;
+        accept(&result.map_err(|e| lost(settings, &e, false))?, &format!("locking {name} again"))?;
     }
     if values.iter().any(|value| must_change(&value)) {
         let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
@@ -207,6 +213,14 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
         accept(&result, &format!("asking {name} for a new password at the next log-in"))?;
     }
     Ok(())
+}
+
+async fn is_locked(ldap: &mut Ldap, settings: &LdapSettings, name: &str) -> Result<bool, ConnectError> {
+    let attributes = vec!["pwdAccountLockedTime"];
+    let found = ldap.with_timeout(dial::seconds(settings)).search(name, ldap3::Scope::Base, "(pwdAccountLockedTime=*)", attributes).await;
+    let found = found.map_err(|e| lost(settings, &e, false))?;
+    accept(&found.1, &format!("looking whether {name} is locked"))?;
+    Ok(!found.0.is_empty())
 }
 
 fn state_change(state: State, disable: bool, values: &[ValueChange]) -> Result<Mod<Octets>, ConnectError> {
