@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import Checkbox from 'primevue/checkbox'
-import Password from 'primevue/password'
+import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import { useFetched } from '@/components/fetched'
@@ -44,13 +44,7 @@ async function set() {
     <h2>Password</h2>
     <form class="row" @submit.prevent="set">
       <label for="new-password">Set one in all linked systems</label>
-      <Password
-        v-model="password"
-        input-id="new-password"
-        :feedback="false"
-        toggle-mask
-        :input-props="{ autocomplete: 'new-password' }"
-      />
+      <InputText id="new-password" v-model="password" type="password" autocomplete="new-password" />
       <Checkbox v-model="mustChange" binary input-id="must-change" />
       <label for="must-change">to be changed at the next log-in</label>
       <Button type="submit" label="Set it" size="small" :disabled="password.length < 8" :loading="busy" />

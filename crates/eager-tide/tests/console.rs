@@ -296,7 +296,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     assert!(browser.passed().await?, "the run's progress is shown while it goes on");
     browser.look("run").await?;
     browser.page("Changes").await?;
-    browser.text("390 done").await?;
+    browser.text("468 done").await?;
     browser.page("Overview").await?;
     browser.text("lines are held").await?;
     browser.look("overview").await?;
