@@ -4,8 +4,9 @@
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
 use std::sync::Arc;
-use tide_core::RuleSet;
+use tide_core::model::PasswordSet;
 use tide_core::nearby::Records;
+use tide_core::{Account, RuleSet};
 use tide_store::PasswordSetRow;
 
 /// How long a password is kept for a system that does not take it.
@@ -34,6 +35,10 @@ impl Engine {
         let rules = self.rules().await?;
         if !keeps_in_step(&rules.set) {
             let how = "no system keeps passwords in step: say `in_step = true` in its [person.password], and publish";
+            return Err(EngineError::Refused(how.to_owned()));
+        }
+        if self.kept_in_step(None, identity).await?.is_empty() {
+            let how = "none of their accounts is in a system that keeps passwords in step";
             return Err(EngineError::Refused(how.to_owned()));
         }
         let long = password.chars().count();
@@ -75,21 +80,28 @@ impl Engine {
     }
 
     /// The systems in which somebody's account does not have a password yet.
-    async fn without(&self, set: &tide_core::model::PasswordSet, identity: &str) -> Result<Vec<String>, EngineError> {
+    async fn without(&self, set: &PasswordSet, identity: &str) -> Result<Vec<String>, EngineError> {
+        let all = self.kept_in_step(Some(set), identity).await?;
+        Ok(all.into_iter().filter(|(_, has)| !has).map(|(system, _)| system).collect())
+    }
+
+    /// The systems in which passwords of somebody are kept in step, and whether their account there has one that was set.
+    async fn kept_in_step(&self, set: Option<&PasswordSet>, identity: &str) -> Result<Vec<(String, bool)>, EngineError> {
         let rules = self.rules().await?;
         let accounts = self.store.accounts_of(identity).await?;
         let records = Records { accounts: accounts.into_iter().collect(), ..Records::default() };
         let part = self.store.part(&records, Default::default()).await?;
-        let here = part.accounts.iter().filter(|account| account.absent_since.is_none() && set.account != Some(account.id));
+        let origin = set.and_then(|set| set.account);
+        let here = part.accounts.iter().filter(|account| account.absent_since.is_none() && origin != Some(account.id));
         let in_step = here.filter(|account| {
             let password = rules.set.of(&account.system, account.kind).and_then(|types| types.password.as_ref());
             password.is_some_and(|password| password.in_step)
         });
-        let missing = in_step.filter(|account| {
+        let has = |account: &Account| {
             let done = part.acts.get(&account.id).and_then(|acts| acts.password);
-            done.is_none_or(|done| done < set.made)
-        });
-        Ok(missing.map(|account| account.system.clone()).collect())
+            set.is_some_and(|set| done.is_some_and(|done| done >= set.made))
+        };
+        Ok(in_step.map(|account| (account.system.clone(), has(account))).collect())
     }
 
     /// Erases passwords that everybody has, that were set anew, and that were kept long enough.
