@@ -184,17 +184,16 @@ impl<'a> Target<'a> {
         if set.account == Some(account.id) || done.is_some_and(|done| done >= set.made) {
             return None;
         }
-        let value = |attribute: &str, after: Vec<Value>| ValueChange {
-            attribute: attribute.to_owned(),
-            after,
-            rule: self.types.place.clone(),
-            ..ValueChange::default()
-        };
-        let mut values = vec![value(&rules.attribute, Vec::new())];
+        let mut values = vec![self.put(&rules.attribute, Vec::new())];
         if set.must_change {
-            values.push(value(MUST_CHANGE, vec![Value::Bool(true)]));
+            values.push(self.put(MUST_CHANGE, vec![Value::Bool(true)]));
         }
         Some((set, values))
+    }
+
+    /// A value that is written without what is there being known.
+    fn put(&self, attribute: &str, after: Vec<Value>) -> ValueChange {
+        ValueChange { attribute: attribute.to_owned(), after, rule: self.types.place.clone(), ..ValueChange::default() }
     }
 
     /// A hash that another directory holds by now and this one was not given yet.
@@ -207,13 +206,7 @@ impl<'a> Target<'a> {
         if self.population.carried.get(&account.id) == Some(&text) {
             return None;
         }
-        let value = |attribute: &str, after: Vec<Value>| ValueChange {
-            attribute: attribute.to_owned(),
-            after,
-            rule: self.types.place.clone(),
-            ..ValueChange::default()
-        };
-        Some((text, vec![value(&rules.attribute, Vec::new()), value(PASSWORD_MARK, vec![mark])]))
+        Some((text, vec![self.put(&rules.attribute, Vec::new()), self.put(PASSWORD_MARK, vec![mark])]))
     }
 
     /// Values that differ, as the changes that put them right: the state, the name, and all others together.
