@@ -85,6 +85,10 @@ impl ToldTo {
         let all: Vec<Told> = reach.client()?.get("told", &query).await?;
         if reach.json() {
             output::json(&all)?;
+        } else if all.is_empty() && self.waiting {
+            output::line("nothing waits to be carried");
+        } else if all.is_empty() && self.identity.is_some() {
+            output::line("nothing was told about them");
         } else if all.is_empty() {
             output::line("nothing was told: notices.toml says what is told to whom");
         } else {
