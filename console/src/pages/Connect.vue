@@ -5,6 +5,8 @@ import Textarea from 'primevue/textarea'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, take, type Schemas } from '@/api/client'
+import { blank, inClear, kinds, missingIn, settingsOf, type Kind } from '@/components/connecting'
+import FeedSample from '@/components/FeedSample.vue'
 import StepList from '@/components/StepList.vue'
 import Tree from '@/components/Tree.vue'
 import { chosen, emptyScope, groupsOf, type Act, type Scope } from '@/components/scoping'
@@ -14,142 +16,20 @@ const router = useRouter()
 const places = ['Connect', 'Test', 'Choose what to read', 'Done'] as const
 const place = ref(0)
 
-const kinds = [
-  { id: 'ldap', name: 'Directory', what: 'LDAP: OpenLDAP, a domain controller, others' },
-  { id: 'scim', name: 'SCIM service', what: 'SCIM 2.0 over HTTPS; it is asked what it can do' },
-  { id: 'feed', name: 'Feed', what: 'A CSV or JSON Lines file, in a folder or pulled over HTTP' },
-  { id: 'push', name: 'It calls us', what: 'Over SCIM 2.0 or with events; nothing is read from it' },
-] as const
-const kind = ref<(typeof kinds)[number]['id']>('ldap')
+const kind = ref<Kind>('ldap')
 const name = ref('')
 const purpose = ref<'source' | 'target'>('source')
-const f = ref({
-  url: '',
-  tls: 'start' as 'start' | 'ldaps' | 'none',
-  bind_dn: '',
-  base_dn: '',
-  backups: '',
-  ca_pem: '',
-  pin: '',
-  client_pem: '',
-  referrals: '',
-  in_flight: '',
-  per_second: '',
-  secret: '',
-  way: 'bearer' as 'bearer' | 'basic' | 'oauth' | 'header',
-  user: '',
-  header: '',
-  token_url: '',
-  client_id: '',
-  from: 'path' as 'path' | 'url',
-  path: '',
-  key: '',
-  label: '',
-})
+const f = ref(blank())
 
 const rare = ref(false)
-const lines = (text: string) =>
-  text
-    .split('\n')
-    .map((line) => line.trim())
-    .filter(Boolean)
-const settings = computed(() => {
-  const v = f.value
-  const ca = v.ca_pem.trim() ? { ca_pem: v.ca_pem } : {}
-  const pin = v.pin.trim() ? { pin_sha256: v.pin.trim() } : {}
-  if (kind.value === 'ldap') {
-    return {
-      url: v.url.trim(),
-      base_dn: v.base_dn.trim(),
-      start_tls: v.tls === 'start' && !v.url.startsWith('ldaps:'),
-      ...(v.bind_dn ? { bind_dn: v.bind_dn.trim() } : {}),
-      ...(lines(v.backups).length ? { backups: lines(v.backups) } : {}),
-      ...(v.client_pem.trim() ? { auth: 'external', client_pem: v.client_pem } : {}),
-      ...(lines(v.referrals).length ? { referral_hosts: lines(v.referrals) } : {}),
-      ...ca,
-      ...pin,
-    }
-  }
-  if (kind.value === 'scim') {
-    const auth = {
-      bearer: { way: 'bearer' },
-      basic: { way: 'basic', user: v.user },
-      header: { way: 'header', name: v.header },
-      oauth: { way: 'oauth', token_url: v.token_url, client_id: v.client_id },
-    }[v.way]
-    return {
-      url: v.url.trim(),
-      auth,
-      ...(v.in_flight.trim() ? { in_flight: Number(v.in_flight) } : {}),
-      ...(v.per_second.trim() ? { per_second: Number(v.per_second) } : {}),
-      ...ca,
-      ...pin,
-    }
-  }
-  if (kind.value === 'feed') {
-    const where = v.from === 'path' ? { path: v.path.trim() } : { url: v.url.trim() }
-    return { ...where, key: v.key.trim(), ...(v.label.trim() ? { name: v.label.trim() } : {}), ...ca }
-  }
-  return {}
-})
 const system = computed<Schemas['NewSystem']>(() => ({
   name: name.value.trim(),
   kind: kind.value,
-  settings: settings.value,
+  settings: settingsOf(kind.value, f.value),
   secret: f.value.secret || null,
 }))
-/** A blocked button says why. */
-const missing = computed(() => {
-  const v = f.value
-  if (!/^[a-z][a-z0-9-]{0,39}$/.test(name.value.trim()))
-    return 'give the system a name: lower-case letters, digits, hyphens, a letter first'
-  if (kind.value === 'ldap' && !v.url.trim())
-    return 'give the address, for example ldaps://harbour.skerry.example'
-  if (kind.value === 'ldap' && !v.base_dn.trim()) return 'give the base DN, for example dc=skerry,dc=example'
-  if (kind.value === 'scim' && !v.url.trim())
-    return 'give the base URL, for example https://berthing.skerry.example/scim/v2'
-  if (
-    kind.value === 'scim' &&
-    [v.in_flight, v.per_second].some((n) => n.trim() && !/^[1-9]\d{0,4}$/.test(n.trim()))
-  )
-    return 'give requests as a whole number'
-  if (v.pin.trim() && v.pin.replace(/[: ]/g, '').length !== 64)
-    return 'give the pinned certificate as a SHA-256: 64 hexadecimal digits'
-  if (kind.value === 'feed' && !(v.from === 'path' ? v.path : v.url).trim()) return 'say where the file is'
-  if (kind.value === 'feed' && !v.key.trim()) return 'name the column that tells rows apart'
-  return ''
-})
-const clear = computed(
-  () =>
-    kind.value === 'ldap' &&
-    f.value.tls === 'none' &&
-    f.value.url.startsWith('ldap:') &&
-    !/^ldap:\/\/(127\.|localhost|\[::1\])/.test(f.value.url) &&
-    !!f.value.secret,
-)
-
-const look = ref<Schemas['FeedLook'] | null>(null)
-const lookFault = ref('')
-async function lookAt(event: Event) {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (!file) return
-  look.value = null
-  lookFault.value = ''
-  const answer = await fetch('/api/v1/feeds/look', {
-    method: 'POST',
-    credentials: 'same-origin',
-    headers: { 'content-type': 'application/octet-stream' },
-    body: file,
-  })
-  const body = (await answer.json()) as Schemas['FeedLook'] & Partial<Schemas['Problem']>
-  if (!answer.ok) {
-    lookFault.value = [body.detail, body.remedy].filter(Boolean).join(' — to do: ')
-    return
-  }
-  look.value = body
-  const key = body.columns.find((column) => column.key)
-  if (key && !f.value.key) f.value.key = key.name
-}
+const missing = computed(() => missingIn(kind.value, name.value, f.value))
+const clear = computed(() => inClear(kind.value, f.value))
 
 const steps = ref<Step[]>([])
 const report = ref<Report | null>(null)
@@ -310,8 +190,6 @@ function open(page: 'scope' | 'system') {
           placeholder="/var/lib/eager-tide/feeds/roster"
         />
         <InputText v-else id="where" v-model="f.url" placeholder="https://roster.skerry.example/crew.csv" />
-        <label for="look">Look at a sample first</label>
-        <input id="look" type="file" @change="lookAt" />
         <label for="key">Key column</label>
         <InputText
           id="key"
@@ -386,50 +264,7 @@ function open(page: 'scope' | 'system') {
         <option value="target">target: accounts are kept in it</option>
       </select>
     </div>
-    <p v-if="lookFault" class="bad" role="alert">{{ lookFault }}</p>
-    <div v-if="look" class="look">
-      <p>
-        {{ look.format === 'csv' ? `CSV, separated by ${look.delimiter}` : 'JSON Lines' }}, {{ look.encoding
-        }}{{ look.marked ? ' with a byte order mark' : '' }}: {{ look.rows }} rows, {{ look.bad }} unreadable
-      </p>
-      <table>
-        <thead>
-          <tr>
-            <th>Column</th>
-            <th>Type</th>
-            <th>Empty</th>
-            <th>Repeated</th>
-            <th>First values</th>
-            <th>Note</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(column, at) in look.columns" :key="column.name">
-            <td class="mono">{{ column.name }}</td>
-            <td>{{ column.kind }}</td>
-            <td>{{ column.empty }}</td>
-            <td>{{ column.repeated }}</td>
-            <td>
-              <bdi v-for="(row, n) in look.first.slice(0, 3)" :key="n"
-                >{{ n ? ' · ' : '' }}{{ row[at] || '—' }}</bdi
-              >
-            </td>
-            <td>
-              {{
-                column.key
-                  ? 'can be the key'
-                  : column.duplicates.length
-                    ? `twice: ${column.duplicates.join(', ')}`
-                    : ''
-              }}
-            </td>
-          </tr>
-        </tbody>
-      </table>
-      <p v-for="row in look.bad_rows.slice(0, 5)" :key="row.line" class="bad">
-        Line {{ row.line }}: {{ row.reason }}
-      </p>
-    </div>
+    <FeedSample v-if="kind === 'feed'" @key="(column) => (f.key ||= column)" />
     <p v-if="clear" class="bad">
       The password would cross the network in clear text: choose StartTLS or LDAPS.
     </p>
@@ -566,8 +401,7 @@ legend {
 .grid > :nth-child(even):not(.more) {
   width: 100%;
 }
-select,
-input[type='file'] {
+select {
   font: inherit;
   padding: 0.35rem;
   background: var(--sheet);
@@ -593,17 +427,6 @@ input[type='file'] {
   display: grid;
   gap: 0.4rem;
   align-content: start;
-}
-.look table {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: 0.92rem;
-}
-.look th,
-.look td {
-  text-align: left;
-  padding: 0.15rem 0.5rem;
-  border-bottom: 1px solid var(--line);
 }
 pre {
   max-height: 22rem;

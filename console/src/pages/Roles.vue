@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
+import RoleTry from '@/components/RoleTry.vue'
 import { minute, plural } from '@/words'
 
 /** Roles: who holds them, by what, and where they differ about somebody. */
@@ -12,6 +13,7 @@ const { data, error, loading, load } = useFetched(
   (event) => event.event === 'change_set' || event.event === 'noticed',
 )
 const open = ref<string | null>(null)
+const trying = ref<string | null>(null)
 const refused = ref('')
 const byHand = (by: string) => by.startsWith('given by ')
 const sentence = computed(() => {
@@ -78,20 +80,31 @@ async function takeRole(name: string, id: string) {
             <span class="faint">priority {{ role.priority }}</span>
             <span class="faint mono">{{ role.rule }}</span>
           </div>
-          <Button
-            :label="plural(role.holders.length, 'holder')"
-            size="small"
-            severity="secondary"
-            :disabled="!role.holders.length"
-            :aria-expanded="open === role.name"
-            @click="open = open === role.name ? null : role.name"
-          />
+          <div class="row">
+            <Button
+              :label="plural(role.holders.length, 'holder')"
+              size="small"
+              severity="secondary"
+              :disabled="!role.holders.length"
+              :aria-expanded="open === role.name"
+              @click="open = open === role.name ? null : role.name"
+            />
+            <Button
+              label="What if?"
+              size="small"
+              severity="secondary"
+              :aria-expanded="trying === role.name"
+              :aria-label="`What if the condition of ${role.name} were another?`"
+              @click="trying = trying === role.name ? null : role.name"
+            />
+          </div>
         </div>
         <p class="gives">
           <template v-if="role.includes.length">brings {{ role.includes.join(', ') }}; </template>
           <template v-if="role.values.length">gives </template>
           <code v-for="value in role.values" :key="value">{{ value }}</code>
         </p>
+        <RoleTry v-if="trying === role.name" :role="role" />
         <table v-if="open === role.name" class="plain">
           <thead>
             <tr>

@@ -642,6 +642,35 @@ describe('roles', () => {
     await wrapper.findAll('button').at(-1)?.trigger('click')
     expect(calls.DELETE.mock.calls[0]?.[1].params.path).toEqual({ name: 'safety officer', id: 'a1' })
   })
+
+  it('tell who would gain and lose one under another condition, or why that is no condition', async () => {
+    const turn = (label: string, role: string, by = '') => ({ role, identity: label, label, by })
+    const effect = { said: 'This changes 2 values in 1 system.', total: 0, systems: [], lines: [] }
+    const trial = {
+      said: '1 would gain safety officer, and 1 would lose it.',
+      gains: [turn('Bo Holm', 'safety officer')],
+      loses: [turn('Ada Lind', 'safety officer', 'kept until 2036-12-24'), turn('Ada Lind', 'crew')],
+      conflicts: [],
+      effect,
+    }
+    answer({ '/api/v1/roles': { roles: [role], conflicts: [] }, '/api/v1/roles/{name}/trial': trial })
+    const { wrapper } = await open(Roles)
+    await wrapper.get('button[aria-label^="What if"]').trigger('click')
+    await wrapper.get('#when-safety-officer').setValue('identity.rank == "Mate"')
+    await wrapper.get('form').trigger('submit')
+    await flushPromises()
+    expect(calls.POST.mock.calls[0]?.[1]).toEqual({
+      params: { path: { name: 'safety officer' } },
+      body: { when: 'identity.rank == "Mate"' },
+    })
+    for (const said of [trial.said, 'Would gain (1)', 'Bo Holm', 'Would lose (2)', 'kept until', '· crew', effect.said])
+      expect(wrapper.text()).toContain(said)
+    calls.POST.mockRejectedValueOnce(new Error('this is no condition: it ends too early'))
+    await wrapper.get('form').trigger('submit')
+    await flushPromises()
+    expect(wrapper.get('[role=alert]').text()).toContain('this is no condition')
+    expect(wrapper.text()).not.toContain('Bo Holm')
+  })
 })
 
 describe('a life line', () => {

@@ -577,6 +577,13 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("deck watch by deck hand").await?;
     browser.text("safety officer").await?;
     browser.look("roles").await?;
+    // What another condition would do: who gains it and who loses it.
+    browser.click("//button[starts-with(@aria-label, 'What if the condition of deck hand')]").await?;
+    browser.fill("when-deck-hand", "identity.department == \"Galley\"").await?;
+    browser.click("//button[normalize-space(.)='See who gains and loses']").await?;
+    browser.text("would gain deck hand, and").await?;
+    browser.text("with this condition").await?;
+    browser.look("role-trial").await?;
     browser.driver.back().await?;
     browser.click("//a[normalize-space(.)='Licences']").await?;
     browser.text("of 40").await?;

@@ -289,6 +289,17 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
     let found = line.service.json(&["identities", "list", "--search", &person.mail.to_lowercase()]);
     let id = found[0]["id"].as_str().unwrap().to_owned();
     holds(&said(&line.service, &["roles", "list"], 0), &["deck hand", "safety officer", "deck watch"]);
+    // Another condition is tried: who is of the deck would lose it, with what it gives; nothing is kept of that.
+    let tried = line.service.json(&["roles", "try", "deck hand", "identity.department == \"Galley\""]);
+    let whom =
+        |side: &str| tried[side].as_array().unwrap().iter().map(|one| one["identity"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
+    assert!(whom("loses").contains(&id) && !whom("gains").is_empty() && !whom("gains").contains(&id), "{tried:#}");
+    let lines = tried["effect"]["lines"].as_array().unwrap();
+    assert!(lines.iter().any(|one| one["identity"] == id.as_str() && one["before"] == "deck watch"), "{tried:#}");
+    holds(&said(&line.service, &["roles", "try", "deck hand", ""], 0), &["0 would gain deck hand, and", "loses", "deck watch"]);
+    holds(&said(&line.service, &["roles", "try", "captain", "true"], 1), &["there is no role `captain`", "deck hand"]);
+    holds(&said(&line.service, &["roles", "try", "deck hand", "identity.rank =="], 1), &["this is no condition"]);
+    holds(&line.service.json(&["roles", "show", "deck hand"]).to_string(), &[&id]);
     // Given for some seconds, with a follower at work: it comes and goes by itself.
     said(&line.service, &["systems", "schedule", "berthing", "--follow"], 0);
     let until = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);

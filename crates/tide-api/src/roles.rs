@@ -63,6 +63,42 @@ pub struct Roles {
     pub conflicts: Vec<RoleConflict>,
 }
 
+/// Another condition of a role, to be tried.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct NewRoleTrial {
+    /// The condition, an expression about identities; nothing means that the role is only given by hand.
+    pub when: String,
+}
+
+/// Somebody who would gain or lose a role.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RoleTurn {
+    /// The role: the one that was tried, or one that it brings.
+    pub role: String,
+    /// Their identity.
+    pub identity: String,
+    /// What people call them.
+    pub label: String,
+    /// By what they would hold it; of one that is lost, by what it is kept for a while, or nothing.
+    pub by: String,
+}
+
+/// What another condition of a role would do.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RoleTrial {
+    /// What comes of it, in one sentence.
+    pub said: String,
+    /// Who would gain a role.
+    pub gains: Vec<RoleTurn>,
+    /// Who would lose one.
+    pub loses: Vec<RoleTurn>,
+    /// Where roles would differ about somebody, and do not now.
+    pub conflicts: Vec<RoleConflict>,
+    /// What it would do to accounts and values.
+    pub effect: crate::Effect,
+}
+
 /// A role that is given by hand.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]

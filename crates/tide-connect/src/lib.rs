@@ -157,6 +157,11 @@ pub trait Connector: Send + Sync {
     /// Writes one change and returns the account as it then is.
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError>;
 
+    /// Changes memberships of a group, without asking for the group afterwards: it may be long.
+    async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
+        self.write(write).await.map(|_| ())
+    }
+
     /// The hash of an account's password, as it stands there, if there is one that can be read. It goes to the wire, and nowhere else.
     async fn password_hash(&self, _key: &str) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
         Ok(None)

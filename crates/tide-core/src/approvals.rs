@@ -33,6 +33,8 @@ pub struct Approval {
     pub days: u32,
     /// After so many days, and again and again, whoever is asked is reminded.
     pub remind_days: Option<u32>,
+    /// The call-out that tells whoever is asked, and reminds them; without it, it stands in the list of decisions alone.
+    pub call: Option<String>,
     /// Where it stands.
     pub place: Place,
 }

@@ -122,6 +122,22 @@ impl Memberships {
         names.filter_map(|hash| self.of.get(&hash)).flatten().copied().collect()
     }
 
+    /// Notes that somebody, by a folded name, joined or left a group; how they are found. None when the group is not known here.
+    pub(crate) fn moved(&mut self, group: AccountId, member: &str, there: bool) -> Option<u64> {
+        let (system, known) = self.groups.get_mut(&group)?;
+        let hash = hash(system, member);
+        match there {
+            true if known.members.insert(hash) => self.of.entry(hash).or_default().push(group),
+            false if known.members.remove(&hash) => {
+                if let Some(groups) = self.of.get_mut(&hash) {
+                    groups.retain(|id| *id != group);
+                }
+            }
+            _ => {}
+        }
+        Some(hash)
+    }
+
     /// Notes a group as it is now.
     pub(crate) fn note(&mut self, account: &Account, owned: bool) -> Noted {
         let gone = account.absent_since.is_some() || account.fault.is_some();

@@ -34,6 +34,8 @@ pub enum Event {
     NoSeat,
     /// They have an account, and did not come to use it.
     NotArrived,
+    /// Somebody must say yes first: told by approvals, and by no notice.
+    Asked,
 }
 
 impl Event {
@@ -50,7 +52,7 @@ impl Event {
 
     /// The word used in rules and answers.
     pub fn word(self) -> &'static str {
-        Self::WORDS.iter().find(|(_, event)| *event == self).map_or("", |(word, _)| word)
+        Self::WORDS.iter().find(|(_, event)| *event == self).map_or("waits for a yes", |(word, _)| word)
     }
 }
 
@@ -101,6 +103,10 @@ pub enum Recipient {
     Identity(String),
     /// Whoever has this account, by its name in a system.
     Account(String, String),
+    /// An operator, by name.
+    Operator(String),
+    /// A group of operators.
+    Team(String),
 }
 
 /// A notice that is to be told, unless it was.
@@ -216,6 +222,7 @@ pub(crate) fn decide(
                     }
                 }
                 Event::NotArrived => not_arrived(&telling, population, &zone, now, outcome),
+                Event::Asked => {}
                 // Who waits is known when everybody was looked at: [`settle`] keeps those.
                 Event::NoSeat => {
                     if person.gone.is_none() && telling.fits() {

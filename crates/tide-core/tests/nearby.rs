@@ -6,7 +6,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::decide::{ChangeKind, Decided, Question};
 use tide_core::matching::{Answer, Said};
 use tide_core::model::Joined;
-use tide_core::nearby::{Next, Part, Records, Standing};
+use tide_core::nearby::{Moved, Next, Part, Records, Standing};
+use tide_core::references::folded;
 use tide_core::rules::{RuleFile, Schemas, Severity};
 use tide_core::schema::ValueKind;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
@@ -170,8 +171,10 @@ fn add(population: &mut Population, system: &str, kind: ObjectType, attributes: 
     });
 }
 
-/// Carries out what is free to be sent; `all` or only what makes nobody new.
-fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) {
+/// Carries out what is free to be sent; `all` or only what makes nobody new. Who joined and left groups that were not written
+/// otherwise is told one by one.
+fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) -> Vec<Moved> {
+    let (mut moved, mut written) = (Vec::new(), BTreeSet::new());
     for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
         let new = change.kind == ChangeKind::Create;
         if new && !all {
@@ -195,15 +198,20 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) {
             members.extend(value.after.iter().cloned());
             group.set("members", members);
             population.joined.retain(|one| one.identity != change.identity || one.group != account);
+            let told = value.before.iter().map(|one| (one, false)).chain(value.after.iter().map(|one| (one, true)));
+            moved.extend(told.map(|(one, there)| Moved { group: account, member: folded(&one.to_string()), there }));
             if change.kind == ChangeKind::Grant {
                 population.joined.push(Joined { identity: change.identity.clone(), group: account, made: now() });
             }
             continue;
         }
+        written.insert(account);
         for value in change.values.iter().filter(|value| value.later.is_empty()) {
             population.accounts[account as usize - 1].attributes.set(&value.attribute, value.after.clone());
         }
     }
+    moved.retain(|one| !written.contains(&one.group));
+    moved
 }
 
 /// Keeps identities, links and names, as a run does before it sends.
@@ -310,7 +318,7 @@ fn replace<V>(all: &mut BTreeMap<Key, V>, about: &Records) {
     all.retain(|(_, _, _, account), _| !gone(account));
 }
 
-fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) {
+fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) -> Vec<Moved> {
     let count = population.accounts.len();
     match step {
         Step::Set(account, attribute, n) if count > 0 => {
@@ -392,9 +400,10 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) {
                 });
             }
         }
-        Step::Send(all) => send(population, last, *all),
+        Step::Send(all) => return send(population, last, *all),
         _ => {}
     }
+    Vec::new()
 }
 
 /// How many worlds are tried; PROPTEST_CASES asks for more.
@@ -419,10 +428,14 @@ proptest! {
             let before = population.clone();
             keep(&mut population, &last);
             let kept = population.clone();
-            apply(&mut population, &step, &last);
+            let moved = apply(&mut population, &step, &last);
             let (mut changed, more) = (touched(&before, &kept), touched(&kept, &population));
             changed.accounts.extend(more.accounts);
             changed.identities.extend(more.identities);
+            for one in &moved {
+                changed.accounts.remove(&one.group);
+            }
+            changed.accounts.extend(standing.moved(&moved));
             let whole = decide(&rules, &population, now());
             match of_a_part(&mut standing, &rules, &population, changed) {
                 Some(part) => {

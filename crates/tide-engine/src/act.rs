@@ -353,10 +353,7 @@ impl Engine {
         let password = self.first_password(share, &row).await?;
         let change = &row.change;
         let account = match change.account {
-            Some(id) => {
-                let account = self.store.account(id).await?;
-                Some((account.key, account.name))
-            }
+            Some(id) => Some(self.store.called(id).await?),
             None => None,
         };
         // The password goes to the wire, and nowhere else: the change that is kept and journaled is without it.
@@ -402,10 +399,21 @@ impl Engine {
                 self.progress(tally);
                 return Ok(Went::Done);
             }
-            match share.connector.write(&write).await {
+            let written = match group {
+                // One membership is no reason to read its group.
+                Some(_) => share.connector.membership(&write).await.map(|()| None),
+                None => share.connector.write(&write).await.map(Some),
+            };
+            match written {
                 Ok(account) => {
-                    let what = settled(share, &row, account, None);
-                    self.confirm(share, Settling::new(row, filled_in, what, principal)?, last).await?;
+                    let settling = match account {
+                        Some(account) => {
+                            let what = settled(share, &row, account, None);
+                            Settling::new(row, filled_in, what, principal)?
+                        }
+                        None => Settling::membership(row, filled_in, principal)?,
+                    };
+                    self.confirm(share, settling, last).await?;
                     break;
                 }
                 Err(error) if error.weight == Weight::Accepted => {

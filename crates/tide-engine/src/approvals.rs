@@ -2,10 +2,11 @@
 
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::approvals::Approval;
 use tide_core::decide::Change;
 use tide_core::nearby::Records;
+use tide_core::notices::{Notice, Recipient};
 use tide_core::{Outcome, RuleSet};
 use tide_store::{ApprovalRow, NewApproval, OperatorRow};
 
@@ -100,7 +101,49 @@ pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, 
     None
 }
 
+/// What whoever is asked is told: once for each question, and once more whenever it is time to be reminded.
+fn told(request: &Request<'_>, asked: &str, due: &HashSet<String>, now: Timestamp) -> Option<Notice> {
+    let (rule, first) = (request.rule, request.changes.first()?);
+    let call = rule.call.clone().filter(|_| !request.expired)?;
+    let level = rule.levels.get(request.level)?;
+    let again = request.changes.iter().any(|change| due.contains(&change.fingerprint));
+    let pointed: BTreeSet<&String> =
+        request.changes.iter().filter_map(|change| change.approval.as_ref()?.of.get(request.level)).flatten().collect();
+    let to = level.operators.iter().cloned().map(Recipient::Operator);
+    let to = to.chain(level.groups.iter().cloned().map(Recipient::Team)).chain(pointed.into_iter().cloned().map(Recipient::Identity));
+    let others = match request.changes.len() {
+        1 => String::new(),
+        count => format!(" and {} more changes", count - 1),
+    };
+    let waits = if again { "still waits for a yes" } else { "waits for a yes" };
+    // Of what is asked at once for all there is one question, whatever comes to it.
+    let whose = if rule.together { asked } else { &request.id };
+    let time = if again { now.to_string() } else { String::new() };
+    Some(Notice {
+        rule: rule.name.clone(),
+        key: ["approval", &rule.name, &request.level.to_string(), whose, &time].join("|"),
+        identity: if rule.together { String::new() } else { first.identity.clone() },
+        label: first.label.clone(),
+        event: tide_core::notices::Event::Asked,
+        about: Some(first.system.clone()),
+        to: to.collect(),
+        text: format!("{}: {} in {}{others} {waits} ({})", first.label, first.kind, first.system, rule.name),
+        call: Some(call),
+    })
+}
+
 impl Engine {
+    /// Tells those who are asked by the call-out that the rule names.
+    async fn tell_asked(&self, rules: &RuleSet, outcome: &Outcome, due: &HashSet<String>) -> Result<(), EngineError> {
+        let rows = self.store.approvals().await?;
+        let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
+        let now = self.now();
+        let first = |rule: &str| rows.values().filter(|row| row.rule == rule).map(|row| row.asked.as_str()).min().unwrap_or_default();
+        let notices: Vec<Notice> =
+            requests(rules, outcome, &rows, now).iter().filter_map(|request| told(request, first(&request.rule.name), due, now)).collect();
+        self.tell_all(&notices).await
+    }
+
     /// Asks about what waits for a yes and was not asked yet, forgets what nobody wants any more, and reminds whoever is
     /// asked. `about` says about whom it was decided; nothing means everybody.
     pub(crate) async fn ask_about(
@@ -142,6 +185,10 @@ impl Engine {
         let gone = unwanted.cloned().collect();
         let asked = self.store.ask(new, gone, asker, now).await?;
         let again = rules.approvals.iter().filter_map(|rule| Some((rule.name.clone(), rule.remind_days?))).collect();
+        if rules.approvals.iter().any(|rule| rule.call.is_some()) && !waiting.is_empty() {
+            let due = self.store.to_remind_of(&waiting, now).await?;
+            self.tell_asked(rules, outcome, &due).await?;
+        }
         let reminded = self.store.remind(&waiting, again, now).await?;
         if asked + reminded > 0 {
             self.tell(Event::Noticed);

@@ -14,8 +14,9 @@ use tide_store::NewChangeSet;
 
 /// Who starts such a run.
 pub(crate) const ITSELF: &str = "the service";
-/// What comes within this time is run on together.
+/// What comes within this time is run on together, once something came within the time before: what comes alone waits for nothing.
 const GATHER: Duration = Duration::from_millis(2);
+const CLOSE: Duration = Duration::from_millis(5);
 /// How long what is due and could not be decided waits.
 const PAST_DUE: SignedDuration = SignedDuration::from_secs(30);
 /// How often it is looked at the clock.
@@ -44,6 +45,11 @@ fn pause(limits: (i64, i64), tries: u32, play: f64) -> SignedDuration {
     SignedDuration::from_secs_f64(seconds as f64 * play)
 }
 
+/// The accounts that changes are sent to. A group is not looked at again for one of its members.
+fn sent_to(outcome: &Outcome) -> Vec<i64> {
+    outcome.changes.iter().filter(|change| !change.is_membership()).filter_map(|change| change.account).collect()
+}
+
 impl Engine {
     /// Notes that a system does not answer: its work waits, and that of others goes on.
     pub(crate) fn went_down(&self, system: &str, said: &str) {
@@ -65,6 +71,7 @@ impl Engine {
         self.tasks.spawn(async move {
             // News that came while a run was on its way wait for its end; leavers among them do not.
             let mut waiting = false;
+            let mut last = std::time::Instant::now();
             // What became due while nobody looked.
             engine.nudge.notify_one();
             loop {
@@ -101,7 +108,10 @@ impl Engine {
                     () = timer => {}
                     () = free => {}
                 }
-                tokio::time::sleep(GATHER).await;
+                if last.elapsed() < CLOSE {
+                    tokio::time::sleep(GATHER).await;
+                }
+                last = std::time::Instant::now();
                 waiting = false;
                 let Ok(held) = engine.busy.clone().try_lock_owned() else {
                     waiting = true;
@@ -156,7 +166,7 @@ impl Engine {
         }
         let about: HashSet<String> = outcome.changes.iter().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect();
         outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
-        let accounts: Vec<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
+        let accounts = sent_to(&outcome);
         self.was_sent(accounts.into_iter(), about.iter().cloned()).await;
         let about: Vec<String> = about.into_iter().collect();
         self.store.overtaken(about.clone(), self.now()).await?;
@@ -244,7 +254,7 @@ impl Engine {
         outcome.changes.retain(|change| change.hold.is_none());
         let about: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
         outcome.decided.retain(|line| line.identity.as_deref().is_some_and(|id| about.contains(id)));
-        let accounts: Vec<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
+        let accounts = sent_to(&outcome);
         let identities: Vec<String> = about.iter().filter(|id| !id.is_empty()).map(|id| (*id).to_owned()).collect();
         self.was_sent(accounts.into_iter(), identities.into_iter()).await;
         let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;

@@ -53,7 +53,7 @@ pub use life::{Effect, Leaver, LifeLine, WayIn};
 pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
 pub use push::{Happening, NewToken};
 pub use reading::Read;
-pub use roles::{Holder, RoleView};
+pub use roles::{Holder, RoleTrial, RoleView};
 pub use runs::{Comparison, Plan, Rules};
 pub use schedule::{Quiet, Schedule};
 pub use scope::{ScopeCount, ScopeLine, ScopeTrial, ScopeView, Stand};

@@ -4,8 +4,9 @@ use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use tide_core::Value;
+use tide_core::effect::{Effect, effect};
 use tide_core::roles::{Conflict, Grant, Held, ROLES, Role};
+use tide_core::{Outcome, Population, RuleSet, Value, decide};
 
 /// A role and who holds it.
 #[derive(Debug, Clone)]
@@ -29,24 +30,71 @@ pub struct Holder {
     pub until: Option<Timestamp>,
 }
 
+/// What another condition of a role would do.
+#[derive(Debug, Clone)]
+pub struct RoleTrial {
+    /// Who would hold which role that they do not hold now, and by what.
+    pub gains: Vec<(String, Holder)>,
+    /// Who would not hold which role any more; by what they would still keep it for a while, if they do.
+    pub loses: Vec<(String, Holder)>,
+    /// Where roles would differ about somebody, and do not now.
+    pub conflicts: Vec<Conflict>,
+    /// What it would do to accounts and values.
+    pub effect: Effect,
+}
+
+impl Holder {
+    /// They hold it for a while only, though nothing gives it to them any more.
+    fn is_kept(&self) -> bool {
+        self.by.starts_with("kept until ")
+    }
+}
+
 impl Engine {
+    /// What would come of another condition of a role, or of none: who gains and who loses it and the roles that it brings. The
+    /// same records are decided twice; nothing is kept or sent.
+    pub async fn try_role(&self, name: &str, when: &str) -> Result<RoleTrial, EngineError> {
+        let now = self.now();
+        let (rules, population) = self.all(now).await?;
+        let mut new = rules.set.clone();
+        let place = new.roles.iter().position(|role| role.name == name).ok_or_else(|| no_role(&rules.set, name))?;
+        new.roles[place].when = match when.trim() {
+            "" => None,
+            text => Some(
+                new.expression(new.roles[place].kind, None, text)
+                    .map_err(|error| EngineError::Refused(format!("this is no condition: {error}")))?,
+            ),
+        };
+        let name = name.to_owned();
+        let work = tokio::task::spawn_blocking(move || {
+            let (old, outcome) = (&rules.set, decide(&rules.set, &population, now));
+            let other = decide(&new, &population, now);
+            let (before, after) = (turns(old, &population, &outcome, now), turns(&new, &population, &other, now));
+            let only = |one: &Turns, other: &Turns| -> Vec<(String, Holder)> {
+                let all = one.iter().filter(|(key, holder)| !holder.is_kept() && other.get(*key).is_none_or(Holder::is_kept));
+                let mut all: Vec<(String, Holder)> = all.map(|((role, _), holder)| (role.clone(), holder.clone())).collect();
+                all.sort_by(|(a, one), (b, other)| (*a != name, a, &one.label).cmp(&(*b != name, b, &other.label)));
+                all
+            };
+            let gains = only(&after, &before);
+            let mut loses = only(&before, &after);
+            for (role, holder) in &mut loses {
+                // What counts for them is what they keep of it.
+                holder.by = after.get(&(role.clone(), holder.identity.clone())).map_or_else(String::new, |kept| kept.by.clone());
+            }
+            let conflicts = other.conflicts.iter().filter(|one| !outcome.conflicts.contains(one)).cloned().collect();
+            RoleTrial { gains, loses, conflicts, effect: effect(&outcome, &other) }
+        });
+        work.await.map_err(|error| EngineError::Refused(format!("the effect could not be worked out: {error}")))
+    }
+
     /// All roles with who holds them, and where roles differ.
     pub async fn roles(&self) -> Result<(Vec<RoleView>, Vec<Conflict>), EngineError> {
         let now = self.now();
         let (rules, population, outcome) = self.decide_now().await?;
         let mut holders: BTreeMap<String, Vec<Holder>> = BTreeMap::new();
-        for (identity, label) in outcome.identities.iter().filter(|(identity, _)| !identity.attributes.get(ROLES).is_empty()) {
-            let theirs: Vec<&Grant> = population.grants.iter().filter(|grant| grant.identity == identity.id).collect();
-            let by = held_by(&rules.set, identity, &theirs, now);
-            for name in identity.attributes.get(ROLES).iter().map(Value::to_string) {
-                let given = theirs.iter().find(|grant| grant.role == name && grant.holds(now));
-                holders.entry(name.clone()).or_default().push(Holder {
-                    identity: identity.id.clone(),
-                    label: label.clone(),
-                    by: by.iter().find(|one| one.role == name).map_or_else(String::new, |one| one.by.clone()),
-                    until: given.and_then(|grant| grant.until),
-                });
-            }
+        for ((role, _), holder) in turns(&rules.set, &population, &outcome, now) {
+            holders.entry(role).or_default().push(holder);
         }
         let mut views: Vec<RoleView> = Vec::new();
         for role in &rules.set.roles {
@@ -61,9 +109,7 @@ impl Engine {
     pub async fn give_role(self: &Arc<Self>, grant: Grant, comment: &str, principal: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
         if !rules.set.roles.iter().any(|role| role.name == grant.role) {
-            let names: Vec<&str> = rules.set.roles.iter().map(|role| role.name.as_str()).collect();
-            let known = if names.is_empty() { "roles.toml names none".to_owned() } else { format!("there are {}", names.join(", ")) };
-            return Err(EngineError::Refused(format!("there is no role `{}`: {known}", grant.role)));
+            return Err(no_role(&rules.set, &grant.role));
         }
         if let (Some(from), Some(until)) = (grant.from, grant.until)
             && until <= from
@@ -83,8 +129,36 @@ impl Engine {
     }
 }
 
+fn no_role(rules: &RuleSet, name: &str) -> EngineError {
+    let names: Vec<&str> = rules.roles.iter().map(|role| role.name.as_str()).collect();
+    let known = if names.is_empty() { "roles.toml names none".to_owned() } else { format!("there are {}", names.join(", ")) };
+    EngineError::Refused(format!("there is no role `{name}`: {known}"))
+}
+
+/// Who holds what, by role and identity.
+type Turns = BTreeMap<(String, String), Holder>;
+
+fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Timestamp) -> Turns {
+    let mut all = Turns::new();
+    for (identity, label) in outcome.identities.iter().filter(|(identity, _)| !identity.attributes.get(ROLES).is_empty()) {
+        let theirs: Vec<&Grant> = population.grants.iter().filter(|grant| grant.identity == identity.id).collect();
+        let by = held_by(rules, identity, &theirs, now);
+        for role in identity.attributes.get(ROLES).iter().map(Value::to_string) {
+            let given = theirs.iter().find(|grant| grant.role == role && grant.holds(now));
+            let holder = Holder {
+                identity: identity.id.clone(),
+                label: label.clone(),
+                by: by.iter().find(|one| one.role == role).map_or_else(String::new, |one| one.by.clone()),
+                until: given.and_then(|grant| grant.until),
+            };
+            all.insert((role, identity.id.clone()), holder);
+        }
+    }
+    all
+}
+
 /// By what somebody holds their roles.
-fn held_by(rules: &tide_core::RuleSet, identity: &tide_core::Identity, grants: &[&Grant], now: Timestamp) -> Vec<Held> {
+fn held_by(rules: &RuleSet, identity: &tide_core::Identity, grants: &[&Grant], now: Timestamp) -> Vec<Held> {
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
     attributes.set("stage", vec![Value::text(identity.stage.word())]);

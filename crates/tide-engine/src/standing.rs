@@ -55,6 +55,7 @@ impl Engine {
             let touched = self.store.touched(standing.seen).await?;
             if !touched.everybody && standing.quiet == quiet {
                 let mut records = touched.records;
+                records.accounts.extend(standing.standing.moved(&touched.moved));
                 records.identities.append(&mut standing.standing.due(now));
                 records.accounts.append(&mut standing.sent.accounts);
                 records.identities.append(&mut standing.sent.identities);

@@ -1,7 +1,7 @@
 //! Memberships of one group that are sent together: thousands who join a group are no thousands of requests.
 
 use crate::act::Tally;
-use crate::share::{Share, settled, waits};
+use crate::share::{Share, waits};
 use crate::{Engine, EngineError};
 use std::collections::{HashSet, VecDeque};
 use tide_connect::Write;
@@ -49,7 +49,7 @@ impl Engine {
         rows.retain(|(row, _)| marked.contains(&row.id));
         let Some((last, _)) = rows.last() else { return Ok(None) };
         let Some(group) = last.change.account else { return Ok(None) };
-        let account = self.store.account(group).await?;
+        let account = self.store.called(group).await?;
         let Some(value) = last.change.values.first() else { return Ok(None) };
         let all = |of: fn(&ValueChange) -> &Vec<tide_core::Value>| {
             rows.iter().flat_map(|(row, _)| &row.change.values).flat_map(of).cloned().collect::<Vec<_>>()
@@ -58,19 +58,13 @@ impl Engine {
             ChangeKind::Grant => ValueChange { before: Vec::new(), after: all(|value| &value.after), ..value.clone() },
             _ => ValueChange { before: all(|value| &value.before), after: Vec::new(), ..value.clone() },
         };
-        let write = Write { object: last.change.object, kind, account: Some((account.key, account.name)), values: vec![values] };
+        let write = Write { object: last.change.object, kind, account: Some(account), values: vec![values] };
         let _one_at_a_time = share.alone(Some(group)).await;
-        match share.connector.write(&write).await {
-            Ok(observed) => {
+        match share.connector.membership(&write).await {
+            Ok(()) => {
                 let count = rows.len();
                 for (n, (row, filled_in)) in rows.into_iter().enumerate() {
-                    let last = n + 1 == count;
-                    let settling = match last {
-                        // The group as it is now is kept once.
-                        true => Settling::new(row.clone(), filled_in, settled(share, &row, observed.clone(), None), principal)?,
-                        false => Settling::beside(row, filled_in, principal)?,
-                    };
-                    self.confirm(share, settling, !last).await?;
+                    self.confirm(share, Settling::membership(row, filled_in, principal)?, n + 1 < count).await?;
                 }
                 self.is_up(&share.row.name);
                 Ok(None)

@@ -12,14 +12,19 @@ const MAIL: [&str; 3] = ["mail", "email", "emails"];
 impl Engine {
     /// Keeps what a decision wants told, but for what was told before.
     pub(crate) async fn tell_people(&self, outcome: &Outcome) -> Result<(), EngineError> {
-        if outcome.notices.is_empty() {
+        self.tell_all(&outcome.notices).await
+    }
+
+    /// Keeps notices, but for what was told before.
+    pub(crate) async fn tell_all(&self, notices: &[Notice]) -> Result<(), EngineError> {
+        if notices.is_empty() {
             return Ok(());
         }
-        let keys: Vec<&str> = outcome.notices.iter().map(|notice| notice.key.as_str()).collect();
+        let keys: Vec<&str> = notices.iter().map(|notice| notice.key.as_str()).collect();
         let new = self.store.untold(&keys).await?;
         let mut known: BTreeMap<Recipient, serde_json::Value> = BTreeMap::new();
         let mut all: Vec<(Notice, serde_json::Value)> = Vec::new();
-        for notice in outcome.notices.iter().filter(|notice| new.contains(&notice.key)) {
+        for notice in notices.iter().filter(|notice| new.contains(&notice.key)) {
             let mut to = Vec::new();
             for one in &notice.to {
                 if !known.contains_key(one) {
@@ -36,6 +41,8 @@ impl Engine {
     async fn address(&self, who: &Recipient) -> Result<serde_json::Value, EngineError> {
         let id = match who {
             Recipient::Operators => return Ok(serde_json::json!({"operators": true})),
+            Recipient::Operator(name) => return Ok(serde_json::json!({"operator": name})),
+            Recipient::Team(name) => return Ok(serde_json::json!({"group": name})),
             Recipient::Identity(id) => Some(id.clone()),
             Recipient::Account(system, name) => self.store.identity_of_account(system, name).await?,
         };

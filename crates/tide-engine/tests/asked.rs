@@ -125,13 +125,19 @@ name = "everything at once"
 ask = "together"
 days = 1
 remind_days = 1
+call = "desk"
 [[approval.level]]
 groups = ["harbour masters"]
 "#;
+    let calls = "[desk]\nurl = \"http://127.0.0.1:9/asked\"\n";
     let bo = operator(&tide, "bo", &["harbour masters"]).await;
-    tide.engine.publish_rules(&files(&[], &[("approvals.toml", rules)]), "tester").await.expect("published");
+    tide.engine.publish_rules(&files(&[], &[("approvals.toml", rules), ("calls.toml", calls)]), "tester").await.expect("published");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
+    let told = tide.engine.told(None, true).await.expect("read");
+    let waits = format!("and {} more changes waits for a yes (everything at once)", count(&run.states, "held") - 1);
+    assert!(told.len() == 1 && told[0].text.ends_with(&waits) && told[0].call.as_deref() == Some("desk"), "{told:?}");
+    assert_eq!((told[0].event.as_str(), &told[0].recipients[0]["group"]), ("waits for a yes", &serde_json::json!("harbour masters")));
     let asked = decisions(&tide, "approval", &bo).await;
     assert_eq!(asked.len(), 1, "it is asked once for all: {asked:?}");
     assert_eq!(asked[0].count as i64, count(&run.states, "held"));
@@ -158,6 +164,9 @@ groups = ["harbour masters"]
     let reminders = decisions(&tide, "reminder", &bo).await;
     assert_eq!(reminders.len(), 1, "{reminders:?}");
     let others = rows.len() - 1;
+    // Whoever is asked is told by the call-out too: once, and once more.
+    let texts: Vec<String> = tide.engine.told(None, true).await.expect("read").into_iter().map(|one| one.text).collect();
+    assert!(texts.len() == 2 && texts[1].contains("still waits for a yes"), "{texts:?}");
     assert_eq!(reminders[0].title, format!("still waits for a yes (everything at once): somebody and {others} more"));
     // The day passes: the store is told of an earlier one.
     let past = tide.engine.now() - jiff::SignedDuration::from_hours(48);

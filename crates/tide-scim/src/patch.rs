@@ -55,29 +55,35 @@ fn target(text: &str, schemas: &[String]) -> Result<Target, PatchError> {
 
 /// Applies the operations of a PATCH body, all or none.
 pub fn apply(resource: &Value, body: &Value) -> Result<Value, PatchError> {
+    let mut patched = resource.clone();
+    apply_to(&mut patched, body)?;
+    Ok(patched)
+}
+
+/// The same to the resource itself, which may be long. When it fails, what came before the operation at fault is done.
+pub fn apply_to(patched: &mut Value, body: &Value) -> Result<(), PatchError> {
     let operations =
         member(body, "Operations").and_then(Value::as_array).ok_or_else(|| fault("invalidSyntax", "the body has no list `Operations`"))?;
     let mut schemas: Vec<String> = vec![crate::ENTERPRISE.to_owned()];
-    schemas.extend(resource["schemas"].as_array().into_iter().flatten().filter_map(|s| s.as_str().map(str::to_owned)));
-    let mut patched = resource.clone();
+    schemas.extend(patched["schemas"].as_array().into_iter().flatten().filter_map(|s| s.as_str().map(str::to_owned)));
     for operation in operations {
         let op = member(operation, "op").and_then(Value::as_str).unwrap_or_default().to_ascii_lowercase();
         let path = member(operation, "path").and_then(Value::as_str);
         let value = member(operation, "value");
         match (op.as_str(), path, value) {
-            ("add" | "replace", Some(path), Some(value)) => set(&mut patched, &target(path, &schemas)?, value, op == "add")?,
+            ("add" | "replace", Some(path), Some(value)) => set(patched, &target(path, &schemas)?, value, op == "add")?,
             ("add" | "replace", None, Some(Value::Object(parts))) => {
                 for (name, value) in parts {
-                    set(&mut patched, &target(name, &schemas)?, value, op == "add")?;
+                    set(patched, &target(name, &schemas)?, value, op == "add")?;
                 }
             }
-            ("remove", Some(path), _) => remove(&mut patched, &target(path, &schemas)?)?,
+            ("remove", Some(path), _) => remove(patched, &target(path, &schemas)?)?,
             ("remove", None, _) => return Err(fault("noTarget", "`remove` needs a path")),
             ("add" | "replace", _, _) => return Err(fault("invalidValue", format!("`{op}` needs a value"))),
             _ => return Err(fault("invalidSyntax", format!("`{op}` is not an operation: add, remove or replace"))),
         }
     }
-    Ok(patched)
+    Ok(())
 }
 
 fn home<'v>(resource: &'v mut Value, path: &AttrPath) -> Result<&'v mut Map<String, Value>, PatchError> {

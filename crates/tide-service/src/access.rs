@@ -123,6 +123,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/identities/{id}/password", Grant::Operators),
     ("GET", "/api/v1/roles", Grant::Operators),
     ("POST", "/api/v1/roles/{name}/holders", Grant::Operators),
+    ("POST", "/api/v1/roles/{name}/trial", Grant::Operators),
     ("DELETE", "/api/v1/roles/{name}/holders/{id}", Grant::Operators),
     ("GET", "/api/v1/why", Grant::Operators),
     ("GET", "/api/v1/journal", Grant::Operators),

@@ -304,13 +304,25 @@ impl Store {
         .bind(limit)
         .fetch_all(&self.reader)
         .await?;
-        rows.iter().map(|row| Ok(AccountRow { account: read_account(row)?, seen: row.get("seen"), identity: row.get("linked") })).collect()
+        let mut accounts = rows.iter().map(read_account).collect::<Result<Vec<Account>, StoreError>>()?;
+        crate::members::merge(&mut *self.reader.acquire().await?, &mut accounts, false).await?;
+        let beside = |(row, account): (&SqliteRow, Account)| AccountRow { account, seen: row.get("seen"), identity: row.get("linked") };
+        Ok(rows.iter().zip(accounts).map(beside).collect())
     }
 
     /// One account.
     pub async fn account(&self, id: AccountId) -> Result<Account, StoreError> {
-        let row = sqlx::query("SELECT * FROM account WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
-        read_account(&row.ok_or_else(|| StoreError::Missing { what: "account", name: id.to_string() })?)
+        let mut c = self.reader.acquire().await?;
+        let row = sqlx::query("SELECT * FROM account WHERE id = ?").bind(id).fetch_optional(&mut *c).await?;
+        let mut account = read_account(&row.ok_or_else(|| StoreError::Missing { what: "account", name: id.to_string() })?)?;
+        crate::members::merge(&mut c, std::slice::from_mut(&mut account), false).await?;
+        Ok(account)
+    }
+
+    /// The lasting key of an account, and what it is called.
+    pub async fn called(&self, id: AccountId) -> Result<(String, String), StoreError> {
+        let row = sqlx::query_as("SELECT key, name FROM account WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
+        row.ok_or_else(|| StoreError::Missing { what: "account", name: id.to_string() })
     }
 }
 
@@ -348,6 +360,27 @@ async fn known(c: &mut SqliteConnection, system: &str, object: ObjectType, rows:
         .collect())
 }
 
+/// Groups of which we changed memberships: one that is shown as these made it is as it is known, and of any other it must stand
+/// whole what it was before.
+async fn with_members(
+    c: &mut SqliteConnection,
+    known: &mut Known,
+    rows: &[Observed],
+    encoded: &[(Vec<u8>, Vec<u8>)],
+) -> Result<(), StoreError> {
+    let ids: Vec<AccountId> = known.values().map(|before| before.id).collect();
+    let whole = crate::members::whole(c, &ids).await?;
+    for (row, (_, hash)) in rows.iter().zip(encoded) {
+        let Some(before) = known.get_mut(&row.key) else { continue };
+        let Some(blob) = whole.get(&before.id) else { continue };
+        before.hash = Attributes::hash_of(blob).to_be_bytes().to_vec();
+        if before.hash != *hash {
+            crate::members::keep_whole(c, before.id, blob).await?;
+        }
+    }
+    Ok(())
+}
+
 /// Keeps a batch: what is as it was only gets the mark of the reading, so that reading a large system
 /// again costs little. Returns how many differ from what was known.
 pub(crate) async fn upsert(
@@ -360,7 +393,7 @@ pub(crate) async fn upsert(
     any: bool,
 ) -> Result<usize, StoreError> {
     let at = stamp(started);
-    let known = if any { known(c, system, object, rows).await? } else { HashMap::new() };
+    let mut known = if any { known(c, system, object, rows).await? } else { HashMap::new() };
     let encoded: Vec<(Vec<u8>, Vec<u8>)> = rows
         .iter()
         .map(|account| {
@@ -369,6 +402,9 @@ pub(crate) async fn upsert(
             (blob, hash)
         })
         .collect();
+    if any && object == ObjectType::Group {
+        with_members(c, &mut known, rows, &encoded).await?;
+    }
     let (mut same, mut news) = (Vec::new(), Vec::new());
     for (account, (blob, hash)) in rows.iter().zip(encoded) {
         match known.get(&account.key) {

@@ -336,6 +336,15 @@ impl Store {
         Ok(crate::unstamp(next))
     }
 
+    /// What waits, of these, and of which it is time to remind somebody.
+    pub async fn to_remind_of(&self, waiting: &HashSet<String>, now: Timestamp) -> Result<HashSet<String>, StoreError> {
+        let sql =
+            "SELECT fingerprint FROM approval WHERE remind <= ?1 AND expires > ?1 AND fingerprint IN (SELECT value FROM json_each(?2))";
+        let due: Vec<String> =
+            sqlx::query_scalar(sql).bind(stamp(now)).bind(serde_json::to_string(waiting)?).fetch_all(&self.reader).await?;
+        Ok(due.into_iter().collect())
+    }
+
     /// Puts reminders into the outbox that are due, `again` by rule being the days to the next one.
     pub async fn remind(&self, waiting: &HashSet<String>, again: HashMap<String, u32>, now: Timestamp) -> Result<u64, StoreError> {
         let waiting = serde_json::to_string(waiting)?;

@@ -17,6 +17,7 @@ mod in_step;
 mod journal;
 mod life;
 mod matches;
+mod members;
 mod notices;
 mod passwords;
 mod population;

@@ -26,6 +26,7 @@ impl Store {
         for row in sqlx::query("SELECT * FROM account ORDER BY id").fetch_all(&mut *tx).await? {
             population.accounts.push(read_account(&row)?);
         }
+        crate::members::merge(&mut tx, &mut population.accounts, true).await?;
         for row in sqlx::query("SELECT * FROM identity ORDER BY id").fetch_all(&mut *tx).await? {
             population.identities.push(read_identity(&row)?);
         }

@@ -9,9 +9,9 @@ use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection, Transaction};
 use std::collections::HashMap;
 use std::sync::Arc;
-use tide_core::Value;
 use tide_core::decide::{ChangeKind, PASSWORD_MARK};
 use tide_core::model::{AccountId, Joined, Observed};
+use tide_core::{ObjectType, Value};
 
 /// The most rows of one statement.
 const ROWS: usize = 256;
@@ -24,7 +24,7 @@ pub struct Settling {
     settled: Settled,
     /// Its values are not those that were stored with it.
     filled_in: bool,
-    /// Its account is kept with another change that was sent together with it.
+    /// It tells of one membership, and not of its group.
     bare: bool,
     /// The attributes of its account as they are stored, and their hash.
     blob: Vec<u8>,
@@ -47,8 +47,8 @@ impl Settling {
         Ok(Settling { row, filled_in, bare: false, settled, blob, hash, note })
     }
 
-    /// The same for a change whose account is kept with another one that was sent together with it.
-    pub fn beside(row: ChangeRow, filled_in: bool, principal: &str) -> Result<Self, StoreError> {
+    /// The same for a membership, which is kept beside its group.
+    pub fn membership(row: ChangeRow, filled_in: bool, principal: &str) -> Result<Self, StoreError> {
         let nothing = Observed { key: String::new(), name: String::new(), attributes: Default::default(), fault: None };
         let settled = Settled { account: nothing, normalised: Vec::new(), merged: Vec::new(), note: None };
         Ok(Settling { bare: true, ..Settling::new(row, filled_in, settled, principal)? })
@@ -101,6 +101,10 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
         give(c, one, *id).await?;
     }
     join_groups(c, all, &ids, &at).await?;
+    // A group that was read back whole afterwards has it already.
+    let whole_later = |at: usize, group: AccountId| all.iter().zip(&ids).skip(at + 1).any(|(one, id)| !one.bare && *id == group);
+    let beside = all.iter().zip(&ids).enumerate().filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
+    crate::members::keep(c, &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(), now).await?;
     carry(c, all, &ids).await?;
     // What we wrote is what is right there now, and a yes is for one change.
     let json = serde_json::to_string(&ids)?;
@@ -154,6 +158,9 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
             seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL RETURNING id, system, key",
     );
     let rows = query.build().fetch_all(&mut *c).await?;
+    if all.iter().any(|one| !one.bare && one.row.change.object == ObjectType::Group) {
+        crate::members::forget(c, &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>()).await?;
+    }
     let found: HashMap<(&str, &str), i64> = rows.iter().map(|row| ((row.get("system"), row.get("key")), row.get("id"))).collect();
     let id = |one: &Settling| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();
     let own = |one: &Settling| one.row.change.account.filter(|_| one.bare || one.row.change.kind == ChangeKind::Delete);

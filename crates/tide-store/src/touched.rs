@@ -7,7 +7,7 @@ use crate::{Store, StoreError};
 use sqlx::Row;
 use std::collections::BTreeMap;
 use tide_core::model::{Normalised, Reserved};
-use tide_core::nearby::Records;
+use tide_core::nearby::{Moved, Records};
 use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts};
 
 /// What changed.
@@ -19,18 +19,25 @@ pub struct Touched {
     pub everybody: bool,
     /// The records.
     pub records: Records,
+    /// Who joined or left a group by what we wrote.
+    pub moved: Vec<Moved>,
 }
 
 impl Store {
     /// What changed after a note.
     pub async fn touched(&self, after: i64) -> Result<Touched, StoreError> {
-        let rows = sqlx::query("SELECT seq, account, identity FROM touched WHERE seq > ? ORDER BY seq")
+        let rows = sqlx::query("SELECT seq, account, identity, joined, member, there FROM touched WHERE seq > ? ORDER BY seq")
             .bind(after)
             .fetch_all(&self.reader)
             .await?;
         let mut touched = Touched { last: after, ..Touched::default() };
         for row in &rows {
             touched.last = row.get("seq");
+            if let Some(group) = row.get("joined") {
+                touched.moved.push(Moved { group, member: row.get("member"), there: row.get("there") });
+                touched.records.identities.extend(row.get::<Option<String>, _>("identity"));
+                continue;
+            }
             match (row.get::<Option<i64>, _>("account"), row.get::<Option<String>, _>("identity")) {
                 (None, None) => touched.everybody = true,
                 (account, identity) => {
@@ -67,14 +74,18 @@ impl Store {
         let identities = serde_json::to_string(&records.identities)?;
         let mut tx = self.reader.begin().await?;
         let mut population = Population { systems, ..Population::default() };
-        let rows = sqlx::query("SELECT a.* FROM json_each(?) k CROSS JOIN account a ON a.id = k.value ORDER BY a.id");
+        let rows = sqlx::query("SELECT a.* FROM json_each(?) k CROSS JOIN account a ON a.id = k.value");
         for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
             population.accounts.push(read_account(&row)?);
         }
-        let rows = sqlx::query("SELECT i.* FROM json_each(?) k CROSS JOIN identity i ON i.id = k.value ORDER BY i.id");
+        // Sorted here: SQLite would copy whole records for it.
+        population.accounts.sort_by_key(|account| account.id);
+        crate::members::merge(&mut tx, &mut population.accounts, false).await?;
+        let rows = sqlx::query("SELECT i.* FROM json_each(?) k CROSS JOIN identity i ON i.id = k.value");
         for row in rows.bind(&identities).fetch_all(&mut *tx).await? {
             population.identities.push(read_identity(&row)?);
         }
+        population.identities.sort_by(|a, b| a.id.cmp(&b.id));
         let rows = sqlx::query(
             "SELECT l.account, l.identity, l.made_by FROM json_each(?) k CROSS JOIN link l ON l.account = k.value AND l.ended IS NULL ORDER BY l.id",
         );

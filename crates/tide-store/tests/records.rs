@@ -138,6 +138,73 @@ async fn what_we_wrote_masks_an_older_read() {
     assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("By hand")]);
 }
 
+fn group(members: &[String]) -> Observed {
+    let members = members.iter().map(|name| Value::Reference(name.clone())).collect();
+    let attributes = [("cn".to_owned(), vec![Value::text("deck")]), ("member".to_owned(), members)].into_iter().collect();
+    Observed { key: "g1".into(), name: "cn=deck".into(), attributes, fault: None }
+}
+
+/// A membership that took effect.
+async fn join(records: &Records, identity: &str, members: &[String], there: bool, second: i64) {
+    let mut change = change(identity, if there { ChangeKind::Grant } else { ChangeKind::Revoke }, Some(1), false);
+    change.object = ObjectType::Group;
+    let values = &mut change.values[0];
+    values.attribute = "member".into();
+    let members: Vec<Value> = members.iter().map(|name| Value::Reference(name.clone())).collect();
+    (values.before, values.after) = if there { (vec![], members) } else { (members, vec![]) };
+    let run = records.run(vec![], vec![change]).await;
+    let row = records.changes(run, None).await.remove(0);
+    let settling = tide_store::Settling::membership(row, false, "tester").expect("encodes");
+    records.store.settle_all(std::sync::Arc::new(vec![settling]), at(second)).await.expect("settled");
+}
+
+#[tokio::test]
+async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no_news() {
+    let records = Records::new().await;
+    let hands: Vec<String> = (0..40).map(|n| format!("uid=hand{n},dc=x")).collect();
+    records.read("harbour", ObjectType::Group, 10, vec![group(&hands)]).await;
+    let people = vec![identity("i1", "Ada", Stage::Active)];
+    records.store.keep_identities(people, vec![], vec![], "tester", at(20)).await.expect("kept");
+    let members = async || records.store.account(1).await.expect("read").attributes.get("member").len();
+    let seen = records.store.last_touched().await.expect("read");
+
+    join(&records, "i1", &["uid=ada,dc=x".to_owned()], true, 60).await;
+    join(&records, "i1", &["UID=hand7, dc=x".to_owned()], false, 61).await;
+    assert_eq!(members().await, 40);
+    let population = records.store.population().await.expect("read");
+    assert_eq!(population.accounts[0].attributes.get("member").len(), 40);
+    let touched = records.store.touched(seen).await.expect("read");
+    let told: Vec<(&str, bool)> = touched.moved.iter().map(|one| (one.member.as_str(), one.there)).collect();
+    assert_eq!(told, [("uid=ada,dc=x", true), ("uid=hand7,dc=x", false)]);
+    assert!(touched.records.accounts.is_empty() && touched.records.identities.contains("i1"), "{touched:?}");
+
+    // A reading that began before is older, and takes nothing back.
+    let stale = records.store.begin_reading("harbour", ObjectType::Group, at(59)).await.expect("begins");
+    records.store.observe(stale, "harbour", ObjectType::Group, at(59), vec![group(&hands)]).await.expect("kept");
+    assert_eq!(members().await, 40);
+    let is: Vec<String> = records.store.account(1).await.expect("read").attributes.get("member").iter().map(Value::to_string).collect();
+    assert!(is.contains(&"uid=ada,dc=x".to_owned()) && !is.contains(&"uid=hand7,dc=x".to_owned()));
+
+    // What the system shows of our own change is no news; what somebody else did there is.
+    join(&records, "i1", &["uid=bo,dc=x".to_owned()], true, 63).await;
+    let mut shown: Vec<String> = hands.iter().filter(|name| !name.contains("hand7,")).cloned().collect();
+    shown.extend(["uid=ada,dc=x".to_owned(), "uid=bo,dc=x".to_owned()]);
+    let follow = async |members: &[String], second| {
+        records.store.keep_news("harbour", ObjectType::Group, vec![group(members)], vec![], at(second)).await.expect("kept")
+    };
+    assert!(follow(&shown, 70).await.is_empty());
+    shown.pop();
+    assert_eq!(follow(&shown, 80).await, [1]);
+    assert_eq!(members().await, 40);
+
+    // Many are folded into their group at last.
+    let crowd: Vec<String> = (0..1000).map(|n| format!("uid=crowd{n},dc=x")).collect();
+    join(&records, "i1", &crowd, true, 90).await;
+    let folded = records.store.touched(seen).await.expect("read");
+    assert!(folded.records.accounts.contains(&1), "the group is written whole");
+    assert_eq!(members().await, 1040);
+}
+
 #[tokio::test]
 async fn an_account_that_returns_is_the_same_account() {
     let records = Records::new().await;

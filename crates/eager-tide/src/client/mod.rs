@@ -15,6 +15,7 @@ pub mod output;
 pub mod passwords;
 pub mod roles;
 pub mod rules;
+mod schedule;
 pub mod scope;
 pub mod status;
 pub mod systems;

@@ -4,7 +4,7 @@ use super::{Reach, output, segment};
 use clap::Subcommand;
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::GiveRole;
+use tide_api::{GiveRole, NewRoleTrial, RoleTrial, RoleTurn};
 
 /// What can be done with roles.
 #[derive(Subcommand)]
@@ -31,6 +31,13 @@ pub enum Roles {
         /// Why; it is kept in the journal
         #[arg(long, default_value = "")]
         comment: String,
+    },
+    /// What another condition of a role would do: who gains it, who loses it, and what that does to accounts; nothing is kept or sent
+    Try {
+        /// The role
+        name: String,
+        /// The condition, an expression about identities; '' for a role that is only given by hand
+        when: String,
     },
     /// Take from somebody a role that was given by hand
     Take {
@@ -72,6 +79,37 @@ fn list(all: &tide_api::Roles) {
     }
 }
 
+/// How many of those who gain or lose are named, unless all are asked for.
+const NAMED: usize = 40;
+
+fn tried(trial: &RoleTrial) {
+    output::line(&trial.said);
+    let turns = |what: &'static str, turns: &[RoleTurn]| -> Vec<Vec<String>> {
+        let row = |one: &RoleTurn| vec![what.to_owned(), one.role.clone(), one.label.clone(), one.by.clone(), one.identity.clone()];
+        turns.iter().map(row).collect()
+    };
+    let all = [turns("gains", &trial.gains), turns("loses", &trial.loses)].concat();
+    if !all.is_empty() {
+        output::line("");
+        output::table(&["", "role", "name", "by", "id"], all.iter().take(NAMED).cloned());
+    }
+    if all.len() > NAMED {
+        output::line(&format!("and {} more; `--output json` has all", all.len() - NAMED));
+    }
+    for one in &trial.conflicts {
+        output::line(&format!(
+            "roles would differ about {} of {}: {} by {}, over {}",
+            one.attribute,
+            one.label,
+            one.value,
+            one.role,
+            one.over.join(", ")
+        ));
+    }
+    output::line("");
+    super::drafts::print_effect(&trial.effect, ["as it is", "with this condition"]);
+}
+
 impl Roles {
     /// Does it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
@@ -109,6 +147,11 @@ impl Roles {
                 let give = GiveRole { identity: id, from, until, comment };
                 client.tell(Method::POST, &format!("roles/{}/holders", segment(&name)), Some(&give)).await?;
                 output::line(&format!("given: {name}; the next run brings what it brings"));
+            }
+            Roles::Try { name, when } => {
+                let trial: RoleTrial =
+                    client.send(Method::POST, &format!("roles/{}/trial", segment(&name)), &NewRoleTrial { when }).await?;
+                if reach.json() { output::json(&trial)? } else { tried(&trial) }
             }
             Roles::Take { name, id } => {
                 client.tell::<()>(Method::DELETE, &format!("roles/{}/holders/{}", segment(&name), segment(&id)), None).await?;

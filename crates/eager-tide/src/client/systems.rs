@@ -1,6 +1,7 @@
 //! `eager-tide systems …`.
 
 use super::connection::{Connection, Purpose, file, secret_from_input};
+use super::schedule::{self, Timing, timing};
 use super::{Client, Reach, output, segment};
 use anyhow::{Context, bail};
 use clap::Subcommand;
@@ -8,8 +9,8 @@ use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewToken, QuietWindow,
-    ReadResult, Right, SchemaAttribute, System, SystemState, Token, WrittenRules,
+    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewToken, ReadResult,
+    Right, SchemaAttribute, System, SystemState, Token, WrittenRules,
 };
 
 /// What can be done with systems.
@@ -344,7 +345,7 @@ impl Systems {
                 let system: System = client.send(Method::PATCH, &format!("systems/{}", segment(&name)), &state).await?;
                 if reach.json() { output::json(&system)? } else { print(std::slice::from_ref(&system)) }
             }
-            Systems::Schedule { name, timing } => return schedule(&client, reach, &name, *timing).await,
+            Systems::Schedule { name, timing } => return schedule::schedule(&client, reach, &name, *timing).await,
             Systems::Secret { name } => {
                 let secret = secret_from_input()?;
                 client.tell(Method::PUT, &format!("systems/{}/secret", segment(&name)), Some(&NewSecret { secret })).await?;
@@ -493,118 +494,5 @@ async fn add(client: &Client, reach: &Reach, connection: Connection) -> anyhow::
     }
     output::line(&format!("Next: `eager-tide systems read {name}`, then `eager-tide scope {name}` and `eager-tide preview`;"));
     output::line(&format!("to write: `eager-tide systems set {name} --writable person`, `eager-tide systems arm {name}`."));
-    Ok(ExitCode::SUCCESS)
-}
-
-/// When a system is read and written by itself.
-#[derive(clap::Args)]
-pub struct Timing {
-    /// Follow its changes once it is armed, and run on each
-    #[arg(long, conflicts_with = "no_follow")]
-    follow: bool,
-    /// Do not follow it
-    #[arg(long)]
-    no_follow: bool,
-    /// In which way: content_sync, change_number, modified, last_modified, full; `best` leaves it to what the system offers
-    #[arg(long, value_name = "WAY")]
-    way: Option<String>,
-    /// How often it is asked, where it does not tell by itself: 30s, 5m, 2h
-    #[arg(long, value_name = "TIME", value_parser = seconds)]
-    every: Option<u32>,
-    /// How often everything is read: 30m, 6h, 1d
-    #[arg(long, value_name = "TIME", value_parser = seconds)]
-    full_every: Option<u32>,
-    /// When nothing is written to it, in the zone given: `22:00-06:00` or `sat,sun 00:00-23:59`; may be given several times
-    #[arg(long, value_name = "WINDOW", requires = "zone")]
-    no_writes: Vec<String>,
-    /// The time zone of the windows: Europe/Tallinn
-    #[arg(long)]
-    zone: Option<String>,
-    /// Writes are allowed at any time again
-    #[arg(long, conflicts_with = "no_writes")]
-    any_time: bool,
-}
-
-/// A length of time, in seconds.
-fn seconds(text: &str) -> Result<u32, String> {
-    let at = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-    let (number, unit) = text.split_at(at);
-    let times = match unit {
-        "s" | "" => 1,
-        "m" => 60,
-        "h" => 3600,
-        "d" => 24 * 3600,
-        _ => return Err(format!("`{unit}` is no unit of time: write 30s, 5m, 2h or 1d")),
-    };
-    number
-        .parse::<u32>()
-        .ok()
-        .and_then(|n| n.checked_mul(times))
-        .ok_or_else(|| format!("`{text}` is no length of time: write 30s, 5m, 2h or 1d"))
-}
-
-/// A window as it is written on the command line.
-fn window(text: &str, zone: &str) -> anyhow::Result<QuietWindow> {
-    let (days, times) = text.rsplit_once(' ').unwrap_or(("", text));
-    let Some((from, to)) = times.split_once('-') else { bail!("`{text}` is no window: write 22:00-06:00, or sat,sun 00:00-12:00") };
-    let days = days.split(',').map(str::trim).filter(|day| !day.is_empty()).map(str::to_owned).collect();
-    Ok(QuietWindow { days, from: from.trim().to_owned(), to: to.trim().to_owned(), zone: zone.to_owned() })
-}
-
-/// How it stands with following a system, as lines.
-fn timing(system: &System) {
-    let line = |label: &str, text: &str| output::line(&format!("{label:<22} {text}"));
-    if !system.schedule.follow {
-        line("Followed", &format!("no: `eager-tide systems schedule {} --follow` has it work by itself", system.name));
-    } else if !system.armed {
-        line("Followed", &format!("once it is armed: `eager-tide systems arm {}`", system.name));
-    }
-    for one in &system.following {
-        let way = one.words.clone().unwrap_or_default();
-        line(&format!("Followed ({})", one.object), &format!("{}: {way}", one.state));
-        if let Some(error) = &one.error {
-            line("  broke off", error);
-        }
-        let news =
-            one.news.as_ref().map_or_else(|| "none yet".to_owned(), |at| format!("{} ({} since the start)", output::time(at), one.changed));
-        line("  last news", &news);
-        if let Some(next) = &one.next {
-            line("  asked again", &output::time(next));
-        }
-        if let Some(full) = &one.full {
-            line("  read whole", &output::time(full));
-        }
-    }
-    if let Some(now) = &system.quiet_now {
-        line("Nothing is written", now);
-    } else if let Some(next) = &system.next_quiet {
-        line("Nothing is written", &format!("from {} on", output::time(next)));
-    }
-}
-
-async fn schedule(client: &Client, reach: &Reach, name: &str, asked: Timing) -> anyhow::Result<ExitCode> {
-    let at = format!("systems/{}", segment(name));
-    let system: System = client.get(&at, &[]).await?;
-    let mut new = system.schedule.clone();
-    if asked.follow || asked.no_follow {
-        new.follow = asked.follow;
-    }
-    if let Some(way) = asked.way {
-        new.way = (way != "best").then_some(way);
-    }
-    new.every_seconds = asked.every.or(new.every_seconds);
-    new.full_every_seconds = asked.full_every.or(new.full_every_seconds);
-    if asked.any_time {
-        new.quiet.clear();
-    }
-    if let Some(zone) = asked.zone {
-        new.quiet = asked.no_writes.iter().map(|text| window(text, &zone)).collect::<anyhow::Result<_>>()?;
-    }
-    let system = if new == system.schedule { system } else { client.send(Method::PUT, &format!("{at}/schedule"), &new).await? };
-    if reach.json() {
-        output::json(&system)?
-    } else {
-        timing(&system)
-    }
     Ok(ExitCode::SUCCESS)
 }

@@ -600,6 +600,13 @@ impl Connector for LdapConnector {
         Ok(hash.map(|hash| zeroize::Zeroizing::new(hash.clone())))
     }
 
+    async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
+        let permit = self.access.permit(write.object)?;
+        let mut ldap = self.line().await?;
+        let known = self.known(&mut ldap).await?;
+        write::send(&mut ldap, self.settings(), known, write, &permit).await.map(|_| ())
+    }
+
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
         let permit = self.access.permit(write.object)?;
         let mut ldap = self.line().await?;

@@ -277,7 +277,15 @@ impl ScimConnector {
         pieces
     }
 
-    async fn change(&self, endpoint: &Endpoint, id: &str, write: &Write, permit: &crate::Permit) -> Result<Json, ConnectError> {
+    /// Changes a resource; the answer of the last request, which may be without a body. `shown` asks for a part of the resource only.
+    async fn change(
+        &self,
+        endpoint: &Endpoint,
+        id: &str,
+        write: &Write,
+        shown: Option<&str>,
+        permit: &crate::Permit,
+    ) -> Result<Json, ConnectError> {
         let known = self.known().await?;
         let path = format!("{}/{}", endpoint.path, http::segment(id));
         let pieces = self.pieces(endpoint, write);
@@ -287,13 +295,14 @@ impl ScimConnector {
         if let (Some(most), true) = (known.bulk, pieces.len() > 1) {
             return self.bulk(&path, &pieces, most, permit).await;
         }
+        let asked = shown.map_or_else(|| path.clone(), |shown| format!("{path}?attributes={shown}"));
         let mut now = Json::Null;
         for operations in pieces {
             let body = json!({"schemas": [PATCH_OP], "Operations": operations});
-            now = self.http.send(Method::PATCH, &path, &body, None, permit).await?.body;
+            now = self.http.send(Method::PATCH, &asked, &body, None, permit).await?.body;
         }
         // RFC 7644 §3.5.2: the service may answer 204 without a body.
-        if now.is_null() { self.http.get(&path).await } else { Ok(now) }
+        if now.is_null() && shown.is_none() { self.http.get(&path).await } else { Ok(now) }
     }
 
     /// Changes a whole resource (RFC 7644 §3.5.1): what the service holds, with our values in it. With
@@ -547,8 +556,18 @@ impl Connector for ScimConnector {
                 Err(error) => Err(error),
             };
         }
-        let now = self.change(endpoint, id, write, &permit).await?;
+        let now = self.change(endpoint, id, write, None, &permit).await?;
         observed(endpoint, &now)
+    }
+
+    async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
+        let permit = self.access.permit(write.object)?;
+        let endpoint = self.endpoint(write.object).await?;
+        let Some((id, _)) = &write.account else {
+            return Err(ConnectError::lasting("no_account", "the change names no group", "decide again: start a new run"));
+        };
+        // RFC 7644 §3.5.2: the answer is the whole resource unless it is asked for a part.
+        self.change(endpoint, id, write, Some("id"), &permit).await.map(|_| ())
     }
 
     async fn went(&self, write: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {

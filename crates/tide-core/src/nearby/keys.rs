@@ -106,6 +106,11 @@ impl Keys {
         self.asked.contains(system)
     }
 
+    /// Are groups replaced by their members somewhere?
+    pub fn flattens(&self) -> bool {
+        self.flat
+    }
+
     /// The groups that say who takes part, and those inside them.
     pub fn groups(&self, population: &Population) -> BTreeSet<AccountId> {
         members_of(population, &self.groups)

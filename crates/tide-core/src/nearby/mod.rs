@@ -60,6 +60,17 @@ impl Records {
     }
 }
 
+/// Somebody who joined or left a group by what we wrote.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Moved {
+    /// The group.
+    pub group: AccountId,
+    /// Its member by a name that the group has for them, folded.
+    pub member: String,
+    /// They joined.
+    pub there: bool,
+}
+
 /// What is to be done next.
 #[derive(Debug)]
 pub enum Next {
@@ -220,11 +231,33 @@ impl Standing {
         self.len() == 0
     }
 
+    /// Notes memberships that we changed; the accounts that must be decided about for it. Those are the members, but for groups that
+    /// others depend on, which must be looked at whole.
+    pub fn moved(&mut self, all: &[Moved]) -> BTreeSet<AccountId> {
+        let mut accounts = BTreeSet::new();
+        for one in all {
+            let depended_on = |system: &str| self.keys.flattens() || self.keys.asks_for(system);
+            let whole = self.memberships.get(one.group).is_none_or(|group| group.owned)
+                || self.memberships.system(one.group).is_some_and(depended_on);
+            match (!whole).then(|| self.memberships.moved(one.group, &one.member, one.there)).flatten() {
+                Some(hash) => accounts.extend(self.web.member(hash)),
+                None => drop(accounts.insert(one.group)),
+            }
+        }
+        accounts
+    }
+
     /// Begins a decision about records that changed, and says what is to be read for it.
     pub fn begin(&self, touched: Records) -> (Asking, Records) {
         let mut wanted = touched.clone();
         wanted.accounts.extend(&self.groups);
-        (Asking { touched, noted: false, wide: false, read: BTreeSet::new(), evaluated: 0 }, wanted)
+        let mut asking = Asking { touched, noted: false, wide: false, read: BTreeSet::new(), evaluated: 0 };
+        // Whoever stood near before mostly still does: read at once, they need not be asked for.
+        if let Some((_, near)) = self.around(&asking) {
+            near.iter().for_each(|place| wanted.put(self.web.record(*place)));
+            asking.read = near;
+        }
+        (asking, wanted)
     }
 
     /// Goes on with what was asked for. `population` holds the records, their links, and what else belongs to them.

@@ -50,7 +50,10 @@ pub async fn show_groups(State(service): State<Service>, Path(id): Path<String>)
 
 fn recipient(one: &serde_json::Value) -> String {
     let text = |name: &str| one[name].as_str();
-    match (text("name").or(text("account")).or(text("identity")), text("mail")) {
+    if let Some(group) = text("group") {
+        return format!("any of {group}");
+    }
+    match (text("name").or(text("account")).or(text("operator")).or(text("identity")), text("mail")) {
         (Some(name), Some(mail)) => format!("{name} <{mail}>"),
         (Some(name), None) => name.to_owned(),
         (None, _) => "the operators".to_owned(),

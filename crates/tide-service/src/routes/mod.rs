@@ -109,6 +109,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(life::list_leavers))
         .routes(routes!(roles::list_roles))
         .routes(routes!(roles::give_role))
+        .routes(routes!(roles::try_role))
         .routes(routes!(roles::take_role))
         .routes(routes!(granted::list_licences))
         .routes(routes!(granted::show_groups))

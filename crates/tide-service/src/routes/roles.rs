@@ -2,12 +2,12 @@
 
 use crate::Service;
 use crate::access::Caller;
-use crate::problem::{Path, Refusal};
+use crate::problem::{Body, Path, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
-use tide_api::{GiveRole, Problem, Role, RoleConflict, RoleHolder, Roles};
+use tide_api::{GiveRole, NewRoleTrial, Problem, Role, RoleConflict, RoleHolder, RoleTrial, RoleTurn, Roles};
 use tide_core::roles::Grant;
 use tide_core::value::show;
 
@@ -45,15 +45,39 @@ pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, R
         rule: format!("{}:{}", view.role.place.file, view.role.place.line),
         holders: view.holders.into_iter().map(holder).collect(),
     };
-    let conflict = |one: tide_core::roles::Conflict| RoleConflict {
+    Ok(Json(Roles { roles: views.into_iter().map(role).collect(), conflicts: conflicts.into_iter().map(conflict).collect() }))
+}
+
+fn conflict(one: tide_core::roles::Conflict) -> RoleConflict {
+    RoleConflict {
         identity: one.identity,
         label: one.label,
         attribute: one.attribute,
         role: one.wins.0,
         value: show(&one.wins.1),
         over: one.over.into_iter().map(|(role, values)| format!("{} by {role}", show(&values))).collect(),
+    }
+}
+
+/// What another condition of a role would do: who gains and who loses it, and what that does to accounts. Nothing is kept or sent.
+#[utoipa::path(post, path = "/api/v1/roles/{name}/trial", tag = "identities", params(("name" = String, Path)), request_body = NewRoleTrial,
+    responses((status = 200, body = RoleTrial), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn try_role(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Body(asked): Body<NewRoleTrial>,
+) -> Result<Json<RoleTrial>, Refusal> {
+    let trial = service.engine.try_role(&name, &asked.when).await?;
+    let turn = |(role, one): (String, tide_engine::Holder)| RoleTurn { role, identity: one.identity, label: one.label, by: one.by };
+    let (gains, loses): (Vec<RoleTurn>, Vec<RoleTurn>) =
+        (trial.gains.into_iter().map(turn).collect(), trial.loses.into_iter().map(turn).collect());
+    let of = |turns: &[RoleTurn]| turns.iter().filter(|one| one.role == name).count();
+    let said = match (of(&gains), of(&loses)) {
+        (0, 0) => format!("Nobody would gain or lose {name}."),
+        (gain, lose) => format!("{gain} would gain {name}, and {lose} would lose it."),
     };
-    Ok(Json(Roles { roles: views.into_iter().map(role).collect(), conflicts: conflicts.into_iter().map(conflict).collect() }))
+    let conflicts = trial.conflicts.into_iter().map(conflict).collect();
+    Ok(Json(RoleTrial { said, gains, loses, conflicts, effect: crate::convert::effect(trial.effect) }))
 }
 
 /// Gives somebody a role by hand.

@@ -57,6 +57,12 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
                 source.error(section.at, format!("an answer is not {what} {days} days"), Some(format!("choose from 1 to {LONGEST}")));
             }
         }
+        let call = section.text("call");
+        if let Some((call, span)) = &call
+            && !rules.calls.contains_key(call)
+        {
+            source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in calls.toml".into()));
+        }
         all.push(Approval {
             name: name.map(|(name, _)| name).unwrap_or_default(),
             system: system.map(|(name, _)| name),
@@ -67,6 +73,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             levels,
             days,
             remind_days,
+            call: call.map(|(call, _)| call),
             place: section.place(),
         });
         section.done();

@@ -1,0 +1,108 @@
+/** What is asked of somebody who connects a system, and what the service is told then. */
+export const kinds = [
+  { id: 'ldap', name: 'Directory', what: 'LDAP: OpenLDAP, a domain controller, others' },
+  { id: 'scim', name: 'SCIM service', what: 'SCIM 2.0 over HTTPS; it is asked what it can do' },
+  { id: 'feed', name: 'Feed', what: 'A CSV or JSON Lines file, in a folder or pulled over HTTP' },
+  { id: 'push', name: 'It calls us', what: 'Over SCIM 2.0 or with events; nothing is read from it' },
+] as const
+export type Kind = (typeof kinds)[number]['id']
+
+/** The form as it begins. */
+export const blank = () => ({
+  url: '',
+  tls: 'start' as 'start' | 'ldaps' | 'none',
+  bind_dn: '',
+  base_dn: '',
+  backups: '',
+  ca_pem: '',
+  pin: '',
+  client_pem: '',
+  referrals: '',
+  in_flight: '',
+  per_second: '',
+  secret: '',
+  way: 'bearer' as 'bearer' | 'basic' | 'oauth' | 'header',
+  user: '',
+  header: '',
+  token_url: '',
+  client_id: '',
+  from: 'path' as 'path' | 'url',
+  path: '',
+  key: '',
+  label: '',
+})
+export type Form = ReturnType<typeof blank>
+
+const lines = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter(Boolean)
+
+/** The settings that the form means: what was left empty is left out. */
+export function settingsOf(kind: Kind, v: Form) {
+  const ca = v.ca_pem.trim() ? { ca_pem: v.ca_pem } : {}
+  const pin = v.pin.trim() ? { pin_sha256: v.pin.trim() } : {}
+  if (kind === 'ldap') {
+    return {
+      url: v.url.trim(),
+      base_dn: v.base_dn.trim(),
+      start_tls: v.tls === 'start' && !v.url.startsWith('ldaps:'),
+      ...(v.bind_dn ? { bind_dn: v.bind_dn.trim() } : {}),
+      ...(lines(v.backups).length ? { backups: lines(v.backups) } : {}),
+      ...(v.client_pem.trim() ? { auth: 'external', client_pem: v.client_pem } : {}),
+      ...(lines(v.referrals).length ? { referral_hosts: lines(v.referrals) } : {}),
+      ...ca,
+      ...pin,
+    }
+  }
+  if (kind === 'scim') {
+    const auth = {
+      bearer: { way: 'bearer' },
+      basic: { way: 'basic', user: v.user },
+      header: { way: 'header', name: v.header },
+      oauth: { way: 'oauth', token_url: v.token_url, client_id: v.client_id },
+    }[v.way]
+    return {
+      url: v.url.trim(),
+      auth,
+      ...(v.in_flight.trim() ? { in_flight: Number(v.in_flight) } : {}),
+      ...(v.per_second.trim() ? { per_second: Number(v.per_second) } : {}),
+      ...ca,
+      ...pin,
+    }
+  }
+  if (kind === 'feed') {
+    const where = v.from === 'path' ? { path: v.path.trim() } : { url: v.url.trim() }
+    return { ...where, key: v.key.trim(), ...(v.label.trim() ? { name: v.label.trim() } : {}), ...ca }
+  }
+  return {}
+}
+
+/** What is to be given before the connection can be tested: a blocked button says why. */
+export function missingIn(kind: Kind, name: string, v: Form): string {
+  if (!/^[a-z][a-z0-9-]{0,39}$/.test(name.trim()))
+    return 'give the system a name: lower-case letters, digits, hyphens, a letter first'
+  if (kind === 'ldap' && !v.url.trim()) return 'give the address, for example ldaps://harbour.skerry.example'
+  if (kind === 'ldap' && !v.base_dn.trim()) return 'give the base DN, for example dc=skerry,dc=example'
+  if (kind === 'scim' && !v.url.trim())
+    return 'give the base URL, for example https://berthing.skerry.example/scim/v2'
+  if (
+    kind === 'scim' &&
+    [v.in_flight, v.per_second].some((n) => n.trim() && !/^[1-9]\d{0,4}$/.test(n.trim()))
+  )
+    return 'give requests as a whole number'
+  if (v.pin.trim() && v.pin.replace(/[: ]/g, '').length !== 64)
+    return 'give the pinned certificate as a SHA-256: 64 hexadecimal digits'
+  if (kind === 'feed' && !(v.from === 'path' ? v.path : v.url).trim()) return 'say where the file is'
+  if (kind === 'feed' && !v.key.trim()) return 'name the column that tells rows apart'
+  return ''
+}
+
+/** Would the password cross the network in clear text? */
+export const inClear = (kind: Kind, v: Form): boolean =>
+  kind === 'ldap' &&
+  v.tls === 'none' &&
+  v.url.startsWith('ldap:') &&
+  !/^ldap:\/\/(127\.|localhost|\[::1\])/.test(v.url) &&
+  !!v.secret

@@ -1,0 +1,194 @@
+//! Memberships that we changed one at a time, kept beside their groups until these are kept whole again: a group of tens of
+//! thousands is neither read nor written for one of its members.
+
+use crate::population::{blob_values, values_blob};
+use crate::settle::Settling;
+use crate::{StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::{Row, SqliteConnection};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use tide_core::compare::ValueChange;
+use tide_core::model::AccountId;
+use tide_core::references::folded;
+use tide_core::{Account, Attributes, ObjectType, Value};
+
+/// So many are kept beside a group, and one more for so many bytes that the group takes: a longer group is written more rarely.
+const BESIDE: i64 = 256;
+const BYTES: i64 = 512;
+/// Of so many changes one has it looked whether they are too many.
+const LOOK: i64 = 16;
+
+/// One membership that was changed.
+struct Since {
+    account: AccountId,
+    attribute: String,
+    folded: String,
+    value: Value,
+    there: bool,
+}
+
+async fn since(c: &mut SqliteConnection, groups: Option<&[AccountId]>) -> Result<Vec<Since>, StoreError> {
+    let rows = match groups {
+        None => sqlx::query("SELECT account, attribute, folded, value, there FROM member_since").fetch_all(c).await?,
+        Some(groups) => {
+            let sql = "SELECT m.account, m.attribute, m.folded, m.value, m.there FROM json_each(?) k CROSS JOIN member_since m ON m.account = k.value";
+            sqlx::query(sql).bind(serde_json::to_string(groups)?).fetch_all(c).await?
+        }
+    };
+    let one = |row: &sqlx::sqlite::SqliteRow| {
+        let value = blob_values(row.get("value"))?.into_iter().next().unwrap_or(Value::Text(String::new()));
+        let (account, attribute) = (row.get("account"), row.get("attribute"));
+        Ok(Since { account, attribute, folded: row.get("folded"), value, there: row.get("there") })
+    };
+    rows.iter().map(one).collect()
+}
+
+/// The members of a group with what was changed since.
+fn apply(attributes: &mut Attributes, changes: &[Since]) {
+    let mut by_attribute: BTreeMap<&str, Vec<&Since>> = BTreeMap::new();
+    for change in changes {
+        by_attribute.entry(&change.attribute).or_default().push(change);
+    }
+    for (attribute, changes) in by_attribute {
+        let name = attributes.iter().map(|(name, _)| name).find(|name| name.eq_ignore_ascii_case(attribute));
+        let name = name.unwrap_or(attribute).to_owned();
+        let gone: HashSet<&Value> = changes.iter().filter(|change| !change.there).map(|change| &change.value).collect();
+        let mut members = attributes.get(attribute).to_vec();
+        let before = members.len();
+        members.retain(|member| !gone.contains(member));
+        if before - members.len() < gone.len() {
+            // The group may spell them otherwise.
+            let gone: HashSet<&str> = changes.iter().filter(|change| !change.there).map(|change| change.folded.as_str()).collect();
+            members.retain(|member| !gone.contains(folded(&member.to_string()).as_str()));
+        }
+        members.extend(changes.iter().filter(|change| change.there).map(|change| change.value.clone()));
+        attributes.set(name, members);
+    }
+}
+
+/// Groups as they are now: with what we changed since they were kept. `all` says that the accounts are all that there are.
+pub(crate) async fn merge(c: &mut SqliteConnection, accounts: &mut [Account], all: bool) -> Result<(), StoreError> {
+    let mut groups: HashMap<AccountId, &mut Account> =
+        accounts.iter_mut().filter(|account| account.kind == ObjectType::Group).map(|account| (account.id, account)).collect();
+    if groups.is_empty() {
+        return Ok(());
+    }
+    let ids: Vec<AccountId> = groups.keys().copied().collect();
+    for changes in since(c, (!all).then_some(ids.as_slice())).await?.chunk_by(|one, other| one.account == other.account) {
+        if let Some(group) = groups.get_mut(&changes[0].account) {
+            apply(&mut group.attributes, changes);
+        }
+    }
+    Ok(())
+}
+
+/// Those of some groups that have changes beside them, with their attributes and these in them.
+pub(crate) async fn whole(c: &mut SqliteConnection, groups: &[AccountId]) -> Result<HashMap<AccountId, Vec<u8>>, StoreError> {
+    let mut all = HashMap::new();
+    for changes in since(c, Some(groups)).await?.chunk_by(|one, other| one.account == other.account) {
+        let id = changes[0].account;
+        let blob: Vec<u8> = sqlx::query_scalar("SELECT attributes FROM account WHERE id = ?").bind(id).fetch_one(&mut *c).await?;
+        let mut attributes = Attributes::from_blob(&blob)?;
+        apply(&mut attributes, changes);
+        all.insert(id, attributes.to_blob());
+    }
+    Ok(all)
+}
+
+/// Keeps a group whole, as [`whole`] told of it. What a reading shows that began before it was last changed is older.
+pub(crate) async fn keep_whole(c: &mut SqliteConnection, group: AccountId, blob: &[u8]) -> Result<(), StoreError> {
+    sqlx::query(
+        "UPDATE account SET attributes = ?, hash = ?, written = max(coalesce(written, ''), (SELECT max(m.at) FROM member_since m WHERE m.account = ?))
+         WHERE id = ?",
+    )
+        .bind(blob)
+        .bind(Attributes::hash_of(blob).to_be_bytes().as_slice())
+        .bind(group)
+        .bind(group)
+        .execute(&mut *c)
+        .await?;
+    forget(c, &[group]).await
+}
+
+/// Forgets what was changed of groups that are kept whole now.
+pub(crate) async fn forget(c: &mut SqliteConnection, groups: &[AccountId]) -> Result<(), StoreError> {
+    let json = serde_json::to_string(groups)?;
+    sqlx::query("DELETE FROM member_since WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(c).await?;
+    Ok(())
+}
+
+/// Who joins and who leaves by a change, with the attribute that lists members.
+fn moves(values: &[ValueChange]) -> Vec<(&str, &Value, bool)> {
+    let mut all = Vec::new();
+    for value in values {
+        all.extend(value.before.iter().filter(|one| !value.after.contains(one)).map(|one| (value.attribute.as_str(), one, false)));
+        all.extend(value.after.iter().map(|one| (value.attribute.as_str(), one, true)));
+    }
+    all
+}
+
+/// Keeps memberships that took effect, beside their groups.
+pub(crate) async fn keep(c: &mut SqliteConnection, all: &[(&Settling, AccountId)], now: Timestamp) -> Result<(), StoreError> {
+    if all.is_empty() {
+        return Ok(());
+    }
+    let at = stamp(now);
+    for (one, group) in all {
+        let change = &one.row.change;
+        for (attribute, member, there) in moves(&change.values) {
+            let folded = folded(&member.to_string());
+            sqlx::query(
+                "INSERT INTO member_since (account, attribute, folded, value, there, at) VALUES (?,?,?,?,?,?)
+                 ON CONFLICT DO UPDATE SET value = excluded.value, there = excluded.there, at = excluded.at",
+            )
+            .bind(*group)
+            .bind(attribute)
+            .bind(&folded)
+            .bind(values_blob(std::slice::from_ref(member)))
+            .bind(there)
+            .bind(&at)
+            .execute(&mut *c)
+            .await?;
+            sqlx::query("INSERT INTO touched (identity, joined, member, there) VALUES (?,?,?,?)")
+                .bind(Some(&change.identity).filter(|id| !id.is_empty()))
+                .bind(*group)
+                .bind(&folded)
+                .bind(there)
+                .execute(&mut *c)
+                .await?;
+        }
+    }
+    // Counting is not done for each of them.
+    let now_and_then = |one: &Settling| one.row.id % LOOK == 0 || one.row.change.values.iter().any(|value| value.after.len() > 1);
+    let groups: BTreeSet<AccountId> = all.iter().filter(|(one, _)| now_and_then(one)).map(|(_, group)| *group).collect();
+    let mut many = Vec::new();
+    for group in groups {
+        let sql = "SELECT (SELECT count(*) FROM member_since m WHERE m.account = a.id) > max(?, length(a.attributes) / ?) FROM account a WHERE a.id = ?";
+        if sqlx::query_scalar(sql).bind(BESIDE).bind(BYTES).bind(group).fetch_one(&mut *c).await? {
+            many.push(group);
+        }
+    }
+    for (group, blob) in whole(c, &many).await? {
+        keep_whole(c, group, &blob).await?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn change(member: &str, there: bool) -> Since {
+        Since { account: 1, attribute: "member".into(), folded: folded(member), value: Value::Reference(member.into()), there }
+    }
+
+    #[test]
+    fn a_member_is_found_however_the_group_spells_it() {
+        let named = |names: &[&str]| names.iter().map(|name| Value::Reference((*name).into())).collect::<Vec<_>>();
+        let mut group: Attributes = [("member".to_owned(), named(&["UID=Ada, dc=x", "uid=bo,dc=x"]))].into_iter().collect();
+        apply(&mut group, &[change("uid=ada,dc=x", false), change("uid=cy,dc=x", true), change("uid=bo,dc=x", true)]);
+        assert_eq!(group.get("member"), named(&["uid=bo,dc=x", "uid=cy,dc=x"]));
+        apply(&mut group, &[change("uid=bo,dc=x", false), change("uid=cy,dc=x", false)]);
+        assert!(group.get("member").is_empty(), "a group without members has no such attribute");
+    }
+}
