@@ -13,14 +13,18 @@ const when = ref(props.role.when ?? '')
 const trial = ref<Schemas['RoleTrial'] | null>(null)
 const fault = ref('')
 const busy = ref(false)
-const SHOWN = 100
+const SHOWN = 40
+/** Who gains or loses the role itself, by name; the roles that come or go with it, counted. */
 const sides = computed(() => {
   const all = trial.value
   if (!all) return []
-  return [
-    { word: 'Would gain', turns: all.gains, none: 'Nobody' },
-    { word: 'Would lose', turns: all.loses, none: 'Nobody' },
-  ]
+  const side = (word: string, turns: Schemas['RoleTurn'][]) => {
+    const others = new Map<string, number>()
+    for (const one of turns)
+      if (one.role !== props.role.name) others.set(one.role, (others.get(one.role) ?? 0) + 1)
+    return { word, own: turns.filter((one) => one.role === props.role.name), others: [...others] }
+  }
+  return [side('Would gain it', all.gains), side('Would lose it', all.loses)]
 })
 
 async function tryIt() {
@@ -51,18 +55,20 @@ async function tryIt() {
     <h3>{{ trial.said }}</h3>
     <div class="sides">
       <div v-for="side in sides" :key="side.word">
-        <h4>{{ side.word }} ({{ side.turns.length }})</h4>
-        <p v-if="!side.turns.length" class="faint">{{ side.none }}</p>
-        <ul v-else>
-          <li v-for="one in side.turns.slice(0, SHOWN)" :key="one.role + one.identity">
+        <h4>{{ side.word }} ({{ side.own.length }})</h4>
+        <p v-if="!side.own.length" class="faint">Nobody</p>
+        <p v-else class="names">
+          <span v-for="one in side.own.slice(0, SHOWN)" :key="one.identity">
             <RouterLink :to="{ name: 'identity', params: { id: one.identity } }"
               ><bdi>{{ one.label }}</bdi></RouterLink
             >
-            <span v-if="one.role !== role.name"> · {{ one.role }}</span>
-            <span v-if="one.by && one.by !== when.trim()" class="faint"> {{ one.by }}</span>
-          </li>
-        </ul>
-        <p v-if="side.turns.length > SHOWN" class="faint">and {{ side.turns.length - SHOWN }} more</p>
+            <span v-if="one.by && one.by !== when.trim()" class="faint"> ({{ one.by }})</span>
+          </span>
+          <span v-if="side.own.length > SHOWN" class="faint">and {{ side.own.length - SHOWN }} more</span>
+        </p>
+        <p v-if="side.others.length" class="faint">
+          with it: {{ side.others.map(([name, count]) => `${name} (${count})`).join(', ') }}
+        </p>
       </div>
     </div>
     <p v-if="trial.conflicts.length" class="wait">
@@ -103,9 +109,11 @@ h3 {
 h4 {
   margin: 0 0 0.3rem;
 }
-ul {
+.names {
   margin: 0;
-  padding-left: 1.1rem;
+}
+.names > span:not(:last-child)::after {
+  content: ' ·';
 }
 .bad {
   color: var(--bad);

@@ -663,9 +663,18 @@ describe('roles', () => {
       params: { path: { name: 'safety officer' } },
       body: { when: 'identity.rank == "Mate"' },
     })
-    for (const said of [trial.said, 'Would gain (1)', 'Bo Holm', 'Would lose (2)', 'kept until', '· crew', effect.said])
+    for (const said of [
+      trial.said,
+      'Would gain it (1)',
+      'Bo Holm',
+      'Would lose it (1)',
+      'kept until',
+      'crew (1)',
+      effect.said,
+    ])
       expect(wrapper.text()).toContain(said)
-    calls.POST.mockRejectedValueOnce(new Error('this is no condition: it ends too early'))
+    const detail = 'this is no condition: it ends too early'
+    calls.POST.mockResolvedValueOnce({ error: { detail }, response: { status: 422 } })
     await wrapper.get('form').trigger('submit')
     await flushPromises()
     expect(wrapper.get('[role=alert]').text()).toContain('this is no condition')

@@ -46,7 +46,14 @@ impl Set {
         if let Some(body) = body {
             request = request.json(&body);
         }
-        let response = request.send().await.unwrap();
+        // Whoever is refused before everything was sent may see the connection end before the answer: the answer is asked for again.
+        let mut sent = request.try_clone().unwrap().send().await;
+        for _ in 0..5 {
+            if sent.is_err() {
+                sent = request.try_clone().unwrap().send().await;
+            }
+        }
+        let response = sent.unwrap();
         let cookie = response.headers().get("set-cookie").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
         (response.status(), cookie, response.text().await.unwrap())
     }

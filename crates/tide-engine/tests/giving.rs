@@ -113,3 +113,30 @@ async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
     assert_eq!(season.berthing.user("1001").expect("kept")["active"], false);
     season.engine.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_was_invited_and_does_not_come_is_told_of_again_and_again_until_they_come() {
+    let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
+    let notices = "[[notice]]\nname = \"not come\"\non = \"not arrived\"\nsystem = \"berthing\"\nwhen = 'account.nickName == null'\nafter_days = 3\nagain_days = 7\n\
+                   text = 'identity.number + \" has not come\"'\n";
+    let rules: Vec<(&str, &str)> =
+        RULES.iter().filter(|(name, _)| *name != "notices.toml").copied().chain([("notices.toml", notices)]).collect();
+    let season = Season::start(noon, &rules).await;
+    write(&season.feed, [(1000, "", ""), (1001, "", "")].into_iter());
+    let told = async |days: i64| -> Vec<String> {
+        season.clock.to(noon + jiff::SignedDuration::from_hours(24 * days));
+        season.go(Plan { carry_out: true, ..Plan::default() }).await;
+        season.go(Plan { carry_out: true, ..Plan::default() }).await;
+        let mut all: Vec<String> = season.engine.told(None, false).await.expect("read").into_iter().map(|one| one.text).collect();
+        all.sort();
+        all
+    };
+    assert_eq!(told(0).await, Vec::<String>::new());
+    assert_eq!(told(2).await, Vec::<String>::new(), "three days are theirs");
+    assert_eq!(told(3).await, ["1000 has not come", "1001 has not come"]);
+    assert_eq!(told(9).await.len(), 2, "once in seven days");
+    // One comes: the service knows by what they do there.
+    season.berthing.tamper("1001", |user| user["nickName"] = "Sunny".into());
+    assert_eq!(told(10).await, ["1000 has not come", "1000 has not come", "1001 has not come"]);
+    assert_eq!(told(17).await.len(), 4);
+}

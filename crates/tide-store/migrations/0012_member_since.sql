@@ -8,3 +8,12 @@ CREATE TABLE member_since (
 ALTER TABLE touched ADD COLUMN joined INTEGER;
 ALTER TABLE touched ADD COLUMN member TEXT;
 ALTER TABLE touched ADD COLUMN there INTEGER;
+
+-- A system that is looked at again and is as it was concerns nobody.
+DROP TRIGGER system_changed;
+CREATE TRIGGER system_changed AFTER UPDATE OF settings, writable, armed, paused, schema, own, schedule ON system
+WHEN OLD.settings IS NOT NEW.settings OR OLD.writable IS NOT NEW.writable OR OLD.armed IS NOT NEW.armed OR OLD.paused IS NOT NEW.paused
+  OR OLD.schema IS NOT NEW.schema OR OLD.own IS NOT NEW.own OR OLD.schedule IS NOT NEW.schedule
+BEGIN
+    INSERT INTO touched (account) VALUES (NULL);
+END;

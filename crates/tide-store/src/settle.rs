@@ -1,9 +1,10 @@
 //! Settling changes that took effect, many in one commit and in few statements: what a target confirms quickly must not wait
 //! for us.
 
-use crate::changes::{ChangeRow, Settled};
+use crate::changes::ChangeRow;
 use crate::journal::{Hashed, Note, append_all};
 use crate::population::{blob_values, values_blob};
+use crate::queue::Settled;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection, Transaction};

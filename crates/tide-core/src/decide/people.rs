@@ -576,7 +576,9 @@ fn live(
         person.stage = stored.stage;
     }
     let before = stored.filter(|stored| stored.stage == person.stage);
-    person.since = since.or_else(|| before.map_or(Some(now), |stored| stored.since));
+    // As precise as it is kept, so that the next decision says the same.
+    let kept = Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now);
+    person.since = since.or_else(|| before.map_or(Some(kept), |stored| stored.since));
     // Whoever left has left since then, whatever else would have ended it later: what is kept for some days is not kept for longer.
     if let (Stage::Left, Some(earlier)) = (person.stage, before.and_then(|stored| stored.since)) {
         person.since = person.since.map(|since| since.min(earlier));

@@ -1,0 +1,231 @@
+//! The queue: changes of runs from the moment when they are about to be sent until they are settled.
+
+use crate::changes::read_change;
+use crate::{ChangeRow, ChangeState, Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::Row;
+use std::collections::{HashMap, HashSet};
+use tide_core::Value;
+use tide_core::model::{AccountId, Observed};
+
+/// A change that failed when it was last sent.
+#[derive(Debug, Clone)]
+pub struct Parked {
+    /// What it failed with.
+    pub error: String,
+    /// May it pass by itself?
+    pub passing: bool,
+    /// How often it failed since it last went well.
+    pub times: u32,
+    /// When it failed last.
+    pub at: Timestamp,
+}
+
+/// What came of a change that was confirmed.
+#[derive(Debug, Clone)]
+pub struct Settled {
+    /// The account as it then is.
+    pub account: Observed,
+    /// Values that the target made something else of: attribute, sent, returned.
+    pub normalised: Vec<(String, Vec<Value>, Vec<Value>)>,
+    /// Attributes that others write too: of their values, ours are remembered.
+    pub merged: Vec<String>,
+    /// Said in the journal and to be seen: how it was found out.
+    pub note: Option<String>,
+}
+
+impl Store {
+    /// What is still to be sent of a run, in order: leavers first, then as queued.
+    pub async fn unsettled(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM change WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') ORDER BY id")
+            .bind(id)
+            .fetch_all(&self.reader)
+            .await?;
+        rows.iter().map(read_change).collect()
+    }
+
+    /// Notes that changes are about to be sent. Durable when it returns. Those of them that were not taken back meanwhile.
+    pub async fn mark_sending(&self, changes: Vec<i64>, now: Timestamp) -> Result<HashSet<i64>, StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let marked: Vec<i64> = sqlx::query_scalar(
+                        "UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ?
+                         WHERE id IN (SELECT value FROM json_each(?)) AND +state IN ('queued', 'sending', 'unknown') RETURNING id",
+                    )
+                    .bind(stamp(now))
+                    .bind(serde_json::to_string(&changes)?)
+                    .fetch_all(c)
+                    .await?;
+                    Ok(marked.into_iter().collect())
+                })
+            })
+            .await
+    }
+
+    /// Settles a change that did not take effect, or puts it aside: `failed`, `unknown`, `queued`
+    /// or `cancelled`.
+    pub async fn settle_not_done(
+        &self,
+        change: i64,
+        state: ChangeState,
+        error: &str,
+        remedy: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (error, remedy) = (error.to_owned(), remedy.to_owned());
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled = CASE WHEN ? IN ('failed', 'cancelled') THEN ? END WHERE id = ?")
+                        .bind(state.word()).bind(error).bind(remedy).bind(state.word()).bind(stamp(now)).bind(change).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Settles a change that failed. What may pass is tried again by itself.
+    pub async fn settle_failed(&self, change: i64, error: &str, remedy: &str, passing: bool, now: Timestamp) -> Result<(), StoreError> {
+        let (error, remedy) = (error.to_owned(), remedy.to_owned());
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    sqlx::query("UPDATE change SET state = 'failed', error = ?, remedy = ?, passing = ?, settled = ? WHERE id = ?")
+                        .bind(error)
+                        .bind(remedy)
+                        .bind(passing)
+                        .bind(stamp(now))
+                        .bind(change)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Of these changes, by their fingerprints, those that a run is about to send or has on the wire.
+    pub async fn under_way(&self, fingerprints: &[String]) -> Result<HashSet<String>, StoreError> {
+        let rows: Vec<String> = sqlx::query_scalar(
+            "SELECT c.fingerprint FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value WHERE +c.state IN ('queued', 'sending', 'unknown')",
+        )
+        .bind(serde_json::to_string(fingerprints)?)
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows.into_iter().collect())
+    }
+
+    /// How many changes of these people are on the wire.
+    pub async fn on_the_wire(&self, identities: &[String]) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar("SELECT count(*) FROM json_each(?) i CROSS JOIN change c ON c.identity = i.value WHERE +c.state = 'sending'")
+            .bind(serde_json::to_string(identities)?)
+            .fetch_one(&self.reader)
+            .await?)
+    }
+
+    /// Takes back what was not sent yet for people who lose their access: it is decided again.
+    pub async fn overtaken(&self, identities: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE change SET state = 'cancelled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?
+                         WHERE +state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
+                    )
+                    .bind(stamp(now))
+                    .bind(serde_json::to_string(&identities)?)
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Notes that a system took a change into a queue of its own. Durable when it returns.
+    pub async fn mark_accepted(&self, change: i64, place: &str, now: Timestamp) -> Result<(), StoreError> {
+        let place = place.to_owned();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "UPDATE change SET state = 'accepted', place = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?",
+                    )
+                    .bind(place)
+                    .bind(stamp(now))
+                    .bind(change)
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Changes that systems took into queues of their own: where each can be asked about, since when, and who is behind it.
+    pub async fn accepted(&self) -> Result<Vec<(ChangeRow, String, Timestamp, String)>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set WHERE c.state = 'accepted' ORDER BY c.id",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                let place: Option<String> = row.get("place");
+                let since = crate::unstamp(row.get("not_before")).unwrap_or_default();
+                Ok((read_change(row)?, place.unwrap_or_default(), since, row.get("whose")))
+            })
+            .collect()
+    }
+
+    /// Accounts and identities of which a system has a change in a queue of its own (`accepted`), or of which the answer to the
+    /// making was lost and the account is still looked for (`unknown`).
+    pub async fn in_doubt(&self, system: &str) -> Result<Vec<(Option<AccountId>, String, ChangeState)>, StoreError> {
+        let rows: Vec<(Option<i64>, String, String)> =
+            sqlx::query_as("SELECT account, identity, state FROM change WHERE state IN ('accepted', 'unknown') AND system = ?")
+                .bind(system)
+                .fetch_all(&self.reader)
+                .await?;
+        let state = |word: String| ChangeState::from_word(&word).unwrap_or(ChangeState::Unknown);
+        Ok(rows.into_iter().map(|(account, identity, word)| (account, identity, state(word))).collect())
+    }
+
+    /// Changes of ended runs whose answers were lost: when each was sent, and who is behind it.
+    pub async fn lost(&self) -> Result<Vec<(ChangeRow, Timestamp, String)>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set
+             WHERE c.state = 'unknown' AND s.ended IS NOT NULL ORDER BY c.id",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        rows.iter().map(|row| Ok((read_change(row)?, crate::unstamp(row.get("sent")).unwrap_or_default(), row.get("whose")))).collect()
+    }
+
+    /// Of these changes, by their fingerprints, those that failed when they were last sent.
+    pub async fn parked(&self, fingerprints: &[&str]) -> Result<HashMap<String, Parked>, StoreError> {
+        let mut parked: HashMap<String, Parked> = HashMap::new();
+        if fingerprints.is_empty() {
+            return Ok(parked);
+        }
+        let rows = sqlx::query(
+            "SELECT c.fingerprint, c.state, c.error, c.passing, c.settled FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
+             WHERE +c.state IN ('failed', 'done') ORDER BY c.id",
+        )
+        .bind(serde_json::to_string(fingerprints)?)
+        .fetch_all(&self.reader)
+        .await?;
+        for row in rows {
+            let fingerprint: String = row.get("fingerprint");
+            if row.get::<&str, _>("state") == "done" {
+                parked.remove(&fingerprint);
+                continue;
+            }
+            let times = parked.get(&fingerprint).map_or(0, |one| one.times) + 1;
+            let at = row.get::<Option<&str>, _>("settled").and_then(|at| at.parse().ok()).unwrap_or_default();
+            let error = row.get::<Option<String>, _>("error").unwrap_or_default();
+            parked.insert(fingerprint, Parked { error, passing: row.get("passing"), times, at });
+        }
+        Ok(parked)
+    }
+}
