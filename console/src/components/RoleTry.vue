@@ -112,8 +112,11 @@ h4 {
 .names {
   margin: 0;
 }
+.names > span {
+  margin-right: 0.45em;
+}
 .names > span:not(:last-child)::after {
-  content: ' ·';
+  content: ',';
 }
 .bad {
   color: var(--bad);

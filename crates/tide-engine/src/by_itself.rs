@@ -17,6 +17,8 @@ pub(crate) const ITSELF: &str = "the service";
 /// What comes within this time is run on together, once something came within the time before: what comes alone waits for nothing.
 const GATHER: Duration = Duration::from_millis(2);
 const CLOSE: Duration = Duration::from_millis(5);
+/// A run of more changes than this is looked at again at once.
+const MANY: usize = 20;
 /// How long what is due and could not be decided waits.
 const PAST_DUE: SignedDuration = SignedDuration::from_secs(30);
 /// How often it is looked at the clock.
@@ -261,11 +263,13 @@ impl Engine {
         let cancel = self.stopping.child_token();
         *lock(&self.going) = Some((id, cancel.clone()));
         let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);
+        let many = outcome.changes.len() > MANY;
         let done = self.carry_out_news(id, &rules, outcome, &cancel).await;
         *lock(&self.going) = None;
         drop(held);
-        if closes || rules.set.has_steps() {
-            // What was made may be what something else waits for; and whether a way in is closed is looked at once more.
+        if closes || many || rules.set.has_steps() {
+            // What was made may be what something else waits for; whether a way in is closed is looked at once more; and what
+            // became of many is not left for the next change to wait for.
             self.nudge.notify_one();
         }
         if let Err(error) = done {

@@ -3,6 +3,7 @@
 use super::{Reach, output, segment};
 use clap::Subcommand;
 use reqwest::Method;
+use std::collections::BTreeMap;
 use std::process::ExitCode;
 use tide_api::{GiveRole, NewRoleTrial, RoleTrial, RoleTurn};
 
@@ -79,23 +80,31 @@ fn list(all: &tide_api::Roles) {
     }
 }
 
-/// How many of those who gain or lose are named, unless all are asked for.
-const NAMED: usize = 40;
+/// How many of those who gain, and of those who lose, are named.
+const NAMED: usize = 20;
 
-fn tried(trial: &RoleTrial) {
+fn tried(name: &str, when: &str, trial: &RoleTrial) {
     output::line(&trial.said);
-    let turns = |what: &'static str, turns: &[RoleTurn]| -> Vec<Vec<String>> {
-        let row = |one: &RoleTurn| vec![what.to_owned(), one.role.clone(), one.label.clone(), one.by.clone(), one.identity.clone()];
-        turns.iter().map(row).collect()
-    };
-    let all = [turns("gains", &trial.gains), turns("loses", &trial.loses)].concat();
-    if !all.is_empty() {
+    let mut rows = Vec::new();
+    let mut more = Vec::new();
+    for (what, turns) in [("gains", &trial.gains), ("loses", &trial.loses)] {
+        let own: Vec<&RoleTurn> = turns.iter().filter(|one| one.role == name).collect();
+        let by = |one: &RoleTurn| if one.by == when.trim() { String::new() } else { one.by.clone() };
+        rows.extend(own.iter().take(NAMED).map(|one| vec![what.to_owned(), one.label.clone(), by(one), one.identity.clone()]));
+        if own.len() > NAMED {
+            more.push(format!("and {} more {what} it; `--output json` has all", own.len() - NAMED));
+        }
+        let mut others: BTreeMap<&str, usize> = BTreeMap::new();
+        turns.iter().filter(|one| one.role != name).for_each(|one| *others.entry(&one.role).or_default() += 1);
+        more.extend(
+            others.into_iter().map(|(role, count)| format!("with it, {count} {} {role}", if what == "gains" { "gain" } else { "lose" })),
+        );
+    }
+    if !rows.is_empty() {
         output::line("");
-        output::table(&["", "role", "name", "by", "id"], all.iter().take(NAMED).cloned());
+        output::table(&["", "name", "but", "id"], rows);
     }
-    if all.len() > NAMED {
-        output::line(&format!("and {} more; `--output json` has all", all.len() - NAMED));
-    }
+    more.iter().for_each(|line| output::line(line));
     for one in &trial.conflicts {
         output::line(&format!(
             "roles would differ about {} of {}: {} by {}, over {}",
@@ -150,8 +159,8 @@ impl Roles {
             }
             Roles::Try { name, when } => {
                 let trial: RoleTrial =
-                    client.send(Method::POST, &format!("roles/{}/trial", segment(&name)), &NewRoleTrial { when }).await?;
-                if reach.json() { output::json(&trial)? } else { tried(&trial) }
+                    client.send(Method::POST, &format!("roles/{}/trial", segment(&name)), &NewRoleTrial { when: when.clone() }).await?;
+                if reach.json() { output::json(&trial)? } else { tried(&name, &when, &trial) }
             }
             Roles::Take { name, id } => {
                 client.tell::<()>(Method::DELETE, &format!("roles/{}/holders/{}", segment(&name), segment(&id)), None).await?;
