@@ -3,7 +3,7 @@
 use super::people::Person;
 use super::{Elsewhere, Outcome};
 use crate::generate::{self, Taken};
-use crate::model::{AccountId, ObjectType, Population, Reserved};
+use crate::model::{AccountId, ObjectType, Population, Reserved, Stage};
 use crate::reasons::Reason;
 use crate::references::{Directory, Numbers};
 use crate::rules::{IdentityAttribute, Pointer, RuleSet};
@@ -88,7 +88,8 @@ pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType,
             match person.attributes.get(name).first().map(Value::to_string) {
                 Some(value) => {
                     let count = counts.entry(value).or_default();
-                    (count.all, count.here) = (count.all + 1, count.here + usize::from(person.gone.is_none()));
+                    // Who cannot be told about now stands where they stood.
+                    (count.all, count.here) = (count.all + 1, count.here + usize::from(person.stage != Stage::Left));
                 }
                 None if person.held.is_none() && person.gone.is_none() && !person.sources.is_empty() => without.push(place),
                 None => {}

@@ -441,6 +441,15 @@ impl Standing {
     fn note_identities(&mut self, rules: &RuleSet, known: &keys::About<'_>, outcome: &Outcome, about: Option<&BTreeSet<Place>>) -> bool {
         let mut otherwise = false;
         let among = |place: Option<Place>| about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)));
+        // Whoever was proposed and is nobody any more holds nothing.
+        let there: HashSet<&str> = outcome.identities.iter().map(|(identity, _)| identity.id.as_str()).collect();
+        for place in about.into_iter().flatten() {
+            if let Record::Identity(id) = self.web.record(*place)
+                && !there.contains(id.as_str())
+            {
+                self.spread.forget(id);
+            }
+        }
         // Whoever is new by an account that it is about.
         let lines = outcome.decided.iter().filter(|line| line.account.is_some_and(|id| among(self.web.account(id))));
         let new: HashSet<&str> = lines.filter_map(|line| line.identity.as_deref()).collect();

@@ -37,6 +37,15 @@ impl Spreading {
         }
     }
 
+    /// Forgets what an identity held that is no more.
+    pub fn forget(&mut self, id: &str) {
+        let Some((kind, held)) = self.of.remove(id) else { return };
+        for (attribute, value, here) in held {
+            let count = self.counts.entry((kind, attribute)).or_default().entry(value).or_default();
+            (count.all, count.here) = (count.all - 1, count.here - usize::from(here));
+        }
+    }
+
     /// The counts of an attribute, but for some identities.
     pub fn without(&self, kind: ObjectType, attribute: &str, some: &HashSet<&str>) -> BTreeMap<String, Spread> {
         let mut counts = self.counts.get(&(kind, attribute.to_owned())).cloned().unwrap_or_default();
