@@ -87,22 +87,26 @@ fn tried(name: &str, when: &str, trial: &RoleTrial) {
     output::line(&trial.said);
     let mut rows = Vec::new();
     let mut more = Vec::new();
-    for (what, turns) in [("gains", &trial.gains), ("loses", &trial.loses)] {
+    for (what, they, turns) in [("gains", "gain", &trial.gains), ("loses", "lose", &trial.loses)] {
         let own: Vec<&RoleTurn> = turns.iter().filter(|one| one.role == name).collect();
         let by = |one: &RoleTurn| if one.by == when.trim() { String::new() } else { one.by.clone() };
         rows.extend(own.iter().take(NAMED).map(|one| vec![what.to_owned(), one.label.clone(), by(one), one.identity.clone()]));
         if own.len() > NAMED {
-            more.push(format!("and {} more {what} it; `--output json` has all", own.len() - NAMED));
+            more.push(format!("and {} more {they} it; `--output json` has all", own.len() - NAMED));
         }
         let mut others: BTreeMap<&str, usize> = BTreeMap::new();
         turns.iter().filter(|one| one.role != name).for_each(|one| *others.entry(&one.role).or_default() += 1);
-        more.extend(
-            others.into_iter().map(|(role, count)| format!("with it, {count} {} {role}", if what == "gains" { "gain" } else { "lose" })),
-        );
+        more.extend(others.into_iter().map(|(role, count)| format!("with it, {count} {they} {role}")));
     }
     if !rows.is_empty() {
         output::line("");
-        output::table(&["", "name", "but", "id"], rows);
+        // Mostly it is the condition itself, and goes without saying.
+        if rows.iter().all(|row| row[2].is_empty()) {
+            rows.iter_mut().for_each(|row| drop(row.remove(2)));
+            output::table(&["", "name", "id"], rows);
+        } else {
+            output::table(&["", "name", "by", "id"], rows);
+        }
     }
     more.iter().for_each(|line| output::line(line));
     for one in &trial.conflicts {
