@@ -1,9 +1,9 @@
 //! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
 //! in order within one account, several accounts at a time.
 
-use crate::share::{Confirmed, Ready, Sender, Share, by_account, in_order, settled, waits};
+use crate::share::{Confirmed, Reaches, Ready, Sender, Share, by_account, in_order, settled, waits};
 use crate::{Engine, EngineError, Event};
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
@@ -30,9 +30,23 @@ const PAUSE: Duration = Duration::from_millis(250);
 /// Attributes by which an account is looked for after the answer to its making was lost.
 const PROBES: [&str; 5] = ["externalId", "userName", "employeeNumber", "uid", "mail"];
 
-/// The counts of a run, shared by its workers.
+/// What a run has to send, and what is known of that without reading it back.
+#[derive(Default)]
+pub(crate) struct Queue {
+    pub(crate) changes: Vec<ChangeRow>,
+    /// Changes of which it is kept already that they are about to be sent.
+    pub(crate) marked: HashSet<i64>,
+    /// Keys and names of the accounts, as it was decided about them.
+    pub(crate) called: HashMap<i64, (String, String)>,
+    pub(crate) reaches: Arc<Reaches>,
+}
+
+/// The counts of a run, shared by its workers, and what is known of its queue.
 pub(crate) struct Tally {
     id: i64,
+    marked: HashSet<i64>,
+    called: HashMap<i64, (String, String)>,
+    reaches: Arc<Reaches>,
     total: usize,
     done: AtomicUsize,
     failed: AtomicUsize,
@@ -72,13 +86,20 @@ impl Engine {
     pub(crate) async fn carry_out(
         self: &Arc<Self>,
         id: i64,
+        queue: Option<Queue>,
         note: Option<String>,
         principal: &str,
         cancel: &CancellationToken,
     ) -> Result<(), EngineError> {
-        let changes = self.store.unsettled(id).await?;
+        let Queue { changes, marked, called, reaches } = match queue {
+            Some(queue) => queue,
+            None => Queue { changes: self.store.unsettled(id).await?, ..Queue::default() },
+        };
         let tally = Arc::new(Tally {
             id,
+            marked,
+            called,
+            reaches,
             total: changes.len(),
             done: AtomicUsize::new(0),
             failed: AtomicUsize::new(0),
@@ -124,7 +145,7 @@ impl Engine {
         let mut workers = tokio::task::JoinSet::new();
         let mut fault = None;
         for (system, changes) in by_system {
-            let mut share = match self.share(&system).await {
+            let mut share = match self.share_of(&system, &tally.reaches).await {
                 Ok(share) => share,
                 Err(error) => {
                     self.park_all(&changes, &error.to_string(), tally).await?;
@@ -141,8 +162,8 @@ impl Engine {
                     (self.clone(), Sender::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
                 workers.spawn(async move { engine.worker(sender.share(), &tally, &cancel, &principal).await });
             }
-            let (engine, queue) = (self.clone(), by_account(changes));
-            workers.spawn(async move { engine.mark_ahead(&share, queue).await });
+            let (engine, queue, tally) = (self.clone(), by_account(changes), tally.clone());
+            workers.spawn(async move { engine.mark_ahead(&share, queue, &tally.marked).await });
             if self.at_a_time == 1 {
                 // One thing after the other, also among systems: what happens can be told in advance.
                 ended(&mut workers, &mut fault).await;
@@ -353,7 +374,11 @@ impl Engine {
         let password = self.first_password(share, &row).await?;
         let change = &row.change;
         let account = match change.account {
-            Some(id) => Some(self.store.called(id).await?),
+            // What is sent at once is sent to it as it was decided about; later on it may be called otherwise.
+            Some(id) => match tally.called.get(&id).filter(|_| marked && tally.marked.contains(&row.id)) {
+                Some(called) => Some(called.clone()),
+                None => Some(self.store.called(id).await?),
+            },
             None => None,
         };
         // The password goes to the wire, and nowhere else: the change that is kept and journaled is without it.

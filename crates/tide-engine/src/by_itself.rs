@@ -1,16 +1,18 @@
 //! Runs that nobody starts: on the news of systems that are followed, when a pause after a failure ends, and when a
 //! window in which nothing is written is over.
 
-use crate::runs::{Rules, kept};
+use crate::act::Queue;
+use crate::runs::kept;
 use crate::schedule::Schedule;
-use crate::standing::News;
+use crate::share::sent_first;
+use crate::standing::{News, works_by_itself};
 use crate::{Engine, EngineError, Event, lock};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::{Outcome, Population, Reason};
-use tide_store::NewChangeSet;
+use tide_store::{Before, NewChangeSet, NewPeople};
 
 /// Who starts such a run.
 pub(crate) const ITSELF: &str = "the service";
@@ -50,6 +52,20 @@ fn pause(limits: (i64, i64), tries: u32, play: f64) -> SignedDuration {
 /// The accounts that changes are sent to. A group is not looked at again for one of its members.
 fn sent_to(outcome: &Outcome) -> Vec<i64> {
     outcome.changes.iter().filter(|change| !change.is_membership()).filter_map(|change| change.account).collect()
+}
+
+/// What is to be kept of those about whom it was decided.
+fn new_people(population: &Population, outcome: &Outcome) -> NewPeople {
+    let kept = kept(population, outcome);
+    let before: HashMap<&str, &tide_core::Identity> = population.identities.iter().map(|i| (i.id.as_str(), i)).collect();
+    let new = |(i, _): &&(tide_core::Identity, String)| {
+        kept.contains(i.id.as_str()) && before.get(i.id.as_str()).is_none_or(|known| **known != *i)
+    };
+    NewPeople {
+        identities: outcome.identities.iter().filter(new).cloned().collect(),
+        links: outcome.links.clone(),
+        reserved: outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect(),
+    }
 }
 
 impl Engine {
@@ -140,9 +156,6 @@ impl Engine {
     /// While a run is on its way: decides about what came, and sends at once what takes access away. What the run has not sent
     /// yet for the same people is taken back; it is decided again afterwards. Returns the change set, if there was one.
     async fn overtake(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        if !self.works_by_itself().await? {
-            return Ok(None);
-        }
         let sent = self.send_leavers().await;
         if sent.is_err() {
             self.forget_standing().await;
@@ -151,14 +164,11 @@ impl Engine {
     }
 
     async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        let Some(News { rules, population, mut outcome, about, cost }) = self.decide_on_leavers().await? else { return Ok(None) };
-        tracing::debug!(read = cost.0, evaluated = cost.1, "decided on leavers");
-        self.notice_surprises(&rules.set, &population, &outcome, about.as_ref()).await?;
-        self.ask_about(&rules.set, &outcome, about.as_ref(), ITSELF).await?;
-        self.hold_accepted(&mut outcome).await?;
-        self.hold_restored(&mut outcome).await?;
-        self.hold_back(&mut outcome).await?;
-        self.keep_people(&population, &outcome, ITSELF).await?;
+        let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
+        tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
+        self.hold_what_waits(&mut news, &before).await?;
+        self.keep_people(&news.population, &news.outcome, ITSELF).await?;
+        let outcome = &mut news.outcome;
         outcome.changes.retain(|change| change.hold.is_none() && change.takes_away());
         let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
         let under_way = self.store.under_way(&prints).await?;
@@ -168,7 +178,7 @@ impl Engine {
         }
         let about: HashSet<String> = outcome.changes.iter().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect();
         outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
-        let accounts = sent_to(&outcome);
+        let accounts = sent_to(outcome);
         self.was_sent(accounts.into_iter(), about.iter().cloned()).await;
         let about: Vec<String> = about.into_iter().collect();
         self.store.overtaken(about.clone(), self.now()).await?;
@@ -179,9 +189,9 @@ impl Engine {
             }
             self.clock.sleep(GATHER).await;
         }
-        let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;
+        let (id, queue) = self.queue(news, NewPeople::default()).await?;
         let cancel = self.stopping.child_token();
-        match self.carry_out_news(id, &rules, outcome, &cancel).await {
+        match self.carry_out_whole(id, Some(queue), None, ITSELF, &cancel).await {
             Ok(()) => {
                 self.nudge.notify_one();
                 Ok(Some(id))
@@ -208,11 +218,6 @@ impl Engine {
         Ok(due.into_iter().filter(|at| *at > now).min())
     }
 
-    /// Does any system work by itself?
-    pub(crate) async fn works_by_itself(&self) -> Result<bool, EngineError> {
-        Ok(self.store.at_work().await?.iter().any(|row| row.armed && Schedule::read(&row.schedule).follow))
-    }
-
     /// Decides on what is known, and sends what is to be sent; nothing is kept when there is nothing. The service does so by
     /// itself whenever something came. Returns the run, if there was one.
     pub async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
@@ -224,9 +229,6 @@ impl Engine {
     }
 
     async fn run_with(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
-        if !self.works_by_itself().await? {
-            return Ok(None);
-        }
         let done = self.run_on(held).await;
         if done.is_err() {
             // What was decided may not be kept: everybody is looked at next time.
@@ -237,37 +239,46 @@ impl Engine {
 
     async fn run_on(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
         let begun = std::time::Instant::now();
-        self.look_for_lost().await?;
-        let News { rules, population, mut outcome, about, cost } = self.decide_news().await?;
-        tracing::debug!(whole = about.is_none(), read = cost.0, evaluated = cost.1, took = ?begun.elapsed(), "decided on news");
-        self.notice_surprises(&rules.set, &population, &outcome, about.as_ref()).await?;
-        self.ask_about(&rules.set, &outcome, about.as_ref(), ITSELF).await?;
-        self.hold_accepted(&mut outcome).await?;
-        self.hold_restored(&mut outcome).await?;
-        self.hold_back(&mut outcome).await?;
-        self.keep_people(&population, &outcome, ITSELF).await?;
-        self.tell_people(&outcome).await?;
+        lock(&self.news).clear();
+        let mut before = self.before().await?;
+        if !works_by_itself(&before.at_work) {
+            return Ok(None);
+        }
+        if before.lost {
+            self.look_for_lost().await?;
+            before = self.before().await?;
+        }
+        let mut news = self.decide_news(&before).await?;
+        tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided on news");
+        self.hold_what_waits(&mut news, &before).await?;
         // What waits for a person may be other than before, also when nothing is sent.
         self.tell(Event::Noticed);
-        if !outcome.changes.iter().any(|change| change.hold.is_none()) {
+        let sends = news.outcome.changes.iter().any(|change| change.hold.is_none());
+        let mut people = new_people(&news.population, &news.outcome);
+        if !sends || !news.outcome.notices.is_empty() {
+            self.keep(std::mem::take(&mut people), ITSELF).await?;
+            self.tell_people(&news.outcome).await?;
+        }
+        if !sends {
             return Ok(None);
         }
         // It tells of those it is about: what is held for others was told by the run or preview before.
+        let outcome = &mut news.outcome;
         outcome.changes.retain(|change| change.hold.is_none());
         let about: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
         outcome.decided.retain(|line| line.identity.as_deref().is_some_and(|id| about.contains(id)));
-        let accounts = sent_to(&outcome);
+        let accounts = sent_to(outcome);
         let identities: Vec<String> = about.iter().filter(|id| !id.is_empty()).map(|id| (*id).to_owned()).collect();
         self.was_sent(accounts.into_iter(), identities.into_iter()).await;
-        let id = self.store.begin_change_set("run", ITSELF, None, self.now()).await?;
+        let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);
+        let (many, steps) = (outcome.changes.len() > MANY, news.rules.set.has_steps());
+        let (id, queue) = self.queue(news, people).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.going) = Some((id, cancel.clone()));
-        let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);
-        let many = outcome.changes.len() > MANY;
-        let done = self.carry_out_news(id, &rules, outcome, &cancel).await;
+        let done = self.carry_out_whole(id, Some(queue), None, ITSELF, &cancel).await;
         *lock(&self.going) = None;
         drop(held);
-        if closes || many || rules.set.has_steps() {
+        if closes || many || steps {
             // What was made may be what something else waits for; whether a way in is closed is looked at once more; and what
             // became of many is not left for the next change to wait for.
             self.nudge.notify_one();
@@ -279,13 +290,25 @@ impl Engine {
         Ok(Some(id))
     }
 
-    async fn carry_out_news(
-        self: &Arc<Self>,
-        id: i64,
-        rules: &Rules,
-        outcome: Outcome,
-        cancel: &tokio_util::sync::CancellationToken,
-    ) -> Result<(), EngineError> {
+    /// Asks and tells about what was decided, and holds what is to wait. Most of what could be in the way is not there at all.
+    async fn hold_what_waits(self: &Arc<Self>, news: &mut News, before: &Before) -> Result<(), EngineError> {
+        let News { rules, population, outcome, about, .. } = news;
+        self.notice_surprises(&rules.set, population, outcome, about.as_ref()).await?;
+        if before.asked || !rules.set.approvals.is_empty() {
+            self.ask_about(&rules.set, outcome, about.as_ref(), ITSELF).await?;
+        }
+        if before.in_doubt {
+            self.hold_accepted(outcome).await?;
+        }
+        if before.outdated {
+            self.hold_restored(outcome).await?;
+        }
+        self.hold_back(outcome, before.failed).await
+    }
+
+    /// Keeps what is to be sent, with whom it is about.
+    async fn queue(&self, news: News, people: NewPeople) -> Result<(i64, Queue), EngineError> {
+        let News { rules, population, outcome, reaches, .. } = news;
         let set = NewChangeSet {
             kind: "run",
             rule_version: rules.version,
@@ -297,35 +320,35 @@ impl Engine {
             decided: outcome.decided,
             changes: outcome.changes,
         };
-        self.store.fill_change_set(id, set, self.now()).await?;
+        let first = sent_first(&set.changes, self.at_a_time);
+        let to: HashSet<i64> = set.changes.iter().filter_map(|change| change.account).collect();
+        let called = population.accounts.into_iter().filter(|account| to.contains(&account.id));
+        let called = called.map(|account| (account.id, (account.key, account.name))).collect();
+        let (id, changes) = self.store.keep_run(people, set, first.clone(), self.now()).await?;
         self.tell(Event::ChangeSet { id, state: "running".into() });
-        self.carry_out_whole(id, None, ITSELF, cancel).await
+        let marked = changes.iter().enumerate().filter(|(place, _)| first.contains(place)).map(|(_, row)| row.id).collect();
+        Ok((id, Queue { changes, marked, called, reaches }))
     }
 
     /// Identities and links first: a queue without them could not be carried on with.
     pub(crate) async fn keep_people(&self, population: &Population, outcome: &Outcome, principal: &str) -> Result<(), EngineError> {
-        let kept = kept(population, outcome);
-        let before: HashMap<&str, &tide_core::Identity> = population.identities.iter().map(|i| (i.id.as_str(), i)).collect();
-        let identities: Vec<_> = outcome
-            .identities
-            .iter()
-            .filter(|(i, _)| kept.contains(i.id.as_str()) && before.get(i.id.as_str()).is_none_or(|known| **known != *i))
-            .cloned()
-            .collect();
-        let reserved: Vec<_> = outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect();
-        if identities.is_empty() && outcome.links.is_empty() && reserved.is_empty() {
+        self.keep(new_people(population, outcome), principal).await
+    }
+
+    async fn keep(&self, people: NewPeople, principal: &str) -> Result<(), EngineError> {
+        if people.is_empty() {
             return Ok(());
         }
-        Ok(self.store.keep_identities(identities, outcome.links.clone(), reserved, principal, self.now()).await?)
+        Ok(self.store.keep_identities(people, principal, self.now()).await?)
     }
 
     /// Holds what would fail again: changes that failed and are the same, and those of systems that do not answer.
-    async fn hold_back(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
+    async fn hold_back(&self, outcome: &mut Outcome, any_failed: bool) -> Result<(), EngineError> {
         let now = self.now();
         let down: HashMap<String, Down> =
             lock(&self.down).iter().filter(|(_, one)| one.until > now).map(|(n, d)| (n.clone(), d.clone())).collect();
         let prints: Vec<&str> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.fingerprint.as_str()).collect();
-        let parked = self.store.parked(&prints).await?;
+        let parked = if any_failed { self.store.parked(&prints).await? } else { HashMap::new() };
         let mut again: Option<Timestamp> = None;
         for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
             if let Some(down) = down.get(&change.system) {

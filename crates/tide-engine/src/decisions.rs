@@ -9,7 +9,7 @@ use tide_core::decide::{Change, ChangeKind};
 use tide_core::rules::WhenChanged;
 use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
-use tide_store::{ApprovalRow, NoticeRow, Parked};
+use tide_store::{ApprovalRow, Counting, NoticeRow, Parked};
 
 /// The most names that one line of the list tells.
 const NAMED: usize = 5;
@@ -66,6 +66,27 @@ fn guarded<'o>(rules: &RuleSet, outcome: &'o Outcome) -> BTreeMap<(&'o str, Chan
         }
     }
     held
+}
+
+/// A system, a kind of change, and the hours that are looked back.
+type Lately = (String, String, u32);
+
+/// What guards look back on at a moment, and what is to be counted for that, in the same order.
+pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>, Vec<Counting>) {
+    let all = rules.guards.iter().flat_map(|guard| {
+        let since = at.saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into())).unwrap_or_default();
+        let systems = rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name));
+        systems.map(move |system| {
+            let key = (system.clone(), guard.change.clone(), guard.hours);
+            (key, Counting { system: system.clone(), kind: guard.change.clone(), since })
+        })
+    });
+    all.unzip()
+}
+
+/// A count, as a decision takes it.
+pub(crate) fn counted((key, count): (Lately, i64)) -> (Lately, usize) {
+    (key, usize::try_from(count).unwrap_or_default())
 }
 
 /// The id of a set of held changes: another one when the set is another.
@@ -281,13 +302,8 @@ impl Engine {
 
     /// What guards look back on, and what people said of what they held.
     pub(crate) async fn look_back(&self, rules: &RuleSet, population: &mut Population, at: Timestamp) -> Result<(), EngineError> {
-        for guard in &rules.guards {
-            let since = at.saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into())).unwrap_or_default();
-            for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
-                let count = self.store.changes_since(system, &guard.change, since).await?;
-                population.recent.insert((system.clone(), guard.change.clone(), guard.hours), usize::try_from(count).unwrap_or_default());
-            }
-        }
+        let (keys, asked) = counted_by_guards(rules, at);
+        population.recent = keys.into_iter().zip(self.store.counted(&asked).await?).map(counted).collect();
         population.ruled = self.store.rulings().await?;
         population.approved = if rules.approvals.is_empty() { HashMap::new() } else { self.store.approvals_said(at).await? };
         Ok(())

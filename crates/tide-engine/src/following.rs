@@ -285,7 +285,8 @@ impl Engine {
                 Ok(News::Changed(more)) => changed.extend(more),
                 Ok(News::Gone(keys)) => {
                     // In the order in which it happened: who was removed and made again is there.
-                    differ.extend(self.store.keep_news(&row.name, object, std::mem::take(&mut changed), keys, self.now()).await?);
+                    let news = (std::mem::take(&mut changed), keys);
+                    differ.extend(self.store.keep_news(&row.name, object, news, None, self.now()).await?);
                 }
                 Ok(News::Mark(place)) => mark = Some(place),
                 Ok(News::Lost(why)) => {
@@ -298,12 +299,15 @@ impl Engine {
                 }
             }
         }
-        if !changed.is_empty() {
-            differ.extend(self.store.keep_news(&row.name, object, changed, Vec::new(), self.now()).await?);
+        // The mark last, or with them: after a crash in between the same is told again, and changes nothing.
+        let marked = mark.is_some();
+        if marked {
+            (place.mark, place.at) = (mark, self.now());
         }
-        // The mark last: after a crash in between the same is told again, and changes nothing.
-        if let Some(mark) = mark {
-            (place.mark, place.at) = (Some(mark), self.now());
+        if !changed.is_empty() {
+            let place = Some(&*place).filter(|_| marked);
+            differ.extend(self.store.keep_news(&row.name, object, (changed, Vec::new()), place, self.now()).await?);
+        } else if marked {
             self.store.set_place(&row.name, object, place).await?;
         }
         if !differ.is_empty() {

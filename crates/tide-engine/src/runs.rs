@@ -284,7 +284,7 @@ impl Engine {
             return Ok(());
         }
         self.tell(Event::ChangeSet { id, state: "running".into() });
-        self.carry_out_whole(id, note, principal, cancel).await
+        self.carry_out_whole(id, None, note, principal, cancel).await
     }
 
     /// Holds what the preview did not show, and says so.
@@ -391,7 +391,9 @@ impl Engine {
             let engine = self.clone();
             self.tasks.spawn(async move {
                 let _held = held;
-                if let Err(error) = engine.carry_out_whole(id, Some("Interrupted and gone on with.".into()), &principal, &cancel).await {
+                if let Err(error) =
+                    engine.carry_out_whole(id, None, Some("Interrupted and gone on with.".into()), &principal, &cancel).await
+                {
                     tracing::error!(change_set = id, %error, "a run failed");
                     engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
                 }

@@ -4,10 +4,10 @@ use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use tide_connect::{ConnectError, Connector};
+use tide_connect::{Access, ConnectError, Connector};
 use tide_core::ObjectType;
 use tide_core::compare::equal;
-use tide_core::decide::ChangeKind;
+use tide_core::decide::{Change, ChangeKind};
 use tide_core::model::Observed;
 use tide_core::rules::TypeRules;
 use tide_store::{ChangeRow, Settled, Settling, SystemRow};
@@ -102,9 +102,25 @@ pub(crate) struct Confirmed {
     pub(crate) settled: oneshot::Sender<()>,
 }
 
+/// How long what sending to a system needs is taken as it was.
+const KEPT: std::time::Duration = std::time::Duration::from_secs(60);
+
+/// What sending to a system needs.
+#[derive(Clone)]
+pub(crate) struct Reach {
+    row: Arc<SystemRow>,
+    connector: Arc<dyn Connector>,
+    rules: Arc<BTreeMap<ObjectType, TypeRules>>,
+    access: Arc<Access>,
+    made: std::time::Instant,
+}
+
+/// The same, by system, as long as neither rules nor systems change.
+pub(crate) type Reaches = std::sync::Mutex<HashMap<String, Reach>>;
+
 /// One system's share of a run.
 pub(crate) struct Share {
-    pub(crate) row: SystemRow,
+    pub(crate) row: Arc<SystemRow>,
     pub(crate) connector: Arc<dyn Connector>,
     /// What can be sent now.
     pub(crate) ready: Ahead,
@@ -117,7 +133,7 @@ pub(crate) struct Share {
     /// Groups to which a membership is being written: one after the other, so that no writer undoes another.
     pub(crate) groups: Mutex<HashMap<i64, Arc<Mutex<()>>>>,
     /// What the rules say of its accounts, by type.
-    pub(crate) rules: BTreeMap<ObjectType, TypeRules>,
+    pub(crate) rules: Arc<BTreeMap<ObjectType, TypeRules>>,
 }
 
 impl Share {
@@ -196,18 +212,38 @@ pub(crate) fn settled(share: &Share, row: &ChangeRow, account: Observed, note: O
     Settled { account, normalised, merged, note }
 }
 
+/// Whose changes are sent one after the other. An account that belongs to nobody stands for itself; a group too, so that many of
+/// its memberships are sent together, but for those of a departure.
+fn whose(change: &Change) -> String {
+    let group = change.is_membership() && change.step == 0;
+    match change.account.filter(|_| group || change.identity.is_empty()) {
+        Some(account) => account.to_string(),
+        None => change.identity.clone(),
+    }
+}
+
+/// The places of the changes that are sent first, when these are so few that all of them are sent at once and none waits for
+/// another: it can be kept with them that they are about to be.
+pub(crate) fn sent_first(changes: &[Change], at_a_time: usize) -> HashSet<usize> {
+    if changes.iter().flat_map(|change| &change.values).any(|value| !value.later.is_empty()) {
+        return HashSet::new();
+    }
+    let mut by_system: HashMap<&str, HashMap<String, usize>> = HashMap::new();
+    for (place, change) in changes.iter().enumerate() {
+        let first = by_system.entry(&change.system).or_default();
+        if first.len() <= at_a_time {
+            first.entry(whose(change)).or_insert(place);
+        }
+    }
+    by_system.into_values().filter(|first| first.len() <= at_a_time).flat_map(HashMap::into_values).collect()
+}
+
 /// The changes of one account each, in the order in which they are sent.
 pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
     let mut places: HashMap<String, usize> = HashMap::new();
     let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
     for change in changes {
-        // An account that belongs to nobody stands for itself.
-        // A group stands for itself too, so that many of its memberships are sent together; a departure is one after the other.
-        let group = change.change.is_membership() && change.change.step == 0;
-        let whose = match change.change.account.filter(|_| group || change.change.identity.is_empty()) {
-            Some(account) => account.to_string(),
-            None => change.change.identity.clone(),
-        };
+        let whose = whose(&change.change);
         match places.get(&whose) {
             Some(&place) => queue[place].push(change),
             None => {
@@ -222,24 +258,52 @@ pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
 impl Engine {
     /// One system with what sending to it needs.
     pub(crate) async fn share(&self, system: &str) -> Result<Share, EngineError> {
-        let row = self.store.system(system).await?;
-        let connector = self.line(&row).await?;
-        // Rules that became unsound since they decided this are no reason to keep it back.
-        let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
+        self.share_of(system, &Reaches::default()).await
+    }
+
+    /// The same, with what is known of how it is reached.
+    pub(crate) async fn share_of(&self, system: &str, reaches: &Reaches) -> Result<Share, EngineError> {
+        let access = crate::lock(&self.access).get(system).cloned();
+        let holds = |reach: &&Reach| reach.made.elapsed() < KEPT && access.as_ref().is_some_and(|own| Arc::ptr_eq(own, &reach.access));
+        let known = crate::lock(reaches).get(system).filter(holds).cloned();
+        let reach = match known {
+            Some(reach) => reach,
+            None => {
+                let reach = self.reach(system).await?;
+                crate::lock(reaches).insert(system.to_owned(), reach.clone());
+                reach
+            }
+        };
         Ok(Share {
             ready: Ahead::default(),
             down: Mutex::new(None),
             in_a_row: AtomicUsize::new(0),
             confirmed: None,
             groups: Mutex::default(),
-            row,
-            connector,
-            rules: rules.unwrap_or_default(),
+            row: reach.row,
+            connector: reach.connector,
+            rules: reach.rules,
         })
     }
 
+    async fn reach(&self, system: &str) -> Result<Reach, EngineError> {
+        let row = self.store.system(system).await?;
+        let connector = self.line(&row).await?;
+        // Rules that became unsound since they decided this are no reason to keep it back.
+        let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
+        let access = self.access(&row);
+        let rules = Arc::new(rules.unwrap_or_default());
+        Ok(Reach { row: Arc::new(row), connector, rules, access, made: std::time::Instant::now() })
+    }
+
     /// Stores of what is sent next that it is about to be, many in one commit, and a little ahead of those who send it.
-    pub(crate) async fn mark_ahead(&self, share: &Share, mut queue: VecDeque<Vec<ChangeRow>>) -> Result<(), EngineError> {
+    /// It is known of some that this is kept already.
+    pub(crate) async fn mark_ahead(
+        &self,
+        share: &Share,
+        mut queue: VecDeque<Vec<ChangeRow>>,
+        known: &HashSet<i64>,
+    ) -> Result<(), EngineError> {
         let ahead = &share.ready;
         let _ends = Ends(ahead);
         let (mut together, mut first) = (self.at_a_time, true);
@@ -248,8 +312,10 @@ impl Engine {
             // What waits for others is marked when they are there; what is given up need not be.
             let given_up = share.down.lock().await.is_some();
             let heads = some.iter().filter_map(|changes| changes.first()).filter(|change| !given_up && !waits(change));
-            let marked: HashSet<i64> = self.store.mark_sending(heads.map(|change| change.id).collect(), self.now()).await?;
-            let is_marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| marked.contains(&change.id));
+            let heads: Vec<i64> = heads.map(|change| change.id).filter(|id| !known.contains(id)).collect();
+            let marked = if heads.is_empty() { HashSet::new() } else { self.store.mark_sending(heads, self.now()).await? };
+            let is_marked =
+                |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| marked.contains(&change.id) || known.contains(&change.id));
             ahead.add(some.into_iter().map(|changes| Ready { marked: is_marked(&changes), changes }).collect());
             if std::mem::take(&mut first) {
                 // Everybody waited for the first ones.

@@ -2,6 +2,7 @@
 //! stored is not done. The queue stays as it is, and it goes on by itself when they can be written again. And after a backup
 //! was restored, nothing is sent before everything was read again.
 
+use crate::act::Queue;
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
 use std::time::Duration;
@@ -42,16 +43,18 @@ impl Engine {
         }
     }
 
-    /// Carries a run out to its end, however often the records cannot be written on the way.
+    /// Carries a run out to its end, however often the records cannot be written on the way. What it has to send is read where
+    /// it is not known.
     pub(crate) async fn carry_out_whole(
         self: &Arc<Self>,
         id: i64,
+        mut queue: Option<Queue>,
         note: Option<String>,
         principal: &str,
         cancel: &CancellationToken,
     ) -> Result<(), EngineError> {
         loop {
-            match self.carry_out(id, note.clone(), principal, cancel).await {
+            match self.carry_out(id, queue.take(), note.clone(), principal, cancel).await {
                 Err(EngineError::Store(StoreError::Unwritable { said })) => {
                     if !self.waits_for_disk(&said).await {
                         return Ok(());

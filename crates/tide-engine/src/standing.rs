@@ -1,14 +1,16 @@
 //! What stands between runs: who was decided about, and what changed since. A decision about news costs what the news
 //! cost, not what the population costs.
 
+use crate::decisions::{counted, counted_by_guards};
 use crate::runs::Rules;
+use crate::share::Reaches;
 use crate::{Engine, EngineError, Schedule};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::decide::Totals;
 use tide_core::nearby::{Next, Records, Standing};
 use tide_core::{Outcome, Population, SystemFacts};
-use tide_store::AtWork;
+use tide_store::{AtWork, Before};
 
 /// The notes of changes that were decided about are taken away when there are so many.
 const MANY: i64 = 1_000;
@@ -23,6 +25,8 @@ pub(crate) struct Known {
     forgotten: i64,
     /// To which systems nothing is written, by the clock.
     quiet: Vec<Option<String>>,
+    /// What sending to each system needs: it holds as long as the rest does.
+    reaches: Arc<Reaches>,
     /// Records that were sent to: they are decided about again, also if nothing seems to have changed.
     sent: Records,
 }
@@ -37,44 +41,63 @@ pub(crate) struct News {
     pub about: Option<Records>,
     /// How many records were read, and how many were evaluated.
     pub cost: (usize, usize),
+    /// What sending to each system needs.
+    pub reaches: Arc<Reaches>,
 }
 
 fn quiet(at_work: &[AtWork], now: jiff::Timestamp) -> Vec<Option<String>> {
     at_work.iter().map(|one| Schedule::read(&one.schedule).quiet_at(now).map(|(until, words)| format!("{words} {until}"))).collect()
 }
 
+/// Does any system work by itself?
+pub(crate) fn works_by_itself(at_work: &[AtWork]) -> bool {
+    at_work.iter().any(|row| row.armed && Schedule::read(&row.schedule).follow)
+}
+
 impl Engine {
-    /// Decides about what changed since it was last asked; about everybody the first time, and when the rules or a
-    /// system changed.
-    pub(crate) async fn decide_news(&self) -> Result<News, EngineError> {
-        let mut known = self.known.lock().await;
-        crate::lock(&self.news).clear();
+    /// What stands before it is decided about news.
+    pub(crate) async fn before(&self) -> Result<Before, EngineError> {
+        self.look_first(self.known.lock().await.as_ref()).await
+    }
+
+    async fn look_first(&self, known: Option<&Known>) -> Result<Before, EngineError> {
         let now = self.now();
-        let quiet = quiet(&self.store.at_work().await?, now);
-        if let Some(standing) = known.as_mut() {
-            let touched = self.store.touched(standing.seen).await?;
-            if !touched.everybody && standing.quiet == quiet {
-                let mut records = touched.records;
-                records.accounts.extend(standing.standing.moved(&touched.moved));
-                records.identities.append(&mut standing.standing.due(now));
-                records.accounts.append(&mut standing.sent.accounts);
-                records.identities.append(&mut standing.sent.identities);
-                match self.decide_part(standing, records).await {
-                    Ok(None) => {}
-                    Ok(Some(news)) => {
-                        *crate::lock(&self.cost) = news.cost;
-                        *crate::lock(&self.due) = standing.standing.next_due();
-                        standing.seen = touched.last;
-                        if touched.last - standing.forgotten > MANY {
-                            self.store.forget_touched(touched.last).await?;
-                            standing.forgotten = touched.last;
-                        }
-                        return Ok(news);
+        let (seen, asked) = match known {
+            Some(known) => (known.seen, counted_by_guards(&known.rules.set, now).1),
+            // It is decided about everybody.
+            None => (i64::MAX, Vec::new()),
+        };
+        Ok(self.store.before(seen, &asked, now).await?)
+    }
+
+    /// Decides about what changed since it was last asked; about everybody the first time, and when the rules or a
+    /// system changed. Between the look at what stands before and this, nobody else decides on all news.
+    pub(crate) async fn decide_news(&self, before: &Before) -> Result<News, EngineError> {
+        let mut known = self.known.lock().await;
+        let now = self.now();
+        let (quiet, touched) = (quiet(&before.at_work, now), &before.touched);
+        let holds = |known: &&mut Known| touched.last < i64::MAX && !touched.everybody && known.quiet == quiet;
+        if let Some(standing) = known.as_mut().filter(holds) {
+            let mut records = touched.records.clone();
+            records.accounts.extend(standing.standing.moved(&touched.moved));
+            records.identities.append(&mut standing.standing.due(now));
+            records.accounts.append(&mut standing.sent.accounts);
+            records.identities.append(&mut standing.sent.identities);
+            match self.decide_part(standing, records, before).await {
+                Ok(None) => {}
+                Ok(Some(news)) => {
+                    *crate::lock(&self.cost) = news.cost;
+                    *crate::lock(&self.due) = standing.standing.next_due();
+                    standing.seen = touched.last;
+                    if touched.last - standing.forgotten > MANY {
+                        self.store.forget_touched(touched.last).await?;
+                        standing.forgotten = touched.last;
                     }
-                    Err(error) => {
-                        *known = None;
-                        return Err(error);
-                    }
+                    return Ok(news);
+                }
+                Err(error) => {
+                    *known = None;
+                    return Err(error);
                 }
             }
         }
@@ -86,7 +109,9 @@ impl Engine {
         let cost = (population.accounts.len() + population.identities.len(), outcome.decided.len() + outcome.identities.len());
         *crate::lock(&self.cost) = cost;
         *crate::lock(&self.due) = standing.next_due();
+        let reaches = Arc::<Reaches>::default();
         *known = Some(Known {
+            reaches: reaches.clone(),
             rules: rules.clone(),
             standing,
             systems: population.systems.clone(),
@@ -95,34 +120,40 @@ impl Engine {
             quiet,
             sent: Records::default(),
         });
-        Ok(News { rules, population, outcome, about: None, cost })
+        Ok(News { rules, population, outcome, about: None, cost, reaches })
     }
 
     /// Decides about accounts of which something came while a run is on its way, and about nobody else; nothing when that cannot
-    /// be told apart from what concerns everybody.
-    pub(crate) async fn decide_on_leavers(&self) -> Result<Option<News>, EngineError> {
+    /// be told apart from what concerns everybody, or no system works by itself.
+    pub(crate) async fn decide_on_leavers(&self) -> Result<Option<(News, Before)>, EngineError> {
         let mut known = self.known.lock().await;
-        let Some(standing) = known.as_mut() else { return Ok(None) };
+        let before = self.look_first(known.as_ref()).await?;
+        let Some(standing) = known.as_mut().filter(|_| works_by_itself(&before.at_work)) else { return Ok(None) };
         // What else changed since is decided by the next run.
-        let as_it_was = standing.quiet == quiet(&self.store.at_work().await?, self.now());
-        if !as_it_was || self.store.touched(standing.seen).await?.everybody {
+        if before.touched.everybody || standing.quiet != quiet(&before.at_work, self.now()) {
             return Ok(None);
         }
         let accounts = std::mem::take(&mut *crate::lock(&self.news));
         if accounts.is_empty() {
             return Ok(None);
         }
-        self.decide_part(standing, Records { accounts, ..Records::default() }).await
+        let decided = self.decide_part(standing, Records { accounts, ..Records::default() }, &before).await?;
+        Ok(decided.map(|news| (news, before)))
     }
 
-    async fn decide_part(&self, known: &mut Known, records: Records) -> Result<Option<News>, EngineError> {
-        let (rules, now) = (known.rules.clone(), self.now());
-        let mut guards = Population::default();
-        self.look_back(&rules.set, &mut guards, now).await?;
+    async fn decide_part(&self, known: &mut Known, records: Records, before: &Before) -> Result<Option<News>, EngineError> {
+        let (rules, now, reaches) = (known.rules.clone(), self.now(), known.reaches.clone());
+        let keys = counted_by_guards(&rules.set, now).0;
+        let mut guards = Population { ruled: before.ruled.clone(), ..Population::default() };
+        guards.recent = keys.into_iter().zip(before.counts.iter().copied()).map(counted).collect();
+        if !rules.set.approvals.is_empty() {
+            guards.approved = before.approved.clone();
+        }
         if records.is_empty() {
             let totals = Totals { linked: known.standing.linked().clone(), seats: known.standing.seats(), ..Totals::of_facts(&guards) };
             let outcome = known.standing.outstanding(&rules.set, &totals, now);
-            return Ok(Some(News { rules, population: Population::default(), outcome, about: Some(Records::default()), cost: (0, 0) }));
+            let about = Some(Records::default());
+            return Ok(Some(News { rules, population: Population::default(), outcome, about, cost: (0, 0), reaches }));
         }
         let (mut asking, mut wanted) = known.standing.begin(records);
         loop {
@@ -134,7 +165,7 @@ impl Engine {
                 Next::Everybody => return Ok(None),
                 Next::Decided(part) => {
                     let cost = (part.read, part.evaluated);
-                    return Ok(Some(News { rules, population, outcome: part.outcome, about: Some(part.about), cost }));
+                    return Ok(Some(News { rules, population, outcome: part.outcome, about: Some(part.about), cost, reaches }));
                 }
             }
         }

@@ -3,7 +3,7 @@
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
-use sqlx::Row;
+use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
 use tide_core::approvals::Said;
 
@@ -79,6 +79,56 @@ pub struct ApprovalAnswer {
     pub comment: String,
     /// When.
     pub made: String,
+}
+
+/// What was said of changes that need a yes, by their fingerprints.
+pub(crate) async fn said(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, Said>, StoreError> {
+    let mut all: HashMap<String, Said> = HashMap::new();
+    for row in approvals(c).await? {
+        let said = all.entry(row.fingerprint).or_default();
+        for answer in &row.answers {
+            if answer.yes {
+                said.yes.push(answer.name.clone());
+            } else {
+                said.no = Some((answer.name.clone(), answer.comment.clone()));
+            }
+        }
+        said.expired = row.expires <= stamp(now);
+    }
+    Ok(all)
+}
+
+/// The changes that are asked about, those asked first before.
+async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
+    let mut all: Vec<ApprovalRow> = sqlx::query("SELECT * FROM approval ORDER BY asked, fingerprint")
+        .fetch_all(&mut *c)
+        .await?
+        .iter()
+        .map(|row| ApprovalRow {
+            fingerprint: row.get("fingerprint"),
+            identity: row.get("identity"),
+            rule: row.get("rule"),
+            asked_by: row.get("asked_by"),
+            asked: row.get("asked"),
+            expires: row.get("expires"),
+            answers: Vec::new(),
+        })
+        .collect();
+    let places: HashMap<String, usize> = all.iter().enumerate().map(|(at, row)| (row.fingerprint.clone(), at)).collect();
+    let answers = sqlx::query(
+        "SELECT a.*, coalesce(p.name, a.principal) AS who FROM approval_answer a LEFT JOIN principal p ON p.id = a.principal ORDER BY a.level",
+    );
+    for row in answers.fetch_all(&mut *c).await? {
+        let Some(&at) = places.get(row.get::<&str, _>("fingerprint")) else { continue };
+        all[at].answers.push(ApprovalAnswer {
+            yes: row.get("yes"),
+            principal: row.get("principal"),
+            name: row.get("who"),
+            comment: row.get("comment"),
+            made: row.get("made"),
+        });
+    }
+    Ok(all)
 }
 
 impl Store {
@@ -171,52 +221,12 @@ impl Store {
 
     /// What was said of changes that need a yes, by their fingerprints.
     pub async fn approvals_said(&self, now: Timestamp) -> Result<HashMap<String, Said>, StoreError> {
-        let mut all: HashMap<String, Said> = HashMap::new();
-        for row in self.approvals().await? {
-            let said = all.entry(row.fingerprint).or_default();
-            for answer in &row.answers {
-                if answer.yes {
-                    said.yes.push(answer.name.clone());
-                } else {
-                    said.no = Some((answer.name.clone(), answer.comment.clone()));
-                }
-            }
-            said.expired = row.expires <= stamp(now);
-        }
-        Ok(all)
+        said(&mut *self.reader.acquire().await?, now).await
     }
 
     /// The changes that are asked about, those asked first before.
     pub async fn approvals(&self) -> Result<Vec<ApprovalRow>, StoreError> {
-        let mut all: Vec<ApprovalRow> = sqlx::query("SELECT * FROM approval ORDER BY asked, fingerprint")
-            .fetch_all(&self.reader)
-            .await?
-            .iter()
-            .map(|row| ApprovalRow {
-                fingerprint: row.get("fingerprint"),
-                identity: row.get("identity"),
-                rule: row.get("rule"),
-                asked_by: row.get("asked_by"),
-                asked: row.get("asked"),
-                expires: row.get("expires"),
-                answers: Vec::new(),
-            })
-            .collect();
-        let places: HashMap<String, usize> = all.iter().enumerate().map(|(at, row)| (row.fingerprint.clone(), at)).collect();
-        let answers = sqlx::query(
-            "SELECT a.*, coalesce(p.name, a.principal) AS who FROM approval_answer a LEFT JOIN principal p ON p.id = a.principal ORDER BY a.level",
-        );
-        for row in answers.fetch_all(&self.reader).await? {
-            let Some(&at) = places.get(row.get::<&str, _>("fingerprint")) else { continue };
-            all[at].answers.push(ApprovalAnswer {
-                yes: row.get("yes"),
-                principal: row.get("principal"),
-                name: row.get("who"),
-                comment: row.get("comment"),
-                made: row.get("made"),
-            });
-        }
-        Ok(all)
+        approvals(&mut *self.reader.acquire().await?).await
     }
 
     /// Keeps what is asked. What is asked already stays as it is; `gone` is no longer wanted.

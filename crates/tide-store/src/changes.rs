@@ -6,7 +6,8 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sqlx::sqlite::SqliteRow;
-use sqlx::{QueryBuilder, Row, Sqlite};
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use std::collections::HashSet;
 use tide_core::decide::{Change, Decided};
 use tide_core::{ObjectType, Reason};
 
@@ -202,6 +203,70 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
     })
 }
 
+/// Writes the lines of a change set.
+pub(crate) async fn keep_lines(c: &mut SqliteConnection, id: i64, decided: &[Decided]) -> Result<(), StoreError> {
+    let lines: Vec<(i64, &Decided)> = (1..).zip(decided).collect();
+    for some in lines.chunks(ROWS) {
+        let reasons = some.iter().map(|(_, line)| serde_json::to_string(&line.reason)).collect::<Result<Vec<_>, _>>()?;
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) ",
+        );
+        query.push_values(some.iter().zip(reasons), |mut row, ((seq, line), reason)| {
+            row.push_bind(id).push_bind(*seq).push_bind(&line.system).push_bind(line.object.word());
+            row.push_bind(&line.identity).push_bind(line.account).push_bind(&line.label).push_bind(line.verdict.word());
+            row.push_bind(reason);
+        });
+        query.build().execute(&mut *c).await?;
+    }
+    Ok(())
+}
+
+/// Writes the changes of a change set, and returns their numbers in the same order. Those at the places in `first` are about to
+/// be sent.
+pub(crate) async fn keep_changes(
+    c: &mut SqliteConnection,
+    id: i64,
+    set: &NewChangeSet,
+    first: &HashSet<usize>,
+    now: Timestamp,
+) -> Result<Vec<i64>, StoreError> {
+    let at = stamp(now);
+    let mut ids = Vec::with_capacity(set.changes.len());
+    let places: Vec<(usize, &Change)> = set.changes.iter().enumerate().collect();
+    for some in places.chunks(ROWS) {
+        let texts = some
+            .iter()
+            .map(|(_, change)| {
+                let hold = change.hold.as_ref().map(serde_json::to_string).transpose()?;
+                Ok((serde_json::to_string(&change.values)?, serde_json::to_string(&change.reason)?, hold))
+            })
+            .collect::<Result<Vec<(String, String, Option<String>)>, StoreError>>()?;
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, attempts, sent, queued, step) ",
+        );
+        query.push_values(some.iter().zip(texts), |mut row, ((place, change), (vals, reason, hold))| {
+            let sending = first.contains(place);
+            let state = match (set.kind, &change.hold) {
+                ("preview", None) => ChangeState::Proposed,
+                (_, Some(_)) => ChangeState::Held,
+                (_, None) if sending => ChangeState::Sending,
+                (_, None) => ChangeState::Queued,
+            };
+            row.push_bind(id).push_bind(&change.system).push_bind(change.object.word()).push_bind(&change.identity);
+            row.push_bind(change.account).push_bind(&change.label).push_bind(change.kind.word()).push_bind(vals);
+            row.push_bind(reason).push_bind(hold).push_bind(&change.fingerprint).push_bind(set.rule_version);
+            row.push_bind(state.word()).push_bind(i64::from(sending)).push_bind(sending.then_some(&at));
+            row.push_bind(&at).push_bind(i64::from(change.step));
+        });
+        query.push(" RETURNING id");
+        let mut some: Vec<i64> = query.build_query_scalar().fetch_all(&mut *c).await?;
+        // Rows get growing numbers in their order, and are returned in any.
+        some.sort_unstable();
+        ids.extend(some);
+    }
+    Ok(ids)
+}
+
 impl Store {
     /// Begins a change set, empty, so that its progress can be followed from its first moment.
     pub async fn begin_change_set(
@@ -237,43 +302,8 @@ impl Store {
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
-                    let lines: Vec<(i64, &Decided)> = (1..).zip(&set.decided).collect();
-                    for some in lines.chunks(ROWS) {
-                        let reasons = some.iter().map(|(_, line)| serde_json::to_string(&line.reason)).collect::<Result<Vec<_>, _>>()?;
-                        let mut query = QueryBuilder::<Sqlite>::new(
-                            "INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) ",
-                        );
-                        query.push_values(some.iter().zip(reasons), |mut row, ((seq, line), reason)| {
-                            row.push_bind(id).push_bind(*seq).push_bind(&line.system).push_bind(line.object.word());
-                            row.push_bind(&line.identity).push_bind(line.account).push_bind(&line.label).push_bind(line.verdict.word());
-                            row.push_bind(reason);
-                        });
-                        query.build().execute(&mut *c).await?;
-                    }
-                    for some in set.changes.chunks(ROWS) {
-                        let texts = some
-                            .iter()
-                            .map(|change| {
-                                let hold = change.hold.as_ref().map(serde_json::to_string).transpose()?;
-                                Ok((serde_json::to_string(&change.values)?, serde_json::to_string(&change.reason)?, hold))
-                            })
-                            .collect::<Result<Vec<(String, String, Option<String>)>, StoreError>>()?;
-                        let mut query = QueryBuilder::<Sqlite>::new(
-                            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, queued, step) ",
-                        );
-                        query.push_values(some.iter().zip(texts), |mut row, (change, (vals, reason, hold))| {
-                            let state = match (set.kind, &change.hold) {
-                                ("preview", None) => ChangeState::Proposed,
-                                (_, Some(_)) => ChangeState::Held,
-                                (_, None) => ChangeState::Queued,
-                            };
-                            row.push_bind(id).push_bind(&change.system).push_bind(change.object.word()).push_bind(&change.identity);
-                            row.push_bind(change.account).push_bind(&change.label).push_bind(change.kind.word()).push_bind(vals);
-                            row.push_bind(reason).push_bind(hold).push_bind(&change.fingerprint).push_bind(set.rule_version);
-                            row.push_bind(state.word()).push_bind(stamp(now)).push_bind(i64::from(change.step));
-                        });
-                        query.build().execute(&mut *c).await?;
-                    }
+                    keep_lines(c, id, &set.decided).await?;
+                    keep_changes(c, id, &set, &HashSet::new(), now).await?;
                     let state = if set.kind == "preview" { "done" } else { "running" };
                     sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
                         .bind(state).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(stamp)).bind(state).bind(stamp(now)).bind(id).execute(c).await?;

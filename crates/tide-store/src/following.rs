@@ -4,7 +4,7 @@ use crate::accounts::{ROWS, upsert};
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
-use sqlx::Row;
+use sqlx::{Row, SqliteConnection};
 use tide_core::ObjectType;
 use tide_core::model::{AccountId, Observed};
 
@@ -19,6 +19,22 @@ pub struct Place {
     pub at: Timestamp,
     /// When it was last read whole.
     pub full_at: Timestamp,
+}
+
+async fn set_place(c: &mut SqliteConnection, system: &str, object: ObjectType, place: &Place) -> Result<(), StoreError> {
+    sqlx::query(
+        "INSERT INTO place (system, object, way, mark, at, full_at) VALUES (?,?,?,?,?,?)
+         ON CONFLICT DO UPDATE SET way = excluded.way, mark = excluded.mark, at = excluded.at, full_at = excluded.full_at",
+    )
+    .bind(system)
+    .bind(object.word())
+    .bind(&place.way)
+    .bind(&place.mark)
+    .bind(stamp(place.at))
+    .bind(stamp(place.full_at))
+    .execute(c)
+    .await?;
+    Ok(())
 }
 
 impl Store {
@@ -58,25 +74,7 @@ impl Store {
     /// Notes how far a type of a system was followed.
     pub async fn set_place(&self, system: &str, object: ObjectType, place: &Place) -> Result<(), StoreError> {
         let (system, place) = (system.to_owned(), place.clone());
-        self.writer
-            .run_lazily(move |c| {
-                Box::pin(async move {
-                    sqlx::query(
-                        "INSERT INTO place (system, object, way, mark, at, full_at) VALUES (?,?,?,?,?,?)
-                         ON CONFLICT DO UPDATE SET way = excluded.way, mark = excluded.mark, at = excluded.at, full_at = excluded.full_at",
-                    )
-                    .bind(&system)
-                    .bind(object.word())
-                    .bind(&place.way)
-                    .bind(&place.mark)
-                    .bind(stamp(place.at))
-                    .bind(stamp(place.full_at))
-                    .execute(c)
-                    .await?;
-                    Ok(())
-                })
-            })
-            .await
+        self.writer.run_lazily(move |c| Box::pin(async move { set_place(c, &system, object, &place).await })).await
     }
 
     /// Forgets how far a system was followed: it is read whole next.
@@ -92,27 +90,28 @@ impl Store {
             .await
     }
 
-    /// Keeps news: accounts as they are now, and keys of those that are gone. Returns the accounts that differ from
-    /// what was known; an echo of our own writes does not.
+    /// Keeps news: accounts as they are now, keys of those that are gone, and how far the system was followed with them. Returns
+    /// the accounts that differ from what was known; an echo of our own writes does not.
     pub async fn keep_news(
         &self,
         system: &str,
         object: ObjectType,
-        changed: Vec<Observed>,
-        gone: Vec<String>,
+        (changed, gone): (Vec<Observed>, Vec<String>),
+        place: Option<&Place>,
         now: Timestamp,
     ) -> Result<Vec<AccountId>, StoreError> {
-        let system = system.to_owned();
+        let (system, place) = (system.to_owned(), place.cloned());
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
                     // Under a full read that is going on, so that it does not take them for missing.
-                    let reading: i64 = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?")
-                        .bind(&system)
-                        .bind(object.word())
-                        .fetch_one(&mut *c)
-                        .await?;
-                    let before: i64 = sqlx::query_scalar("SELECT coalesce(max(seq), 0) FROM touched").fetch_one(&mut *c).await?;
+                    let (reading, before): (i64, i64) = sqlx::query_as(
+                        "SELECT (SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?), (SELECT coalesce(max(seq), 0) FROM touched)",
+                    )
+                    .bind(&system)
+                    .bind(object.word())
+                    .fetch_one(&mut *c)
+                    .await?;
                     for rows in changed.chunks(ROWS) {
                         upsert(c, reading, &system, object, now, rows, true).await?;
                     }
@@ -128,6 +127,9 @@ impl Store {
                         .bind(serde_json::to_string(&gone)?)
                         .execute(&mut *c)
                         .await?;
+                    }
+                    if let Some(place) = &place {
+                        set_place(c, &system, object, place).await?;
                     }
                     // Whatever differs was noted by a trigger.
                     Ok(sqlx::query_scalar("SELECT DISTINCT account FROM touched WHERE seq > ? AND account IS NOT NULL")

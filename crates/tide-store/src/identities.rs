@@ -63,46 +63,64 @@ fn search_text(identity: &Identity, label: &str) -> String {
     text
 }
 
+/// What was decided about people and is to be kept before anything is sent for them.
+#[derive(Debug, Clone, Default)]
+pub struct NewPeople {
+    /// Identities, with what people call them.
+    pub identities: Vec<(Identity, String)>,
+    /// Links to accounts that exist.
+    pub links: Vec<NewLink>,
+    /// Names that nobody else is to be given.
+    pub reserved: Vec<Reserved>,
+}
+
+impl NewPeople {
+    /// Is there nothing to be kept?
+    pub fn is_empty(&self) -> bool {
+        self.identities.is_empty() && self.links.is_empty() && self.reserved.is_empty()
+    }
+}
+
+pub(crate) async fn keep_identities(
+    c: &mut SqliteConnection,
+    people: &NewPeople,
+    principal: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    for (identity, label) in &people.identities {
+        crate::life::note_leaver(c, identity, label, now).await?;
+        sqlx::query(
+            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed, since) VALUES (?,?,?,?,?,?,?,?,?,?)
+             ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage, attributes = excluded.attributes,
+               hash = excluded.hash, search = excluded.search, changed = excluded.changed, since = excluded.since
+             WHERE identity.since IS NOT excluded.since OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
+            .bind(&identity.id).bind(identity.kind.word()).bind(label).bind(identity.stage.word())
+            .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
+            .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now)).bind(identity.since.map(stamp))
+            .execute(&mut *c).await?;
+    }
+    for name in &people.reserved {
+        // A name that somebody else had stays theirs: who carries it now is not given it anew.
+        sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, made) VALUES ('',?,?,?,?,?)")
+            .bind(name.kind.word())
+            .bind(&name.attribute)
+            .bind(tide_core::generate::folded(&name.value))
+            .bind(&name.identity)
+            .bind(stamp(now))
+            .execute(&mut *c)
+            .await?;
+    }
+    for link in &people.links {
+        make_link(c, link.account, &link.identity, &link.made_by, principal, now).await?;
+    }
+    Ok(())
+}
+
 impl Store {
     /// Keeps identities as they were decided, and makes the links that were decided.
-    pub async fn keep_identities(
-        &self,
-        identities: Vec<(Identity, String)>,
-        links: Vec<NewLink>,
-        reserved: Vec<Reserved>,
-        principal: &str,
-        now: Timestamp,
-    ) -> Result<(), StoreError> {
+    pub async fn keep_identities(&self, people: NewPeople, principal: &str, now: Timestamp) -> Result<(), StoreError> {
         let principal = principal.to_owned();
-        self.writer
-            .run_lazily(move |c| {
-                Box::pin(async move {
-                    for (identity, label) in &identities {
-                        crate::life::note_leaver(c, identity, label, now).await?;
-                        sqlx::query(
-                            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed, since) VALUES (?,?,?,?,?,?,?,?,?,?)
-                             ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage, attributes = excluded.attributes,
-                               hash = excluded.hash, search = excluded.search, changed = excluded.changed, since = excluded.since
-                             WHERE identity.since IS NOT excluded.since OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
-                            .bind(&identity.id).bind(identity.kind.word()).bind(label).bind(identity.stage.word())
-                            .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
-                            .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now)).bind(identity.since.map(stamp))
-                            .execute(&mut *c).await?;
-                    }
-                    for name in &reserved {
-                        // A name that somebody else had stays theirs: who carries it now is not given it anew.
-                        sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, made) VALUES ('',?,?,?,?,?)")
-                            .bind(name.kind.word()).bind(&name.attribute).bind(tide_core::generate::folded(&name.value))
-                            .bind(&name.identity).bind(stamp(now))
-                            .execute(&mut *c).await?;
-                    }
-                    for link in &links {
-                        make_link(c, link.account, &link.identity, &link.made_by, &principal, now).await?;
-                    }
-                    Ok(())
-                })
-            })
-            .await
+        self.writer.run_lazily(move |c| Box::pin(async move { keep_identities(c, &people, &principal, now).await })).await
     }
 
     /// A page of identities by label, with a text in them.

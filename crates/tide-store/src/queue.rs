@@ -1,9 +1,11 @@
 //! The queue: changes of runs from the moment when they are about to be sent until they are settled.
 
-use crate::changes::read_change;
-use crate::{ChangeRow, ChangeState, Store, StoreError, stamp};
+use crate::changes::{keep_changes, keep_lines, read_change};
+use crate::identities::keep_identities;
+use crate::journal::Entry;
+use crate::{ChangeRow, ChangeState, NewChangeSet, NewPeople, Store, StoreError, stamp};
 use jiff::Timestamp;
-use sqlx::Row;
+use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
 use tide_core::Value;
 use tide_core::model::{AccountId, Observed};
@@ -34,7 +36,57 @@ pub struct Settled {
     pub note: Option<String>,
 }
 
+async fn keep_run(
+    c: &mut SqliteConnection,
+    people: &NewPeople,
+    set: NewChangeSet,
+    first: &HashSet<usize>,
+    now: Timestamp,
+) -> Result<(i64, Vec<ChangeRow>), StoreError> {
+    keep_identities(c, people, &set.principal, now).await?;
+    let id = sqlx::query(
+        "INSERT INTO change_set (kind, state, rule_version, principal, preview, whole, note, started) VALUES (?,'running',?,?,?,?,?,?)",
+    )
+    .bind(set.kind)
+    .bind(set.rule_version)
+    .bind(&set.principal)
+    .bind(set.preview)
+    .bind(set.whole)
+    .bind(&set.note)
+    .bind(stamp(now))
+    .execute(&mut *c)
+    .await?
+    .last_insert_rowid();
+    Entry::new(&set.principal, &format!("{}.started", set.kind), &id.to_string()).append(c, now).await?;
+    keep_lines(c, id, &set.decided).await?;
+    let ids = keep_changes(c, id, &set, first, now).await?;
+    let row = |(id_of_it, change)| ChangeRow {
+        id: id_of_it,
+        change_set: id,
+        change,
+        state: ChangeState::Queued,
+        attempts: 0,
+        error: None,
+        remedy: None,
+        settled: None,
+    };
+    Ok((id, ids.into_iter().zip(set.changes).filter(|(_, change)| change.hold.is_none()).map(row).collect()))
+}
+
 impl Store {
+    /// Keeps a run as it was decided, in one commit: whom it is about, its lines, and its changes in the queue, of which those at
+    /// the places in `first` are about to be sent. Durable when it returns, if there are any of these.
+    pub async fn keep_run(
+        &self,
+        people: NewPeople,
+        set: NewChangeSet,
+        first: HashSet<usize>,
+        now: Timestamp,
+    ) -> Result<(i64, Vec<ChangeRow>), StoreError> {
+        let durable = !first.is_empty();
+        self.writer.hand_in(move |c| Box::pin(async move { keep_run(c, &people, set, &first, now).await }), durable).await
+    }
+
     /// What is still to be sent of a run, in order: leavers first, then as queued.
     pub async fn unsettled(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM change WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') ORDER BY id")

@@ -3,23 +3,28 @@
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
-use sqlx::Row;
+use sqlx::{Row, SqliteConnection};
 use std::collections::HashMap;
 use tide_core::decide::Change;
 use tide_core::model::Ruling;
 
+/// What was said of changes that a guard held, by their fingerprints.
+pub(crate) async fn rulings(c: &mut SqliteConnection) -> Result<HashMap<String, Ruling>, StoreError> {
+    let rows = sqlx::query(
+        "SELECT r.fingerprint, r.said, coalesce(p.name, r.principal) AS who FROM ruling r LEFT JOIN principal p ON p.id = r.principal",
+    )
+    .fetch_all(c)
+    .await?;
+    Ok(rows
+        .iter()
+        .map(|row| (row.get("fingerprint"), Ruling { release: row.get::<&str, _>("said") == "release", principal: row.get("who") }))
+        .collect())
+}
+
 impl Store {
     /// What was said of changes that a guard held, by their fingerprints.
     pub async fn rulings(&self) -> Result<HashMap<String, Ruling>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT r.fingerprint, r.said, coalesce(p.name, r.principal) AS who FROM ruling r LEFT JOIN principal p ON p.id = r.principal",
-        )
-        .fetch_all(&self.reader)
-        .await?;
-        Ok(rows
-            .iter()
-            .map(|row| (row.get("fingerprint"), Ruling { release: row.get::<&str, _>("said") == "release", principal: row.get("who") }))
-            .collect())
+        rulings(&mut *self.reader.acquire().await?).await
     }
 
     /// Keeps what was said of these changes: they are sent after all, or dropped while they stay the same. `held_by` is what held
@@ -58,19 +63,6 @@ impl Store {
                 })
             })
             .await
-    }
-
-    /// How many changes of a kind a system got since an instant, those that a person let through left out.
-    pub async fn changes_since(&self, system: &str, kind: &str, since: Timestamp) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar(
-            "SELECT count(*) FROM change c WHERE c.system = ? AND c.kind = ? AND c.state = 'done' AND c.settled >= ?
-             AND NOT EXISTS (SELECT 1 FROM ruling r WHERE r.fingerprint = c.fingerprint AND r.said = 'release')",
-        )
-        .bind(system)
-        .bind(kind)
-        .bind(stamp(since))
-        .fetch_one(&self.reader)
-        .await?)
     }
 
     /// Has changes that failed tried again as if they had not failed before.

@@ -4,7 +4,7 @@ use crate::accounts::read_account;
 use crate::identities::read_identity;
 use crate::population::blob_values;
 use crate::{Store, StoreError};
-use sqlx::Row;
+use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use tide_core::model::{Normalised, Reserved};
 use tide_core::nearby::{Moved, Records};
@@ -23,30 +23,52 @@ pub struct Touched {
     pub moved: Vec<Moved>,
 }
 
+/// What changed after a note.
+pub(crate) async fn touched(c: &mut SqliteConnection, after: i64) -> Result<Touched, StoreError> {
+    let rows = sqlx::query("SELECT seq, account, identity, joined, member, there FROM touched WHERE seq > ? ORDER BY seq")
+        .bind(after)
+        .fetch_all(c)
+        .await?;
+    let mut touched = Touched { last: after, ..Touched::default() };
+    for row in &rows {
+        touched.last = row.get("seq");
+        if let Some(group) = row.get("joined") {
+            touched.moved.push(Moved { group, member: row.get("member"), there: row.get("there") });
+            touched.records.identities.extend(row.get::<Option<String>, _>("identity"));
+            continue;
+        }
+        match (row.get::<Option<i64>, _>("account"), row.get::<Option<String>, _>("identity")) {
+            (None, None) => touched.everybody = true,
+            (account, identity) => {
+                touched.records.accounts.extend(account);
+                touched.records.identities.extend(identity);
+            }
+        }
+    }
+    Ok(touched)
+}
+
+/// Which of the tables beside accounts (first list) and identities (second list) tell something about some of them: most tell
+/// nothing, and need not be read.
+const BESIDE: &str = "SELECT
+    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value) AS normalised,
+    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value) AS given,
+    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN changed_there t ON t.account = k.value) AS changed_there,
+    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN carried t ON t.account = k.value) AS carried,
+    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN change t ON t.account = k.value
+            AND t.state = 'done' AND t.kind IN ('password', 'delete')) AS acts,
+    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value) AS reservation,
+    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN departure t ON t.identity = k.value) AS departures,
+    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN claimed t ON t.identity = k.value) AS claimed,
+    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN role_grant t ON t.identity = k.value) AS grants,
+    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN joined t ON t.identity = k.value) AS joined,
+    EXISTS (SELECT 1 FROM password_set WHERE ended IS NULL) AS passwords,
+    EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL) AS answers";
+
 impl Store {
     /// What changed after a note.
     pub async fn touched(&self, after: i64) -> Result<Touched, StoreError> {
-        let rows = sqlx::query("SELECT seq, account, identity, joined, member, there FROM touched WHERE seq > ? ORDER BY seq")
-            .bind(after)
-            .fetch_all(&self.reader)
-            .await?;
-        let mut touched = Touched { last: after, ..Touched::default() };
-        for row in &rows {
-            touched.last = row.get("seq");
-            if let Some(group) = row.get("joined") {
-                touched.moved.push(Moved { group, member: row.get("member"), there: row.get("there") });
-                touched.records.identities.extend(row.get::<Option<String>, _>("identity"));
-                continue;
-            }
-            match (row.get::<Option<i64>, _>("account"), row.get::<Option<String>, _>("identity")) {
-                (None, None) => touched.everybody = true,
-                (account, identity) => {
-                    touched.records.accounts.extend(account);
-                    touched.records.identities.extend(identity);
-                }
-            }
-        }
-        Ok(touched)
+        touched(&mut *self.reader.acquire().await?, after).await
     }
 
     /// The last note of a change that there is.
@@ -92,36 +114,62 @@ impl Store {
         for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
             population.links.push(Link { account: row.get(0), identity: row.get(1), made_by: row.get(2) });
         }
-        let rows = sqlx::query(
-            "SELECT n.account, n.attribute, n.sent, n.returned FROM json_each(?) k CROSS JOIN normalised n ON n.account = k.value",
-        );
-        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-            let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
-            population.normalised.insert((row.get(0), row.get(1)), known);
+        let beside = sqlx::query(BESIDE).bind(&accounts).bind(&identities).fetch_one(&mut *tx).await?;
+        let tells = |table: &str| beside.get::<bool, _>(table);
+        if tells("normalised") {
+            let rows = sqlx::query(
+                "SELECT n.account, n.attribute, n.sent, n.returned FROM json_each(?) k CROSS JOIN normalised n ON n.account = k.value",
+            );
+            for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+                let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
+                population.normalised.insert((row.get(0), row.get(1)), known);
+            }
         }
-        let rows = sqlx::query("SELECT g.account, g.attribute, g.vals FROM json_each(?) k CROSS JOIN given g ON g.account = k.value");
-        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-            population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
+        if tells("given") {
+            let rows = sqlx::query("SELECT g.account, g.attribute, g.vals FROM json_each(?) k CROSS JOIN given g ON g.account = k.value");
+            for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+                population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
+            }
         }
-        let rows = sqlx::query(
-            "SELECT r.object, r.attribute, r.value, r.identity FROM json_each(?) k CROSS JOIN reservation r ON r.identity = k.value WHERE r.system = ''",
-        );
-        for row in rows.bind(&identities).fetch_all(&mut *tx).await? {
-            let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
-            population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
+        if tells("reservation") {
+            let rows = sqlx::query(
+                "SELECT r.object, r.attribute, r.value, r.identity FROM json_each(?) k CROSS JOIN reservation r ON r.identity = k.value WHERE r.system = ''",
+            );
+            for row in rows.bind(&identities).fetch_all(&mut *tx).await? {
+                let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
+                population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
+            }
         }
-        let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k CROSS JOIN changed_there t ON t.account = k.value");
-        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-            population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
+        if tells("changed_there") {
+            let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k CROSS JOIN changed_there t ON t.account = k.value");
+            for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
+                population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
+            }
         }
-        population.departures = crate::life::departures(&mut tx, Some(&identities)).await?;
-        population.claimed = crate::life::claimed(&mut tx, Some(&identities)).await?;
-        population.acts = crate::life::acts(&mut tx, Some(&accounts)).await?;
-        population.grants = crate::roles::grants(&mut tx, Some(&identities)).await?;
-        population.joined = crate::settle::joined(&mut tx, Some(&identities)).await?;
-        population.carried = crate::settle::carried(&mut tx, Some(&accounts)).await?;
-        population.passwords = crate::in_step::open(&mut tx, Some((&accounts, &identities))).await?;
-        population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
+        if tells("departures") {
+            population.departures = crate::life::departures(&mut tx, Some(&identities)).await?;
+        }
+        if tells("claimed") {
+            population.claimed = crate::life::claimed(&mut tx, Some(&identities)).await?;
+        }
+        if tells("acts") {
+            population.acts = crate::life::acts(&mut tx, Some(&accounts)).await?;
+        }
+        if tells("grants") {
+            population.grants = crate::roles::grants(&mut tx, Some(&identities)).await?;
+        }
+        if tells("joined") {
+            population.joined = crate::settle::joined(&mut tx, Some(&identities)).await?;
+        }
+        if tells("carried") {
+            population.carried = crate::settle::carried(&mut tx, Some(&accounts)).await?;
+        }
+        if tells("passwords") {
+            population.passwords = crate::in_step::open(&mut tx, Some((&accounts, &identities))).await?;
+        }
+        if tells("answers") {
+            population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
+        }
         tx.commit().await?;
         Ok(population)
     }

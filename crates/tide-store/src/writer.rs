@@ -61,7 +61,8 @@ impl Writer {
         self.hand_in(job, false).await
     }
 
-    async fn hand_in<T, F>(&self, job: F, durable: bool) -> Result<T, StoreError>
+    /// Either, as it is said.
+    pub async fn hand_in<T, F>(&self, job: F, durable: bool) -> Result<T, StoreError>
     where
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,

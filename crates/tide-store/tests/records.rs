@@ -6,7 +6,10 @@ use tide_core::decide::{Change, ChangeKind, Decided, NewLink, Verdict};
 use tide_core::matching::{Answer, Said};
 use tide_core::model::{Observed, Reserved};
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
-use tide_store::{ChangeFilter, ChangeState, MasterKey, NewAnswer, NewChangeSet, Settled, Store, StoreError};
+use tide_store::{
+    ChangeFilter, ChangeState, Counting, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewPeople, Place as Followed, Settled, Store,
+    StoreError,
+};
 
 struct Records {
     folder: tempfile::TempDir,
@@ -112,9 +115,11 @@ async fn what_we_wrote_masks_an_older_read() {
     records
         .store
         .keep_identities(
-            vec![identity("i1", "Ada", Stage::Active)],
-            vec![NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false }],
-            vec![],
+            NewPeople {
+                identities: vec![identity("i1", "Ada", Stage::Active)],
+                links: vec![NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false }],
+                ..NewPeople::default()
+            },
             "tester",
             at(20),
         )
@@ -164,7 +169,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     let hands: Vec<String> = (0..40).map(|n| format!("uid=hand{n},dc=x")).collect();
     records.read("harbour", ObjectType::Group, 10, vec![group(&hands)]).await;
     let people = vec![identity("i1", "Ada", Stage::Active)];
-    records.store.keep_identities(people, vec![], vec![], "tester", at(20)).await.expect("kept");
+    records.store.keep_identities(NewPeople { identities: people, ..NewPeople::default() }, "tester", at(20)).await.expect("kept");
     let members = async || records.store.account(1).await.expect("read").attributes.get("member").len();
     let seen = records.store.last_touched().await.expect("read");
 
@@ -190,7 +195,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     let mut shown: Vec<String> = hands.iter().filter(|name| !name.contains("hand7,")).cloned().collect();
     shown.extend(["uid=ada,dc=x".to_owned(), "uid=bo,dc=x".to_owned()]);
     let follow = async |members: &[String], second| {
-        records.store.keep_news("harbour", ObjectType::Group, vec![group(members)], vec![], at(second)).await.expect("kept")
+        records.store.keep_news("harbour", ObjectType::Group, (vec![group(members)], vec![]), None, at(second)).await.expect("kept")
     };
     assert!(follow(&shown, 70).await.is_empty());
     shown.pop();
@@ -230,7 +235,14 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     let records = Records::new().await;
     records
         .store
-        .keep_identities(vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)], vec![], vec![], "tester", at(1))
+        .keep_identities(
+            NewPeople {
+                identities: vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)],
+                ..NewPeople::default()
+            },
+            "tester",
+            at(1),
+        )
         .await
         .expect("kept");
     let changes = vec![
@@ -314,8 +326,8 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
         identity("i2", "Ørjan Holm", Stage::Active),
         identity("i3", "Bo Lind", Stage::Left),
     ];
-    records.store.keep_identities(people.clone(), vec![], vec![], "tester", at(10)).await.expect("kept");
-    records.store.keep_identities(people, vec![], vec![], "tester", at(20)).await.expect("kept again");
+    records.store.keep_identities(NewPeople { identities: people.clone(), ..NewPeople::default() }, "tester", at(10)).await.expect("kept");
+    records.store.keep_identities(NewPeople { identities: people, ..NewPeople::default() }, "tester", at(20)).await.expect("kept again");
     let all = records.store.identities("", None, None, 10).await.expect("listed");
     assert_eq!(all.iter().map(|row| row.label.as_str()).collect::<Vec<_>>(), ["Ada Lind", "Bo Lind", "Ørjan Holm"]);
     assert!(all.iter().all(|row| row.changed.starts_with("1970-01-01T00:00:10")), "nothing changed at the second time");
@@ -339,12 +351,24 @@ async fn links_are_closed_and_never_deleted() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 1, vec![observed("b1", &[])]).await;
     let link = || vec![NewLink { account: 1, identity: "i1".into(), made_by: "match rule".into(), source: false }];
-    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], link(), vec![], "tester", at(2)).await.expect("kept");
-    records.store.keep_identities(vec![], link(), vec![], "tester", at(3)).await.expect("the same link again is no new one");
+    records
+        .store
+        .keep_identities(
+            NewPeople { identities: vec![identity("i1", "Ada", Stage::Active)], links: link(), ..NewPeople::default() },
+            "tester",
+            at(2),
+        )
+        .await
+        .expect("kept");
+    records
+        .store
+        .keep_identities(NewPeople { links: link(), ..NewPeople::default() }, "tester", at(3))
+        .await
+        .expect("the same link again is no new one");
     assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
     assert_eq!(records.store.split("i1", "harbour", "tester", at(4)).await.expect("asked"), 0);
     assert_eq!(records.store.split("i1", "berthing", "tester", at(5)).await.expect("split"), 1);
-    records.store.keep_identities(vec![], link(), vec![], "tester", at(6)).await.expect("joined anew");
+    records.store.keep_identities(NewPeople { links: link(), ..NewPeople::default() }, "tester", at(6)).await.expect("joined anew");
     let links = records.store.links_of("i1").await.expect("read");
     assert_eq!(links.len(), 2);
     assert_eq!((links[0].ended.is_none(), links[1].ended_by.as_deref()), (true, Some("split by hand")));
@@ -402,7 +426,15 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[]), observed("b2", &[])]).await;
     let link = NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false };
-    records.store.keep_identities(vec![identity("i1", "Ada", Stage::Active)], vec![link], vec![], "tester", at(20)).await.expect("kept");
+    records
+        .store
+        .keep_identities(
+            NewPeople { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..NewPeople::default() },
+            "tester",
+            at(20),
+        )
+        .await
+        .expect("kept");
     let say = async |identity: Option<&str>, account: Option<i64>, said: Said| {
         let answer = Answer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
         let new = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
@@ -479,8 +511,16 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
         value: value.into(),
         identity: identity.into(),
     };
-    records.store.keep_identities(vec![], vec![], vec![name("Lind", "i1")], "tester", at(20)).await.expect("kept");
-    records.store.keep_identities(vec![], vec![], vec![name("lind", "i2")], "tester", at(21)).await.expect("kept");
+    records
+        .store
+        .keep_identities(NewPeople { reserved: vec![name("Lind", "i1")], ..NewPeople::default() }, "tester", at(20))
+        .await
+        .expect("kept");
+    records
+        .store
+        .keep_identities(NewPeople { reserved: vec![name("lind", "i2")], ..NewPeople::default() }, "tester", at(21))
+        .await
+        .expect("kept");
     assert_eq!(records.store.population().await.expect("read").reserved, [name("lind", "i1")], "folded, and the first one's for ever");
 
     let tags = |values: &[&str]| values.iter().map(|value| Value::text(*value)).collect::<Vec<_>>();
@@ -493,4 +533,180 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     }
     let given = records.store.population().await.expect("read").given;
     assert_eq!(given.get(&(1, "tags".to_owned())), Some(&tags(&["galley"])), "what stood there before us is not ours");
+}
+
+#[tokio::test]
+async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
+    let records = Records::new().await;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")])]).await;
+    let set = NewChangeSet {
+        kind: "run",
+        rule_version: 3,
+        principal: "tester".into(),
+        preview: None,
+        whole: false,
+        as_of: None,
+        note: None,
+        decided: vec![line("Ada", Verdict::Update)],
+        changes: vec![
+            change("i1", ChangeKind::Update, Some(1), false),
+            change("i1", ChangeKind::Disable, Some(1), false),
+            change("i2", ChangeKind::Create, None, false),
+        ],
+    };
+    let link = NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false };
+    let people = NewPeople { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..NewPeople::default() };
+    let (id, rows) = records.store.keep_run(people, set, [0, 2].into(), at(20)).await.expect("kept");
+    let told: Vec<(&str, ChangeKind)> = rows.iter().map(|row| (row.change.identity.as_str(), row.change.kind)).collect();
+    assert_eq!(told, [("i1", ChangeKind::Update), ("i1", ChangeKind::Disable), ("i2", ChangeKind::Create)]);
+    // What is told is what is stored, number by number; and of those that are sent at once it is stored that they are.
+    let stored = records.store.unsettled(id).await.expect("read");
+    let states: Vec<(ChangeState, i64)> = stored.iter().map(|row| (row.state, row.attempts)).collect();
+    assert_eq!(states, [(ChangeState::Sending, 1), (ChangeState::Queued, 0), (ChangeState::Sending, 1)]);
+    for (row, stored) in rows.iter().zip(&stored) {
+        assert_eq!((row.id, &row.change, row.change_set), (stored.id, &stored.change, id));
+    }
+    assert_eq!(records.store.identity("i1").await.expect("kept with it").1, "Ada");
+    assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
+    let shown = records.store.change_set(id).await.expect("read");
+    assert_eq!((shown.state.as_str(), shown.rule_version, shown.verdicts.len()), ("running", 3, 1));
+    let acts: Vec<String> = records.store.journal(None, None, 10).await.expect("read").into_iter().map(|entry| entry.act).collect();
+    assert!(acts.contains(&"run.started".to_owned()), "{acts:?}");
+    assert!(records.store.verify_journal().await.expect("read").is_ok());
+}
+
+#[tokio::test]
+async fn what_stands_before_a_decision_is_told_in_one_look() {
+    let records = Records::new().await;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
+    let asked = |second| {
+        [("update", second), ("create", 0)].map(|(kind, since)| Counting { system: "berthing".into(), kind: kind.into(), since: at(since) })
+    };
+    let seen = records.store.last_touched().await.expect("read");
+    let before = records.store.before(seen, &asked(0), at(20)).await.expect("read");
+    assert_eq!(before.at_work.iter().map(|row| row.name.as_str()).collect::<Vec<_>>(), ["berthing", "harbour"]);
+    assert_eq!((before.counts.as_slice(), before.touched.last), (&[0, 0][..], seen));
+    assert!(!(before.lost || before.in_doubt || before.asked || before.outdated || before.failed), "{before:?}");
+
+    let updates = ["i1", "i2", "i3"].map(|who| change(who, ChangeKind::Update, Some(1), false)).to_vec();
+    let run = records.run(vec![], updates).await;
+    for (n, row) in records.changes(run, None).await.into_iter().enumerate() {
+        let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], merged: vec![], note: None };
+        records.store.settle_done(&row, settled, "tester", at(60 + 10 * n as i64)).await.expect("settled");
+    }
+    let released = change("i2", ChangeKind::Update, Some(1), true);
+    records.store.rule(vec![released.clone()], "guard", true, "tester", at(90)).await.expect("released");
+    let before = records.store.before(seen, &asked(65), at(100)).await.expect("read");
+    assert_eq!(before.counts, [1, 0], "what was before is not looked back on, and what a person let through does not count");
+    assert_eq!(before.counts, records.store.counted(&asked(65)).await.expect("counted"));
+    assert!(before.ruled[&released.fingerprint].release && before.touched.records.accounts.contains(&1));
+
+    let run = records.run(vec![], vec![change("i4", ChangeKind::Create, None, false), change("i5", ChangeKind::Create, None, false)]).await;
+    let rows = records.changes(run, None).await;
+    records.store.settle_failed(rows[0].id, "refused", "look at it", false, at(110)).await.expect("settled");
+    records.store.settle_not_done(rows[1].id, ChangeState::Unknown, "lost", "it is looked for", at(111)).await.expect("settled");
+    let before = records.store.before(seen, &[], at(112)).await.expect("read");
+    assert!(before.failed && before.in_doubt && !before.lost, "a run that goes on looks for its own: {before:?}");
+    records.store.set_change_set_state(run, "done", None, true, "tester", at(113)).await.expect("ended");
+    let new = NewApproval {
+        fingerprint: "f".into(),
+        rule: "leavers".into(),
+        system: "berthing".into(),
+        kind: "disable".into(),
+        identity: "i1".into(),
+        label: "Ada".into(),
+        expires: at(200),
+        remind: None,
+    };
+    records.store.ask(vec![new], vec![], "tester", at(114)).await.expect("asked");
+    let before = records.store.before(seen, &[], at(115)).await.expect("read");
+    assert!(before.lost && before.asked && !before.approved["f"].expired);
+    assert!(records.store.before(seen, &[], at(201)).await.expect("read").approved["f"].expired);
+}
+
+#[tokio::test]
+async fn news_are_kept_with_how_far_a_system_was_followed() {
+    let records = Records::new().await;
+    let place = Followed { way: "content-sync".into(), mark: Some("csn=7".into()), at: at(20), full_at: at(5) };
+    let news = (vec![observed("h1", &[("title", "Mate")])], vec![]);
+    let differ = records.store.keep_news("harbour", ObjectType::Person, news.clone(), Some(&place), at(20)).await.expect("kept");
+    assert_eq!(differ, [1]);
+    assert_eq!(records.store.place("harbour", ObjectType::Person).await.expect("read"), Some(place.clone()));
+    let later = Followed { mark: Some("csn=8".into()), at: at(21), ..place };
+    let differ = records.store.keep_news("harbour", ObjectType::Person, news, Some(&later), at(21)).await.expect("kept");
+    assert!(differ.is_empty(), "the same again is no news, and is as far as it was followed");
+    assert_eq!(records.store.place("harbour", ObjectType::Person).await.expect("read"), Some(later));
+}
+
+/// A part of the records tells of them what the whole tells: also of the tables that are only read when they tell something.
+#[tokio::test]
+async fn a_part_tells_what_the_whole_tells() {
+    let records = Records::new().await;
+    let store = &records.store;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")]), observed("b2", &[])]).await;
+    let link = |account, identity: &str| NewLink { account, identity: identity.into(), made_by: "rule".into(), source: false };
+    let people = vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)];
+    let reserved = vec![Reserved { kind: ObjectType::Person, attribute: "login".into(), value: "ada".into(), identity: "i1".into() }];
+    let people = NewPeople { identities: people, links: vec![link(1, "i1"), link(2, "i2")], reserved };
+    store.keep_identities(people, "tester", at(20)).await.expect("kept");
+
+    let title = |value: &str| vec![ValueChange { attribute: "title".into(), after: vec![Value::text(value)], ..ValueChange::default() }];
+    let mark =
+        vec![ValueChange { attribute: tide_core::decide::PASSWORD_MARK.into(), after: vec![Value::text("m")], ..ValueChange::default() }];
+    let grant = Change { system: "berthing".into(), object: ObjectType::Group, ..change("i1", ChangeKind::Grant, Some(2), false) };
+    let update = Change { values: title("mate"), ..change("i1", ChangeKind::Update, Some(1), false) };
+    let password = Change { values: mark, ..change("i1", ChangeKind::Password, Some(1), false) };
+    let run = records.run(vec![], vec![update, password, grant]).await;
+    for row in records.changes(run, None).await {
+        let normalised = vec![("title".to_owned(), vec![Value::text("mate")], vec![Value::text("Mate")])];
+        let merged = vec!["title".to_owned()];
+        let key = if row.change.account == Some(1) { "b1" } else { "b2" };
+        let settled = Settled { account: observed(key, &[("title", "Mate")]), normalised, merged, note: None };
+        store.settle_done(&row, settled, "tester", at(60)).await.expect("settled");
+    }
+    records.read("berthing", ObjectType::Person, 70, vec![observed("b1", &[("title", "By hand")]), observed("b2", &[])]).await;
+    let departure = tide_core::lifecycle::Departure { at: at(900), principal: "tester".into(), comment: String::new() };
+    store.set_departure("i1", Some(departure), "tester", at(80)).await.expect("said");
+    store.claim("i1", "tester", at(81)).await.expect("claimed");
+    let role = tide_core::roles::Grant { identity: "i1".into(), role: "deck".into(), from: None, until: None, principal: "tester".into() };
+    store.give_role(role, "", "tester", at(82)).await.expect("given");
+    store.set_password(Ok("i1"), "canary-Zx9!", false, "tester", "tester", at(83)).await.expect("sealed");
+    let answer =
+        Answer { system: "berthing".into(), identity: Some("i1".into()), account: Some(2), said: Said::Never, principal: "tester".into() };
+    let answer = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
+    store.answer_matches(vec![answer], "tester", at(84)).await.expect("kept");
+
+    let whole = store.population().await.expect("read");
+    let full = [
+        whole.normalised.len(),
+        whole.given.len(),
+        whole.reserved.len(),
+        whole.answers.len(),
+        whole.changed_there.len(),
+        whole.departures.len(),
+        whole.claimed.len(),
+        whole.grants.len(),
+        whole.passwords.len(),
+        whole.carried.len(),
+        whole.joined.len(),
+        whole.acts.len(),
+    ];
+    assert!(full.iter().all(|rows| *rows > 0), "the test is of nothing where there is nothing: {full:?}");
+    let all = tide_core::nearby::Records { accounts: [1, 2].into(), identities: ["i1".into(), "i2".into()].into() };
+    let mut part = store.part(&all, whole.systems.clone()).await.expect("read");
+    (part.recent, part.ruled, part.approved) = (whole.recent.clone(), whole.ruled.clone(), whole.approved.clone());
+    assert_eq!(told(&part), told(&whole));
+    let other = tide_core::nearby::Records { accounts: [2].into(), identities: ["i2".into()].into() };
+    let part = store.part(&other, whole.systems.clone()).await.expect("read");
+    assert_eq!((part.accounts.len(), part.identities.len(), part.links.len()), (1, 1, 1));
+    assert!(part.departures.is_empty() && part.grants.is_empty() && part.passwords.is_empty() && part.carried.is_empty());
+}
+
+/// All that a decision is made from, as a text, in an order.
+fn told(population: &tide_core::Population) -> Vec<String> {
+    let text = format!("{population:#?}");
+    let mut lines: Vec<String> = text.lines().map(|line| line.trim().to_owned()).collect();
+    // Maps that are hashed are told in any order.
+    lines.sort();
+    lines
 }

@@ -1,0 +1,100 @@
+//! What is looked at before it is decided about news: a little of much, over one connection, because each change waits for it.
+
+use crate::systems::{AtWork, at_work};
+use crate::touched::{Touched, touched};
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::{Row, SqliteConnection};
+use std::collections::HashMap;
+use tide_core::approvals::Said;
+use tide_core::model::Ruling;
+
+/// Changes that are to be counted: those of a kind that a system got since an instant, those that a person let through left out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Counting {
+    /// The system.
+    pub system: String,
+    /// The kind of change.
+    pub kind: String,
+    /// Since when.
+    pub since: Timestamp,
+}
+
+/// What stands in the records before it is decided about news.
+#[derive(Debug, Clone, Default)]
+pub struct Before {
+    /// Whether each system works by itself.
+    pub at_work: Vec<AtWork>,
+    /// What changed since it was last decided.
+    pub touched: Touched,
+    /// The counts, in the order in which they were asked for.
+    pub counts: Vec<i64>,
+    /// What was said of changes that a guard held, by their fingerprints.
+    pub ruled: HashMap<String, Ruling>,
+    /// What was said of changes that need a yes, by their fingerprints.
+    pub approved: HashMap<String, Said>,
+    /// Is an account looked for that was perhaps made by a run that has ended?
+    pub lost: bool,
+    /// Has a system a change in a queue of its own, or is an answer lost?
+    pub in_doubt: bool,
+    /// Is anything asked about?
+    pub asked: bool,
+    /// Was a backup restored, so that something read before it may be outdated?
+    pub outdated: bool,
+    /// Did anything fail when it was last sent?
+    pub failed: bool,
+}
+
+/// The counts, in the order in which they are asked for.
+pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Result<Vec<i64>, StoreError> {
+    if asked.is_empty() {
+        return Ok(Vec::new());
+    }
+    let asked: Vec<[String; 3]> = asked.iter().map(|one| [one.system.clone(), one.kind.clone(), stamp(one.since)]).collect();
+    Ok(sqlx::query_scalar(
+        "SELECT (SELECT count(*) FROM change c
+                 WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1 AND c.state = 'done' AND c.settled >= k.value ->> 2
+                 AND NOT EXISTS (SELECT 1 FROM ruling r WHERE r.fingerprint = c.fingerprint AND r.said = 'release'))
+         FROM json_each(?) k ORDER BY k.key",
+    )
+    .bind(serde_json::to_string(&asked)?)
+    .fetch_all(c)
+    .await?)
+}
+
+impl Store {
+    /// What stands before it is decided about what changed after a note.
+    pub async fn before(&self, after: i64, asked: &[Counting], now: Timestamp) -> Result<Before, StoreError> {
+        let mut connection = self.reader.acquire().await?;
+        let c = &mut *connection;
+        let row = sqlx::query(
+            "SELECT EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
+                    EXISTS (SELECT 1 FROM change c JOIN change_set s ON s.id = c.change_set
+                            WHERE c.state = 'unknown' AND s.ended IS NOT NULL) AS lost,
+                    EXISTS (SELECT 1 FROM approval) AS asked,
+                    EXISTS (SELECT 1 FROM reading WHERE state = 'outdated') AS outdated,
+                    EXISTS (SELECT 1 FROM change WHERE state = 'failed') AS failed,
+                    EXISTS (SELECT 1 FROM ruling) AS ruled",
+        )
+        .fetch_one(&mut *c)
+        .await?;
+        let asks = row.get("asked");
+        Ok(Before {
+            at_work: at_work(c).await?,
+            touched: touched(c, after).await?,
+            counts: counts(c, asked).await?,
+            ruled: if row.get("ruled") { crate::rulings::rulings(c).await? } else { HashMap::new() },
+            approved: if asks { crate::approvals::said(c, now).await? } else { HashMap::new() },
+            lost: row.get("lost"),
+            in_doubt: row.get("in_doubt"),
+            asked: asks,
+            outdated: row.get("outdated"),
+            failed: row.get("failed"),
+        })
+    }
+
+    /// How many changes there were, for each that is asked.
+    pub async fn counted(&self, asked: &[Counting]) -> Result<Vec<i64>, StoreError> {
+        counts(&mut *self.reader.acquire().await?, asked).await
+    }
+}
