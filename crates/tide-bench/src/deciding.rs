@@ -134,7 +134,7 @@ fn population(count: usize) -> Population {
         schema
     };
     let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts {
-        schema,
+        schema: std::sync::Arc::new(schema),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         ..SystemFacts::default()

@@ -189,7 +189,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
         schema.put(AttributeDef { many: name.starts_with("phone"), ..AttributeDef::text(name) });
     }
     let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts {
-        schema,
+        schema: std::sync::Arc::new(schema),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         ..SystemFacts::default()

@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use std::fmt;
+use std::sync::Arc;
 
 /// What kind of thing an account stands for. Only equal types are ever linked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -168,8 +169,8 @@ pub struct Reserved {
 /// What is known of a system when a decision is made.
 #[derive(Debug, Clone, Default)]
 pub struct SystemFacts {
-    /// Its schema by type; empty until it was first described.
-    pub schema: BTreeMap<ObjectType, Schema>,
+    /// Its schema by type; empty until it was first described. It is long, and every decision takes it along.
+    pub schema: Arc<BTreeMap<ObjectType, Schema>>,
     /// Types that we may write.
     pub writable: Vec<ObjectType>,
     /// Types that have been read completely at least once.

@@ -31,7 +31,7 @@ fn population() -> Population {
         schema.put(AttributeDef::text(name));
     }
     let facts = SystemFacts {
-        schema: [(ObjectType::Person, schema)].into(),
+        schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         ..SystemFacts::default()

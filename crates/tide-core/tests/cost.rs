@@ -34,7 +34,7 @@ fn population(count: usize) -> Population {
         schema.put(AttributeDef { case_exact: true, ..AttributeDef::text(name) });
     }
     let facts = |schema: Schema| SystemFacts {
-        schema: [(ObjectType::Person, schema)].into(),
+        schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         ..SystemFacts::default()

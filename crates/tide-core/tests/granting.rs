@@ -38,7 +38,7 @@ fn world(person: &str, more: &[(&str, &str)]) -> World {
     desk.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
     let both = vec![ObjectType::Person, ObjectType::Group];
     let facts = SystemFacts {
-        schema: [(ObjectType::Person, desk), (ObjectType::Group, group)].into(),
+        schema: std::sync::Arc::new([(ObjectType::Person, desk), (ObjectType::Group, group)].into()),
         writable: both.clone(),
         read: both,
         ..SystemFacts::default()

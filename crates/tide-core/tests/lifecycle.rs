@@ -98,7 +98,7 @@ impl World {
         group.put(AttributeDef { kind: ValueKind::Reference, many: true, ..AttributeDef::text("members") });
         let both = vec![ObjectType::Person, ObjectType::Group];
         let facts = SystemFacts {
-            schema: [(ObjectType::Person, schema), (ObjectType::Group, group)].into(),
+            schema: std::sync::Arc::new([(ObjectType::Person, schema), (ObjectType::Group, group)].into()),
             writable: both.clone(),
             read: both.clone(),
             ..SystemFacts::default()

@@ -120,7 +120,8 @@ impl World {
         let errors: Vec<String> = faults.iter().filter(|f| f.severity == Severity::Error).map(ToString::to_string).collect();
         assert_eq!(errors, Vec::<String>::new());
         let kinds = vec![ObjectType::Person, ObjectType::Group];
-        let berthing = SystemFacts { schema: by_type, writable: kinds.clone(), read: kinds.clone(), ..SystemFacts::default() };
+        let berthing =
+            SystemFacts { schema: std::sync::Arc::new(by_type), writable: kinds.clone(), read: kinds.clone(), ..SystemFacts::default() };
         let roster = SystemFacts { read: kinds, ..SystemFacts::default() };
         let systems = [("berthing".to_owned(), berthing), ("roster".to_owned(), roster)].into();
         World { rules, population: Population { systems, ..Population::default() } }

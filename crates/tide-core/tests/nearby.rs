@@ -88,8 +88,12 @@ fn world() -> Population {
     group.put(AttributeDef::text("displayName"));
     group.put(reference("members", true));
     let both = vec![ObjectType::Person, ObjectType::Group];
-    let facts =
-        |schema: BTreeMap<ObjectType, Schema>| SystemFacts { schema, writable: both.clone(), read: both.clone(), ..SystemFacts::default() };
+    let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts {
+        schema: std::sync::Arc::new(schema),
+        writable: both.clone(),
+        read: both.clone(),
+        ..SystemFacts::default()
+    };
     let systems = [
         ("harbour".to_owned(), facts(BTreeMap::new())),
         ("roster".to_owned(), facts(BTreeMap::new())),

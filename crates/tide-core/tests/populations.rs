@@ -60,7 +60,7 @@ fn population(harbour: &[Seed], berthing: &[Seed]) -> Population {
     let facts = |schema: Option<Schema>| SystemFacts {
         disarmed: false,
         own: Vec::new(),
-        schema: schema.map(|schema| [(ObjectType::Person, schema)].into()).unwrap_or_default(),
+        schema: std::sync::Arc::new(schema.map(|schema| [(ObjectType::Person, schema)].into()).unwrap_or_default()),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         paused: false,

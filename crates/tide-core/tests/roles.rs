@@ -59,7 +59,7 @@ fn population(people: &[(&str, &[(&str, &str)])]) -> Population {
     }
     schema.put(AttributeDef { many: true, ..AttributeDef::text("licences") });
     let berthing = SystemFacts {
-        schema: [(ObjectType::Person, schema)].into(),
+        schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         ..SystemFacts::default()

@@ -39,7 +39,7 @@ fn world() -> Population {
         schema.put(AttributeDef { case_exact: true, ..AttributeDef::text(name) });
     }
     let facts = SystemFacts {
-        schema: [(ObjectType::Person, schema)].into(),
+        schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         ..SystemFacts::default()

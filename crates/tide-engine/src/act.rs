@@ -157,12 +157,13 @@ impl Engine {
             let share = Arc::new(share);
             let (engine, settling) = (self.clone(), tally.clone());
             workers.spawn(async move { engine.settle_confirmed(incoming, &settling).await });
-            for _ in 0..self.at_a_time {
+            let queue = by_account(changes);
+            for _ in 0..self.at_a_time.min(queue.len()) {
                 let (engine, sender, tally, cancel, principal) =
                     (self.clone(), Sender::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
                 workers.spawn(async move { engine.worker(sender.share(), &tally, &cancel, &principal).await });
             }
-            let (engine, queue, tally) = (self.clone(), by_account(changes), tally.clone());
+            let (engine, tally) = (self.clone(), tally.clone());
             workers.spawn(async move { engine.mark_ahead(&share, queue, &tally.marked).await });
             if self.at_a_time == 1 {
                 // One thing after the other, also among systems: what happens can be told in advance.

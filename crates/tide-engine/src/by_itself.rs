@@ -19,6 +19,8 @@ pub(crate) const ITSELF: &str = "the service";
 /// What comes within this time is run on together, once something came within the time before: what comes alone waits for nothing.
 const GATHER: Duration = Duration::from_millis(2);
 const CLOSE: Duration = Duration::from_millis(5);
+/// After how long it is looked when it is due next. Until then what comes is run on, which sees to what is due as well.
+const LATER: Duration = Duration::from_millis(50);
 /// A run of more changes than this is looked at again at once.
 const MANY: usize = 20;
 /// How long what is due and could not be decided waits.
@@ -62,6 +64,7 @@ fn new_people(population: &Population, outcome: &Outcome) -> NewPeople {
         kept.contains(i.id.as_str()) && before.get(i.id.as_str()).is_none_or(|known| **known != *i)
     };
     NewPeople {
+        in_step: Vec::new(),
         identities: outcome.identities.iter().filter(new).cloned().collect(),
         links: outcome.links.clone(),
         reserved: outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect(),
@@ -93,16 +96,18 @@ impl Engine {
             // What became due while nobody looked.
             engine.nudge.notify_one();
             loop {
-                let next = match engine.next_timer().await {
-                    Ok(next) => next,
-                    Err(error) => {
-                        tracing::warn!(%error, "the next timer could not be found");
-                        None
-                    }
-                };
                 let timer = async {
-                    // A clock that is set, a machine that slept and what a run found to be due are noticed in a moment.
                     let begun = engine.now();
+                    // What was just begun comes first: looking for the next timer is in its way.
+                    tokio::time::sleep(LATER).await;
+                    let next = match engine.next_timer(begun).await {
+                        Ok(next) => next,
+                        Err(error) => {
+                            tracing::warn!(%error, "the next timer could not be found");
+                            None
+                        }
+                    };
+                    // A clock that is set, a machine that slept and what a run found to be due are noticed in a moment.
                     loop {
                         let now = engine.now();
                         let due = lock(&engine.due).filter(|at| *at > begun);
@@ -166,8 +171,8 @@ impl Engine {
     async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
         tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
-        self.hold_what_waits(&mut news, &before).await?;
-        self.keep_people(&news.population, &news.outcome, ITSELF).await?;
+        let in_step = self.hold_what_waits(&mut news, &before).await?;
+        self.keep(NewPeople { in_step, ..new_people(&news.population, &news.outcome) }, ITSELF).await?;
         let outcome = &mut news.outcome;
         outcome.changes.retain(|change| change.hold.is_none() && change.takes_away());
         let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
@@ -203,9 +208,8 @@ impl Engine {
         }
     }
 
-    /// When something is due by itself: a pause that ends, a window in which nothing is written that ends.
-    async fn next_timer(&self) -> Result<Option<Timestamp>, EngineError> {
-        let now = self.now();
+    /// When something is due by itself, after a moment: a pause that ends, a window in which nothing is written that ends.
+    async fn next_timer(&self, now: Timestamp) -> Result<Option<Timestamp>, EngineError> {
         let mut due: Vec<Timestamp> = lock(&self.down).values().map(|down| down.until).collect();
         due.extend(*lock(&self.again));
         // What is due already and could not be decided is tried again, not at once.
@@ -250,11 +254,11 @@ impl Engine {
         }
         let mut news = self.decide_news(&before).await?;
         tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided on news");
-        self.hold_what_waits(&mut news, &before).await?;
+        let in_step = self.hold_what_waits(&mut news, &before).await?;
         // What waits for a person may be other than before, also when nothing is sent.
         self.tell(Event::Noticed);
         let sends = news.outcome.changes.iter().any(|change| change.hold.is_none());
-        let mut people = new_people(&news.population, &news.outcome);
+        let mut people = NewPeople { in_step, ..new_people(&news.population, &news.outcome) };
         if !sends || !news.outcome.notices.is_empty() {
             self.keep(std::mem::take(&mut people), ITSELF).await?;
             self.tell_people(&news.outcome).await?;
@@ -291,9 +295,10 @@ impl Engine {
     }
 
     /// Asks and tells about what was decided, and holds what is to wait. Most of what could be in the way is not there at all.
-    async fn hold_what_waits(self: &Arc<Self>, news: &mut News, before: &Before) -> Result<(), EngineError> {
+    /// The accounts that are as they should be again.
+    async fn hold_what_waits(self: &Arc<Self>, news: &mut News, before: &Before) -> Result<Vec<i64>, EngineError> {
         let News { rules, population, outcome, about, .. } = news;
-        self.notice_surprises(&rules.set, population, outcome, about.as_ref()).await?;
+        let in_step = self.notice_surprises(&rules.set, population, outcome, about.as_ref()).await?;
         if before.asked || !rules.set.approvals.is_empty() {
             self.ask_about(&rules.set, outcome, about.as_ref(), ITSELF).await?;
         }
@@ -303,7 +308,8 @@ impl Engine {
         if before.outdated {
             self.hold_restored(outcome).await?;
         }
-        self.hold_back(outcome, before.failed).await
+        self.hold_back(outcome, before.failed).await?;
+        Ok(in_step)
     }
 
     /// Keeps what is to be sent, with whom it is about.
@@ -335,7 +341,7 @@ impl Engine {
         self.keep(new_people(population, outcome), principal).await
     }
 
-    async fn keep(&self, people: NewPeople, principal: &str) -> Result<(), EngineError> {
+    pub(crate) async fn keep(&self, people: NewPeople, principal: &str) -> Result<(), EngineError> {
         if people.is_empty() {
             return Ok(());
         }

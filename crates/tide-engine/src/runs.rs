@@ -7,7 +7,7 @@ use std::sync::Arc;
 use tide_core::explain::{Explanation, explain};
 use tide_core::rules::{Fault, RuleFile, Severity};
 use tide_core::{ObjectType, Outcome, Population, Reason, RuleSet, decide};
-use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, StoreError, SystemRow};
+use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, NewPeople, StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
 /// How long a preview or run waits for one that is on its way.
@@ -225,7 +225,8 @@ impl Engine {
         let at = plan.as_of.unwrap_or_else(|| self.now());
         let (rules, population, mut outcome) = self.decide_as_of(at).await?;
         if plan.as_of.is_none() {
-            self.notice_surprises(&rules.set, &population, &outcome, None).await?;
+            let in_step = self.notice_surprises(&rules.set, &population, &outcome, None).await?;
+            self.keep(NewPeople { in_step, ..NewPeople::default() }, principal).await?;
         } else {
             notes.push(format!("As it would be decided on {}, if nothing else changes until then.", at.strftime("%Y-%m-%d %H:%M UTC")));
         }

@@ -12,14 +12,14 @@ use tide_core::{Outcome, Population, RuleSet};
 use tide_store::Surprise;
 
 impl Engine {
-    /// Notes what is new of it.
+    /// Notes what is new of it. The accounts that are as they should be again, though they were changed there.
     pub(crate) async fn notice_surprises(
         &self,
         rules: &RuleSet,
         population: &Population,
         outcome: &Outcome,
         about: Option<&Records>,
-    ) -> Result<(), EngineError> {
+    ) -> Result<Vec<i64>, EngineError> {
         let accounts: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
         let labels: HashMap<&str, &str> =
             outcome.identities.iter().map(|(identity, label)| (identity.id.as_str(), label.as_str())).collect();
@@ -79,12 +79,9 @@ impl Engine {
         let changing: HashSet<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
         let decided = |id: &i64| about.is_none_or(|about| about.accounts.contains(id));
         let right: Vec<i64> = population.changed_there.keys().filter(|id| !changing.contains(id) && decided(id)).copied().collect();
-        if !right.is_empty() {
-            self.store.in_step_again(right).await?;
-        }
         if self.store.notice_surprises(surprises, self.now()).await? > 0 {
             self.tell(Event::Noticed);
         }
-        Ok(())
+        Ok(right)
     }
 }

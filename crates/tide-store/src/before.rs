@@ -65,22 +65,26 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Resu
 impl Store {
     /// What stands before it is decided about what changed after a note.
     pub async fn before(&self, after: i64, asked: &[Counting], now: Timestamp) -> Result<Before, StoreError> {
-        let mut connection = self.reader.acquire().await?;
+        let mut connection = self.deciding().await?;
         let c = &mut *connection;
-        let row = sqlx::query(
-            "SELECT EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
+        let rows = sqlx::query(
+            "SELECT s.name, s.armed AND NOT s.paused AS armed, s.schedule, w.* FROM (SELECT
+                    EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
                     EXISTS (SELECT 1 FROM change c JOIN change_set s ON s.id = c.change_set
                             WHERE c.state = 'unknown' AND s.ended IS NOT NULL) AS lost,
                     EXISTS (SELECT 1 FROM approval) AS asked,
                     EXISTS (SELECT 1 FROM reading WHERE state = 'outdated') AS outdated,
                     EXISTS (SELECT 1 FROM change WHERE state = 'failed') AS failed,
-                    EXISTS (SELECT 1 FROM ruling) AS ruled",
+                    EXISTS (SELECT 1 FROM ruling) AS ruled) w CROSS JOIN system s ORDER BY s.name",
         )
-        .fetch_one(&mut *c)
+        .fetch_all(&mut *c)
         .await?;
+        let at_work = rows.iter().map(at_work).collect::<Result<_, _>>()?;
+        // Where nothing is connected, nothing is in the way.
+        let Some(row) = rows.first() else { return Ok(Before::default()) };
         let asks = row.get("asked");
         Ok(Before {
-            at_work: at_work(c).await?,
+            at_work,
             touched: touched(c, after).await?,
             counts: counts(c, asked).await?,
             ruled: if row.get("ruled") { crate::rulings::rulings(c).await? } else { HashMap::new() },

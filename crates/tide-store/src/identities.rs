@@ -72,12 +72,14 @@ pub struct NewPeople {
     pub links: Vec<NewLink>,
     /// Names that nobody else is to be given.
     pub reserved: Vec<Reserved>,
+    /// Accounts that are as they should be again: what they held before somebody changed them there is forgotten.
+    pub in_step: Vec<AccountId>,
 }
 
 impl NewPeople {
     /// Is there nothing to be kept?
     pub fn is_empty(&self) -> bool {
-        self.identities.is_empty() && self.links.is_empty() && self.reserved.is_empty()
+        self.identities.is_empty() && self.links.is_empty() && self.reserved.is_empty() && self.in_step.is_empty()
     }
 }
 
@@ -112,6 +114,12 @@ pub(crate) async fn keep_identities(
     }
     for link in &people.links {
         make_link(c, link.account, &link.identity, &link.made_by, principal, now).await?;
+    }
+    if !people.in_step.is_empty() {
+        sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
+            .bind(serde_json::to_string(&people.in_step)?)
+            .execute(&mut *c)
+            .await?;
     }
     Ok(())
 }

@@ -63,8 +63,10 @@ pub use vault::{MasterKey, Vault};
 
 use jiff::Timestamp;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
-use sqlx::{ConnectOptions, SqlitePool};
+use sqlx::{ConnectOptions, Connection as _, SqliteConnection, SqlitePool};
 use std::path::Path;
+use std::sync::Arc;
+use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard};
 use writer::Writer;
 
 static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
@@ -73,6 +75,8 @@ static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
 #[derive(Clone)]
 pub struct Store {
     reader: SqlitePool,
+    /// Over this it is decided about news: unlike those of the pool it is not tested after each look.
+    decider: Arc<Mutex<Option<SqliteConnection>>>,
     writer: Writer,
     vault: Vault,
 }
@@ -110,8 +114,16 @@ impl Store {
             .connect_with(options.clone().read_only(true))
             .await
             .map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+        let decider =
+            options.clone().read_only(true).connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+        let decider = Arc::new(Mutex::new(Some(decider)));
         let sweeper = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
-        Ok(Store { reader, writer: Writer::start(connection, sweeper), vault: Vault::new(key) })
+        Ok(Store { reader, decider, writer: Writer::start(connection, sweeper), vault: Vault::new(key) })
+    }
+
+    /// The connection over which it is decided about news, for one look.
+    pub(crate) async fn deciding(&self) -> Result<MappedMutexGuard<'_, SqliteConnection>, StoreError> {
+        MutexGuard::try_map(self.decider.lock().await, Option::as_mut).map_err(|_| StoreError::Closed)
     }
 
     /// Copies the whole store to a new file while it is in use. The key is not in it.
@@ -124,11 +136,15 @@ impl Store {
     /// Writes what is left and closes the file.
     pub async fn close(&self) {
         self.writer.stop().await;
+        if let Some(connection) = self.decider.lock().await.take() {
+            // It only read: there is nothing to lose.
+            let _ = connection.close().await;
+        }
         self.reader.close().await;
     }
 }
 
-async fn migrate(connection: &mut sqlx::SqliteConnection, path: &Path) -> Result<(), StoreError> {
+async fn migrate(connection: &mut SqliteConnection, path: &Path) -> Result<(), StoreError> {
     let known: i64 = MIGRATOR.iter().map(|m| m.version).max().unwrap_or(0);
     let tables: i64 =
         sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'").fetch_one(&mut *connection).await?;

@@ -127,20 +127,3 @@ impl Store {
             .await
     }
 }
-
-impl Store {
-    /// Forgets what these accounts held before somebody changed them: they are as they should be.
-    pub async fn in_step_again(&self, accounts: Vec<AccountId>) -> Result<(), StoreError> {
-        self.writer
-            .run_lazily(move |c| {
-                Box::pin(async move {
-                    sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
-                        .bind(serde_json::to_string(&accounts)?)
-                        .execute(c)
-                        .await?;
-                    Ok(())
-                })
-            })
-            .await
-    }
-}

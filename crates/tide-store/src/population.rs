@@ -41,7 +41,7 @@ impl Store {
         population.normalised = normalised;
         for row in sqlx::query("SELECT name, writable, paused, armed, own, schema FROM system").fetch_all(&mut *tx).await? {
             let facts = SystemFacts {
-                schema: serde_json::from_str(row.get("schema"))?,
+                schema: std::sync::Arc::new(serde_json::from_str(row.get("schema"))?),
                 writable: serde_json::from_str(row.get("writable"))?,
                 read: Vec::new(),
                 paused: row.get("paused"),

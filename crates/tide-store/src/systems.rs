@@ -3,8 +3,8 @@
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
+use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
-use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use tide_core::{ObjectType, Schema};
 
@@ -65,12 +65,8 @@ fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
     })
 }
 
-pub(crate) async fn at_work(c: &mut SqliteConnection) -> Result<Vec<AtWork>, StoreError> {
-    let rows = sqlx::query("SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name").fetch_all(c).await?;
-    let at_work = |row: &SqliteRow| {
-        Ok(AtWork { name: row.get("name"), armed: row.get("armed"), schedule: serde_json::from_str(row.get("schedule"))? })
-    };
-    rows.iter().map(at_work).collect()
+pub(crate) fn at_work(row: &SqliteRow) -> Result<AtWork, StoreError> {
+    Ok(AtWork { name: row.get("name"), armed: row.get("armed"), schedule: serde_json::from_str(row.get("schedule"))? })
 }
 
 impl Store {
@@ -82,7 +78,9 @@ impl Store {
 
     /// Whether each system works by itself: without what it says of itself, which is long.
     pub async fn at_work(&self) -> Result<Vec<AtWork>, StoreError> {
-        at_work(&mut *self.reader.acquire().await?).await
+        let rows =
+            sqlx::query("SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        rows.iter().map(at_work).collect()
     }
 
     /// The rules that hold and the schemas that they are read with, as one number: another one when either changes.

@@ -4,7 +4,7 @@ use crate::accounts::read_account;
 use crate::identities::read_identity;
 use crate::population::blob_values;
 use crate::{Store, StoreError};
-use sqlx::{Row, SqliteConnection};
+use sqlx::{Connection as _, Row, SqliteConnection};
 use std::collections::BTreeMap;
 use tide_core::model::{Normalised, Reserved};
 use tide_core::nearby::{Moved, Records};
@@ -94,12 +94,23 @@ impl Store {
     pub async fn part(&self, records: &Records, systems: BTreeMap<String, SystemFacts>) -> Result<Population, StoreError> {
         let accounts = serde_json::to_string(&records.accounts)?;
         let identities = serde_json::to_string(&records.identities)?;
-        let mut tx = self.reader.begin().await?;
+        let mut connection = self.deciding().await?;
+        let mut tx = connection.begin().await?;
         let mut population = Population { systems, ..Population::default() };
-        let rows = sqlx::query("SELECT a.* FROM json_each(?) k CROSS JOIN account a ON a.id = k.value");
+        let rows = sqlx::query(
+            "SELECT a.*, l.id AS link, l.identity AS whose, l.made_by FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
+             LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL",
+        );
+        let mut links: Vec<(i64, Link)> = Vec::new();
         for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-            population.accounts.push(read_account(&row)?);
+            let account = read_account(&row)?;
+            if let Some(link) = row.get::<Option<i64>, _>("link") {
+                links.push((link, Link { account: account.id, identity: row.get("whose"), made_by: row.get("made_by") }));
+            }
+            population.accounts.push(account);
         }
+        links.sort_unstable_by_key(|(made, _)| *made);
+        population.links = links.into_iter().map(|(_, link)| link).collect();
         // Sorted here: SQLite would copy whole records for it.
         population.accounts.sort_by_key(|account| account.id);
         crate::members::merge(&mut tx, &mut population.accounts, false).await?;
@@ -108,12 +119,6 @@ impl Store {
             population.identities.push(read_identity(&row)?);
         }
         population.identities.sort_by(|a, b| a.id.cmp(&b.id));
-        let rows = sqlx::query(
-            "SELECT l.account, l.identity, l.made_by FROM json_each(?) k CROSS JOIN link l ON l.account = k.value AND l.ended IS NULL ORDER BY l.id",
-        );
-        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-            population.links.push(Link { account: row.get(0), identity: row.get(1), made_by: row.get(2) });
-        }
         let beside = sqlx::query(BESIDE).bind(&accounts).bind(&identities).fetch_one(&mut *tx).await?;
         let tells = |table: &str| beside.get::<bool, _>(table);
         if tells("normalised") {
@@ -170,7 +175,8 @@ impl Store {
         if tells("answers") {
             population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
         }
-        tx.commit().await?;
+        // Nothing was written, and nobody need wait for its end.
+        drop(tx);
         Ok(population)
     }
 }

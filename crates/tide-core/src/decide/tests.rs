@@ -75,7 +75,7 @@ impl World {
         schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
         schema.put(AttributeDef { case_exact: true, ..AttributeDef::text("displayName") });
         let berthing = SystemFacts {
-            schema: [(ObjectType::Person, schema)].into(),
+            schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
             writable: vec![ObjectType::Person],
             read: vec![ObjectType::Person],
             paused: false,

@@ -25,7 +25,7 @@ impl World {
         ["userName", "number", "mail", "active"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
         let read = vec![ObjectType::Person, ObjectType::Group];
         let target = SystemFacts {
-            schema: [(ObjectType::Person, schema)].into(),
+            schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
             writable: vec![ObjectType::Person],
             read: read.clone(),
             ..SystemFacts::default()
