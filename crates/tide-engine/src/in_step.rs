@@ -90,7 +90,7 @@ impl Engine {
         let rules = self.rules().await?;
         let accounts = self.store.accounts_of(identity).await?;
         let records = Records { accounts: accounts.into_iter().collect(), ..Records::default() };
-        let part = self.store.part(&records, Default::default()).await?;
+        let part = self.store.part(&records, Default::default(), false).await?;
         let origin = set.and_then(|set| set.account);
         let here = part.accounts.iter().filter(|account| account.absent_since.is_none() && origin != Some(account.id));
         let in_step = here.filter(|account| {

@@ -57,17 +57,18 @@ pub(crate) fn works_by_itself(at_work: &[AtWork]) -> bool {
 impl Engine {
     /// What stands before it is decided about news.
     pub(crate) async fn before(&self) -> Result<Before, EngineError> {
-        self.look_first(self.known.lock().await.as_ref()).await
+        self.look_first(self.known.lock().await.as_ref(), true).await
     }
 
-    async fn look_first(&self, known: Option<&Known>) -> Result<Before, EngineError> {
+    /// `at_rest` says that no run is on its way.
+    async fn look_first(&self, known: Option<&Known>, at_rest: bool) -> Result<Before, EngineError> {
         let now = self.now();
         let (seen, asked) = match known {
             Some(known) => (known.seen, counted_by_guards(&known.rules.set, now).1),
             // It is decided about everybody.
             None => (i64::MAX, Vec::new()),
         };
-        Ok(self.store.before(seen, &asked, now).await?)
+        Ok(self.store.before(seen, asked, at_rest, now).await?)
     }
 
     /// Decides about what changed since it was last asked; about everybody the first time, and when the rules or a
@@ -83,7 +84,7 @@ impl Engine {
             records.identities.append(&mut standing.standing.due(now));
             records.accounts.append(&mut standing.sent.accounts);
             records.identities.append(&mut standing.sent.identities);
-            match self.decide_part(standing, records, before).await {
+            match self.decide_part(standing, records, before, true).await {
                 Ok(None) => {}
                 Ok(Some(news)) => {
                     *crate::lock(&self.cost) = news.cost;
@@ -127,7 +128,7 @@ impl Engine {
     /// be told apart from what concerns everybody, or no system works by itself.
     pub(crate) async fn decide_on_leavers(&self) -> Result<Option<(News, Before)>, EngineError> {
         let mut known = self.known.lock().await;
-        let before = self.look_first(known.as_ref()).await?;
+        let before = self.look_first(known.as_ref(), false).await?;
         let Some(standing) = known.as_mut().filter(|_| works_by_itself(&before.at_work)) else { return Ok(None) };
         // What else changed since is decided by the next run.
         if before.touched.everybody || standing.quiet != quiet(&before.at_work, self.now()) {
@@ -137,11 +138,11 @@ impl Engine {
         if accounts.is_empty() {
             return Ok(None);
         }
-        let decided = self.decide_part(standing, Records { accounts, ..Records::default() }, &before).await?;
+        let decided = self.decide_part(standing, Records { accounts, ..Records::default() }, &before, false).await?;
         Ok(decided.map(|news| (news, before)))
     }
 
-    async fn decide_part(&self, known: &mut Known, records: Records, before: &Before) -> Result<Option<News>, EngineError> {
+    async fn decide_part(&self, known: &mut Known, records: Records, before: &Before, at_rest: bool) -> Result<Option<News>, EngineError> {
         let (rules, now, reaches) = (known.rules.clone(), self.now(), known.reaches.clone());
         let keys = counted_by_guards(&rules.set, now).0;
         let mut guards = Population { ruled: before.ruled.clone(), ..Population::default() };
@@ -157,7 +158,7 @@ impl Engine {
         }
         let (mut asking, mut wanted) = known.standing.begin(records);
         loop {
-            let mut population = self.store.part(&wanted, known.systems.clone()).await?;
+            let mut population = self.store.part(&wanted, known.systems.clone(), at_rest).await?;
             (population.recent, population.ruled) = (guards.recent.clone(), guards.ruled.clone());
             population.approved = guards.approved.clone();
             match known.standing.go_on(&mut asking, &rules.set, &population, now) {

@@ -62,39 +62,41 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Resu
     .await?)
 }
 
+async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: Timestamp) -> Result<Before, StoreError> {
+    let rows = sqlx::query(
+        "SELECT s.name, s.armed AND NOT s.paused AS armed, s.schedule, w.* FROM (SELECT
+                EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
+                EXISTS (SELECT 1 FROM change c JOIN change_set s ON s.id = c.change_set
+                        WHERE c.state = 'unknown' AND s.ended IS NOT NULL) AS lost,
+                EXISTS (SELECT 1 FROM approval) AS asked,
+                EXISTS (SELECT 1 FROM reading WHERE state = 'outdated') AS outdated,
+                EXISTS (SELECT 1 FROM change WHERE state = 'failed') AS failed,
+                EXISTS (SELECT 1 FROM ruling) AS ruled) w CROSS JOIN system s ORDER BY s.name",
+    )
+    .fetch_all(&mut *c)
+    .await?;
+    let at_work = rows.iter().map(at_work).collect::<Result<_, _>>()?;
+    // Where nothing is connected, nothing is in the way.
+    let Some(row) = rows.first() else { return Ok(Before::default()) };
+    let asks = row.get("asked");
+    Ok(Before {
+        at_work,
+        touched: touched(c, after).await?,
+        counts: counts(c, asked).await?,
+        ruled: if row.get("ruled") { crate::rulings::rulings(c).await? } else { HashMap::new() },
+        approved: if asks { crate::approvals::said(c, now).await? } else { HashMap::new() },
+        lost: row.get("lost"),
+        in_doubt: row.get("in_doubt"),
+        asked: asks,
+        outdated: row.get("outdated"),
+        failed: row.get("failed"),
+    })
+}
+
 impl Store {
-    /// What stands before it is decided about what changed after a note.
-    pub async fn before(&self, after: i64, asked: &[Counting], now: Timestamp) -> Result<Before, StoreError> {
-        let mut connection = self.deciding().await?;
-        let c = &mut *connection;
-        let rows = sqlx::query(
-            "SELECT s.name, s.armed AND NOT s.paused AS armed, s.schedule, w.* FROM (SELECT
-                    EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
-                    EXISTS (SELECT 1 FROM change c JOIN change_set s ON s.id = c.change_set
-                            WHERE c.state = 'unknown' AND s.ended IS NOT NULL) AS lost,
-                    EXISTS (SELECT 1 FROM approval) AS asked,
-                    EXISTS (SELECT 1 FROM reading WHERE state = 'outdated') AS outdated,
-                    EXISTS (SELECT 1 FROM change WHERE state = 'failed') AS failed,
-                    EXISTS (SELECT 1 FROM ruling) AS ruled) w CROSS JOIN system s ORDER BY s.name",
-        )
-        .fetch_all(&mut *c)
-        .await?;
-        let at_work = rows.iter().map(at_work).collect::<Result<_, _>>()?;
-        // Where nothing is connected, nothing is in the way.
-        let Some(row) = rows.first() else { return Ok(Before::default()) };
-        let asks = row.get("asked");
-        Ok(Before {
-            at_work,
-            touched: touched(c, after).await?,
-            counts: counts(c, asked).await?,
-            ruled: if row.get("ruled") { crate::rulings::rulings(c).await? } else { HashMap::new() },
-            approved: if asks { crate::approvals::said(c, now).await? } else { HashMap::new() },
-            lost: row.get("lost"),
-            in_doubt: row.get("in_doubt"),
-            asked: asks,
-            outdated: row.get("outdated"),
-            failed: row.get("failed"),
-        })
+    /// What stands before it is decided about what changed after a note. `at_rest` says that nothing else is written much.
+    pub async fn before(&self, after: i64, asked: Vec<Counting>, at_rest: bool, now: Timestamp) -> Result<Before, StoreError> {
+        self.look(at_rest, move |c| Box::pin(async move { before(c, after, &asked, now).await })).await
     }
 
     /// How many changes there were, for each that is asked.

@@ -4,7 +4,7 @@ use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
-use sqlx::{Row, Sqlite, Transaction};
+use sqlx::{Row, SqliteConnection};
 use tide_core::model::{AccountId, PasswordSet};
 use zeroize::Zeroizing;
 
@@ -35,13 +35,13 @@ fn read(row: &SqliteRow) -> PasswordSet {
 }
 
 /// Passwords that are on their way: all, or those of some identities and accounts (JSON lists).
-pub(crate) async fn open(tx: &mut Transaction<'_, Sqlite>, only: Option<(&str, &str)>) -> Result<Vec<PasswordSet>, StoreError> {
+pub(crate) async fn open(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<PasswordSet>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM password_set WHERE ended IS NULL ORDER BY id").fetch_all(&mut **tx).await?,
+        None => sqlx::query("SELECT * FROM password_set WHERE ended IS NULL ORDER BY id").fetch_all(&mut *c).await?,
         Some((accounts, identities)) => {
             let sql = "SELECT p.* FROM password_set p WHERE p.ended IS NULL AND (p.account IN (SELECT value FROM json_each(?))
                        OR p.identity IN (SELECT value FROM json_each(?))) ORDER BY p.id";
-            sqlx::query(sql).bind(accounts.to_owned()).bind(identities.to_owned()).fetch_all(&mut **tx).await?
+            sqlx::query(sql).bind(accounts.to_owned()).bind(identities.to_owned()).fetch_all(&mut *c).await?
         }
     };
     Ok(rows.iter().map(read).collect())

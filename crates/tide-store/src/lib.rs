@@ -66,8 +66,8 @@ use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, S
 use sqlx::{ConnectOptions, Connection as _, SqliteConnection, SqlitePool};
 use std::path::Path;
 use std::sync::Arc;
-use tokio::sync::{MappedMutexGuard, Mutex, MutexGuard};
-use writer::Writer;
+use tokio::sync::Mutex;
+use writer::{Boxed, Writer};
 
 static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
 
@@ -75,7 +75,7 @@ static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
 #[derive(Clone)]
 pub struct Store {
     reader: SqlitePool,
-    /// Over this it is decided about news: unlike those of the pool it is not tested after each look.
+    /// Over this it is decided about news while much is written: unlike those of the pool it is not tested after each look.
     decider: Arc<Mutex<Option<SqliteConnection>>>,
     writer: Writer,
     vault: Vault,
@@ -121,9 +121,20 @@ impl Store {
         Ok(Store { reader, decider, writer: Writer::start(connection, sweeper), vault: Vault::new(key) })
     }
 
-    /// The connection over which it is decided about news, for one look.
-    pub(crate) async fn deciding(&self) -> Result<MappedMutexGuard<'_, SqliteConnection>, StoreError> {
-        MutexGuard::try_map(self.decider.lock().await, Option::as_mut).map_err(|_| StoreError::Closed)
+    /// A look at what is decided about: over the connection that writes when it has little else to do, and else over one of
+    /// its own, in a transaction.
+    pub(crate) async fn look<T, F>(&self, at_rest: bool, look: F) -> Result<T, StoreError>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+    {
+        if at_rest {
+            return self.writer.look(look).await;
+        }
+        let mut decider = self.decider.lock().await;
+        let mut tx = decider.as_mut().ok_or(StoreError::Closed)?.begin().await?;
+        // Nothing is written, and nobody need wait for its end.
+        look(&mut tx).await
     }
 
     /// Copies the whole store to a new file while it is in use. The key is not in it.

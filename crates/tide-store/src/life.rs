@@ -4,7 +4,7 @@ use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
-use sqlx::{Row, Sqlite, SqliteConnection, Transaction};
+use sqlx::{Row, SqliteConnection};
 use std::collections::{BTreeMap, HashMap};
 use tide_core::lifecycle::Departure;
 use tide_core::model::{AccountId, Acts};
@@ -33,31 +33,31 @@ fn read_departure(row: &SqliteRow) -> Result<(String, Departure), StoreError> {
 }
 
 /// All departures, or those of some identities (a JSON list).
-pub(crate) async fn departures(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<BTreeMap<String, Departure>, StoreError> {
+pub(crate) async fn departures(c: &mut SqliteConnection, only: Option<&str>) -> Result<BTreeMap<String, Departure>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM departure").fetch_all(&mut **tx).await?,
+        None => sqlx::query("SELECT * FROM departure").fetch_all(&mut *c).await?,
         Some(ids) => {
             let sql = "SELECT d.* FROM json_each(?) k CROSS JOIN departure d ON d.identity = k.value";
-            sqlx::query(sql).bind(ids).fetch_all(&mut **tx).await?
+            sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
         }
     };
     rows.iter().map(read_departure).collect()
 }
 
 /// Who was claimed back, of all or some (a JSON list).
-pub(crate) async fn claimed(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<BTreeMap<String, Timestamp>, StoreError> {
+pub(crate) async fn claimed(c: &mut SqliteConnection, only: Option<&str>) -> Result<BTreeMap<String, Timestamp>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT identity, at FROM claimed").fetch_all(&mut **tx).await?,
+        None => sqlx::query("SELECT identity, at FROM claimed").fetch_all(&mut *c).await?,
         Some(ids) => {
             let sql = "SELECT c.identity, c.at FROM json_each(?) k CROSS JOIN claimed c ON c.identity = k.value";
-            sqlx::query(sql).bind(ids).fetch_all(&mut **tx).await?
+            sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
         }
     };
     Ok(rows.iter().filter_map(|row| Some((row.get("identity"), crate::unstamp(row.get("at"))?))).collect())
 }
 
 /// What we did to accounts and cannot be seen in them, of all or some (a JSON list).
-pub(crate) async fn acts(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<HashMap<AccountId, Acts>, StoreError> {
+pub(crate) async fn acts(c: &mut SqliteConnection, only: Option<&str>) -> Result<HashMap<AccountId, Acts>, StoreError> {
     const WHAT: &str = "c.account AS account, c.kind AS kind, max(c.settled) AS at";
     const DONE: &str = "c.state = 'done' AND c.kind IN ('password', 'delete')";
     let rows = match only {
@@ -65,13 +65,13 @@ pub(crate) async fn acts(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -
             let sql = format!(
                 "SELECT {WHAT} FROM change c INDEXED BY change_acts WHERE {DONE} AND c.account IS NOT NULL GROUP BY c.account, c.kind"
             );
-            sqlx::query(sqlx::AssertSqlSafe(sql)).fetch_all(&mut **tx).await?
+            sqlx::query(sqlx::AssertSqlSafe(sql)).fetch_all(&mut *c).await?
         }
         Some(ids) => {
             let sql = format!(
                 "SELECT {WHAT} FROM json_each(?) k CROSS JOIN change c ON c.account = k.value AND {DONE} GROUP BY c.account, c.kind"
             );
-            sqlx::query(sqlx::AssertSqlSafe(sql)).bind(ids.to_owned()).fetch_all(&mut **tx).await?
+            sqlx::query(sqlx::AssertSqlSafe(sql)).bind(ids.to_owned()).fetch_all(&mut *c).await?
         }
     };
     let mut all: HashMap<AccountId, Acts> = HashMap::new();

@@ -4,7 +4,7 @@ use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
-use sqlx::{Row, Sqlite, SqliteConnection, Transaction};
+use sqlx::{Row, SqliteConnection};
 use tide_core::roles::Grant;
 
 /// A role that was given by hand, with why.
@@ -29,12 +29,12 @@ fn read(row: &SqliteRow) -> Grant {
 }
 
 /// All grants, or those of some identities (a JSON list), the oldest first.
-pub(crate) async fn grants(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<Vec<Grant>, StoreError> {
+pub(crate) async fn grants(c: &mut SqliteConnection, only: Option<&str>) -> Result<Vec<Grant>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM role_grant ORDER BY id").fetch_all(&mut **tx).await?,
+        None => sqlx::query("SELECT * FROM role_grant ORDER BY id").fetch_all(&mut *c).await?,
         Some(ids) => {
             let sql = "SELECT g.* FROM json_each(?) k CROSS JOIN role_grant g ON g.identity = k.value ORDER BY g.id";
-            sqlx::query(sql).bind(ids).fetch_all(&mut **tx).await?
+            sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
         }
     };
     Ok(rows.iter().map(read).collect())

@@ -7,7 +7,7 @@ use crate::population::{blob_values, values_blob};
 use crate::queue::Settled;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
-use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection, Transaction};
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::decide::{ChangeKind, PASSWORD_MARK};
@@ -216,12 +216,12 @@ async fn carry(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId]) ->
 }
 
 /// The marks of the hashes that accounts were given: all, or those of some accounts (a JSON list).
-pub(crate) async fn carried(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<HashMap<AccountId, String>, StoreError> {
+pub(crate) async fn carried(c: &mut SqliteConnection, only: Option<&str>) -> Result<HashMap<AccountId, String>, StoreError> {
     let rows: Vec<(AccountId, String)> = match only {
-        None => sqlx::query_as("SELECT account, mark FROM carried").fetch_all(&mut **tx).await?,
+        None => sqlx::query_as("SELECT account, mark FROM carried").fetch_all(&mut *c).await?,
         Some(ids) => {
             let sql = "SELECT c.account, c.mark FROM json_each(?) k CROSS JOIN carried c ON c.account = k.value";
-            sqlx::query_as(sql).bind(ids.to_owned()).fetch_all(&mut **tx).await?
+            sqlx::query_as(sql).bind(ids.to_owned()).fetch_all(&mut *c).await?
         }
     };
     Ok(rows.into_iter().collect())
@@ -240,12 +240,12 @@ async fn join_groups(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountI
 }
 
 /// Memberships that rules gave: all, or those of some identities (a JSON list).
-pub(crate) async fn joined(tx: &mut Transaction<'_, Sqlite>, only: Option<&str>) -> Result<Vec<Joined>, StoreError> {
+pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<&str>) -> Result<Vec<Joined>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM joined ORDER BY identity, account").fetch_all(&mut **tx).await?,
+        None => sqlx::query("SELECT * FROM joined ORDER BY identity, account").fetch_all(&mut *c).await?,
         Some(ids) => {
             let sql = "SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.identity = k.value ORDER BY j.identity, j.account";
-            sqlx::query(sql).bind(ids.to_owned()).fetch_all(&mut **tx).await?
+            sqlx::query(sql).bind(ids.to_owned()).fetch_all(&mut *c).await?
         }
     };
     let made = |row: &sqlx::sqlite::SqliteRow| crate::unstamp(row.get("made")).unwrap_or(Timestamp::MIN);

@@ -4,11 +4,14 @@ use crate::accounts::read_account;
 use crate::identities::read_identity;
 use crate::population::blob_values;
 use crate::{Store, StoreError};
-use sqlx::{Connection as _, Row, SqliteConnection};
+use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use tide_core::model::{Normalised, Reserved};
 use tide_core::nearby::{Moved, Records};
 use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts};
+
+/// So many records are read while whoever writes waits; more are not.
+const FEW: usize = 500;
 
 /// What changed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -90,93 +93,100 @@ impl Store {
             .await
     }
 
-    /// These records with all that belongs to them, and what is known of the systems.
-    pub async fn part(&self, records: &Records, systems: BTreeMap<String, SystemFacts>) -> Result<Population, StoreError> {
-        let accounts = serde_json::to_string(&records.accounts)?;
-        let identities = serde_json::to_string(&records.identities)?;
-        let mut connection = self.deciding().await?;
-        let mut tx = connection.begin().await?;
-        let mut population = Population { systems, ..Population::default() };
-        let rows = sqlx::query(
-            "SELECT a.*, l.id AS link, l.identity AS whose, l.made_by FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
-             LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL",
-        );
-        let mut links: Vec<(i64, Link)> = Vec::new();
-        for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-            let account = read_account(&row)?;
-            if let Some(link) = row.get::<Option<i64>, _>("link") {
-                links.push((link, Link { account: account.id, identity: row.get("whose"), made_by: row.get("made_by") }));
-            }
-            population.accounts.push(account);
-        }
-        links.sort_unstable_by_key(|(made, _)| *made);
-        population.links = links.into_iter().map(|(_, link)| link).collect();
-        // Sorted here: SQLite would copy whole records for it.
-        population.accounts.sort_by_key(|account| account.id);
-        crate::members::merge(&mut tx, &mut population.accounts, false).await?;
-        let rows = sqlx::query("SELECT i.* FROM json_each(?) k CROSS JOIN identity i ON i.id = k.value");
-        for row in rows.bind(&identities).fetch_all(&mut *tx).await? {
-            population.identities.push(read_identity(&row)?);
-        }
-        population.identities.sort_by(|a, b| a.id.cmp(&b.id));
-        let beside = sqlx::query(BESIDE).bind(&accounts).bind(&identities).fetch_one(&mut *tx).await?;
-        let tells = |table: &str| beside.get::<bool, _>(table);
-        if tells("normalised") {
-            let rows = sqlx::query(
-                "SELECT n.account, n.attribute, n.sent, n.returned FROM json_each(?) k CROSS JOIN normalised n ON n.account = k.value",
-            );
-            for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-                let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
-                population.normalised.insert((row.get(0), row.get(1)), known);
-            }
-        }
-        if tells("given") {
-            let rows = sqlx::query("SELECT g.account, g.attribute, g.vals FROM json_each(?) k CROSS JOIN given g ON g.account = k.value");
-            for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-                population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
-            }
-        }
-        if tells("reservation") {
-            let rows = sqlx::query(
-                "SELECT r.object, r.attribute, r.value, r.identity FROM json_each(?) k CROSS JOIN reservation r ON r.identity = k.value WHERE r.system = ''",
-            );
-            for row in rows.bind(&identities).fetch_all(&mut *tx).await? {
-                let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
-                population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
-            }
-        }
-        if tells("changed_there") {
-            let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k CROSS JOIN changed_there t ON t.account = k.value");
-            for row in rows.bind(&accounts).fetch_all(&mut *tx).await? {
-                population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
-            }
-        }
-        if tells("departures") {
-            population.departures = crate::life::departures(&mut tx, Some(&identities)).await?;
-        }
-        if tells("claimed") {
-            population.claimed = crate::life::claimed(&mut tx, Some(&identities)).await?;
-        }
-        if tells("acts") {
-            population.acts = crate::life::acts(&mut tx, Some(&accounts)).await?;
-        }
-        if tells("grants") {
-            population.grants = crate::roles::grants(&mut tx, Some(&identities)).await?;
-        }
-        if tells("joined") {
-            population.joined = crate::settle::joined(&mut tx, Some(&identities)).await?;
-        }
-        if tells("carried") {
-            population.carried = crate::settle::carried(&mut tx, Some(&accounts)).await?;
-        }
-        if tells("passwords") {
-            population.passwords = crate::in_step::open(&mut tx, Some((&accounts, &identities))).await?;
-        }
-        if tells("answers") {
-            population.answers = crate::matches::open_about(&mut tx, &accounts, &identities).await?;
-        }
-        // Nothing was written, and nobody need wait for its end.
-        drop(tx);
-        Ok(population)
+    /// These records with all that belongs to them, and what is known of the systems. `at_rest` says that nothing else is
+    /// written much.
+    pub async fn part(&self, records: &Records, systems: BTreeMap<String, SystemFacts>, at_rest: bool) -> Result<Population, StoreError> {
+        let few = records.accounts.len() + records.identities.len() <= FEW;
+        let (accounts, identities) = (serde_json::to_string(&records.accounts)?, serde_json::to_string(&records.identities)?);
+        self.look(at_rest && few, move |c| Box::pin(async move { part(c, &accounts, &identities, systems).await })).await
     }
+}
+
+/// Accounts and identities, whose ids stand in JSON lists, with all that belongs to them.
+async fn part(
+    c: &mut SqliteConnection,
+    accounts: &str,
+    identities: &str,
+    systems: BTreeMap<String, SystemFacts>,
+) -> Result<Population, StoreError> {
+    let mut population = Population { systems, ..Population::default() };
+    let rows = sqlx::query(
+        "SELECT a.*, l.id AS link, l.identity AS whose, l.made_by FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
+         LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL",
+    );
+    let mut links: Vec<(i64, Link)> = Vec::new();
+    for row in rows.bind(accounts).fetch_all(&mut *c).await? {
+        let account = read_account(&row)?;
+        if let Some(link) = row.get::<Option<i64>, _>("link") {
+            links.push((link, Link { account: account.id, identity: row.get("whose"), made_by: row.get("made_by") }));
+        }
+        population.accounts.push(account);
+    }
+    links.sort_unstable_by_key(|(made, _)| *made);
+    population.links = links.into_iter().map(|(_, link)| link).collect();
+    // Sorted here: SQLite would copy whole records for it.
+    population.accounts.sort_by_key(|account| account.id);
+    crate::members::merge(&mut *c, &mut population.accounts, false).await?;
+    let rows = sqlx::query("SELECT i.* FROM json_each(?) k CROSS JOIN identity i ON i.id = k.value");
+    for row in rows.bind(identities).fetch_all(&mut *c).await? {
+        population.identities.push(read_identity(&row)?);
+    }
+    population.identities.sort_by(|a, b| a.id.cmp(&b.id));
+    let beside = sqlx::query(BESIDE).bind(accounts).bind(identities).fetch_one(&mut *c).await?;
+    let tells = |table: &str| beside.get::<bool, _>(table);
+    if tells("normalised") {
+        let rows = sqlx::query(
+            "SELECT n.account, n.attribute, n.sent, n.returned FROM json_each(?) k CROSS JOIN normalised n ON n.account = k.value",
+        );
+        for row in rows.bind(accounts).fetch_all(&mut *c).await? {
+            let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
+            population.normalised.insert((row.get(0), row.get(1)), known);
+        }
+    }
+    if tells("given") {
+        let rows = sqlx::query("SELECT g.account, g.attribute, g.vals FROM json_each(?) k CROSS JOIN given g ON g.account = k.value");
+        for row in rows.bind(accounts).fetch_all(&mut *c).await? {
+            population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
+        }
+    }
+    if tells("reservation") {
+        let rows = sqlx::query(
+            "SELECT r.object, r.attribute, r.value, r.identity FROM json_each(?) k CROSS JOIN reservation r ON r.identity = k.value WHERE r.system = ''",
+        );
+        for row in rows.bind(identities).fetch_all(&mut *c).await? {
+            let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
+            population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
+        }
+    }
+    if tells("changed_there") {
+        let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k CROSS JOIN changed_there t ON t.account = k.value");
+        for row in rows.bind(accounts).fetch_all(&mut *c).await? {
+            population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
+        }
+    }
+    if tells("departures") {
+        population.departures = crate::life::departures(&mut *c, Some(identities)).await?;
+    }
+    if tells("claimed") {
+        population.claimed = crate::life::claimed(&mut *c, Some(identities)).await?;
+    }
+    if tells("acts") {
+        population.acts = crate::life::acts(&mut *c, Some(accounts)).await?;
+    }
+    if tells("grants") {
+        population.grants = crate::roles::grants(&mut *c, Some(identities)).await?;
+    }
+    if tells("joined") {
+        population.joined = crate::settle::joined(&mut *c, Some(identities)).await?;
+    }
+    if tells("carried") {
+        population.carried = crate::settle::carried(&mut *c, Some(accounts)).await?;
+    }
+    if tells("passwords") {
+        population.passwords = crate::in_step::open(&mut *c, Some((accounts, identities))).await?;
+    }
+    if tells("answers") {
+        population.answers = crate::matches::open_about(&mut *c, accounts, identities).await?;
+    }
+    Ok(population)
 }

@@ -13,6 +13,8 @@ pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 /// Tells the caller how it ended; called after the commit.
 type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
 type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, (bool, Reply)> + Send>;
+/// Something that only reads.
+type Look = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, ()> + Send>;
 
 /// After how many commits the log is copied into the file.
 const SWEEP: usize = 64;
@@ -22,6 +24,7 @@ const GROUP: usize = 128;
 enum Message {
     /// A job, and whether it must be durable when it returns.
     Job(Job, bool),
+    Look(Look),
     Stop(oneshot::Sender<()>),
 }
 
@@ -87,6 +90,24 @@ impl Writer {
         wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing)
     }
 
+    /// Reads over the connection that writes: it alone keeps what it knows of the file when something was written, and what it
+    /// reads is of one moment without a transaction. Everybody who writes waits meanwhile.
+    pub async fn look<T, F>(&self, look: F) -> Result<T, StoreError>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+    {
+        let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
+        let boxed: Look = Box::new(move |connection| {
+            Box::pin(async move {
+                // Whoever asked may have gone away.
+                let _ = answer.send(look(connection).await);
+            })
+        });
+        self.queue.send(Message::Look(boxed)).await.map_err(|_| StoreError::Closed)?;
+        wait.await.map_err(|_| StoreError::Closed)?
+    }
+
     pub async fn stop(&self) {
         let (done, wait) = oneshot::channel();
         if self.queue.send(Message::Stop(done)).await.is_ok() {
@@ -118,13 +139,18 @@ async fn work(
     while let Some(first) = jobs.recv().await {
         let mut group = Vec::new();
         let mut must = false;
-        let mut stop = None;
+        let (mut look, mut stop) = (None, None);
         let mut next = Some(first);
         while let Some(message) = next.take() {
             match message {
                 Message::Job(job, durable) => {
                     must |= durable;
                     group.push(job);
+                }
+                // Whoever looks sees what came before.
+                Message::Look(after) => {
+                    look = Some(after);
+                    break;
                 }
                 Message::Stop(done) => {
                     stop = Some(done);
@@ -136,17 +162,22 @@ async fn work(
             }
         }
         if !group.is_empty() {
-            if must != full {
-                // It is a setting of this connection, and costs nothing. Should it fail, the stricter one holds.
-                let pragma = if must { "PRAGMA synchronous = FULL" } else { "PRAGMA synchronous = NORMAL" };
-                full = sqlx::query(pragma).execute(&mut connection).await.map_or(full, |_| must);
-            }
-            commit(&mut connection, group).await;
+            let begun = match (must, full) {
+                (true, false) => sqlx::raw_sql("PRAGMA synchronous = FULL; BEGIN IMMEDIATE").execute(&mut connection).await,
+                (false, true) => sqlx::raw_sql("PRAGMA synchronous = NORMAL; BEGIN IMMEDIATE").execute(&mut connection).await,
+                _ => sqlx::query("BEGIN IMMEDIATE").execute(&mut connection).await,
+            };
+            // It is a setting of this connection. What could not be begun may have set either: the stricter one is set anew.
+            full = must && begun.is_ok();
+            commit(&mut connection, begun.map(|_| ()), group).await;
             commits += 1;
             if commits.is_multiple_of(SWEEP) {
                 // One that is on its way is enough.
                 let _ = often.try_send(());
             }
+        }
+        if let Some(look) = look {
+            look(&mut connection).await;
         }
         if let Some(done) = stop {
             jobs.close();
@@ -162,8 +193,7 @@ async fn work(
     }
 }
 
-async fn commit(connection: &mut SqliteConnection, group: Vec<Job>) {
-    let begun = sqlx::query("BEGIN IMMEDIATE").execute(&mut *connection).await;
+async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error>, group: Vec<Job>) {
     if let [_] = group.as_slice()
         && begun.is_ok()
     {

@@ -583,7 +583,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         [("update", second), ("create", 0)].map(|(kind, since)| Counting { system: "berthing".into(), kind: kind.into(), since: at(since) })
     };
     let seen = records.store.last_touched().await.expect("read");
-    let before = records.store.before(seen, &asked(0), at(20)).await.expect("read");
+    let before = records.store.before(seen, asked(0).to_vec(), false, at(20)).await.expect("read");
     assert_eq!(before.at_work.iter().map(|row| row.name.as_str()).collect::<Vec<_>>(), ["berthing", "harbour"]);
     assert_eq!((before.counts.as_slice(), before.touched.last), (&[0, 0][..], seen));
     assert!(!(before.lost || before.in_doubt || before.asked || before.outdated || before.failed), "{before:?}");
@@ -596,7 +596,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     }
     let released = change("i2", ChangeKind::Update, Some(1), true);
     records.store.rule(vec![released.clone()], "guard", true, "tester", at(90)).await.expect("released");
-    let before = records.store.before(seen, &asked(65), at(100)).await.expect("read");
+    let before = records.store.before(seen, asked(65).to_vec(), false, at(100)).await.expect("read");
     assert_eq!(before.counts, [1, 0], "what was before is not looked back on, and what a person let through does not count");
     assert_eq!(before.counts, records.store.counted(&asked(65)).await.expect("counted"));
     assert!(before.ruled[&released.fingerprint].release && before.touched.records.accounts.contains(&1));
@@ -605,7 +605,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     let rows = records.changes(run, None).await;
     records.store.settle_failed(rows[0].id, "refused", "look at it", false, at(110)).await.expect("settled");
     records.store.settle_not_done(rows[1].id, ChangeState::Unknown, "lost", "it is looked for", at(111)).await.expect("settled");
-    let before = records.store.before(seen, &[], at(112)).await.expect("read");
+    let before = records.store.before(seen, vec![], true, at(112)).await.expect("read");
     assert!(before.failed && before.in_doubt && !before.lost, "a run that goes on looks for its own: {before:?}");
     records.store.set_change_set_state(run, "done", None, true, "tester", at(113)).await.expect("ended");
     let new = NewApproval {
@@ -619,9 +619,9 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         remind: None,
     };
     records.store.ask(vec![new], vec![], "tester", at(114)).await.expect("asked");
-    let before = records.store.before(seen, &[], at(115)).await.expect("read");
+    let before = records.store.before(seen, vec![], true, at(115)).await.expect("read");
     assert!(before.lost && before.asked && !before.approved["f"].expired);
-    assert!(records.store.before(seen, &[], at(201)).await.expect("read").approved["f"].expired);
+    assert!(records.store.before(seen, vec![], true, at(201)).await.expect("read").approved["f"].expired);
 }
 
 #[tokio::test]
@@ -693,11 +693,12 @@ async fn a_part_tells_what_the_whole_tells() {
     ];
     assert!(full.iter().all(|rows| *rows > 0), "the test is of nothing where there is nothing: {full:?}");
     let all = tide_core::nearby::Records { accounts: [1, 2].into(), identities: ["i1".into(), "i2".into()].into() };
-    let mut part = store.part(&all, whole.systems.clone()).await.expect("read");
-    (part.recent, part.ruled, part.approved) = (whole.recent.clone(), whole.ruled.clone(), whole.approved.clone());
-    assert_eq!(told(&part), told(&whole));
+    for at_rest in [true, false] {
+        let part = store.part(&all, whole.systems.clone(), at_rest).await.expect("read");
+        assert_eq!(told(&part), told(&whole));
+    }
     let other = tide_core::nearby::Records { accounts: [2].into(), identities: ["i2".into()].into() };
-    let part = store.part(&other, whole.systems.clone()).await.expect("read");
+    let part = store.part(&other, whole.systems.clone(), true).await.expect("read");
     assert_eq!((part.accounts.len(), part.identities.len(), part.links.len()), (1, 1, 1));
     assert!(part.departures.is_empty() && part.grants.is_empty() && part.passwords.is_empty() && part.carried.is_empty());
 }
