@@ -21,8 +21,6 @@ const GATHER: Duration = Duration::from_millis(2);
 const CLOSE: Duration = Duration::from_millis(5);
 /// After how long it is looked when it is due next. Until then what comes is run on, which sees to what is due as well.
 const LATER: Duration = Duration::from_millis(50);
-/// A run of more changes than this is looked at again at once.
-const MANY: usize = 20;
 /// How long what is due and could not be decided waits.
 const PAST_DUE: SignedDuration = SignedDuration::from_secs(30);
 /// How often it is looked at the clock.
@@ -243,7 +241,9 @@ impl Engine {
 
     async fn run_on(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
         let begun = std::time::Instant::now();
-        lock(&self.news).clear();
+        // What a run made is looked at by the next one, once; what came meanwhile is no such look.
+        let came = !std::mem::take(&mut *lock(&self.news)).is_empty();
+        let again = std::mem::take(&mut *lock(&self.looks_again)) && !came;
         let mut before = self.before().await?;
         if !works_by_itself(&before.at_work) {
             return Ok(None);
@@ -275,16 +275,17 @@ impl Engine {
         let identities: Vec<String> = about.iter().filter(|id| !id.is_empty()).map(|id| (*id).to_owned()).collect();
         self.was_sent(accounts.into_iter(), identities.into_iter()).await;
         let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);
-        let (many, steps) = (outcome.changes.len() > MANY, news.rules.set.has_steps());
+        let steps = news.rules.set.has_steps();
         let (id, queue) = self.queue(news, people).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.going) = Some((id, cancel.clone()));
         let done = self.carry_out_whole(id, Some(queue), None, ITSELF, &cancel).await;
         *lock(&self.going) = None;
         drop(held);
-        if closes || many || steps {
+        if closes || steps || !again {
             // What was made may be what something else waits for; whether a way in is closed is looked at once more; and what
-            // became of many is not left for the next change to wait for.
+            // became of it all is not left for the next change to wait for.
+            *lock(&self.looks_again) = true;
             self.nudge.notify_one();
         }
         if let Err(error) = done {

@@ -1,6 +1,7 @@
 //! Following armed systems: each is listened to in the best way that it offers, and read whole now and then. What comes
 //! nudges the runner, which runs on it.
 
+use crate::runs::Rules;
 use crate::schedule::Schedule;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::Timestamp;
@@ -275,6 +276,9 @@ impl Engine {
         place: &mut Place,
         batch: Vec<Result<News, tide_connect::ConnectError>>,
     ) -> Result<bool, EngineError> {
+        // As far as the rules are known: whatever they are not asked about counts as given.
+        let types = |rules: &Arc<Rules>| rules.set.of(&row.name, object).is_none_or(|types| types.is_target());
+        let given = lock(&self.compiled).as_ref().is_none_or(|(_, rules)| types(rules));
         let mut changed: Vec<Observed> = Vec::new();
         let mut mark = None;
         let mut fault = None;
@@ -286,7 +290,7 @@ impl Engine {
                 Ok(News::Gone(keys)) => {
                     // In the order in which it happened: who was removed and made again is there.
                     let news = (std::mem::take(&mut changed), keys);
-                    differ.extend(self.store.keep_news(&row.name, object, news, None, self.now()).await?);
+                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.now()).await?);
                 }
                 Ok(News::Mark(place)) => mark = Some(place),
                 Ok(News::Lost(why)) => {
@@ -306,7 +310,7 @@ impl Engine {
         }
         if !changed.is_empty() {
             let place = Some(&*place).filter(|_| marked);
-            differ.extend(self.store.keep_news(&row.name, object, (changed, Vec::new()), place, self.now()).await?);
+            differ.extend(self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.now()).await?);
         } else if marked {
             self.store.set_place(&row.name, object, place).await?;
         }

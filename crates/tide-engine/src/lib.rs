@@ -116,6 +116,8 @@ pub struct Engine {
     known: tokio::sync::Mutex<Option<standing::Known>>,
     /// Accounts of which something came since a run last decided: leavers among them do not wait.
     news: Mutex<BTreeSet<i64>>,
+    /// The next run looks at what the last one made.
+    looks_again: Mutex<bool>,
     /// What the last decision on news cost.
     cost: Mutex<(usize, usize)>,
     /// The published rules as they were read, and what they were read from.
@@ -170,6 +172,7 @@ impl Engine {
             busy: Arc::default(),
             known: tokio::sync::Mutex::default(),
             news: Mutex::default(),
+            looks_again: Mutex::default(),
             cost: Mutex::default(),
             compiled: Mutex::default(),
             lines: Mutex::default(),

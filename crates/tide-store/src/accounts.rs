@@ -111,7 +111,7 @@ impl Store {
                         .fetch_one(&mut *c)
                         .await?;
                     for rows in batch.chunks(ROWS) {
-                        upsert(c, reading, &system, object, started, rows, any).await?;
+                        upsert(c, reading, &system, object, started, rows, if any { Past::Given } else { Past::None }).await?;
                     }
                     sqlx::query("UPDATE reading SET seen = seen + ? WHERE id = ?")
                         .bind(batch.len() as i64)
@@ -326,6 +326,17 @@ impl Store {
     }
 }
 
+/// What was before of the accounts of a system.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Past {
+    /// It was never read: everything is new.
+    None,
+    /// It was read, and gives values only.
+    Read,
+    /// It was read, and we give values there: what an account held before somebody changed it is kept.
+    Given,
+}
+
 /// What is there of a batch: its row, its hash, and whether it is sound and has the name that it is
 /// shown with.
 type Known = HashMap<String, Before>;
@@ -390,9 +401,10 @@ pub(crate) async fn upsert(
     object: ObjectType,
     started: Timestamp,
     rows: &[Observed],
-    any: bool,
+    past: Past,
 ) -> Result<usize, StoreError> {
     let at = stamp(started);
+    let any = past != Past::None;
     let mut known = if any { known(c, system, object, rows).await? } else { HashMap::new() };
     let encoded: Vec<(Vec<u8>, Vec<u8>)> = rows
         .iter()
@@ -432,7 +444,7 @@ pub(crate) async fn upsert(
             known.get(&account.key).filter(|before| before.sound && before.hash != *hash).map(|before| before.id)
         })
         .collect();
-    if !changed.is_empty() {
+    if !changed.is_empty() && past == Past::Given {
         sqlx::query(
             "INSERT INTO changed_there (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value
              WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended IS NULL)

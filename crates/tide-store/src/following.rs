@@ -1,6 +1,6 @@
 //! Following systems: schedules, how far each was followed, and the news that came.
 
-use crate::accounts::{ROWS, upsert};
+use crate::accounts::{Past, ROWS, upsert};
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
@@ -91,13 +91,15 @@ impl Store {
     }
 
     /// Keeps news: accounts as they are now, keys of those that are gone, and how far the system was followed with them. Returns
-    /// the accounts that differ from what was known; an echo of our own writes does not.
+    /// the accounts that differ from what was known; an echo of our own writes does not. `given` says that we give values there:
+    /// what an account held before somebody changed it is kept.
     pub async fn keep_news(
         &self,
         system: &str,
         object: ObjectType,
         (changed, gone): (Vec<Observed>, Vec<String>),
         place: Option<&Place>,
+        given: bool,
         now: Timestamp,
     ) -> Result<Vec<AccountId>, StoreError> {
         let (system, place) = (system.to_owned(), place.cloned());
@@ -113,7 +115,7 @@ impl Store {
                     .fetch_one(&mut *c)
                     .await?;
                     for rows in changed.chunks(ROWS) {
-                        upsert(c, reading, &system, object, now, rows, true).await?;
+                        upsert(c, reading, &system, object, now, rows, if given { Past::Given } else { Past::Read }).await?;
                     }
                     if !gone.is_empty() {
                         sqlx::query(

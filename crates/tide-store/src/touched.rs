@@ -51,22 +51,28 @@ pub(crate) async fn touched(c: &mut SqliteConnection, after: i64) -> Result<Touc
     Ok(touched)
 }
 
-/// Which of the tables beside accounts (first list) and identities (second list) tell something about some of them: most tell
-/// nothing, and need not be read.
-const BESIDE: &str = "SELECT
-    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value) AS normalised,
-    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value) AS given,
-    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN changed_there t ON t.account = k.value) AS changed_there,
-    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN carried t ON t.account = k.value) AS carried,
-    EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN change t ON t.account = k.value
-            AND t.state = 'done' AND t.kind IN ('password', 'delete')) AS acts,
-    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value) AS reservation,
-    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN departure t ON t.identity = k.value) AS departures,
-    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN claimed t ON t.identity = k.value) AS claimed,
-    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN role_grant t ON t.identity = k.value) AS grants,
-    EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN joined t ON t.identity = k.value) AS joined,
-    EXISTS (SELECT 1 FROM password_set WHERE ended IS NULL) AS passwords,
-    EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL) AS answers";
+/// What is told beside accounts (first list) and identities (second list), in one statement because every change waits for it:
+/// first of which further tables something is told, as the bits of a number, for most tell nothing and need not be read; then what
+/// the tables tell that often do.
+const BESIDE: &str = "
+    SELECT 'further' AS what,
+           EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN carried t ON t.account = k.value)
+           + 2 * EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN change t ON t.account = k.value
+                         AND t.state = 'done' AND t.kind IN ('password', 'delete'))
+           + 4 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN departure t ON t.identity = k.value)
+           + 8 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN claimed t ON t.identity = k.value)
+           + 16 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN role_grant t ON t.identity = k.value)
+           + 32 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN joined t ON t.identity = k.value)
+           + 64 * EXISTS (SELECT 1 FROM password_set WHERE ended IS NULL)
+           + 128 * EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL) AS number,
+           NULL AS kind, NULL AS name, NULL AS first, NULL AS second
+    UNION ALL SELECT 'normalised', t.account, NULL, t.attribute, t.sent, t.returned
+              FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value
+    UNION ALL SELECT 'given', t.account, NULL, t.attribute, t.vals, NULL FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value
+    UNION ALL SELECT 'changed_there', t.account, NULL, NULL, t.before, NULL
+              FROM json_each(?1) k CROSS JOIN changed_there t ON t.account = k.value
+    UNION ALL SELECT 'reservation', 0, t.object, t.attribute, t.value, t.identity
+              FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value WHERE t.system = ''";
 
 impl Store {
     /// What changed after a note.
@@ -132,60 +138,46 @@ async fn part(
         population.identities.push(read_identity(&row)?);
     }
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
-    let beside = sqlx::query(BESIDE).bind(accounts).bind(identities).fetch_one(&mut *c).await?;
-    let tells = |table: &str| beside.get::<bool, _>(table);
-    if tells("normalised") {
-        let rows = sqlx::query(
-            "SELECT n.account, n.attribute, n.sent, n.returned FROM json_each(?) k CROSS JOIN normalised n ON n.account = k.value",
-        );
-        for row in rows.bind(accounts).fetch_all(&mut *c).await? {
-            let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
-            population.normalised.insert((row.get(0), row.get(1)), known);
+    let mut further = 0;
+    for row in sqlx::query(BESIDE).bind(accounts).bind(identities).fetch_all(&mut *c).await? {
+        match row.get("what") {
+            "further" => further = row.get("number"),
+            "normalised" => {
+                let known = Normalised { sent: blob_values(row.get("first"))?, returned: blob_values(row.get("second"))? };
+                population.normalised.insert((row.get("number"), row.get("name")), known);
+            }
+            "given" => drop(population.given.insert((row.get("number"), row.get("name")), blob_values(row.get("first"))?)),
+            "changed_there" => drop(population.changed_there.insert(row.get("number"), Attributes::from_blob(row.get("first"))?)),
+            _ => {
+                let Some(kind) = ObjectType::from_word(row.get("kind")) else { continue };
+                let (attribute, value, identity) = (row.get("name"), row.get("first"), row.get("second"));
+                population.reserved.push(Reserved { kind, attribute, value, identity });
+            }
         }
     }
-    if tells("given") {
-        let rows = sqlx::query("SELECT g.account, g.attribute, g.vals FROM json_each(?) k CROSS JOIN given g ON g.account = k.value");
-        for row in rows.bind(accounts).fetch_all(&mut *c).await? {
-            population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
-        }
-    }
-    if tells("reservation") {
-        let rows = sqlx::query(
-            "SELECT r.object, r.attribute, r.value, r.identity FROM json_each(?) k CROSS JOIN reservation r ON r.identity = k.value WHERE r.system = ''",
-        );
-        for row in rows.bind(identities).fetch_all(&mut *c).await? {
-            let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
-            population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
-        }
-    }
-    if tells("changed_there") {
-        let rows = sqlx::query("SELECT t.account, t.before FROM json_each(?) k CROSS JOIN changed_there t ON t.account = k.value");
-        for row in rows.bind(accounts).fetch_all(&mut *c).await? {
-            population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
-        }
-    }
-    if tells("departures") {
+    let tells = |bit: i64| further & bit != 0;
+    if tells(4) {
         population.departures = crate::life::departures(&mut *c, Some(identities)).await?;
     }
-    if tells("claimed") {
+    if tells(8) {
         population.claimed = crate::life::claimed(&mut *c, Some(identities)).await?;
     }
-    if tells("acts") {
+    if tells(2) {
         population.acts = crate::life::acts(&mut *c, Some(accounts)).await?;
     }
-    if tells("grants") {
+    if tells(16) {
         population.grants = crate::roles::grants(&mut *c, Some(identities)).await?;
     }
-    if tells("joined") {
+    if tells(32) {
         population.joined = crate::settle::joined(&mut *c, Some(identities)).await?;
     }
-    if tells("carried") {
+    if tells(1) {
         population.carried = crate::settle::carried(&mut *c, Some(accounts)).await?;
     }
-    if tells("passwords") {
+    if tells(64) {
         population.passwords = crate::in_step::open(&mut *c, Some((accounts, identities))).await?;
     }
-    if tells("answers") {
+    if tells(128) {
         population.answers = crate::matches::open_about(&mut *c, accounts, identities).await?;
     }
     Ok(population)
