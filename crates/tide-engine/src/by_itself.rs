@@ -10,6 +10,7 @@ use crate::{Engine, EngineError, Event, lock};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tide_core::{Outcome, Population, Reason};
 use tide_store::{Before, NewChangeSet, NewPeople};
@@ -242,8 +243,10 @@ impl Engine {
     async fn run_on(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
         let begun = std::time::Instant::now();
         // What a run made is looked at by the next one, once; what came meanwhile is no such look.
-        let came = !std::mem::take(&mut *lock(&self.news)).is_empty();
-        let again = std::mem::take(&mut *lock(&self.looks_again)) && !came;
+        lock(&self.news).clear();
+        let came = self.came.swap(false, Ordering::AcqRel);
+        let again = self.looks_again.swap(false, Ordering::AcqRel) && !came;
+        self.looks.fetch_add(1, Ordering::AcqRel);
         let mut before = self.before().await?;
         if !works_by_itself(&before.at_work) {
             return Ok(None);
@@ -285,7 +288,7 @@ impl Engine {
         if closes || steps || !again {
             // What was made may be what something else waits for; whether a way in is closed is looked at once more; and what
             // became of it all is not left for the next change to wait for.
-            *lock(&self.looks_again) = true;
+            self.looks_again.store(true, Ordering::Release);
             self.nudge.notify_one();
         }
         if let Err(error) = done {

@@ -7,6 +7,7 @@ use crate::{Engine, EngineError, Event, lock};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tide_connect::{Connector, News, Way};
 use tide_core::ObjectType;
@@ -290,7 +291,7 @@ impl Engine {
                 Ok(News::Gone(keys)) => {
                     // In the order in which it happened: who was removed and made again is there.
                     let news = (std::mem::take(&mut changed), keys);
-                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.now()).await?);
+                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.now()).await?.await?);
                 }
                 Ok(News::Mark(place)) => mark = Some(place),
                 Ok(News::Lost(why)) => {
@@ -304,13 +305,16 @@ impl Engine {
             }
         }
         // The mark last, or with them: after a crash in between the same is told again, and changes nothing.
-        let marked = mark.is_some();
+        let (marked, mut early) = (mark.is_some(), None);
         if marked {
             (place.mark, place.at) = (mark, self.now());
         }
         if !changed.is_empty() {
             let place = Some(&*place).filter(|_| marked);
-            differ.extend(self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.now()).await?);
+            let kept = self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.now()).await?;
+            // A run that begins now looks when they are kept: what is written and looked at comes in order.
+            early = self.runs_ahead();
+            differ.extend(kept.await?);
         } else if marked {
             self.store.set_place(&row.name, object, place).await?;
         }
@@ -321,7 +325,10 @@ impl Engine {
                 one.changed += differ.len();
             });
             lock(&self.news).extend(differ);
-            self.nudge.notify_one();
+            if early.is_none_or(|looks| self.looks.load(Ordering::Acquire) == looks) {
+                self.came.store(true, Ordering::Release);
+                self.nudge.notify_one();
+            }
         }
         if let Some(why) = lost {
             tracing::info!(system = row.name, %object, why, "the history was lost, and everything is read");
@@ -329,6 +336,15 @@ impl Engine {
             return Ok(false);
         }
         fault.map_or(Ok(true), |error| Err(error.into()))
+    }
+
+    /// Has a run begin while news are still being kept, if none is on its way; how many runs had looked before it.
+    fn runs_ahead(&self) -> Option<u64> {
+        let looks = self.looks.load(Ordering::Acquire);
+        drop(self.busy.try_lock().ok()?);
+        self.came.store(true, Ordering::Release);
+        self.nudge.notify_one();
+        Some(looks)
     }
 
     /// Sets when a system is read and written by itself. The following begins anew with it.

@@ -63,6 +63,7 @@ pub use trial::{MappingTrial, Trial};
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::atomic::{AtomicBool, AtomicU64};
 use std::sync::{Arc, Mutex, PoisonError};
 use tide_connect::Access;
 use tide_core::ObjectType;
@@ -117,7 +118,11 @@ pub struct Engine {
     /// Accounts of which something came since a run last decided: leavers among them do not wait.
     news: Mutex<BTreeSet<i64>>,
     /// The next run looks at what the last one made.
-    looks_again: Mutex<bool>,
+    looks_again: AtomicBool,
+    /// Something came since a run last looked.
+    came: AtomicBool,
+    /// How many runs have looked at what came.
+    looks: AtomicU64,
     /// What the last decision on news cost.
     cost: Mutex<(usize, usize)>,
     /// The published rules as they were read, and what they were read from.
@@ -172,7 +177,9 @@ impl Engine {
             busy: Arc::default(),
             known: tokio::sync::Mutex::default(),
             news: Mutex::default(),
-            looks_again: Mutex::default(),
+            looks_again: AtomicBool::default(),
+            came: AtomicBool::default(),
+            looks: AtomicU64::default(),
             cost: Mutex::default(),
             compiled: Mutex::default(),
             lines: Mutex::default(),

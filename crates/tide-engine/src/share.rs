@@ -75,6 +75,12 @@ impl Ahead {
         }
     }
 
+    /// All that there will be.
+    pub(crate) fn all(&self, some: Vec<Ready>) {
+        let _ends = Ends(self);
+        self.add(some);
+    }
+
     fn add(&self, some: Vec<Ready>) {
         crate::lock(&self.ready).extend(some);
         self.come.notify_waiters();

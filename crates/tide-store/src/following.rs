@@ -92,7 +92,8 @@ impl Store {
 
     /// Keeps news: accounts as they are now, keys of those that are gone, and how far the system was followed with them. Returns
     /// the accounts that differ from what was known; an echo of our own writes does not. `given` says that we give values there:
-    /// what an account held before somebody changed it is kept.
+    /// what an account held before somebody changed it is kept. It returns when this is in the queue of what is written, with what
+    /// waits for it to be kept.
     pub async fn keep_news(
         &self,
         system: &str,
@@ -101,10 +102,10 @@ impl Store {
         place: Option<&Place>,
         given: bool,
         now: Timestamp,
-    ) -> Result<Vec<AccountId>, StoreError> {
+    ) -> Result<impl Future<Output = Result<Vec<AccountId>, StoreError>> + use<>, StoreError> {
         let (system, place) = (system.to_owned(), place.cloned());
         self.writer
-            .run_lazily(move |c| {
+            .queued(move |c| {
                 Box::pin(async move {
                     // Under a full read that is going on, so that it does not take them for missing.
                     let (reading, before): (i64, i64) = sqlx::query_as(
@@ -139,7 +140,7 @@ impl Store {
                         .fetch_all(c)
                         .await?)
                 })
-            })
+            }, false)
             .await
     }
 }

@@ -70,6 +70,15 @@ impl Writer {
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
     {
+        self.queued(job, durable).await?.await
+    }
+
+    /// Puts a job into the queue, and returns what waits for it: whatever is handed in from now on comes after it.
+    pub async fn queued<T, F>(&self, job: F, durable: bool) -> Result<impl Future<Output = Result<T, StoreError>> + use<T, F>, StoreError>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+    {
         let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
         let boxed: Job = Box::new(move |connection| {
             Box::pin(async move {
@@ -87,7 +96,7 @@ impl Writer {
             })
         });
         self.queue.send(Message::Job(boxed, durable)).await.map_err(|_| StoreError::Closed)?;
-        wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing)
+        Ok(async move { wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing) })
     }
 
     /// Reads over the connection that writes: it alone keeps what it knows of the file when something was written, and what it

@@ -195,7 +195,13 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     let mut shown: Vec<String> = hands.iter().filter(|name| !name.contains("hand7,")).cloned().collect();
     shown.extend(["uid=ada,dc=x".to_owned(), "uid=bo,dc=x".to_owned()]);
     let follow = async |members: &[String], second| {
-        records.store.keep_news("harbour", ObjectType::Group, (vec![group(members)], vec![]), None, true, at(second)).await.expect("kept")
+        records
+            .store
+            .keep_news("harbour", ObjectType::Group, (vec![group(members)], vec![]), None, true, at(second))
+            .await
+            .expect("queued")
+            .await
+            .expect("kept")
     };
     assert!(follow(&shown, 70).await.is_empty());
     shown.pop();
@@ -629,11 +635,23 @@ async fn news_are_kept_with_how_far_a_system_was_followed() {
     let records = Records::new().await;
     let place = Followed { way: "content-sync".into(), mark: Some("csn=7".into()), at: at(20), full_at: at(5) };
     let news = (vec![observed("h1", &[("title", "Mate")])], vec![]);
-    let differ = records.store.keep_news("harbour", ObjectType::Person, news.clone(), Some(&place), false, at(20)).await.expect("kept");
+    let differ = records
+        .store
+        .keep_news("harbour", ObjectType::Person, news.clone(), Some(&place), false, at(20))
+        .await
+        .expect("queued")
+        .await
+        .expect("kept");
     assert_eq!(differ, [1]);
     assert_eq!(records.store.place("harbour", ObjectType::Person).await.expect("read"), Some(place.clone()));
     let later = Followed { mark: Some("csn=8".into()), at: at(21), ..place };
-    let differ = records.store.keep_news("harbour", ObjectType::Person, news, Some(&later), true, at(21)).await.expect("kept");
+    let differ = records
+        .store
+        .keep_news("harbour", ObjectType::Person, news, Some(&later), true, at(21))
+        .await
+        .expect("queued")
+        .await
+        .expect("kept");
     assert!(differ.is_empty(), "the same again is no news, and is as far as it was followed");
     assert_eq!(records.store.place("harbour", ObjectType::Person).await.expect("read"), Some(later));
 }
