@@ -482,7 +482,8 @@ impl Engine {
             // Its own error tells why.
             return Err(ended());
         }
-        if !last {
+        // One thing after the other: what is on the wire when the process dies is all that is open.
+        if !last || self.at_a_time == 1 {
             is_done.await.map_err(|_| ended())?;
         }
         Ok(())

@@ -311,6 +311,12 @@ impl Engine {
         known: &HashSet<i64>,
     ) -> Result<(), EngineError> {
         let ahead = &share.ready;
+        if self.at_a_time == 1 {
+            // One thing after the other: each is marked when it is sent.
+            let marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| known.contains(&change.id));
+            ahead.all(queue.into_iter().map(|changes| Ready { marked: marked(&changes), changes }).collect());
+            return Ok(());
+        }
         let _ends = Ends(ahead);
         let (mut together, mut first) = (self.at_a_time, true);
         while !queue.is_empty() {
@@ -342,5 +348,72 @@ impl Engine {
             }
         }
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tide_core::Reason;
+    use tide_core::compare::{Later, ValueChange};
+    use tide_store::ChangeState;
+
+    fn change(system: &str, identity: &str, account: Option<i64>) -> Change {
+        Change {
+            system: system.into(),
+            object: ObjectType::Person,
+            identity: identity.into(),
+            account,
+            label: identity.into(),
+            kind: ChangeKind::Update,
+            values: vec![ValueChange { attribute: "title".into(), ..ValueChange::default() }],
+            reason: Reason::new("because"),
+            hold: None,
+            approval: None,
+            claims: Vec::new(),
+            step: 0,
+            fingerprint: String::new(),
+        }
+    }
+
+    fn rows(changes: &[Change]) -> Vec<ChangeRow> {
+        let row = |(at, change): (usize, &Change)| ChangeRow {
+            id: at as i64,
+            change_set: 1,
+            change: change.clone(),
+            state: ChangeState::Queued,
+            attempts: 0,
+            error: None,
+            remedy: None,
+            settled: None,
+        };
+        changes.iter().enumerate().map(row).collect()
+    }
+
+    #[test]
+    fn what_is_sent_first_is_the_head_of_each_account() {
+        let changes = [
+            change("berthing", "ada", Some(1)),
+            change("crewhall", "ada", Some(2)),
+            change("berthing", "ada", Some(1)),
+            change("berthing", "", Some(7)),
+            change("berthing", "bo", None),
+        ];
+        assert_eq!(sent_first(&changes, 3), [0, 1, 3, 4].into());
+        // They are the heads of the queue: what is marked as about to be sent is what is sent first.
+        let heads: HashSet<usize> = ["berthing", "crewhall"]
+            .into_iter()
+            .flat_map(|system| by_account(rows(&changes).into_iter().filter(|row| row.change.system == system).collect()))
+            .filter_map(|changes| changes.first().map(|row| row.id as usize))
+            .collect();
+        assert_eq!(sent_first(&changes, 3), heads);
+        assert_eq!(sent_first(&changes, 2), [1].into(), "more accounts than are sent at a time wait in the queue, and can be overtaken");
+    }
+
+    #[test]
+    fn nothing_is_sent_first_where_something_waits_for_another() {
+        let mut second = change("berthing", "bo", None);
+        second.values[0].later.push(Later { identity: "ada".into(), label: "Ada".into() });
+        assert!(sent_first(&[change("berthing", "ada", None), second], 16).is_empty());
     }
 }

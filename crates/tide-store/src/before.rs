@@ -1,7 +1,7 @@
 //! What is looked at before it is decided about news: a little of much, over one connection, because each change waits for it.
 
 use crate::systems::{AtWork, at_work};
-use crate::touched::{Touched, touched};
+use crate::touched::{NOTES, Touched, touched};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
@@ -63,7 +63,7 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Resu
 }
 
 async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: Timestamp) -> Result<Before, StoreError> {
-    let rows = sqlx::query(
+    let rows = sqlx::query(sqlx::AssertSqlSafe(format!(
         "SELECT s.name, s.armed AND NOT s.paused AS armed, s.schedule, w.* FROM (SELECT
                 EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
                 EXISTS (SELECT 1 FROM change c JOIN change_set s ON s.id = c.change_set
@@ -71,8 +71,10 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: T
                 EXISTS (SELECT 1 FROM approval) AS asked,
                 EXISTS (SELECT 1 FROM reading WHERE state = 'outdated') AS outdated,
                 EXISTS (SELECT 1 FROM change WHERE state = 'failed') AS failed,
-                EXISTS (SELECT 1 FROM ruling) AS ruled) w CROSS JOIN system s ORDER BY s.name",
-    )
+                EXISTS (SELECT 1 FROM ruling) AS ruled,
+                {NOTES} AS notes) w CROSS JOIN system s ORDER BY s.name"
+    )))
+    .bind(after)
     .fetch_all(&mut *c)
     .await?;
     let at_work = rows.iter().map(at_work).collect::<Result<_, _>>()?;
@@ -81,7 +83,7 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: T
     let asks = row.get("asked");
     Ok(Before {
         at_work,
-        touched: touched(c, after).await?,
+        touched: touched(row.get("notes"), after)?,
         counts: counts(c, asked).await?,
         ruled: if row.get("ruled") { crate::rulings::rulings(c).await? } else { HashMap::new() },
         approved: if asks { crate::approvals::said(c, now).await? } else { HashMap::new() },

@@ -1,14 +1,13 @@
 //! What changed since it was last decided about, and the records that a decision about it needs.
 
 use crate::accounts::read_account;
-use crate::identities::read_identity;
 use crate::population::blob_values;
 use crate::{Store, StoreError};
 use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use tide_core::model::{Normalised, Reserved};
 use tide_core::nearby::{Moved, Records};
-use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts};
+use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
 /// So many records are read while whoever writes waits; more are not.
 const FEW: usize = 500;
@@ -26,34 +25,33 @@ pub struct Touched {
     pub moved: Vec<Moved>,
 }
 
-/// What changed after a note.
-pub(crate) async fn touched(c: &mut SqliteConnection, after: i64) -> Result<Touched, StoreError> {
-    let rows = sqlx::query("SELECT seq, account, identity, joined, member, there FROM touched WHERE seq > ? ORDER BY seq")
-        .bind(after)
-        .fetch_all(c)
-        .await?;
+/// What changed after a note, as one text: it is looked at together with much else. Its parameter is the note.
+pub(crate) const NOTES: &str = "(SELECT json_group_array(json_array(seq, account, identity, joined, member, there))
+    FROM (SELECT * FROM touched WHERE seq > ?1 ORDER BY seq))";
+
+/// A note: its number, an account, an identity; and a group, who joined or left it, and which of both.
+type Note = (i64, Option<i64>, Option<String>, Option<i64>, Option<String>, Option<i64>);
+
+/// Reads what [`NOTES`] tells.
+pub(crate) fn touched(notes: &str, after: i64) -> Result<Touched, StoreError> {
     let mut touched = Touched { last: after, ..Touched::default() };
-    for row in &rows {
-        touched.last = row.get("seq");
-        if let Some(group) = row.get("joined") {
-            touched.moved.push(Moved { group, member: row.get("member"), there: row.get("there") });
-            touched.records.identities.extend(row.get::<Option<String>, _>("identity"));
-            continue;
+    for (seq, account, identity, joined, member, there) in serde_json::from_str::<Vec<Note>>(notes)? {
+        touched.last = seq;
+        if let Some(group) = joined {
+            touched.moved.push(Moved { group, member: member.unwrap_or_default(), there: there == Some(1) });
+        } else if account.is_none() && identity.is_none() {
+            touched.everybody = true;
+        } else {
+            touched.records.accounts.extend(account);
         }
-        match (row.get::<Option<i64>, _>("account"), row.get::<Option<String>, _>("identity")) {
-            (None, None) => touched.everybody = true,
-            (account, identity) => {
-                touched.records.accounts.extend(account);
-                touched.records.identities.extend(identity);
-            }
-        }
+        touched.records.identities.extend(identity);
     }
     Ok(touched)
 }
 
 /// What is told beside accounts (first list) and identities (second list), in one statement because every change waits for it:
-/// first of which further tables something is told, as the bits of a number, for most tell nothing and need not be read; then what
-/// the tables tell that often do.
+/// first of which further tables something is told, as the bits of a number, for most tell nothing and need not be read; then the
+/// identities, and what the tables tell that often do.
 const BESIDE: &str = "
     SELECT 'further' AS what,
            EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN carried t ON t.account = k.value)
@@ -65,19 +63,23 @@ const BESIDE: &str = "
            + 32 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN joined t ON t.identity = k.value)
            + 64 * EXISTS (SELECT 1 FROM password_set WHERE ended IS NULL)
            + 128 * EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL) AS number,
-           NULL AS kind, NULL AS name, NULL AS first, NULL AS second
-    UNION ALL SELECT 'normalised', t.account, NULL, t.attribute, t.sent, t.returned
+           NULL AS kind, NULL AS name, NULL AS first, NULL AS second, NULL AS third
+    UNION ALL SELECT 'identity', 0, t.object, t.id, t.attributes, t.stage, t.since
+              FROM json_each(?2) k CROSS JOIN identity t ON t.id = k.value
+    UNION ALL SELECT 'normalised', t.account, NULL, t.attribute, t.sent, t.returned, NULL
               FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value
-    UNION ALL SELECT 'given', t.account, NULL, t.attribute, t.vals, NULL FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value
-    UNION ALL SELECT 'changed_there', t.account, NULL, NULL, t.before, NULL
+    UNION ALL SELECT 'given', t.account, NULL, t.attribute, t.vals, NULL, NULL FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value
+    UNION ALL SELECT 'changed_there', t.account, NULL, NULL, t.before, NULL, NULL
               FROM json_each(?1) k CROSS JOIN changed_there t ON t.account = k.value
-    UNION ALL SELECT 'reservation', 0, t.object, t.attribute, t.value, t.identity
+    UNION ALL SELECT 'reservation', 0, t.object, t.attribute, t.value, t.identity, NULL
               FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value WHERE t.system = ''";
 
 impl Store {
     /// What changed after a note.
     pub async fn touched(&self, after: i64) -> Result<Touched, StoreError> {
-        touched(&mut *self.reader.acquire().await?, after).await
+        let sql = sqlx::AssertSqlSafe(format!("SELECT {NOTES}"));
+        let notes: String = sqlx::query_scalar(sql).bind(after).fetch_one(&self.reader).await?;
+        touched(&notes, after)
     }
 
     /// The last note of a change that there is.
@@ -133,15 +135,17 @@ async fn part(
     // Sorted here: SQLite would copy whole records for it.
     population.accounts.sort_by_key(|account| account.id);
     crate::members::merge(&mut *c, &mut population.accounts, false).await?;
-    let rows = sqlx::query("SELECT i.* FROM json_each(?) k CROSS JOIN identity i ON i.id = k.value");
-    for row in rows.bind(identities).fetch_all(&mut *c).await? {
-        population.identities.push(read_identity(&row)?);
-    }
-    population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     let mut further = 0;
     for row in sqlx::query(BESIDE).bind(accounts).bind(identities).fetch_all(&mut *c).await? {
         match row.get("what") {
             "further" => further = row.get("number"),
+            "identity" => population.identities.push(Identity {
+                id: row.get("name"),
+                kind: ObjectType::from_word(row.get("kind")).unwrap_or(ObjectType::Person),
+                attributes: Attributes::from_blob(row.get("first"))?,
+                stage: Stage::from_word(row.get("second")).unwrap_or(Stage::Active),
+                since: crate::unstamp(row.get("third")),
+            }),
             "normalised" => {
                 let known = Normalised { sent: blob_values(row.get("first"))?, returned: blob_values(row.get("second"))? };
                 population.normalised.insert((row.get("number"), row.get("name")), known);
@@ -155,6 +159,7 @@ async fn part(
             }
         }
     }
+    population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     let tells = |bit: i64| further & bit != 0;
     if tells(4) {
         population.departures = crate::life::departures(&mut *c, Some(identities)).await?;
