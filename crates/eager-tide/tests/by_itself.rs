@@ -9,7 +9,7 @@ use ldap3::{Ldap, LdapConnAsync, Mod};
 use serde_json::Value;
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
-use tide_standins::scim_service::ScimService;
+use tide_standins::scim_service::{Mischief, ScimService};
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE, Crew};
 
@@ -293,7 +293,7 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
     holds(&said(&tide.service, &["journal", "list"], 0), &["guard.release", "guard.discard"]);
 
     // A change that fails for good is parked, and not sent again and again; by hand it is.
-    tide.berthing.mischief_on_writes(&[tide_standins::scim_service::Mischief::Conflict]);
+    tide.berthing.mischief_on_writes(&[Mischief::Conflict]);
     ldap.modify(&tide.somebody(6).dn(), vec![set("title", "Cook")]).await.unwrap().success().unwrap();
     let parked = || {
         let all: Vec<Value> = serde_json::from_slice(&tide.service.client(&["decisions", "list", "-o", "json"]).stdout).unwrap();
@@ -406,4 +406,63 @@ async fn a_leaver_overtakes_a_run_that_is_on_its_way() {
         (writes.iter().position(|line| line.contains(&id)), writes.iter().rposition(|line| line.starts_with("POST")));
     assert!(of_leaver < last_joiner, "{writes:?}");
     assert_eq!(writes.iter().filter(|line| line.starts_with("POST")).count(), 90, "nobody is made twice");
+}
+
+/// One question about a whole run, answered by whoever did not ask; a target that wants to see managers before their reports; and
+/// one that takes a request into a queue of its own.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through_a_queue() {
+    let tide = Tide::start().await;
+    let (service, rules) = (&tide.service, tide.folder.path().join("rules"));
+    const ASKED: &str = "[[approval]]\nname = \"everything\"\nsystem = \"berthing\"\nask = \"together\"\n\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
+    for (name, text) in world::rules() {
+        // Whoever manages somebody is there before them; groups are not what this is about.
+        let text = text.replace("= 'identity.manager'", "= { value = 'identity.manager', first = true }");
+        std::fs::write(rules.join(name), text).unwrap();
+    }
+    std::fs::write(rules.join("approvals.toml"), ASKED).unwrap();
+    said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    tide.berthing.refuse_unknown_managers();
+    let bo = service.json(&["operators", "add", "bo", "--group", "harbour masters"])["token"].as_str().unwrap().to_owned();
+
+    said(service, &["run"], 3);
+    let before = tide.berthing.count();
+    let waits = |kind: &str| -> Vec<Value> {
+        let all: Vec<Value> = serde_json::from_slice(&service.client(&["decisions", "list", "-o", "json"]).stdout).unwrap();
+        all.into_iter().filter(|one| one["kind"] == kind).collect()
+    };
+    let asked = waits("approval");
+    let id = asked[0]["id"].as_str().unwrap();
+    assert!(asked.len() == 1 && asked[0]["count"].as_u64().unwrap() > 20, "one question about all: {asked:?}");
+    let own = text(&service.client(&["decisions", "approve", id]));
+    holds(&own, &["whoever asks for a change does not approve it"]);
+    assert_eq!(tide.berthing.take_writes().len(), 0, "nothing is sent before the yes");
+    let yes = client(&service.url, &bo, &["decisions", "approve", id, "--comment", "the season begins"], "");
+    assert!(yes.status.success(), "{}", text(&yes));
+    service.client(&["run"]);
+    assert!(tide.berthing.count() > before + 20 && waits("parked").is_empty(), "{:?}", waits("parked"));
+    let reports = |user: &&Value| user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["manager"]["value"].is_string();
+    assert!(tide.berthing.users().iter().filter(reports).count() > 5, "many are made with their manager");
+    holds(&said(service, &["journal", "list", "--limit", "500"], 0), &["approval.yes"]);
+
+    // A request that the service queues is asked about until it is done, and is not sent twice.
+    std::fs::remove_file(rules.join("approvals.toml")).unwrap();
+    said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    service.client(&["run"]);
+    said(service, &["systems", "schedule", "harbour", "--follow"], 0);
+    tide.listening().await;
+    tide.until("it rests", || service.json(&["changes", "list"]).as_array().unwrap().iter().all(|set| !set["ended"].is_null())).await;
+    tide.berthing.take_writes();
+    tide.berthing.mischief_on_writes(&[Mischief::Queue]);
+    tide.ldap().await.modify(&tide.somebody(5).dn(), vec![set("title", "Harbour Pilot")]).await.unwrap().success().unwrap();
+    tide.until("it is queued", || said_of_last(service).contains("accepted")).await;
+    tide.until("it is done", || tide.user(tide.somebody(5)).is_some_and(|user| user["title"] == "Harbour Pilot")).await;
+    tide.until("it is settled", || !said_of_last(service).contains("accepted")).await;
+    let writes = tide.berthing.take_writes();
+    assert_eq!(writes.len(), 1, "asking writes nothing: {writes:?}");
+}
+
+/// What stands of the newest change set.
+fn said_of_last(service: &Service) -> String {
+    service.json(&["changes", "list"])[0].to_string()
 }
