@@ -157,7 +157,8 @@ async function cancel() {
             >Everything was as it should be: nothing was sent.</template
           >
           <template v-else>
-            <strong>{{ count(set.data.value.states, 'done') }}</strong> changes done,
+            <strong>{{ count(set.data.value.states, 'done') }}</strong>
+            {{ count(set.data.value.states, 'done') === 1 ? 'change' : 'changes' }} done,
             <strong :class="{ bad: count(set.data.value.states, 'failed') }">{{
               count(set.data.value.states, 'failed')
             }}</strong>
@@ -173,7 +174,7 @@ async function cancel() {
         <button
           v-for="entry in verdicts"
           :key="entry.word"
-          class="verdict"
+          class="tally"
           :class="[verdict(entry.word).tone, { chosen: chosen === entry.word }]"
           :aria-pressed="chosen === entry.word"
           @click="chosen = chosen === entry.word ? null : entry.word"
@@ -273,7 +274,7 @@ async function cancel() {
   border: 1px solid var(--line);
   margin: 1rem 0;
 }
-.verdict {
+.tally {
   font: inherit;
   color: inherit;
   text-align: left;
@@ -285,23 +286,23 @@ async function cancel() {
   display: grid;
   align-content: start;
 }
-.verdict.good {
+.tally.good {
   border-top-color: var(--good);
 }
-.verdict.calm {
+.tally.calm {
   border-top-color: var(--calm);
 }
-.verdict.wait {
+.tally.wait {
   border-top-color: var(--lamp);
 }
-.verdict.bad {
+.tally.bad {
   border-top-color: var(--bad);
 }
-.verdict.chosen,
-.verdict:hover {
+.tally.chosen,
+.tally:hover {
   background: var(--paper);
 }
-.verdict.chosen {
+.tally.chosen {
   box-shadow: inset 0 0 0 2px var(--p-primary-color);
 }
 .number {

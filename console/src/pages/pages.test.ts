@@ -248,7 +248,7 @@ describe('a change set', () => {
     answer({ '/api/v1/change-sets/{id}': preview, '/api/v1/change-sets/{id}/lines': lines })
     const { wrapper } = await open(ChangeSet, { id: '1' })
     expect(wrapper.text()).toContain('Nothing was written.')
-    expect(wrapper.findAll('button.verdict').map((b) => b.find('.what').text())).toEqual([
+    expect(wrapper.findAll('button.tally').map((b) => b.find('.what').text())).toEqual([
       'held',
       'create',
       'in step',

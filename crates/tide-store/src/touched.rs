@@ -75,13 +75,6 @@ const BESIDE: &str = "
               FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value WHERE t.system = ''";
 
 impl Store {
-    /// What changed after a note.
-    pub async fn touched(&self, after: i64) -> Result<Touched, StoreError> {
-        let sql = sqlx::AssertSqlSafe(format!("SELECT {NOTES}"));
-        let notes: String = sqlx::query_scalar(sql).bind(after).fetch_one(&self.reader).await?;
-        touched(&notes, after)
-    }
-
     /// The last note of a change that there is.
     pub async fn last_touched(&self) -> Result<i64, StoreError> {
         let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM touched").fetch_one(&self.reader).await?;

@@ -178,7 +178,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     assert_eq!(members().await, 40);
     let population = records.store.population().await.expect("read");
     assert_eq!(population.accounts[0].attributes.get("member").len(), 40);
-    let touched = records.store.touched(seen).await.expect("read");
+    let touched = records.store.before(seen, vec![], true, at(99)).await.expect("read").touched;
     let told: Vec<(&str, bool)> = touched.moved.iter().map(|one| (one.member.as_str(), one.there)).collect();
     assert_eq!(told, [("uid=ada,dc=x", true), ("uid=hand7,dc=x", false)]);
     assert!(touched.records.accounts.is_empty() && touched.records.identities.contains("i1"), "{touched:?}");
@@ -211,7 +211,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     // Many are folded into their group at last.
     let crowd: Vec<String> = (0..1000).map(|n| format!("uid=crowd{n},dc=x")).collect();
     join(&records, "i1", &crowd, true, 90).await;
-    let folded = records.store.touched(seen).await.expect("read");
+    let folded = records.store.before(seen, vec![], true, at(99)).await.expect("read").touched;
     assert!(folded.records.accounts.contains(&1), "the group is written whole");
     assert_eq!(members().await, 1040);
 }
