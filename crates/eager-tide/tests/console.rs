@@ -270,9 +270,9 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.text("Do exactly this").await?;
     browser.text("Nothing was written").await?;
     browser.look("preview").await?;
-    browser.click("//button[contains(@class, 'verdict') and contains(., 'held')]").await?;
+    browser.click("//button[contains(@class, 'tally') and contains(., 'held')]").await?;
     browser.text("ambiguous: 2 accounts match by employee number").await?;
-    browser.click("//button[contains(@class, 'verdict') and contains(., 'join')]").await?;
+    browser.click("//button[contains(@class, 'tally') and contains(., 'join')]").await?;
     browser.text("exists and matches by address").await?;
     browser.click("(//button[contains(@class, 'p-datatable-row-toggle-button')])[1]").await?;
     browser.text("Before").await?;
