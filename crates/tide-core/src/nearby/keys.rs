@@ -167,6 +167,26 @@ impl Keys {
         hash(&["holds", system, kind, &value.to_string().trim().to_lowercase()])
     }
 
+    /// By what an identity that is not kept yet is found by the accounts of each source: by the values that it has of the sources
+    /// before that one, and no others. Roles and later sources may give it other values in the end.
+    pub fn proposed(&self, rules: &RuleSet, kind: ObjectType, accounts: &[&Account]) -> Vec<u64> {
+        let Some(declared) = rules.identities.get(&kind) else { return Vec::new() };
+        let mut hashes = Vec::new();
+        for (system, types) in rules.sources(kind) {
+            let before = accounts.iter().filter(|account| account.system.as_str() < system);
+            let feeding: Vec<_> = before.filter_map(|one| Some((one.system.as_str(), rules.of(&one.system, kind)?, *one))).collect();
+            if feeding.is_empty() {
+                continue;
+            }
+            let attributes = compose::identity(declared, &feeding, false).attributes;
+            for (place, rule) in types.matching.iter().enumerate() {
+                let keys = identity_keys(rule, &attributes);
+                hashes.extend(keys.iter().map(|key| hash(&["match", system, kind.word(), &place.to_string(), key])));
+            }
+        }
+        hashes
+    }
+
     /// `identity` as it was kept, or as it was composed just now.
     pub fn identity(&self, rules: &RuleSet, identity: &Identity, about: &About<'_>) -> Hashes {
         let mut hashes = Hashes { meets: vec![hash(&["id", &identity.id])], ..Hashes::default() };

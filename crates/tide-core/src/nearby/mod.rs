@@ -20,13 +20,13 @@ use crate::decide::{Change, ChangeKind, Elsewhere, Nowhere, Outcome, Totals, eac
 use crate::generate;
 use crate::licences::Seats;
 use crate::memberships::{self, Memberships, Noted};
-use crate::model::{AccountId, ObjectType, Population, SystemFacts};
+use crate::model::{Account, AccountId, ObjectType, Population, SystemFacts};
 use crate::rules::RuleSet;
 use crate::scope::names_of;
 use jiff::Timestamp;
 use keys::Keys;
 use spread::Spreading;
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use web::{Place, Web, hash};
 
 /// The most records that are gathered for one decision; when more depend on it, everybody is decided about.
@@ -184,7 +184,7 @@ impl Standing {
         for identity in &population.identities {
             standing.web.note(&Record::Identity(identity.id.clone()), standing.keys.identity(rules, identity, &all));
         }
-        standing.note_identities(rules, &all, &outcome, None);
+        standing.note_identities(rules, population, &outcome, None);
         standing.keep(&outcome, None);
         let totals = Totals { linked: standing.linked.clone(), seats: standing.seats.used(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
@@ -299,7 +299,7 @@ impl Standing {
         asking.evaluated += outcome.decided.len() + outcome.identities.len();
         let Some((about, _)) = self.around(asking) else { return Next::Everybody };
         // What is composed now may meet others than what was composed before.
-        asking.wide |= self.note_identities(rules, &keys::About::of(population), &outcome, Some(&about));
+        asking.wide |= self.note_identities(rules, population, &outcome, Some(&about));
         let wide = asking.wide || self.seen_otherwise(&outcome, &about);
         asking.wide = wide;
         let Some((about, near)) = self.around(asking) else { return Next::Everybody };
@@ -438,7 +438,9 @@ impl Standing {
         otherwise
     }
 
-    fn note_identities(&mut self, rules: &RuleSet, known: &keys::About<'_>, outcome: &Outcome, about: Option<&BTreeSet<Place>>) -> bool {
+    fn note_identities(&mut self, rules: &RuleSet, population: &Population, outcome: &Outcome, about: Option<&BTreeSet<Place>>) -> bool {
+        let known = keys::About::of(population);
+        let proposed = proposed(rules, population, outcome);
         let mut otherwise = false;
         let among = |place: Option<Place>| about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)));
         // Whoever was proposed and is nobody any more holds nothing.
@@ -457,7 +459,10 @@ impl Standing {
             let place = self.web.identity(&identity.id);
             if among(place) || (place.is_none() && new.contains(identity.id.as_str())) {
                 self.spread.note(rules, identity);
-                let hashes = self.keys.identity(rules, identity, known);
+                let mut hashes = self.keys.identity(rules, identity, &known);
+                if let Some(accounts) = proposed.get(identity.id.as_str()) {
+                    hashes.meets.extend(self.keys.proposed(rules, identity.kind, accounts));
+                }
                 otherwise |= self.web.note(&Record::Identity(identity.id.clone()), hashes);
             }
         }
@@ -479,6 +484,24 @@ impl Standing {
             *count = count.saturating_add_signed(one);
         }
     }
+}
+
+/// The accounts that feed each identity that is not kept yet.
+fn proposed<'a>(rules: &RuleSet, population: &'a Population, outcome: &'a Outcome) -> HashMap<&'a str, Vec<&'a Account>> {
+    let known: HashSet<&str> = population.identities.iter().map(|identity| identity.id.as_str()).collect();
+    let accounts: HashMap<AccountId, &Account> = population.accounts.iter().map(|account| (account.id, account)).collect();
+    let mut proposed: HashMap<&str, Vec<&Account>> = HashMap::new();
+    for line in &outcome.decided {
+        let Some(id) = line.identity.as_deref().filter(|id| !known.contains(id)) else { continue };
+        let feeds = rules.of(&line.system, line.object).is_some_and(|types| types.is_source());
+        if let Some(account) = line.account.and_then(|id| accounts.get(&id)).filter(|_| feeds) {
+            let all = proposed.entry(id).or_default();
+            if !all.iter().any(|one| one.id == account.id) {
+                all.push(account);
+            }
+        }
+    }
+    proposed
 }
 
 /// A name as generated values are told apart.
