@@ -462,6 +462,70 @@ async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through
     assert_eq!(writes.len(), 1, "asking writes nothing: {writes:?}");
 }
 
+/// Two systems feed and are fed, each the authority of another value: what is edited in one reaches the other, what the authority
+/// does not say is put right, and then it rests.
+#[tokio::test(flavor = "multi_thread")]
+async fn values_flow_both_ways_and_come_to_rest() {
+    let tide = Tide::start().await;
+    let (service, rules) = (&tide.service, tide.folder.path().join("rules"));
+    let edit = |file: &str, change: &dyn Fn(String) -> String| {
+        let path = rules.join(file);
+        std::fs::write(&path, change(std::fs::read_to_string(&path).unwrap())).unwrap();
+    };
+    edit("identities.toml", &|text| {
+        text.replace("phones         = { many = true }", "phones = { many = true, authority = [\"berthing\"] }")
+    });
+    edit("berthing.toml", &|text| text + "\n[person.inbound]\nphones = 'every(account.phoneNumbers.work)'\n");
+    edit("harbour.toml", &|text| text + "\n[person.outbound]\ntelephoneNumber = 'identity.phones'\n");
+    said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    said(service, &["systems", "set", "harbour", "--writable", "person"], 0);
+    said(service, &["systems", "read", "berthing"], 0);
+    said(service, &["systems", "schedule", "harbour", "--follow"], 0);
+    tide.listening().await;
+    tide.rested().await;
+    said(service, &["systems", "schedule", "berthing", "--follow", "--every", "1s"], 0);
+    let state = |system: &str| service.json(&["systems", "schedule", system])["following"][0]["state"].clone();
+    tide.until("both listen", || state("harbour") == "listening" && state("berthing") == "waiting").await;
+
+    let mut ldap = tide.ldap().await;
+    let person = tide.somebody(0);
+    let phones = async |ldap: &mut Ldap| -> Vec<String> {
+        let found = ldap.search(&person.dn(), ldap3::Scope::Base, "(objectClass=*)", vec!["telephoneNumber"]).await.unwrap();
+        let entry = ldap3::SearchEntry::construct(found.success().unwrap().0.remove(0));
+        entry.attrs.get("telephoneNumber").cloned().unwrap_or_default()
+    };
+    // The directory's own value reaches the service.
+    ldap.modify(&person.dn(), vec![set("title", "Harbour Pilot")]).await.unwrap().success().unwrap();
+    tide.until("the title", || tide.user(person).is_some_and(|user| user["title"] == "Harbour Pilot")).await;
+    // The service's own value reaches the directory.
+    let url = format!("{}/Users/{}", tide.berthing.url, tide.user(person).unwrap()["id"].as_str().unwrap());
+    let patch = serde_json::json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+        "Operations": [{"op": "replace", "path": "phoneNumbers", "value": [{"type": "work", "value": "+2985550199"}]}]});
+    common::http().patch(&url).bearer_auth("berth-token").json(&patch).send().await.unwrap().error_for_status().unwrap();
+    let begun = Instant::now();
+    while phones(&mut ldap).await != ["+2985550199"] {
+        assert!(begun.elapsed() < Duration::from_secs(30), "{:?}\n{}", phones(&mut ldap).await, tide.log());
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    // Whoever is not the authority is put right, and nothing goes round.
+    ldap.modify(&person.dn(), vec![set("telephoneNumber", "+2985550000")]).await.unwrap().success().unwrap();
+    let begun = Instant::now();
+    while phones(&mut ldap).await != ["+2985550199"] {
+        assert!(begun.elapsed() < Duration::from_secs(30), "{:?}\n{}", phones(&mut ldap).await, tide.log());
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    let phone = |user: Value| user["phoneNumbers"][0]["value"].clone();
+    assert_eq!(tide.user(person).map(phone), Some("+2985550199".into()), "what somebody wrote there does not travel");
+    let count = || service.json(&["changes", "list"]).as_array().unwrap().len();
+    tokio::time::sleep(Duration::from_millis(2500)).await;
+    let before = count();
+    tide.berthing.take_writes();
+    tokio::time::sleep(Duration::from_millis(3500)).await;
+    assert_eq!(count(), before, "it rests: {}", said(service, &["changes", "list"], 0));
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
+    assert_eq!(service.json(&["preview"])["changes"].as_array().map_or(0, Vec::len), 0);
+}
+
 /// What stands of the newest change set.
 fn said_of_last(service: &Service) -> String {
     service.json(&["changes", "list"])[0].to_string()
