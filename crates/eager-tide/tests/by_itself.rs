@@ -473,7 +473,7 @@ async fn values_flow_both_ways_and_come_to_rest() {
         std::fs::write(&path, change(std::fs::read_to_string(&path).unwrap())).unwrap();
     };
     edit("identities.toml", &|text| {
-        text.replace("phones         = { many = true }", "phones = { many = true, authority = [\"berthing\"] }")
+        text.replace("phones         = { many = true }", "phones = { many = true, authority = [\"berthing\"], alone = true }")
     });
     edit("berthing.toml", &|text| text + "\n[person.inbound]\nphones = 'every(account.phoneNumbers.work)'\n");
     edit("harbour.toml", &|text| text + "\n[person.outbound]\ntelephoneNumber = 'identity.phones'\n");
@@ -489,11 +489,6 @@ async fn values_flow_both_ways_and_come_to_rest() {
 
     let mut ldap = tide.ldap().await;
     let person = tide.somebody(0);
-    let phones = async |ldap: &mut Ldap| -> Vec<String> {
-        let found = ldap.search(&person.dn(), ldap3::Scope::Base, "(objectClass=*)", vec!["telephoneNumber"]).await.unwrap();
-        let entry = ldap3::SearchEntry::construct(found.success().unwrap().0.remove(0));
-        entry.attrs.get("telephoneNumber").cloned().unwrap_or_default()
-    };
     // The directory's own value reaches the service.
     ldap.modify(&person.dn(), vec![set("title", "Harbour Pilot")]).await.unwrap().success().unwrap();
     tide.until("the title", || tide.user(person).is_some_and(|user| user["title"] == "Harbour Pilot")).await;
@@ -502,20 +497,16 @@ async fn values_flow_both_ways_and_come_to_rest() {
     let patch = serde_json::json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
         "Operations": [{"op": "replace", "path": "phoneNumbers", "value": [{"type": "work", "value": "+2985550199"}]}]});
     common::http().patch(&url).bearer_auth("berth-token").json(&patch).send().await.unwrap().error_for_status().unwrap();
-    let begun = Instant::now();
-    while phones(&mut ldap).await != ["+2985550199"] {
-        assert!(begun.elapsed() < Duration::from_secs(30), "{:?}\n{}", phones(&mut ldap).await, tide.log());
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
+    phones_are(&tide, person, &["+2985550199"]).await;
     // Whoever is not the authority is put right, and nothing goes round.
     ldap.modify(&person.dn(), vec![set("telephoneNumber", "+2985550000")]).await.unwrap().success().unwrap();
-    let begun = Instant::now();
-    while phones(&mut ldap).await != ["+2985550199"] {
-        assert!(begun.elapsed() < Duration::from_secs(30), "{:?}\n{}", phones(&mut ldap).await, tide.log());
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
+    phones_are(&tide, person, &["+2985550199"]).await;
     let phone = |user: Value| user["phoneNumbers"][0]["value"].clone();
     assert_eq!(tide.user(person).map(phone), Some("+2985550199".into()), "what somebody wrote there does not travel");
+    // What the authority takes away is gone, though the directory still had it.
+    let patch = serde_json::json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "remove", "path": "phoneNumbers"}]});
+    common::http().patch(&url).bearer_auth("berth-token").json(&patch).send().await.unwrap().error_for_status().unwrap();
+    phones_are(&tide, person, &[]).await;
     let count = || service.json(&["changes", "list"]).as_array().unwrap().len();
     tokio::time::sleep(Duration::from_millis(2500)).await;
     let before = count();
@@ -524,6 +515,21 @@ async fn values_flow_both_ways_and_come_to_rest() {
     assert_eq!(count(), before, "it rests: {}", said(service, &["changes", "list"], 0));
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
     assert_eq!(service.json(&["preview"])["changes"].as_array().map_or(0, Vec::len), 0);
+}
+
+/// Waits until the directory holds these telephone numbers of somebody.
+async fn phones_are(tide: &Tide, person: &Crew, wanted: &[&str]) {
+    let (begun, mut ldap) = (Instant::now(), tide.ldap().await);
+    loop {
+        let found = ldap.search(&person.dn(), ldap3::Scope::Base, "(objectClass=*)", vec!["telephoneNumber"]).await.unwrap();
+        let entry = ldap3::SearchEntry::construct(found.success().unwrap().0.remove(0));
+        let phones = entry.attrs.get("telephoneNumber").cloned().unwrap_or_default();
+        if phones == wanted {
+            return;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(30), "{phones:?}\n{}", tide.log());
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
 }
 
 /// What stands of the newest change set.

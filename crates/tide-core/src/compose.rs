@@ -42,17 +42,20 @@ fn tidy(values: Vec<Value>) -> Vec<Value> {
 }
 
 /// Composes an identity from its source accounts. For each attribute the systems named by its
-/// authority come first, then the others by name; the first that has a value wins.
+/// authority come first, then the others by name; the first that has a value wins. Where an authority decides alone, nobody comes after it.
 pub fn identity(rules: &IdentityRules, sources: &[(&str, &TypeRules, &Account)], explain: bool) -> Composed {
     let mut composed = Composed::default();
     for attribute in &rules.attributes {
         let mut order: Vec<&(&str, &TypeRules, &Account)> = sources.iter().collect();
         let rank = |system: &str| attribute.authority.iter().position(|a| a == system).unwrap_or(usize::MAX);
         order.sort_by_key(|(system, _, account)| (rank(system), *system, account.key.as_str()));
-        for (system, types, account) in order {
-            let Some(mapping) = types.inbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(&attribute.name)) else {
-                continue;
-            };
+        let mapped = order.into_iter().filter_map(|(system, types, account)| {
+            let mapping = types.inbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(&attribute.name))?;
+            Some((system, account, mapping))
+        });
+        let mut mapped = mapped.peekable();
+        let alone = attribute.alone && mapped.peek().is_some_and(|(system, ..)| rank(system) != usize::MAX);
+        for (system, account, mapping) in mapped.take(if alone { 1 } else { usize::MAX }) {
             let values = Values { account: Some(&account.attributes), identity: None };
             match mapping.program.run(&values).map(tidy) {
                 Err(error) => composed.problems.push(failed(&attribute.name, &mapping.program, &mapping.place, &error)),

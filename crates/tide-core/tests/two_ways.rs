@@ -12,11 +12,11 @@ use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Po
 const OWNED: [(&str, &str); 3] = [("harbour", "title"), ("postroom", "mail"), ("switchboard", "phone")];
 const PEOPLE: usize = 3;
 
-fn rules() -> RuleSet {
+/// `alone`: what the authority takes away is gone; else another system may still say it.
+fn rules(alone: bool) -> RuleSet {
     let mut identities = String::from("[person.attributes]\nnumber = { required = true, unique = true }\n");
     for (system, attribute) in OWNED {
-        // What the authority does not say, the others may.
-        identities.push_str(&format!("{attribute} = {{ authority = [\"{system}\"] }}\n"));
+        identities.push_str(&format!("{attribute} = {{ authority = [\"{system}\"], alone = {alone} }}\n"));
     }
     let mut files = vec![RuleFile { name: "identities.toml".into(), text: identities }];
     for (system, _) in OWNED {
@@ -111,14 +111,18 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(256))]
 
     #[test]
-    fn values_that_flow_both_ways_come_to_rest_and_the_authority_is_right(steps in steps()) {
-        let (rules, mut population) = (rules(), world());
+    fn values_that_flow_both_ways_come_to_rest_and_the_authority_is_right(steps in steps(), alone in any::<bool>()) {
+        let (rules, mut population) = (rules(alone), world());
+        let mut said: BTreeMap<(usize, usize), Vec<Value>> = BTreeMap::new();
         let now = jiff::Timestamp::UNIX_EPOCH;
         for step in steps {
             match step {
                 Step::Edit { system, person, attribute, value } => {
                     // None is a value that was taken away.
                     let values = (value > 0).then(|| Value::text(format!("v{value}"))).into_iter().collect();
+                    if system == attribute {
+                        said.insert((person, attribute), Clone::clone(&values));
+                    }
                     population.accounts[system * PEOPLE + person].attributes.set(OWNED[attribute].1, values);
                 }
                 Step::Send(only) => {
@@ -139,6 +143,10 @@ proptest! {
         for (owner, (_, attribute)) in OWNED.iter().enumerate() {
             for person in 0..PEOPLE {
                 let held = |system: usize| population.accounts[system * PEOPLE + person].attributes.get(attribute).to_vec();
+                if alone {
+                    let said = said.get(&(person, owner)).cloned().unwrap_or_default();
+                    prop_assert_eq!(held(owner), said, "{} of {}: nobody else says it", attribute, person);
+                }
                 for (system, (name, _)) in OWNED.iter().enumerate() {
                     // The switchboard's own way of writing is its own.
                     let plain = |values: Vec<Value>| values.iter().map(|v| v.to_string().to_lowercase()).collect::<Vec<_>>();

@@ -92,6 +92,8 @@ pub struct IdentityAttribute {
     pub unique: bool,
     /// Systems in the order in which their value wins; systems not named come after, by name.
     pub authority: Vec<String>,
+    /// Where the first of those holds somebody, does it alone say what their value is, and that there is none?
+    pub alone: bool,
     /// Does it point to another identity?
     pub reference: Option<Pointer>,
     /// How a value is made up for who has none.

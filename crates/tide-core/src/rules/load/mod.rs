@@ -239,6 +239,11 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                             ),
                         }
                     }
+                    attribute.alone = options.truth("alone").unwrap_or_default();
+                    if attribute.alone && attribute.authority.is_empty() {
+                        let hint = Some("name it: authority = [\"postroom\"], alone = true".into());
+                        root.source.error(at, format!("`{name}` is said by one system alone, and no authority is named"), hint);
+                    }
                     attribute.reference = pointer(&options);
                     attribute.spread = memberships::spread(&options, &attribute);
                     options.get("generated");
