@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { ago, count, tone, values, verdict } from './words'
+import { ago, count, known, tone, values, verdict } from './words'
 
 describe('words', () => {
   it('has a tone for each verdict and a fall-back for a new one', () => {
@@ -14,6 +14,13 @@ describe('words', () => {
     expect(ago('2026-11-23T09:30:00Z', now)).toBe('2 h ago')
     expect(ago('2026-11-20T12:00:00Z', now)).toBe('3 days ago')
     expect(ago(null, now)).toBe('never')
+  })
+
+  it('says how old what is known is', () => {
+    const now = Date.parse('2026-11-23T12:00:00Z')
+    expect(known({ at: '2026-11-23T11:55:00Z', live: false }, now)).toBe('as it was 5 min ago')
+    expect(known({ at: '2026-11-23T11:55:00Z', live: true }, now)).toBe('as it is now')
+    expect(known({ at: null, live: false }, now)).toBe('not read yet')
   })
 
   it('counts and shows what is not there', () => {

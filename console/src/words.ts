@@ -93,6 +93,16 @@ export function ago(stamp: string | null | undefined, now = Date.now()): string 
   return `${Math.floor(seconds / 86400)} days ago`
 }
 
+/** How old what is known of a system is. */
+export function known(
+  of: { at?: string | null; live: boolean } | null | undefined,
+  now = Date.now(),
+): string {
+  if (!of) return '—'
+  if (of.live) return 'as it is now'
+  return of.at ? `as it was ${ago(of.at, now)}` : 'not read yet'
+}
+
 export function values(list: string[] | undefined): string {
   return list && list.length > 0 ? list.join(' · ') : '—'
 }

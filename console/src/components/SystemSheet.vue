@@ -1,10 +1,20 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { System } from '@/api/client'
-import { ago } from '@/words'
+import { known } from '@/words'
+import ReadNow from './ReadNow.vue'
+import { useNow } from './now'
 
-const props = defineProps<{ system: System }>()
+const props = defineProps<{ system: System; readable?: boolean }>()
+const now = useNow()
 const reading = computed(() => props.system.readings[0])
+/** The type that is known worst stands for all. */
+const oldest = computed(
+  () =>
+    [...(props.system.known ?? [])].sort(
+      (a, b) => Number(a.live) - Number(b.live) || (a.at ?? '').localeCompare(b.at ?? ''),
+    )[0],
+)
 const health = computed(() => {
   if (props.system.paused) return { word: 'paused', tone: 'wait' }
   if (reading.value?.state === 'broken') return { word: 'last read broke off', tone: 'bad' }
@@ -46,14 +56,15 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
         </dd>
       </div>
       <div>
-        <dt>last read</dt>
-        <dd>{{ ago(reading?.ended ?? reading?.started) }}</dd>
+        <dt>known</dt>
+        <dd>{{ known(oldest, now) }}</dd>
       </div>
       <div>
         <dt>by the rules</dt>
         <dd>{{ does }}</dd>
       </div>
     </dl>
+    <ReadNow v-if="readable && system.kind !== 'push'" :systems="[system.name]" class="read" />
     <p class="more">
       <RouterLink :to="{ name: 'scope', params: { name: system.name } }">Who takes part</RouterLink>
       ·
@@ -115,6 +126,10 @@ dd {
   font-size: 1.5rem;
   line-height: 1.2;
   font-variant-numeric: tabular-nums;
+}
+.read {
+  float: right;
+  margin-top: 0.4rem;
 }
 .more {
   margin: 0.6rem 0 0;

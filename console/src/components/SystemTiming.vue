@@ -96,6 +96,9 @@ function leave() {
     <p v-else-if="system.next_quiet" class="faint">
       Nothing will be written to it from {{ time(system.next_quiet) }} on, for a while.
     </p>
+    <template v-for="one in system.known ?? []" :key="one.object">
+      <p v-for="text in one.hurry" :key="text" class="wait">Type {{ one.object }}: {{ text }}.</p>
+    </template>
     <table v-if="system.following.length">
       <thead>
         <tr>

@@ -8,13 +8,18 @@ import GroupList from '@/components/GroupList.vue'
 import LifeLine from '@/components/LifeLine.vue'
 import Mark from '@/components/Mark.vue'
 import PasswordSet from '@/components/PasswordSet.vue'
+import ReadNow from '@/components/ReadNow.vue'
 import { useFetched } from '@/components/fetched'
-import { time, values } from '@/words'
+import { useNow } from '@/components/now'
+import { known, time, values } from '@/words'
 
 const props = defineProps<{ id: string }>()
+const now = useNow()
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/identities/{id}', { params: { path: { id: props.id } } })),
-  (event) => event.event === 'change_set' && event.state === 'done',
+  (event) =>
+    (event.event === 'change_set' && event.state === 'done') ||
+    (event.event === 'reading' && event.state !== 'running'),
 )
 const passwords = useFetched(() => take(api.GET('/api/v1/passwords')))
 const told = useFetched(() => take(api.GET('/api/v1/told', { params: { query: { identity: props.id } } })))
@@ -107,6 +112,10 @@ const tone = (state: string | null | undefined) =>
           <Mark :word="account.verdict" />
           <span>{{ account.reason }}</span>
           <span class="faint mono">{{ account.rule }}</span>
+          <span v-if="account.known" class="age faint">
+            known {{ known(account.known, now) }}
+            <ReadNow v-if="!account.known.live" :systems="[account.system]" @read="load" />
+          </span>
         </div>
         <p v-if="account.name" class="wrap">
           <span class="mono">{{ account.name }}</span> <span class="faint">key {{ account.key }}</span>
@@ -204,6 +213,12 @@ const tone = (state: string | null | undefined) =>
 }
 .system {
   margin: 0;
+}
+.age {
+  display: flex;
+  gap: 0.6rem;
+  align-items: center;
+  margin-left: auto;
 }
 .good {
   color: var(--good);

@@ -5,10 +5,11 @@ import TabPanel from 'primevue/tabpanel'
 import TabPanels from 'primevue/tabpanels'
 import Tabs from 'primevue/tabs'
 import Button from 'primevue/button'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
+import ReadNow from '@/components/ReadNow.vue'
 import RuleTable from '@/components/RuleTable.vue'
 import Trial from '@/components/Trial.vue'
 import { useFetched } from '@/components/fetched'
@@ -17,8 +18,9 @@ import { time } from '@/words'
 const router = useRouter()
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/rules')),
-  (event) => event.event === 'rules',
+  (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
 )
+const unread = computed(() => [...new Set((data.value?.to_read ?? []).map((one) => one.system))])
 const drafts = useFetched(
   () => take(api.GET('/api/v1/rules/drafts')),
   (event) => event.event === 'rules',
@@ -65,6 +67,16 @@ async function edit() {
         checked, tried and previewed against everybody before it is published; a folder of files is published
         with <code>eager-tide rules publish FOLDER</code>.
       </p>
+      <div v-if="data.to_read?.length" class="sheet fault row spread">
+        <span>
+          These rules ask for what nobody read yet:
+          <template v-for="(one, at) in data.to_read" :key="one.system + one.object"
+            ><template v-if="at">; </template>type {{ one.object }} of <strong>{{ one.system }}</strong>
+            {{ one.needs }}</template
+          >.
+        </span>
+        <ReadNow :systems="unread" @read="load" />
+      </div>
       <div
         v-for="fault in data.faults"
         :key="fault.file + fault.line + fault.message"

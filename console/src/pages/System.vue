@@ -8,6 +8,7 @@ import { useToast } from 'primevue/usetoast'
 import { ref, watch } from 'vue'
 import { api, take, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
+import ReadNow from '@/components/ReadNow.vue'
 import StepList from '@/components/StepList.vue'
 import SystemTiming from '@/components/SystemTiming.vue'
 import SystemParts from '@/components/SystemParts.vue'
@@ -40,7 +41,7 @@ async function act(what: string, work: () => Promise<string>) {
   busy.value = what
   try {
     toast.add({ severity: 'success', summary: await work(), life: 4000 })
-    await Promise.all([system.load(), accounts.load()])
+    await seen()
   } catch (problem) {
     toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
   } finally {
@@ -58,11 +59,7 @@ const check = () =>
     }).finally(() => (checking.value = null))
     return report.healthy ? 'Every step passed' : 'A step failed: see what to do'
   })
-const read = () =>
-  act('read', async () => {
-    const [first] = await take(api.POST('/api/v1/systems/{name}/read', { params: path() }))
-    return first?.error ? `The reading broke off: ${first.error}` : `${first?.seen ?? 0} accounts read`
-  })
+const seen = () => Promise.all([system.load(), accounts.load()])
 
 const asking = ref(false)
 const arming = ref(false)
@@ -98,13 +95,7 @@ const shown = (account: Schemas['Account']) =>
         :loading="busy === 'check'"
         @click="check"
       />
-      <Button
-        label="Read now"
-        icon="pi pi-refresh"
-        severity="secondary"
-        :loading="busy === 'read'"
-        @click="read"
-      />
+      <ReadNow :systems="[name]" large @read="seen" />
       <template v-if="system.data.value">
         <Button
           v-if="system.data.value.paused"

@@ -26,7 +26,7 @@ const { data, error, loading, load } = useFetched(
       <code>eager-tide systems add NAME --kind ldap --address …</code>
     </template>
     <div class="systems">
-      <SystemSheet v-for="system in data ?? []" :key="system.name" :system="system" />
+      <SystemSheet v-for="system in data ?? []" :key="system.name" :system="system" readable />
     </div>
   </Fetched>
 </template>

@@ -381,6 +381,32 @@ describe('the rules', () => {
     })
     expect((await open(Rules)).wrapper.text()).toContain('eager-tide rules publish FOLDER')
   })
+
+  it('offer the reads that they need, each system once', async () => {
+    const unread = (system: string, object: string) => ({
+      system,
+      object,
+      at: null,
+      live: false,
+      needs: 'was never read whole',
+      hurry: [],
+    })
+    answer({
+      '/api/v1/rules': {
+        ...{ version: 2, files: [], systems: [], identities: [], guards: [], faults: [], calls: [] },
+        to_read: [unread('harbour', 'group'), unread('berthing', 'person'), unread('berthing', 'group')],
+      },
+      '/api/v1/rules/drafts': [],
+      '/api/v1/systems/{name}/read': [{ object: 'group', seen: 4, absent: 0, quarantined: 0, error: null }],
+    })
+    const { wrapper } = await open(Rules)
+    expect(wrapper.text()).toContain('type group of harbour was never read whole')
+    const button = wrapper.findAll('button').find((one) => one.text() === 'Read now')
+    await button?.trigger('click')
+    await flushPromises()
+    const read = calls.POST.mock.calls.map(([, options]) => options.params.path.name)
+    expect(read).toEqual(['harbour', 'berthing'])
+  })
 })
 
 describe('identities', () => {

@@ -477,9 +477,11 @@ async fn values_flow_both_ways_and_come_to_rest() {
     });
     edit("berthing.toml", &|text| text + "\n[person.inbound]\nphones = 'every(account.phoneNumbers.work)'\n");
     edit("harbour.toml", &|text| text + "\n[person.outbound]\ntelephoneNumber = 'identity.phones'\n");
-    said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    let published = said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    holds(&published, &["to read: type person of berthing was never read whole: `eager-tide systems read berthing`"]);
     said(service, &["systems", "set", "harbour", "--writable", "person"], 0);
     said(service, &["systems", "read", "berthing"], 0);
+    assert!(!said(service, &["rules", "show"], 0).contains("of berthing was never read"), "it is offered while it is needed");
     said(service, &["systems", "schedule", "harbour", "--follow"], 0);
     tide.listening().await;
     tide.rested().await;
@@ -515,6 +517,15 @@ async fn values_flow_both_ways_and_come_to_rest() {
     assert_eq!(count(), before, "it rests: {}", said(service, &["changes", "list"], 0));
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
     assert_eq!(service.json(&["preview"])["changes"].as_array().map_or(0, Vec::len), 0);
+
+    // How old what is known is, and a pause that is shorter than what happens in it.
+    let why = said(service, &["why", &person.number], 0);
+    holds(&why, &["known    as it is now: each change is told", "known    as read 20"]);
+    let berthing = || said(service, &["systems", "schedule", "berthing"], 0);
+    assert!(!berthing().contains("Too often"), "{}", berthing());
+    tide.berthing.delay(Duration::from_millis(1500));
+    tide.until("it is told", || berthing().contains("Too often (person)")).await;
+    holds(&berthing(), &["and it is asked every 1 s: choose a longer time"]);
 }
 
 /// Waits until the directory holds these telephone numbers of somebody.

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::{Attribute, Change};
+use crate::{Attribute, Change, Known};
 
 /// An identity in a list.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -62,6 +62,9 @@ pub struct AccountReason {
     pub key: Option<String>,
     /// What made the link.
     pub linked_by: Option<String>,
+    /// How well its system is known.
+    #[serde(default)]
+    pub known: Option<Known>,
     /// The values, for a target.
     pub values: Vec<ValueReason>,
 }

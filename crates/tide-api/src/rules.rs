@@ -1,5 +1,6 @@
 //! The rule set.
 
+use crate::Known;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -55,6 +56,9 @@ pub struct Published {
     pub version: i64,
     /// Warnings.
     pub faults: Vec<Fault>,
+    /// What it asks for and nobody read yet.
+    #[serde(default)]
+    pub to_read: Vec<Known>,
 }
 
 /// One rule in a few words, with its place.
@@ -115,6 +119,9 @@ pub struct Rules {
     pub calls: Vec<RuleLine>,
     /// Faults that it has by now, against what the systems say of themselves.
     pub faults: Vec<Fault>,
+    /// What it asks for and nobody read yet.
+    #[serde(default)]
+    pub to_read: Vec<Known>,
 }
 
 /// An expression to try.

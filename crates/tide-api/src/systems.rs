@@ -48,6 +48,23 @@ pub struct Reading {
     pub quarantined: i64,
 }
 
+/// How well one type of a system is known.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Known {
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: String,
+    /// As it was when; missing if it was never read.
+    pub at: Option<String>,
+    /// It tells each change, so that it is known as it is now.
+    pub live: bool,
+    /// What is missing, which a reading brings.
+    pub needs: Option<String>,
+    /// What its schedule asks for and it cannot do: a pause that is shorter than a reading or a run takes.
+    pub hurry: Vec<String>,
+}
+
 /// A connected system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct System {
@@ -88,6 +105,9 @@ pub struct System {
     pub schedule: Schedule,
     /// How it stands with following it, by type; empty while it is not followed.
     pub following: Vec<FollowState>,
+    /// How well it is known, by type, as far as the rules ask for it.
+    #[serde(default)]
+    pub known: Vec<Known>,
     /// The window that is open now, in which nothing is written to it.
     pub quiet_now: Option<String>,
     /// When the next such window begins.

@@ -41,6 +41,8 @@ pub struct Listening {
     pub next: Option<Timestamp>,
     /// When it is read whole again.
     pub full: Option<Timestamp>,
+    /// When it was asked last, and how long the answer took, if it does not tell by itself.
+    pub asked: Option<(Timestamp, Duration)>,
     /// What broke it.
     pub error: Option<String>,
 }
@@ -70,6 +72,7 @@ impl Engine {
                 changed: 0,
                 next: None,
                 full: None,
+                asked: None,
                 error: None,
             });
             let before = one.clone();
@@ -202,7 +205,7 @@ impl Engine {
             // Files are watched and calls are taken elsewhere.
             std::future::pending::<()>().await;
         }
-        let mut place = place;
+        let (mut place, asked, begun) = (place, self.now(), std::time::Instant::now());
         if way != Way::Full {
             let mut following = connector.follow(object, way, place.mark.clone());
             let mut due = std::pin::pin!(tokio::time::sleep(self.until(full)));
@@ -223,7 +226,10 @@ impl Engine {
         }
         let every = schedule.every();
         let next = self.now().saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default()).ok();
-        self.heard(&row.name, object, |one| (one.state, one.next) = ("waiting", next));
+        self.heard(&row.name, object, |one| {
+            (one.state, one.next) = ("waiting", next);
+            one.asked = (way != Way::Full).then(|| (asked, begun.elapsed()));
+        });
         tokio::time::sleep(every.min(self.until(full))).await;
         if way == Way::Full {
             // The place is older than the pause: everything is read.

@@ -150,8 +150,21 @@ fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
     }
 }
 
-fn account_reason(line: &AccountLine) -> tide_api::AccountReason {
+pub fn known(one: &tide_engine::Known) -> tide_api::Known {
+    tide_api::Known {
+        system: one.system.clone(),
+        object: one.object.to_string(),
+        at: one.at.map(|at| at.to_string()),
+        live: one.live,
+        needs: one.needs.map(str::to_owned),
+        hurry: one.hurry.clone(),
+    }
+}
+
+fn account_reason(line: &AccountLine, known: &[tide_engine::Known]) -> tide_api::AccountReason {
+    let of = |one: &&tide_engine::Known| one.system == line.decided.system && one.object == line.decided.object;
     tide_api::AccountReason {
+        known: known.iter().find(of).map(self::known),
         system: line.decided.system.clone(),
         verdict: line.decided.verdict.word().into(),
         reason: line.decided.reason.text.clone(),
@@ -171,13 +184,13 @@ fn account_reason(line: &AccountLine) -> tide_api::AccountReason {
     }
 }
 
-pub fn explanation(found: &Explanation) -> tide_api::Explanation {
+pub fn explanation(found: &Explanation, known: &[tide_engine::Known]) -> tide_api::Explanation {
     tide_api::Explanation {
         label: found.label.clone(),
         identity: found.identity.clone(),
         stage: found.stage.clone(),
         values: found.values.iter().map(value_reason).collect(),
-        accounts: found.accounts.iter().map(account_reason).collect(),
+        accounts: found.accounts.iter().map(|line| account_reason(line, known)).collect(),
     }
 }
 

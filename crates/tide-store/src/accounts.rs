@@ -31,6 +31,21 @@ pub struct Reading {
     pub quarantined: i64,
 }
 
+/// A reading that showed everybody.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WholeReading {
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: String,
+    /// When it began.
+    pub started: Timestamp,
+    /// When it ended.
+    pub ended: Timestamp,
+    /// A backup was restored since.
+    pub outdated: bool,
+}
+
 /// A row of a feed that was set aside.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BadRow {
@@ -170,6 +185,25 @@ impl Store {
             .iter()
             .map(|row| BadRow { line: row.get("line"), reason: row.get("reason"), raw: row.get("raw"), key: row.get("key") })
             .collect())
+    }
+
+    /// The last whole reading of each system and type; `outdated` ones were made before a backup was restored.
+    pub async fn whole_readings(&self) -> Result<Vec<WholeReading>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT system, object, state, started, ended FROM reading
+             WHERE id IN (SELECT max(id) FROM reading WHERE state IN ('complete', 'outdated') GROUP BY system, object)",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        let at = |text: Option<String>| text.and_then(|text| text.parse().ok()).unwrap_or_default();
+        let whole = |row: &SqliteRow| WholeReading {
+            system: row.get("system"),
+            object: row.get("object"),
+            started: at(row.get("started")),
+            ended: at(row.get("ended")),
+            outdated: row.get::<String, _>("state") == "outdated",
+        };
+        Ok(rows.iter().map(whole).collect())
     }
 
     /// How many accounts the last complete reading of a type showed.

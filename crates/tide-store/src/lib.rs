@@ -36,7 +36,7 @@ mod vault;
 mod writer;
 
 pub use access::{Principal, Session, TokenRow};
-pub use accounts::{AccountRow, BadRow, Reading};
+pub use accounts::{AccountRow, BadRow, Reading, WholeReading};
 pub use approvals::{ApprovalAnswer, ApprovalRow, NewApproval, OperatorRow};
 pub use before::{Before, Counting};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow, NewChangeSet};

@@ -1,6 +1,6 @@
 //! `eager-tide rules draft …`, the history of the rules, and what an edit does.
 
-use super::rules::{print_faults, read};
+use super::rules::{print_faults, print_published, read};
 use super::{Client, Reach, output};
 use clap::Subcommand;
 use reqwest::Method;
@@ -181,8 +181,7 @@ impl Drafts {
                 if reach.json() {
                     output::json(&published)?;
                 } else {
-                    print_faults(&published.faults);
-                    output::line(&format!("published as version {}; `eager-tide preview` shows what it would do", published.version));
+                    print_published(&published);
                 }
                 return Ok(ExitCode::SUCCESS);
             }

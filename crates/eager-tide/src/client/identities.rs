@@ -1,6 +1,6 @@
 //! `eager-tide identities …` and `eager-tide why`.
 
-use super::{Reach, output, segment};
+use super::{Reach, known, output, segment};
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
@@ -133,6 +133,9 @@ pub fn print(found: &Explanation) {
         }
         if let Some(by) = &account.linked_by {
             facts.push(("link", by.clone()));
+        }
+        if let Some(known) = &account.known {
+            facts.push(("known", known::words(known)));
         }
         for (word, text) in facts {
             output::line(&format!("  {word:<8} {text}"));

@@ -9,6 +9,7 @@ pub mod feeds;
 pub mod granted;
 pub mod identities;
 pub mod journal;
+mod known;
 pub mod matches;
 pub mod operators;
 pub mod output;

@@ -1,6 +1,6 @@
 //! `eager-tide rules …`.
 
-use super::{Reach, drafts, output};
+use super::{Reach, drafts, known, output};
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
@@ -111,6 +111,13 @@ pub fn print_faults(faults: &[tide_api::Fault]) {
     }
 }
 
+/// What was published, and what is to be read for it.
+pub fn print_published(published: &Published) {
+    print_faults(&published.faults);
+    known::to_read(&published.to_read);
+    output::line(&format!("published as version {}; `eager-tide preview` shows what it would do", published.version));
+}
+
 fn section(title: &str, lines: &[RuleLine]) {
     if lines.is_empty() {
         return;
@@ -155,8 +162,7 @@ impl Rules {
                 if reach.json() {
                     output::json(&published)?;
                 } else {
-                    print_faults(&published.faults);
-                    output::line(&format!("published as version {}; `eager-tide preview` shows what it would do", published.version));
+                    print_published(&published);
                 }
             }
             Rules::Show => {
@@ -171,6 +177,7 @@ impl Rules {
                     }
                     _ => output::line("no rules were published yet: `eager-tide rules publish FOLDER`"),
                 }
+                known::to_read(&rules.to_read);
                 section("identities hold", &rules.identities);
                 for system in &rules.systems {
                     output::line(&format!("\n{} · {}", system.system, system.object));

@@ -85,6 +85,9 @@ pub fn timing(system: &System) {
             line("  read whole", &output::time(full));
         }
     }
+    for one in &system.known {
+        one.hurry.iter().for_each(|text| line(&format!("Too often ({})", one.object), text));
+    }
     if let Some(now) = &system.quiet_now {
         line("Nothing is written", now);
     } else if let Some(next) = &system.next_quiet {

@@ -2,7 +2,7 @@
 
 use super::connection::{Connection, Purpose, file, secret_from_input};
 use super::schedule::{self, Timing, timing};
-use super::{Client, Reach, output, segment};
+use super::{Client, Reach, known, output, segment};
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
@@ -246,6 +246,9 @@ impl Systems {
                     output::line("");
                     for fact in &system.profile {
                         output::line(&format!("{:<22} {}", fact.label, fact.text));
+                    }
+                    for one in &system.known {
+                        output::line(&format!("{:<22} {}", format!("Known ({})", one.object), known::words(one)));
                     }
                     timing(&system);
                     if let Some(host) = &system.host {

@@ -124,7 +124,7 @@ pub async fn publish_draft(
     Body(publish): Body<PublishDraft>,
 ) -> Result<Json<Published>, Refusal> {
     let (version, faults) = service.engine.publish_draft(id, publish.edition, &caller.principal.id).await?;
-    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
+    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect(), to_read: super::rules::to_read(&service).await? }))
 }
 
 /// Published versions, the newest first.

@@ -38,7 +38,7 @@ pub async fn show_identity(State(service): State<Service>, Path(id): Path<String
     let object = store.identity(&id).await.map_or("person", |(identity, _)| identity.kind.word()).to_owned();
     Ok(Json(IdentityDetail {
         object,
-        explanation: convert::explanation(explanation),
+        explanation: convert::explanation(explanation, &service.engine.known().await?),
         links: links
             .into_iter()
             .map(|l| Link { system: l.system, account: l.name, made: l.made, made_by: l.made_by, ended: l.ended, ended_by: l.ended_by })
@@ -70,5 +70,6 @@ pub async fn explain_why(State(service): State<Service>, Query(query): Query<Why
         return Err(Refusal::new(StatusCode::NOT_FOUND, "nobody", format!("nobody is known as `{}`", query.person))
             .remedy("give a name, an address, an employee number or a DN as it stands in a system that was read"));
     }
-    Ok(Json(found.iter().map(convert::explanation).collect()))
+    let known = service.engine.known().await?;
+    Ok(Json(found.iter().map(|one| convert::explanation(one, &known)).collect()))
 }

@@ -40,7 +40,13 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
         guards,
         calls: set.calls.iter().map(|(name, call)| convert::call_line(name, call)).collect(),
         faults: faults.iter().map(convert::fault).collect(),
+        to_read: to_read(&service).await?,
     }))
+}
+
+/// What the published rules ask for and nobody read yet.
+pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::Known>, Refusal> {
+    Ok(service.engine.unread().await?.iter().map(convert::known).collect())
 }
 
 /// Checks a rule set; nothing is kept.
@@ -61,7 +67,7 @@ pub async fn publish_rules(
 ) -> Result<Json<Published>, Refusal> {
     let based_on = given.based_on;
     let (version, faults) = service.engine.publish_based(&files(given)?, based_on, "", &caller.principal.id).await?;
-    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect() }))
+    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect(), to_read: to_read(&service).await? }))
 }
 
 /// Tries an expression on a real record, with what each part of it gives. Nothing is kept.

@@ -164,7 +164,7 @@ pub async fn save_scope(
     Body(scope): Body<Scope>,
 ) -> Result<Json<tide_api::Published>, Refusal> {
     let version = service.engine.save_scope(&name, ObjectType::Person, &to_edit(scope), &caller.principal.id).await?;
-    Ok(Json(tide_api::Published { version, faults: Vec::new() }))
+    Ok(Json(tide_api::Published { version, faults: Vec::new(), to_read: super::rules::to_read(&service).await? }))
 }
 
 /// Writes and publishes the first rule file of a system.

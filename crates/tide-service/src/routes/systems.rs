@@ -34,7 +34,10 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
         Some(version) => service.engine.check_rules(&version.files).await?.0,
         None => RuleSet::default(),
     };
-    Ok(store.systems().await?.into_iter().map(|row| system(&service.engine, row, &counts, &readings, &rules)).collect())
+    let known = service.engine.known().await?;
+    let known = |name: &str| known.iter().filter(|one| one.system == name).map(convert::known).collect();
+    let all = store.systems().await?.into_iter();
+    Ok(all.map(|row| System { known: known(&row.name), ..system(&service.engine, row, &counts, &readings, &rules) }).collect())
 }
 
 fn system(
@@ -57,6 +60,7 @@ fn system(
     let schedule = tide_engine::Schedule::read(&row.schedule);
     let now = engine.now();
     System {
+        known: Vec::new(),
         quiet_now: schedule.quiet_at(now).map(|(until, words)| format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC"))),
         next_quiet: schedule.next_quiet(now).map(|at| at.to_string()),
         schedule: convert::schedule(&schedule),

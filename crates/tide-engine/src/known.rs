@@ -1,0 +1,143 @@
+//! How old what we know of the systems is, what the rules need and nobody read, and which schedules ask for more than can be done.
+
+use crate::following::Listening;
+use crate::{Engine, EngineError, Schedule};
+use jiff::Timestamp;
+use std::time::Duration;
+use tide_connect::Way;
+use tide_core::ObjectType;
+use tide_store::WholeReading;
+
+/// How well one type of a system is known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Known {
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: ObjectType,
+    /// As it was when; never, if it was never read.
+    pub at: Option<Timestamp>,
+    /// It tells each change, so that it is known as it is now.
+    pub live: bool,
+    /// What is missing, which a reading brings.
+    pub needs: Option<&'static str>,
+    /// What its schedule asks for and it cannot do, in words.
+    pub hurry: Vec<String>,
+}
+
+/// A length of time, as people say it.
+fn shown(time: Duration) -> String {
+    match time.as_secs() {
+        0..=1 if time.subsec_millis() > 0 => format!("{:.1} s", time.as_secs_f64()),
+        seconds @ ..=119 => format!("{seconds} s"),
+        seconds @ ..=7199 => format!("{} min", seconds / 60),
+        seconds => format!("{} h", seconds / 3600),
+    }
+}
+
+fn length(from: Timestamp, to: Timestamp) -> Duration {
+    Duration::try_from(to.duration_since(from)).unwrap_or_default()
+}
+
+/// What takes longer than the pause between two of it.
+fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&Listening>, run: Option<Duration>) -> Vec<String> {
+    let Some(way) = heard.and_then(|heard| heard.way).filter(|way| !matches!(way, Way::Arrival | Way::Pushed)) else { return Vec::new() };
+    let mut all = Vec::new();
+    let every = schedule.every();
+    let full = match way {
+        Way::Full => every,
+        _ => Duration::try_from(schedule.full_every(way)).unwrap_or_default(),
+    };
+    if let Some(took) = whole.map(|whole| length(whole.started, whole.ended)).filter(|took| *took > full) {
+        all.push(format!("reading it whole took {}, and it is read every {}: choose a longer time", shown(took), shown(full)));
+    }
+    // Whoever tells by itself is not asked.
+    if let Some(took) = heard.and_then(|heard| heard.asked).map(|(_, took)| took).filter(|took| *took > every) {
+        all.push(format!("asking it took {}, and it is asked every {}: choose a longer time", shown(took), shown(every)));
+    }
+    if let Some(took) = run.filter(|took| *took > every && heard.is_some_and(|heard| heard.next.is_some())) {
+        let (took, every) = (shown(took), shown(every));
+        all.push(format!("the last run took {took}, and it is asked every {every}: what changes meanwhile waits for the next run"));
+    }
+    all
+}
+
+impl Engine {
+    /// How well the systems are known, as far as the rules ask for them.
+    pub async fn known(&self) -> Result<Vec<Known>, EngineError> {
+        let (whole, listening) = (self.store.whole_readings().await?, self.listening());
+        let last = self.store.last_change_set("run", false).await?;
+        let run = last.and_then(|set| Some(length(set.started.parse().ok()?, set.ended?.parse().ok()?)));
+        let mut all = Vec::new();
+        for (row, types) in self.to_read().await? {
+            let schedule = Schedule::read(&row.schedule);
+            for object in types {
+                let whole = whole.iter().find(|one| one.system == row.name && one.object == object.word());
+                let heard = listening.iter().find(|one| one.system == row.name && one.object == object);
+                let pushed = row.kind == "push";
+                let needs = match whole {
+                    _ if pushed => None,
+                    None => Some("was never read whole"),
+                    Some(whole) if whole.outdated => Some("was read before a backup was restored"),
+                    Some(_) => None,
+                };
+                let asked = heard.and_then(|heard| heard.asked).map(|(at, _)| at);
+                all.push(Known {
+                    at: whole.map(|whole| whole.started).max(asked),
+                    live: pushed || heard.is_some_and(|heard| heard.state == "listening" && heard.way != Some(Way::Arrival)),
+                    needs,
+                    hurry: hurry(&schedule, whole, heard, run),
+                    system: row.name.clone(),
+                    object,
+                });
+            }
+        }
+        Ok(all)
+    }
+
+    /// What the published rules ask for and nobody read yet.
+    pub async fn unread(&self) -> Result<Vec<Known>, EngineError> {
+        let rules = match self.rules().await {
+            Ok(rules) => rules,
+            Err(EngineError::NoRules | EngineError::Rules(_)) => return Ok(Vec::new()),
+            Err(other) => return Err(other),
+        };
+        let asked = |one: &Known| one.needs.is_some() && rules.set.systems.contains_key(&one.system);
+        Ok(self.known().await?.into_iter().filter(asked).collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_takes_longer_than_its_pause_is_told() {
+        let at = |second: i64| Timestamp::from_second(second).expect("a moment");
+        let whole =
+            |took| WholeReading { system: "harbour".into(), object: "person".into(), started: at(0), ended: at(took), outdated: false };
+        let heard = |way, took| Listening {
+            system: "harbour".into(),
+            object: ObjectType::Person,
+            way: Some(way),
+            state: "waiting",
+            news: None,
+            changed: 0,
+            next: Some(at(9)),
+            full: None,
+            asked: Some((at(1), Duration::from_secs(took))),
+            error: None,
+        };
+        let schedule = Schedule { every_seconds: Some(60), full_every_seconds: Some(3600), ..Schedule::default() };
+        let told = |took, way, asked, run| hurry(&schedule, Some(&whole(took)), Some(&heard(way, asked)), run);
+        assert_eq!(told(900, Way::Modified, 2, Some(Duration::from_secs(3))), Vec::<String>::new());
+        assert_eq!(told(7200, Way::Modified, 2, None), ["reading it whole took 2 h, and it is read every 60 min: choose a longer time"]);
+        assert_eq!(told(900, Way::Modified, 61, None), ["asking it took 61 s, and it is asked every 60 s: choose a longer time"]);
+        let run = told(900, Way::Modified, 2, Some(Duration::from_secs(400)));
+        assert_eq!(run, ["the last run took 6 min, and it is asked every 60 s: what changes meanwhile waits for the next run"]);
+        // Where everything is read at each look, that is the pause.
+        assert_eq!(told(90, Way::Full, 2, None), ["reading it whole took 90 s, and it is read every 60 s: choose a longer time"]);
+        assert_eq!(told(90, Way::Pushed, 99, None), Vec::<String>::new());
+        assert_eq!(hurry(&schedule, None, None, Some(Duration::from_secs(400))), Vec::<String>::new(), "it is not followed");
+    }
+}
