@@ -57,7 +57,9 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
       </div>
       <div>
         <dt>known</dt>
-        <dd>{{ known(oldest, now) }}</dd>
+        <dd>
+          <template v-if="oldest?.needs">type {{ oldest.object }}: </template>{{ known(oldest, now) }}
+        </dd>
       </div>
       <div>
         <dt>by the rules</dt>

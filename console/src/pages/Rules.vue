@@ -20,7 +20,14 @@ const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/rules')),
   (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
 )
-const unread = computed(() => [...new Set((data.value?.to_read ?? []).map((one) => one.system))])
+const toRead = computed(() => [...new Set((data.value?.to_read ?? []).map((one) => one.system))])
+/** The systems, by what is to be read and why. */
+const unread = computed(() => {
+  const all: Record<string, string[]> = {}
+  for (const { object, needs, system } of data.value?.to_read ?? [])
+    (all[`${object} ${needs}`] ??= []).push(system)
+  return all
+})
 const drafts = useFetched(
   () => take(api.GET('/api/v1/rules/drafts')),
   (event) => event.event === 'rules',
@@ -67,15 +74,15 @@ async function edit() {
         checked, tried and previewed against everybody before it is published; a folder of files is published
         with <code>eager-tide rules publish FOLDER</code>.
       </p>
-      <div v-if="data.to_read?.length" class="sheet fault row spread">
+      <div v-if="data.to_read?.length" class="sheet fault offer">
         <span>
-          These rules ask for what nobody read yet:
-          <template v-for="(one, at) in data.to_read" :key="one.system + one.object"
-            ><template v-if="at">; </template>type {{ one.object }} of <strong>{{ one.system }}</strong>
-            {{ one.needs }}</template
+          These rules ask for what is still to be read:
+          <template v-for="(systems, what, at) in unread" :key="what"
+            ><template v-if="at">; </template>type {{ what }} (<strong>{{ systems.join(', ') }}</strong
+            >)</template
           >.
         </span>
-        <ReadNow :systems="unread" @read="load" />
+        <ReadNow :systems="toRead" @read="load" />
       </div>
       <div
         v-for="fault in data.faults"
@@ -171,6 +178,15 @@ pre {
 .fault {
   border-left: 4px solid var(--lamp);
   margin-bottom: 0.6rem;
+}
+.offer {
+  display: flex;
+  gap: 1rem;
+  align-items: center;
+  justify-content: space-between;
+}
+.offer button {
+  flex-shrink: 0;
 }
 .fault.error {
   border-left-color: var(--bad);

@@ -400,7 +400,7 @@ describe('the rules', () => {
       '/api/v1/systems/{name}/read': [{ object: 'group', seen: 4, absent: 0, quarantined: 0, error: null }],
     })
     const { wrapper } = await open(Rules)
-    expect(wrapper.text()).toContain('type group of harbour was never read whole')
+    expect(wrapper.text()).toContain('type group was never read whole (harbour, berthing)')
     const button = wrapper.findAll('button').find((one) => one.text() === 'Read now')
     await button?.trigger('click')
     await flushPromises()
