@@ -646,3 +646,83 @@ async fn a_password_that_changes_in_one_directory_is_the_same_in_the_other_and_n
     std::fs::write(rules.join("crewhall.toml"), carrying.replace("carry = \"harbour\"", "carry = \"crewhall\"")).unwrap();
     holds(&said(&service, &["rules", "check", rules.to_str().unwrap()], 1), &["no passwords can be carried from crewhall"]);
 }
+
+/// Two groups are offered to somebody, and whoever is asked chooses one; a third has an owner, who alone says who joins it.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
+    let hall = Hall::start().await;
+    let service = &hall.service;
+    hall.rest();
+    let whole = |person: &&Crew| !person.given.is_empty() && person.mail.ends_with("@skerry.example") && !person.locked;
+    let mut some = hall.people.iter().filter(whole);
+    let (sailor, pilot, owner) = (some.next().unwrap(), some.next().unwrap(), some.next().unwrap());
+    let owner_dn = hall.of(owner).await.dn;
+    let mut admin = hall.bound(&hall.hall.admin_dn, &hall.hall.admin_password).await.unwrap();
+    let set = |value: &str| HashSet::from([value.to_owned()]);
+    for name in ["lookouts", "choir", "pilots"] {
+        let group = vec![
+            ("objectClass".to_owned(), set("groupOfNames")),
+            ("cn".to_owned(), set(name)),
+            ("member".to_owned(), set(&owner_dn)),
+            ("owner".to_owned(), set(&owner_dn)),
+        ];
+        admin.add(&format!("cn={name},ou=groups,{BASE}"), group).await.unwrap().success().unwrap();
+    }
+    let rules = hall.folder.path().join("rules");
+    let joins = |who: &Crew, groups: &str| {
+        format!("[[person.membership]]\nwhen = 'identity.employeeNumber == \"{}\"'\ngroups = '{groups}'\n\n", who.number)
+    };
+    let memberships = joins(sailor, "[\"lookouts\", \"choir\"]") + &joins(pilot, "\"pilots\"");
+    let crewhall = CREWHALL
+        .replace("member      = 'identity.members'", "member      = { value = 'identity.members', values = \"merge\" }")
+        .replacen("[[group.match]]", &format!("{memberships}[[group.match]]"), 1);
+    std::fs::write(rules.join("crewhall.toml"), crewhall).unwrap();
+    let asked = format!(
+        "[[approval]]\nname = \"one watch\"\nchange = \"grant\"\nwhen = 'identity.employeeNumber == \"{}\"'\nchoose = 1\n[[approval.level]]\noperators = [\"bo\"]\n\n\
+         [[approval]]\nname = \"who joins\"\nchange = \"grant\"\n[[approval.level]]\nof = \"owner\"\n",
+        sailor.number
+    );
+    std::fs::write(rules.join("approvals.toml"), asked).unwrap();
+    said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    let token = |more: &[&str]| service.json(&[&["operators", "add"], more].concat())["token"].as_str().unwrap().to_owned();
+    let (bo, own) = (token(&["bo"]), token(&["ow", "--person", &owner.number]));
+    service.client(&["run"]);
+    let members = async |name: &str| hall.entry(&format!("(cn={name})")).await.unwrap().attrs["member"].len();
+    assert_eq!((members("lookouts").await, members("choir").await, members("pilots").await), (1, 1, 1), "all of it waits");
+
+    // The list says what is offered and how it is chosen; nothing is taken that is not offered, nor too much of it.
+    let by = |token: &str, arguments: &[&str]| text(&client(&service.url, token, arguments, ""));
+    let list = by(&bo, &["decisions", "list"]);
+    holds(
+        &list,
+        &[
+            "one watch: level 1 of 1, bo; whoever says yes chooses at most 1",
+            "--choose 'join choir in crewhall'",
+            "not for you to answer: this level is for the group's owner",
+        ],
+    );
+    let all: Vec<Value> = serde_json::from_slice(&client(&service.url, &bo, &["decisions", "list", "-o", "json"], "").stdout).unwrap();
+    let id =
+        |title: &str| all.iter().find(|one| one["said"].as_str().unwrap().starts_with(title)).unwrap()["id"].as_str().unwrap().to_owned();
+    let (watch, joining) = (id("one watch"), id("who joins"));
+    holds(&by(&bo, &["decisions", "approve", &watch]), &["choose at most 1 of these: join choir in crewhall; join lookouts in crewhall"]);
+    let both = ["decisions", "approve", &watch, "--choose", "join choir in crewhall", "--choose", "join lookouts in crewhall"];
+    holds(&by(&bo, &both), &["at most 1 of these may be chosen"]);
+    holds(
+        &by(&bo, &["decisions", "approve", &watch, "--choose", "join pilots in crewhall"]),
+        &["`join pilots in crewhall` is not offered"],
+    );
+    holds(&by(&own, &["decisions", "approve", &joining, "--choose", "x"]), &["who joins offers nothing to choose from: it is yes or no"]);
+    let yes =
+        client(&service.url, &bo, &["decisions", "approve", &watch, "--choose", "Join choir in crewhall", "--comment", "a fine voice"], "");
+    assert!(yes.status.success(), "{}", text(&yes));
+    let yes = client(&service.url, &own, &["decisions", "approve", &joining], "");
+    assert!(yes.status.success(), "{}", text(&yes));
+    service.client(&["run"]);
+    assert_eq!((members("lookouts").await, members("choir").await, members("pilots").await), (1, 2, 2));
+    let set_id = service.json(&["changes", "list"])[0]["id"].to_string();
+    let held = said(service, &["changes", "export", &set_id], 0);
+    holds(&held, &["refused by bo (“another was chosen: a fine voice”)"]);
+    let left: Vec<Value> = serde_json::from_slice(&client(&service.url, &bo, &["decisions", "list", "-o", "json"], "").stdout).unwrap();
+    assert!(left.iter().all(|one| one["kind"] != "approval"), "{left:?}");
+}

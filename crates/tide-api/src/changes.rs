@@ -161,6 +161,21 @@ pub struct Decision {
     pub answers: Vec<String>,
     /// Why whoever asks may not answer, if they may not.
     pub blocked: Option<String>,
+    /// What is offered, where whoever says yes chooses.
+    #[serde(default)]
+    pub offers: Vec<Offer>,
+    /// The most of those that may be chosen.
+    #[serde(default)]
+    pub most: Option<u32>,
+}
+
+/// Something that whoever says yes may choose.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Offer {
+    /// What it is called when it is chosen.
+    pub id: String,
+    /// What it is, in words.
+    pub text: String,
 }
 
 /// An answer.
@@ -174,6 +189,9 @@ pub struct NewDecisionAnswer {
     /// Words that go with a yes or a no.
     #[serde(default)]
     pub comment: String,
+    /// What is chosen of its offers, by id or words; the others get a no.
+    #[serde(default)]
+    pub chosen: Vec<String>,
 }
 
 /// What two change sets have of each other's.

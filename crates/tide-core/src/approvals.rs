@@ -5,6 +5,7 @@
 
 use crate::decide::{Change, ChangeKind, Outcome};
 use crate::expr::{Program, Values};
+use crate::memberships::Memberships;
 use crate::model::{Identity, ObjectType};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
@@ -27,6 +28,8 @@ pub struct Approval {
     pub when: Option<Program>,
     /// Is it asked once for all that waits, or for each by itself?
     pub together: bool,
+    /// Whoever answers chooses among what is offered to somebody at once, and at most so many.
+    pub choose: Option<u32>,
     /// Who must say yes, one after the other.
     pub levels: Vec<Level>,
     /// After so many days without an answer it is not waited for any more.
@@ -48,6 +51,8 @@ pub struct Level {
     pub groups: Vec<String>,
     /// The attribute that points to whoever is asked: the person's manager, a group's owner.
     pub of: Option<String>,
+    /// Whoever owns the group that somebody is to join or leave, by its `owner` in the system.
+    pub owner: bool,
 }
 
 /// What is asked about one change.
@@ -57,6 +62,9 @@ pub struct Asked {
     pub rule: String,
     /// Whom each level's attribute points to, by id.
     pub of: Vec<Vec<String>>,
+    /// Who owns the group, as its system names them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub owners: Vec<String>,
 }
 
 /// What was said about one change so far.
@@ -70,10 +78,10 @@ pub struct Said {
     pub expired: bool,
 }
 
-/// The rule that picks a change.
-fn rule<'r>(rules: &'r RuleSet, change: &Change, values: &dyn Fn() -> Attributes) -> Option<&'r Approval> {
+/// The rule that picks a change, which is about something of this type: a membership is its member's.
+fn rule<'r>(rules: &'r RuleSet, change: &Change, kind: ObjectType, values: &dyn Fn() -> Attributes) -> Option<&'r Approval> {
     rules.approvals.iter().find(|one| {
-        one.kind == change.object
+        one.kind == kind
             && one.system.as_ref().is_none_or(|system| *system == change.system)
             && (one.changes.is_empty() || one.changes.contains(&change.kind))
             && one.when.as_ref().is_none_or(|when| {
@@ -84,13 +92,14 @@ fn rule<'r>(rules: &'r RuleSet, change: &Change, values: &dyn Fn() -> Attributes
 }
 
 /// Notes on each change who is asked about it.
-pub(crate) fn ask(rules: &RuleSet, outcome: &mut Outcome) {
+pub(crate) fn ask(rules: &RuleSet, memberships: &Memberships, outcome: &mut Outcome) {
     if rules.approvals.is_empty() {
         return;
     }
     let identities: HashMap<&str, &Identity> = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity)).collect();
     for change in &mut outcome.changes {
         let identity = identities.get(change.identity.as_str());
+        let kind = identity.filter(|_| change.is_membership()).map_or(change.object, |identity| identity.kind);
         let values = || {
             let mut attributes = identity.map(|identity| identity.attributes.clone()).unwrap_or_default();
             if let Some(identity) = identity {
@@ -99,12 +108,14 @@ pub(crate) fn ask(rules: &RuleSet, outcome: &mut Outcome) {
             }
             attributes
         };
-        change.approval = rule(rules, change, &values).map(|rule| {
+        change.approval = rule(rules, change, kind, &values).map(|rule| {
             let pointed = |level: &Level| -> Vec<String> {
                 let (Some(identity), Some(of)) = (identity, &level.of) else { return Vec::new() };
                 identity.attributes.get(of).iter().map(ToString::to_string).collect()
             };
-            Asked { rule: rule.name.clone(), of: rule.levels.iter().map(pointed).collect() }
+            let group = change.account.filter(|_| change.is_membership()).and_then(|group| memberships.get(group));
+            let owners = group.filter(|_| rule.levels.iter().any(|level| level.owner)).map(|group| group.owners.clone());
+            Asked { rule: rule.name.clone(), of: rule.levels.iter().map(pointed).collect(), owners: owners.unwrap_or_default() }
         });
     }
 }
@@ -115,7 +126,8 @@ impl Level {
         let operators = self.operators.iter().cloned();
         let groups = self.groups.iter().map(|group| format!("one of {group}"));
         let of = self.of.iter().map(|of| format!("their {of}"));
-        operators.chain(groups).chain(of).collect::<Vec<_>>().join(" or ")
+        let owner = self.owner.then(|| "the group's owner".to_owned());
+        operators.chain(groups).chain(of).chain(owner).collect::<Vec<_>>().join(" or ")
     }
 }
 

@@ -455,3 +455,47 @@ fn nested_groups_are_flattened_where_a_target_keeps_none() {
         world.population.accounts.iter().find(|a| a.system == "berthing" && a.attributes.get("displayName") == [Value::text("crew")]);
     assert_eq!(crew.expect("made").attributes.get("members").len(), 2, "both persons, no group, whatever circle they form");
 }
+
+#[test]
+fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_asked() {
+    const JOINS: &str = "[[person.membership]]\ngroups = '[\"Deck\", \"Choir\"]'\n";
+    let asked = "[[approval]]\nname = \"boss\"\nchange = \"grant\"\nwhen = 'identity.number == \"1\"'\nchoose = 1\n[[approval.level]]\nof = \"boss\"\n\
+                 [[approval]]\nname = \"owner\"\nchange = [\"grant\", \"revoke\"]\n[[approval.level]]\nof = \"owner\"\n";
+    let mut world = world(&format!("after = []\n{JOINS}"), &[("approvals.toml", asked)]);
+    for name in ["Deck", "Choir"] {
+        world.add("berthing", ObjectType::Group, name, &[("displayName", name), ("owner", "owner of it")]);
+    }
+    sailor(&mut world, "1", &[("boss", "2")]);
+    sailor(&mut world, "2", &[]);
+    let first = decide(&world.rules, &world.population, noon());
+    let grants = |outcome: &Outcome| outcome.changes.iter().filter(|one| one.kind == ChangeKind::Grant).cloned().collect::<Vec<Change>>();
+    let prints = |outcome: &Outcome| grants(outcome).into_iter().map(|one| one.fingerprint).collect::<Vec<_>>();
+    let outcome = on(&mut world, &first);
+    assert_eq!(prints(&first), prints(&outcome), "what is said before they have an account holds when they have one");
+    let asked: Vec<_> =
+        grants(&outcome).into_iter().map(|one| (one.label, one.approval.expect("asked"), one.hold.expect("held").text)).collect();
+    assert_eq!(asked.len(), 4);
+    let boss = outcome.identities.iter().find(|(_, label)| label == "Person 2").expect("there").0.id.clone();
+    for (label, asked, hold) in asked {
+        let (of, owners, words) = match label.as_str() {
+            "Person 1" => (vec![boss.clone()], vec![], "waits for a yes (boss): level 1 of 1, their boss"),
+            _ => (vec![], vec!["owner of it".to_owned()], "waits for a yes (owner): level 1 of 1, the group's owner"),
+        };
+        assert_eq!((asked.of, asked.owners, hold.as_str()), (vec![of], owners, words));
+    }
+    // What cannot be chosen, or has no owner, is told when the rules are checked.
+    let fault = |text: &str| {
+        let text = format!("[[approval]]\nname = \"x\"\n{text}");
+        let files = [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("approvals.toml", &text)];
+        let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let (_, faults) = RuleSet::load(&files, &Default::default());
+        faults.into_iter().find(|fault| fault.severity == Severity::Error).map(|fault| fault.message).unwrap_or_default()
+    };
+    assert_eq!(
+        fault("change = \"create\"\n[[approval.level]]\nof = \"owner\"\n"),
+        "only a group has an owner, and this asks about other changes too"
+    );
+    assert!(fault("change = \"grant\"\nchoose = 1\n[[approval.level]]\nof = \"owner\"\n").contains("sees nothing of other groups"));
+    assert_eq!(fault("choose = 0\n[[approval.level]]\ngroups = [\"masters\"]\n"), "nothing could be chosen");
+    assert!(fault("choose = 1\nask = \"together\"\n[[approval.level]]\ngroups = [\"masters\"]\n").starts_with("one chooses among"));
+}

@@ -4,11 +4,15 @@ use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::approvals::Approval;
-use tide_core::decide::Change;
+use tide_core::decide::{self, Change, ChangeKind};
 use tide_core::nearby::Records;
 use tide_core::notices::{Notice, Recipient};
-use tide_core::{Outcome, RuleSet};
+use tide_core::value::show;
+use tide_core::{Outcome, Population, RuleSet};
 use tide_store::{ApprovalRow, NewApproval, OperatorRow};
+
+/// The most values by which an offer is told.
+const OFFERED: usize = 3;
 
 /// Changes that are asked about in one question.
 pub(crate) struct Request<'o> {
@@ -50,9 +54,12 @@ pub(crate) fn requests<'o>(
             continue;
         }
         let expired = row.is_some_and(|row| row.expires.parse().is_ok_and(|at: Timestamp| at <= now));
-        let whose = match (rule.together, change.account.filter(|_| change.identity.is_empty())) {
-            (true, _) => String::new(),
-            (false, Some(account)) => account.to_string(),
+        // Whoever owns a group is asked about that group, and not about what else the person would get.
+        let owned = rule.levels.get(answers.len()).is_some_and(|level| level.owner);
+        let whose = match (rule.together, change.account.filter(|_| change.identity.is_empty() || owned)) {
+            (true, None) => String::new(),
+            (true, Some(group)) => group.to_string(),
+            (false, Some(account)) => format!("{} {account}", change.identity),
             (false, None) => change.identity.clone(),
         };
         let new = || Request {
@@ -74,8 +81,67 @@ pub(crate) fn requests<'o>(
     all
 }
 
+/// Who owns groups, by system and name there: their ids.
+pub(crate) type Owners = HashMap<(String, String), String>;
+
+fn owned_by(change: &Change) -> impl Iterator<Item = (String, String)> {
+    let owners = change.approval.iter().flat_map(|asked| &asked.owners);
+    owners.map(|owner| (change.system.clone(), owner.clone()))
+}
+
+/// What a request offers, in order: the words of each, and its fingerprint.
+pub(crate) fn offers<'r>(request: &Request<'r>, population: &Population) -> Vec<(String, &'r str)> {
+    let mut all: Vec<_> = request.changes.iter().map(|change| (offer(change, population), change.fingerprint.as_str())).collect();
+    all.sort();
+    all
+}
+
+/// What is offered to somebody, in words.
+fn offer(change: &Change, population: &Population) -> String {
+    let group = change.account.filter(|_| change.is_membership());
+    let group = group.and_then(|id| population.accounts.iter().find(|account| account.id == id));
+    if let Some(group) = group {
+        let act = if change.kind == ChangeKind::Grant { "join" } else { "leave" };
+        return format!("{act} {} in {}", decide::account_label(group), change.system);
+    }
+    let values = change.values.iter().filter(|value| !value.after.is_empty()).take(OFFERED);
+    let values: Vec<String> = values.map(|value| format!("{} {}", value.attribute, show(&value.after))).collect();
+    format!("{} in {}: {}", change.kind, change.system, values.join(", "))
+}
+
+/// Which of the changes of a request get a yes, by what was chosen of it: words of an offer, or its fingerprint.
+fn chosen(request: &Request<'_>, chosen: &[String], population: &Population) -> Result<BTreeSet<String>, EngineError> {
+    let all = || request.changes.iter().map(|change| change.fingerprint.clone());
+    let Some(most) = request.rule.choose else {
+        return match chosen {
+            [] => Ok(all().collect()),
+            _ => Err(EngineError::Refused(format!("{} offers nothing to choose from: it is yes or no", request.rule.name))),
+        };
+    };
+    let offers = offers(request, population);
+    let offered = || offers.iter().map(|(words, _)| words.as_str()).collect::<Vec<_>>().join("; ");
+    let picked = match chosen {
+        [] if offers.len() <= most as usize => all().collect(),
+        [] => return Err(EngineError::Refused(format!("choose at most {most} of these: {}", offered()))),
+        chosen => {
+            let mut picked = BTreeSet::new();
+            for one in chosen {
+                let fits = |(words, print): &&(String, &str)| words.eq_ignore_ascii_case(one) || print == one;
+                let meant = offers.iter().find(fits);
+                let meant = meant.ok_or_else(|| EngineError::Refused(format!("`{one}` is not offered; these are: {}", offered())))?;
+                picked.insert(meant.1.to_owned());
+            }
+            picked
+        }
+    };
+    match picked.len() > most as usize {
+        true => Err(EngineError::Refused(format!("at most {most} of these may be chosen: {}", offered()))),
+        false => Ok(picked),
+    }
+}
+
 /// Why an operator may not answer a request, if it may not.
-pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, operator: &OperatorRow) -> Option<String> {
+pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, owners: &Owners, operator: &OperatorRow) -> Option<String> {
     let level = request.rule.levels.get(request.level)?;
     for change in &request.changes {
         let Some(row) = rows.get(change.fingerprint.as_str()) else {
@@ -90,7 +156,8 @@ pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, 
         let pointed = change.approval.as_ref().and_then(|asked| asked.of.get(request.level));
         let named = level.operators.contains(&operator.name)
             || level.groups.iter().any(|group| operator.teams.contains(group))
-            || operator.identity.as_ref().is_some_and(|own| pointed.is_some_and(|of| of.contains(own)));
+            || operator.identity.as_ref().is_some_and(|own| pointed.is_some_and(|of| of.contains(own)))
+            || level.owner && operator.identity.as_ref().is_some_and(|own| owned_by(change).any(|owner| owners.get(&owner) == Some(own)));
         if !named {
             return Some(format!("this level is for {}", level.words()));
         }
@@ -111,6 +178,8 @@ fn told(request: &Request<'_>, asked: &str, due: &HashSet<String>, now: Timestam
         request.changes.iter().filter_map(|change| change.approval.as_ref()?.of.get(request.level)).flatten().collect();
     let to = level.operators.iter().cloned().map(Recipient::Operator);
     let to = to.chain(level.groups.iter().cloned().map(Recipient::Team)).chain(pointed.into_iter().cloned().map(Recipient::Identity));
+    let owners: BTreeSet<(String, String)> = request.changes.iter().copied().filter(|_| level.owner).flat_map(owned_by).collect();
+    let to = to.chain(owners.into_iter().map(|(system, name)| Recipient::Account(system, name)));
     let others = match request.changes.len() {
         1 => String::new(),
         count => format!(" and {} more changes", count - 1),
@@ -196,9 +265,29 @@ impl Engine {
         Ok(())
     }
 
-    /// Answers a request: `approve`, `refuse`, or `ask-again` after it expired.
-    pub(crate) async fn answer_approval(&self, id: &str, answer: &str, comment: &str, principal: &str) -> Result<(), EngineError> {
-        let (rules, _, outcome) = self.decide_now().await?;
+    /// The ids of those who own the groups that requests are about.
+    pub(crate) async fn owners(&self, requests: &[Request<'_>]) -> Result<Owners, EngineError> {
+        let mut owners = Owners::new();
+        for owner in requests.iter().flat_map(|request| &request.changes).flat_map(|change| owned_by(change)) {
+            if !owners.contains_key(&owner)
+                && let Some(id) = self.store.identity_of_account(&owner.0, &owner.1).await?
+            {
+                owners.insert(owner, id);
+            }
+        }
+        Ok(owners)
+    }
+
+    /// Answers a request: `approve` (some of what is offered, where one chooses), `refuse`, or `ask-again` after it expired.
+    pub(crate) async fn answer_approval(
+        &self,
+        id: &str,
+        answer: &str,
+        comment: &str,
+        choice: &[String],
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        let (rules, population, outcome) = self.decide_now().await?;
         let rows = self.store.approvals().await?;
         let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
         let all = requests(&rules.set, &outcome, &rows, self.now());
@@ -216,10 +305,23 @@ impl Engine {
             _ => return Err(EngineError::Refused(format!("`{answer}` is no answer to {id}"))),
         }
         let operator = self.store.operator(principal).await?;
-        if let Some(why) = barred(request, &rows, &operator) {
+        if let Some(why) = barred(request, &rows, &self.owners(std::slice::from_ref(request)).await?, &operator) {
             return Err(EngineError::Forbidden(why));
         }
-        let changes = request.changes.iter().map(|change| (change.fingerprint.clone(), change.identity.clone())).collect();
-        Ok(self.store.answer_approval(changes, request.level, answer == "approve", comment, principal, self.now()).await?)
+        let yes = if answer == "approve" { chosen(request, choice, &population)? } else { BTreeSet::new() };
+        let all = request.changes.iter().map(|change| (change.fingerprint.clone(), change.identity.clone()));
+        let (yes, no): (Vec<_>, Vec<_>) = all.partition(|(print, _)| yes.contains(print));
+        let passed = match (comment, answer) {
+            (_, "refuse") => comment.to_owned(),
+            ("", _) => "another was chosen".to_owned(),
+            (words, _) => format!("another was chosen: {words}"),
+        };
+        // What is passed over first: should it end here, nothing goes that was not chosen.
+        for (changes, good, words) in [(no, false, passed.as_str()), (yes, true, comment)] {
+            if !changes.is_empty() {
+                self.store.answer_approval(changes, request.level, good, words, principal, self.now()).await?;
+            }
+        }
+        Ok(())
     }
 }

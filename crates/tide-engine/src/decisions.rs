@@ -37,12 +37,17 @@ pub struct Decision {
     pub answers: Vec<&'static str>,
     /// Why whoever looks at it may not answer, if they may not.
     pub blocked: Option<String>,
+    /// What is offered, where whoever says yes chooses: the fingerprint of each, and its words.
+    pub offers: Vec<(String, String)>,
+    /// The most of those that may be chosen.
+    pub most: Option<u32>,
 }
 
 impl Decision {
     fn new(kind: &'static str, id: String, system: &str) -> Decision {
         let (title, said) = (String::new(), String::new());
-        Decision { id, kind, system: system.to_owned(), title, said, count: 1, names: Vec::new(), answers: Vec::new(), blocked: None }
+        let (names, answers, offers) = (Vec::new(), Vec::new(), Vec::new());
+        Decision { id, kind, system: system.to_owned(), title, said, count: 1, names, answers, blocked: None, offers, most: None }
     }
 }
 
@@ -201,7 +206,7 @@ impl Engine {
     /// What waits for a person, as this principal may answer it.
     pub async fn decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
-        let mut all = self.asked(&rules.set, &outcome, principal).await?;
+        let mut all = self.asked(&rules.set, &population, &outcome, principal).await?;
         all.extend(drifts(&rules.set, &population, &outcome).into_iter().map(drift));
         let prints: Vec<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
         let parked = self.store.parked(&prints).await?;
@@ -210,7 +215,13 @@ impl Engine {
     }
 
     /// What waits for a yes.
-    async fn asked(&self, rules: &RuleSet, outcome: &Outcome, principal: &str) -> Result<Vec<Decision>, EngineError> {
+    async fn asked(
+        &self,
+        rules: &RuleSet,
+        population: &Population,
+        outcome: &Outcome,
+        principal: &str,
+    ) -> Result<Vec<Decision>, EngineError> {
         if rules.approvals.is_empty() {
             return Ok(Vec::new());
         }
@@ -218,6 +229,7 @@ impl Engine {
         let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
         let operator = self.store.operator(principal).await.ok();
         let requests = approvals::requests(rules, outcome, &rows, self.now());
+        let owners = self.owners(&requests).await?;
         Ok(requests
             .iter()
             .map(|request| {
@@ -237,14 +249,19 @@ impl Engine {
                 if !request.yes.is_empty() {
                     said.push_str(&format!("; yes from {}", request.yes.join(", ")));
                 }
+                let chooses = request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
+                let offers = if chooses { approvals::offers(request, population) } else { Vec::new() };
+                if let Some(most) = request.rule.choose.filter(|_| chooses) {
+                    said.push_str(&format!("; whoever says yes chooses at most {most}"));
+                }
                 // Whoever says yes sees to what.
-                if request.changes.len() <= NAMED {
+                if request.changes.len() <= NAMED && !chooses {
                     for value in request.changes.iter().flat_map(|change| &change.values).take(NAMED) {
                         said.push_str(&format!("; {} from {} to {}", value.attribute, show(&value.before), show(&value.after)));
                     }
                 }
                 let barred = match &operator {
-                    Some(operator) if !request.expired => approvals::barred(request, &rows, operator),
+                    Some(operator) if !request.expired => approvals::barred(request, &rows, &owners, operator),
                     Some(_) => None,
                     None => Some("only an operator answers".to_owned()),
                 };
@@ -255,6 +272,8 @@ impl Engine {
                     names: some(request.changes.iter().map(|change| change.label.as_str())),
                     answers: if request.expired { vec!["ask-again"] } else { vec!["approve", "refuse"] },
                     blocked: barred,
+                    offers: offers.into_iter().map(|(words, print)| (print.to_owned(), words)).collect(),
+                    most: request.rule.choose.filter(|_| chooses),
                     ..Decision::new("approval", request.id.clone(), systems.first().copied().unwrap_or_default())
                 }
             })
@@ -263,6 +282,18 @@ impl Engine {
 
     /// Answers one of them.
     pub async fn answer_decision(&self, id: &str, answer: &str, comment: &str, principal: &str) -> Result<(), EngineError> {
+        self.answer_choosing(id, answer, comment, &[], principal).await
+    }
+
+    /// Answers one of them, and chooses among what it offers, by words or fingerprint.
+    pub async fn answer_choosing(
+        &self,
+        id: &str,
+        answer: &str,
+        comment: &str,
+        choice: &[String],
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let changed = || EngineError::Changed("this is not what waits any more: look at the list again".to_owned());
         let unfit = || EngineError::Refused(format!("`{answer}` is no answer to {id}"));
         match id.split_once('-') {
@@ -278,7 +309,7 @@ impl Engine {
                 let changes: Vec<Change> = meant.ok_or_else(changed)?.1.1.iter().map(|change| (*change).clone()).collect();
                 self.store.rule(changes, "guard", release, principal, self.now()).await?;
             }
-            Some(("approval", _)) => self.answer_approval(id, answer, comment, principal).await?,
+            Some(("approval", _)) => self.answer_approval(id, answer, comment, choice, principal).await?,
             Some(("drift", _)) if answer == "repair" => {
                 let (rules, population, outcome) = self.decide_now().await?;
                 let all = drifts(&rules.set, &population, &outcome);

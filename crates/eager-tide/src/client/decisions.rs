@@ -19,6 +19,9 @@ pub enum Decisions {
         /// Words that go with it, kept in the journal
         #[arg(long, default_value = "")]
         comment: String,
+        /// What is chosen, where one chooses among offers: in the words of the list; may be given several times. The others get a no
+        #[arg(long, value_name = "OFFER")]
+        choose: Vec<String>,
     },
     /// Say no: the changes are not sent while they stay the same
     Refuse {
@@ -65,6 +68,7 @@ impl Decisions {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let all: Vec<Decision> = client.get("decisions", &[]).await?;
+        let mut chosen = Vec::new();
         let (id, answer, comment) = match self {
             Decisions::List => {
                 if reach.json() {
@@ -85,7 +89,12 @@ impl Decisions {
                         }
                         match &one.blocked {
                             Some(why) => output::line(&format!("    not for you to answer: {why}")),
-                            None => one.answers.iter().for_each(|a| output::line(&format!("    eager-tide decisions {a} {}", one.id))),
+                            None => one.answers.iter().for_each(|a| {
+                                output::line(&format!("    eager-tide decisions {a} {}", one.id));
+                                for offer in one.offers.iter().filter(|_| a == "approve") {
+                                    output::line(&format!("        --choose '{}'", offer.text.replace('\'', "'\\''")));
+                                }
+                            }),
                         }
                         if one.kind == "match" {
                             output::line(&format!("    eager-tide match {}", one.system));
@@ -94,7 +103,10 @@ impl Decisions {
                 }
                 return Ok(ExitCode::from(if all.is_empty() { 0 } else { 3 }));
             }
-            Decisions::Approve { id, comment } => (id, "approve", comment),
+            Decisions::Approve { id, comment, choose } => {
+                chosen = choose;
+                (id, "approve", comment)
+            }
             Decisions::Refuse { id, comment } => (id, "refuse", comment),
             Decisions::AskAgain { id } => (id, "ask-again", String::new()),
             Decisions::Repair { id } => (id, "repair", String::new()),
@@ -108,7 +120,7 @@ impl Decisions {
             let many = if meant.is_empty() { "nothing that waits is" } else { "several that wait are" };
             anyhow::bail!("{many} called `{id}`: `eager-tide decisions list` shows what waits");
         };
-        let new = NewDecisionAnswer { id: one.id.clone(), answer: answer.to_owned(), comment };
+        let new = NewDecisionAnswer { id: one.id.clone(), answer: answer.to_owned(), comment, chosen };
         client.tell(Method::POST, "decisions", Some(&new)).await?;
         output::line(&match answer {
             "release" => format!("{}: let through; they are sent with the next run", one.title),

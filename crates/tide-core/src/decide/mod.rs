@@ -9,6 +9,8 @@ mod targets;
 
 pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 
+pub use people::account_label;
+
 use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
 use crate::licences::{self, Seats};
@@ -455,7 +457,7 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
             outcome.identities.push((person.into_identity(kind), label));
         }
     }
-    approvals::ask(rules, &mut outcome);
+    approvals::ask(rules, memberships, &mut outcome);
     outcome
 }
 

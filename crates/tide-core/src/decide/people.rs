@@ -80,7 +80,8 @@ pub(crate) fn possible_id(kind: ObjectType, account: &Account, attempt: u32) -> 
     format!("{}-{}-8{}-8{}-{}", &hex[..8], &hex[8..12], &hex[13..16], &hex[17..20], &hex[20..])
 }
 
-pub(crate) fn account_label(account: &Account) -> String {
+/// What people call an account.
+pub fn account_label(account: &Account) -> String {
     let shown = ["displayName", "name.formatted", "cn"];
     shown
         .iter()

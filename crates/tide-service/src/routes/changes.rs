@@ -7,7 +7,7 @@ use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Change, ChangeComparison, ChangeSet, Decision, Line, ListQuery, NewChangeSet, NewDecisionAnswer, Page, Problem};
+use tide_api::{Change, ChangeComparison, ChangeSet, Decision, Line, ListQuery, NewChangeSet, NewDecisionAnswer, Offer, Page, Problem};
 use tide_engine::Plan;
 use tide_store::ChangeFilter;
 
@@ -169,6 +169,8 @@ pub async fn list_decisions(State(service): State<Service>, Extension(caller): E
         names: one.names,
         answers: one.answers.into_iter().map(str::to_owned).collect(),
         blocked: one.blocked,
+        offers: one.offers.into_iter().map(|(id, text)| Offer { id, text }).collect(),
+        most: one.most,
     };
     match service.engine.decisions(&caller.principal.id).await {
         Ok(all) => Ok(Json(all.into_iter().map(decision).collect())),
@@ -186,6 +188,6 @@ pub async fn answer_decision(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDecisionAnswer>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.answer_decision(&new.id, &new.answer, new.comment.trim(), &caller.principal.id).await?;
+    service.engine.answer_choosing(&new.id, &new.answer, new.comment.trim(), &new.chosen, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

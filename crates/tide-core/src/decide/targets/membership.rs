@@ -175,7 +175,8 @@ impl<'a> Target<'a> {
             account: Some(*group),
             label: person.label.clone(),
             kind: *kind,
-            fingerprint: fingerprint(&[self.system, ObjectType::Group.word(), kind.word(), &person.id, key], &values),
+            // The same before and after they have an account there: a yes to one is a yes to the other.
+            fingerprint: fingerprint(&[self.system, ObjectType::Group.word(), kind.word(), &person.id, key], &[]),
             values,
             reason: why.clone(),
             hold: self.hold_of(ObjectType::Group),

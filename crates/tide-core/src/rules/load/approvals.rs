@@ -42,13 +42,27 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             }
             found
         });
-        let changes = changes.collect();
+        let changes: Vec<ChangeKind> = changes.collect();
         let scopes = scopes(rules, kind, None);
         let when = section.text("when").and_then(|when| program(source, &when, &scopes.known(&[Root::Identity])));
-        let levels = levels(&section, rules, kind);
+        let turns =
+            |kinds: &Vec<ChangeKind>| !kinds.is_empty() && kinds.iter().all(|one| matches!(one, ChangeKind::Grant | ChangeKind::Revoke));
+        let levels = levels(&section, rules, kind, turns(&changes));
+        let together = section.word("ask", &[("each", false), ("together", true)]).unwrap_or_default();
+        let choose = section.number("choose");
+        if choose.is_some() && levels.iter().any(|level| level.owner) {
+            source.error(section.at, "the owner of a group sees nothing of other groups, and cannot choose among them", None);
+        }
         if levels.is_empty() {
             let help = "[[approval.level]] and below it operators = [\"…\"], groups = [\"…\"] or of = \"manager\"";
             source.error(section.at, "it is not said who is asked", Some(help.into()));
+        }
+        if choose == Some(0) {
+            source.error(section.at, "nothing could be chosen", Some("choose = 1 lets one of what is offered through".into()));
+        }
+        if choose.is_some() && together {
+            let help = Some("leave out one of `choose` and `ask`".into());
+            source.error(section.at, "one chooses among what is offered to one person, and this is asked about everybody at once", help);
         }
         let days = section.number("days").unwrap_or(DAYS);
         let remind_days = section.number("remind_days");
@@ -69,7 +83,8 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             changes,
             kind,
             when,
-            together: section.word("ask", &[("each", false), ("together", true)]).unwrap_or_default(),
+            together,
+            choose,
             levels,
             days,
             remind_days,
@@ -82,7 +97,8 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
     all
 }
 
-fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType) -> Vec<Level> {
+/// `turns`: it asks about memberships only, whose groups may have owners.
+fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType, turns: bool) -> Vec<Level> {
     let source = section.source;
     let mut all = Vec::new();
     for item in section.list("level") {
@@ -91,12 +107,19 @@ fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType) -> Vec<Level
         let of = one.text("of");
         if let Some((name, span)) = &of {
             let declared = rules.identities.get(&kind).and_then(|identity| identity.get(name));
-            if declared.is_none_or(|attribute| attribute.reference.is_none()) {
-                let help = "an attribute with `reference` in identities.toml, such as manager";
+            let owner = declared.is_none() && name == "owner";
+            if owner && !turns {
+                let help = "change = [\"grant\"]: the owner of a group is asked about who joins or leaves it";
+                source.error(span.start, "only a group has an owner, and this asks about other changes too", Some(help.into()));
+            } else if !owner && declared.is_none_or(|attribute| attribute.reference.is_none()) {
+                let help = "an attribute with `reference` in identities.toml, such as manager; or owner, of a group";
                 source.error(span.start, format!("`{name}` points to nobody who could be asked"), Some(help.into()));
             }
         }
-        let level = Level { operators: texts("operators"), groups: texts("groups"), of: of.map(|(of, _)| of) };
+        let declared = |name: &String| rules.identities.get(&kind).is_some_and(|identity| identity.get(name).is_some());
+        let owner = of.as_ref().is_some_and(|(of, _)| of == "owner" && !declared(of));
+        let of = of.map(|(of, _)| of).filter(|_| !owner);
+        let level = Level { operators: texts("operators"), groups: texts("groups"), of, owner };
         if level == Level::default() {
             source.error(one.at, "a level names nobody", Some("operators = [\"…\"], groups = [\"…\"] or of = \"manager\"".into()));
         }
