@@ -59,6 +59,13 @@ const groups = computed(() =>
     .filter((group) => group.items.length),
 )
 const comment = ref('')
+/** What is chosen of the offers of a decision. */
+const chosen = ref<string[]>([])
+const offers = computed(() => (asked.value?.answer === 'approve' ? (asked.value.decision.offers ?? []) : []))
+const most = computed(() => asked.value?.decision.most ?? 1)
+const unfit = computed(
+  () => offers.value.length > 0 && (!chosen.value.length || chosen.value.length > most.value),
+)
 const labels: Record<string, string> = {
   approve: 'Yes…',
   refuse: 'No…',
@@ -77,7 +84,8 @@ async function say(decision: Schemas['Decision'], answer: string) {
   asked.value = null
   trouble.value = ''
   try {
-    await take(api.POST('/api/v1/decisions', { body: { id: decision.id, answer, comment: comment.value } }))
+    const body = { id: decision.id, answer, comment: comment.value, chosen: chosen.value }
+    await take(api.POST('/api/v1/decisions', { body }))
   } catch (problem) {
     trouble.value = (problem as Error).message
   }
@@ -88,7 +96,7 @@ const dialogs: Record<string, { header: string; about: string; button: (count: n
     header: 'Say yes?',
     about:
       'They are sent with the next run once every level has said so. Your words are kept in the journal.',
-    button: (count) => (count === 1 ? 'Yes, send it' : `Yes, send these ${count}`),
+    button: (count) => (count === 0 ? 'Yes' : count === 1 ? 'Yes, send it' : `Yes, send these ${count}`),
   },
   refuse: {
     header: 'Say no?',
@@ -116,6 +124,7 @@ const dialog = computed(() => (asked.value ? dialogs[asked.value.answer] : undef
 /** What sends, drops or overwrites changes shows first what becomes of them. */
 function ask(decision: Schemas['Decision'], answer: string) {
   comment.value = ''
+  chosen.value = []
   if (dialogs[answer]) asked.value = { decision, answer }
   else void say(decision, answer)
 }
@@ -170,13 +179,28 @@ function ask(decision: Schemas['Decision'], answer: string) {
         {{ dialog?.about }}
       </p>
       <p class="faint">{{ asked.decision.said }}</p>
+      <fieldset v-if="offers.length" class="offers">
+        <legend>{{ most === 1 ? 'Choose one' : `Choose at most ${most}` }}; the others get a no</legend>
+        <label v-for="offer in offers" :key="offer.id">
+          <input
+            v-if="most === 1"
+            type="radio"
+            name="offer"
+            :checked="chosen[0] === offer.id"
+            @change="chosen = [offer.id]"
+          />
+          <input v-else v-model="chosen" type="checkbox" :value="offer.id" />
+          <bdi>{{ offer.text }}</bdi>
+        </label>
+      </fieldset>
       <label v-if="['approve', 'refuse'].includes(asked.answer)" class="words">
         In your words, if you like
         <Textarea v-model="comment" rows="2" maxlength="500" fluid />
       </label>
       <div class="row">
         <Button
-          :label="dialog?.button(asked.decision.count)"
+          :label="dialog?.button(offers.length ? chosen.length : asked.decision.count)"
+          :disabled="unfit"
           :severity="severity(asked.answer)"
           @click="say(asked.decision, asked.answer)"
         />
@@ -207,6 +231,20 @@ article {
 .words {
   display: block;
   margin-bottom: 1rem;
+}
+.offers {
+  border: 1px solid var(--line);
+  margin: 0 0 1rem;
+  padding: 0.5rem 0.9rem 0.7rem;
+}
+.offers legend {
+  font-weight: 650;
+  padding: 0 0.3rem;
+}
+.offers label {
+  display: flex;
+  gap: 0.6rem;
+  padding: 0.2rem 0;
 }
 .blocked {
   max-width: 18rem;

@@ -465,8 +465,32 @@ describe('decisions', () => {
     send.click()
     await flushPromises()
     expect(calls.POST).toHaveBeenCalledWith('/api/v1/decisions', {
-      body: { id: 'approval-0-abc', answer: 'approve', comment: 'seen the papers' },
+      body: { id: 'approval-0-abc', answer: 'approve', comment: 'seen the papers', chosen: [] },
     })
+  })
+  it('let whoever says yes choose, and send nothing before they did', async () => {
+    document.body.innerHTML = ''
+    const offers = ['join choir in crewhall', 'join lookouts in crewhall'].map((text, n) => ({
+      id: `f${n}`,
+      text,
+    }))
+    answer({ '/api/v1/decisions': [{ ...waiting, count: 2, offers, most: 1 }] })
+    const { wrapper } = await open(Decisions)
+    const yes = wrapper.findAll('button').find((b) => b.text() === 'Yes…')
+    await yes?.trigger('click')
+    await flushPromises()
+    const dialog = [...document.querySelectorAll('.p-dialog')].at(-1)!
+    expect(dialog.textContent).toContain('Choose one; the others get a no')
+    const send = () => [...dialog.querySelectorAll('button')].find((b) => b.textContent?.startsWith('Yes'))!
+    expect(send().disabled).toBe(true)
+    const second = dialog.querySelectorAll<HTMLInputElement>('input[type=radio]')[1]!
+    second.checked = true
+    second.dispatchEvent(new Event('change'))
+    await flushPromises()
+    send().click()
+    await flushPromises()
+    const body = { id: 'approval-0-abc', answer: 'approve', comment: '', chosen: ['f1'] }
+    expect(calls.POST).toHaveBeenCalledWith('/api/v1/decisions', { body })
   })
   it('say why somebody may not answer, and offer nothing', async () => {
     answer({ '/api/v1/decisions': [{ ...waiting, blocked: 'this level is for ada' }] })

@@ -250,7 +250,13 @@ impl Engine {
                     said.push_str(&format!("; yes from {}", request.yes.join(", ")));
                 }
                 let chooses = request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
-                let offers = if chooses { approvals::offers(request, population) } else { Vec::new() };
+                // What is asked of one person is told change by change, and what is asked about many by their names.
+                let each = if request.rule.together { Vec::new() } else { approvals::offers(request, population) };
+                let names = match request.rule.together {
+                    true => some(request.changes.iter().map(|change| change.label.as_str())),
+                    false => some(each.iter().map(|(words, _)| words.as_str())),
+                };
+                let offers = if chooses { each } else { Vec::new() };
                 if let Some(most) = request.rule.choose.filter(|_| chooses) {
                     said.push_str(&format!("; whoever says yes chooses at most {most}"));
                 }
@@ -269,7 +275,7 @@ impl Engine {
                     title: format!("{who}: {} in {}", kinds.join(" and "), systems.join(", ")),
                     said,
                     count: request.changes.len(),
-                    names: some(request.changes.iter().map(|change| change.label.as_str())),
+                    names,
                     answers: if request.expired { vec!["ask-again"] } else { vec!["approve", "refuse"] },
                     blocked: barred,
                     offers: offers.into_iter().map(|(words, print)| (print.to_owned(), words)).collect(),
