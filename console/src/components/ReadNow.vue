@@ -38,7 +38,7 @@ async function read() {
     :size="large ? undefined : 'small'"
     severity="secondary"
     :loading="busy"
-    :aria-label="`Read ${systems.join(', ')} now`"
+    :aria-label="`Read now: ${systems.join(', ')}`"
     @click="read"
   />
 </template>

@@ -58,7 +58,7 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
       <div>
         <dt>known</dt>
         <dd>
-          <template v-if="oldest?.needs">type {{ oldest.object }}: </template>{{ known(oldest, now) }}
+          <template v-if="oldest?.needs">{{ oldest.object }} </template>{{ known(oldest, now) }}
         </dd>
       </div>
       <div>
@@ -113,7 +113,7 @@ h2 {
 }
 dl {
   display: flex;
-  gap: 1.6rem;
+  gap: 0.6rem 1.1rem;
   margin: 0.8rem 0 0;
   flex-wrap: wrap;
 }

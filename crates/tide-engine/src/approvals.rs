@@ -5,10 +5,11 @@ use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::approvals::Approval;
 use tide_core::decide::{self, Change, ChangeKind};
+use tide_core::model::AccountId;
 use tide_core::nearby::Records;
 use tide_core::notices::{Notice, Recipient};
 use tide_core::value::show;
-use tide_core::{Outcome, Population, RuleSet};
+use tide_core::{Account, ObjectType, Outcome, Population, RuleSet};
 use tide_store::{ApprovalRow, NewApproval, OperatorRow};
 
 /// The most values by which an offer is told.
@@ -56,12 +57,9 @@ pub(crate) fn requests<'o>(
         let expired = row.is_some_and(|row| row.expires.parse().is_ok_and(|at: Timestamp| at <= now));
         // Whoever owns a group is asked about that group, and not about what else the person would get.
         let owned = rule.levels.get(answers.len()).is_some_and(|level| level.owner);
-        let whose = match (rule.together, change.account.filter(|_| change.identity.is_empty() || owned)) {
-            (true, None) => String::new(),
-            (true, Some(group)) => group.to_string(),
-            (false, Some(account)) => format!("{} {account}", change.identity),
-            (false, None) => change.identity.clone(),
-        };
+        let by_account = owned || (!rule.together && change.identity.is_empty());
+        let account = change.account.filter(|_| by_account).map(|account| account.to_string()).unwrap_or_default();
+        let whose = if rule.together { account } else { format!("{} {account}", change.identity) };
         let new = || Request {
             id: String::new(),
             rule,
@@ -89,18 +87,23 @@ fn owned_by(change: &Change) -> impl Iterator<Item = (String, String)> {
     owners.map(|owner| (change.system.clone(), owner.clone()))
 }
 
+/// The groups of a population, to be called by name.
+pub(crate) type Groups<'p> = HashMap<AccountId, &'p Account>;
+
+pub(crate) fn groups(population: &Population) -> Groups<'_> {
+    population.accounts.iter().filter(|account| account.kind == ObjectType::Group).map(|account| (account.id, account)).collect()
+}
+
 /// What a request offers, in order: the words of each, and its fingerprint.
-pub(crate) fn offers<'r>(request: &Request<'r>, population: &Population) -> Vec<(String, &'r str)> {
-    let mut all: Vec<_> = request.changes.iter().map(|change| (offer(change, population), change.fingerprint.as_str())).collect();
+pub(crate) fn offers<'r>(request: &Request<'r>, groups: &Groups<'_>) -> Vec<(String, &'r str)> {
+    let mut all: Vec<_> = request.changes.iter().map(|change| (offer(change, groups), change.fingerprint.as_str())).collect();
     all.sort();
     all
 }
 
 /// What is offered to somebody, in words.
-fn offer(change: &Change, population: &Population) -> String {
-    let group = change.account.filter(|_| change.is_membership());
-    let group = group.and_then(|id| population.accounts.iter().find(|account| account.id == id));
-    if let Some(group) = group {
+fn offer(change: &Change, groups: &Groups<'_>) -> String {
+    if let Some(group) = change.account.filter(|_| change.is_membership()).and_then(|id| groups.get(&id)) {
         let act = if change.kind == ChangeKind::Grant { "join" } else { "leave" };
         return format!("{act} {} in {}", decide::account_label(group), change.system);
     }
@@ -110,7 +113,7 @@ fn offer(change: &Change, population: &Population) -> String {
 }
 
 /// Which of the changes of a request get a yes, by what was chosen of it: words of an offer, or its fingerprint.
-fn chosen(request: &Request<'_>, chosen: &[String], population: &Population) -> Result<BTreeSet<String>, EngineError> {
+fn chosen(request: &Request<'_>, chosen: &[String], groups: &Groups<'_>) -> Result<BTreeSet<String>, EngineError> {
     let all = || request.changes.iter().map(|change| change.fingerprint.clone());
     let Some(most) = request.rule.choose else {
         return match chosen {
@@ -118,7 +121,7 @@ fn chosen(request: &Request<'_>, chosen: &[String], population: &Population) -> 
             _ => Err(EngineError::Refused(format!("{} offers nothing to choose from: it is yes or no", request.rule.name))),
         };
     };
-    let offers = offers(request, population);
+    let offers = offers(request, groups);
     let offered = || offers.iter().map(|(words, _)| words.as_str()).collect::<Vec<_>>().join("; ");
     let picked = match chosen {
         [] if offers.len() <= most as usize => all().collect(),
@@ -308,7 +311,7 @@ impl Engine {
         if let Some(why) = barred(request, &rows, &self.owners(std::slice::from_ref(request)).await?, &operator) {
             return Err(EngineError::Forbidden(why));
         }
-        let yes = if answer == "approve" { chosen(request, choice, &population)? } else { BTreeSet::new() };
+        let yes = if answer == "approve" { chosen(request, choice, &groups(&population))? } else { BTreeSet::new() };
         let all = request.changes.iter().map(|change| (change.fingerprint.clone(), change.identity.clone()));
         let (yes, no): (Vec<_>, Vec<_>) = all.partition(|(print, _)| yes.contains(print));
         let passed = match (comment, answer) {

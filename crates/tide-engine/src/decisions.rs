@@ -230,6 +230,7 @@ impl Engine {
         let operator = self.store.operator(principal).await.ok();
         let requests = approvals::requests(rules, outcome, &rows, self.now());
         let owners = self.owners(&requests).await?;
+        let groups = approvals::groups(population);
         Ok(requests
             .iter()
             .map(|request| {
@@ -251,7 +252,7 @@ impl Engine {
                 }
                 let chooses = request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
                 // What is asked of one person is told change by change, and what is asked about many by their names.
-                let each = if request.rule.together { Vec::new() } else { approvals::offers(request, population) };
+                let each = if request.rule.together { Vec::new() } else { approvals::offers(request, &groups) };
                 let names = match request.rule.together {
                     true => some(request.changes.iter().map(|change| change.label.as_str())),
                     false => some(each.iter().map(|(words, _)| words.as_str())),

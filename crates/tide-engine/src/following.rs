@@ -228,7 +228,7 @@ impl Engine {
         let next = self.now().saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default()).ok();
         self.heard(&row.name, object, |one| {
             (one.state, one.next) = ("waiting", next);
-            one.asked = (way != Way::Full).then(|| (asked, begun.elapsed()));
+            one.asked = (way != Way::Full && !way.tells()).then(|| (asked, begun.elapsed()));
         });
         tokio::time::sleep(every.min(self.until(full))).await;
         if way == Way::Full {

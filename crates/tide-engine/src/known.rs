@@ -82,9 +82,10 @@ impl Engine {
                     Some(_) => None,
                 };
                 let asked = heard.and_then(|heard| heard.asked).map(|(at, _)| at);
+                let told = |way: Way| way.tells() && way != Way::Arrival;
                 all.push(Known {
-                    at: whole.map(|whole| whole.started).max(asked),
-                    live: pushed || heard.is_some_and(|heard| heard.state == "listening" && heard.way != Some(Way::Arrival)),
+                    at: whole.map(|whole| whole.started).max(asked).max(heard.and_then(|heard| heard.news)),
+                    live: pushed || heard.is_some_and(|heard| heard.state == "listening" && heard.way.is_some_and(told)),
                     needs,
                     hurry: hurry(&schedule, whole, heard, run),
                     system: row.name.clone(),
