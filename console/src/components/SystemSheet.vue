@@ -58,7 +58,7 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
       <div>
         <dt>known</dt>
         <dd>
-          <template v-if="oldest?.needs">{{ oldest.object }} </template>{{ known(oldest, now) }}
+          {{ oldest?.needs ? `${oldest.object} ${known(oldest, now)}` : known(oldest, now) }}
         </dd>
       </div>
       <div>
