@@ -496,6 +496,10 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
         "only a group has an owner, and this asks about other changes too"
     );
     assert!(fault("change = \"grant\"\nchoose = 1\n[[approval.level]]\nof = \"owner\"\n").contains("sees nothing of other groups"));
+    assert!(
+        fault("type = \"group\"\nchange = \"grant\"\n[[approval.level]]\ngroups = [\"masters\"]\n")
+            .starts_with("a membership is asked about as")
+    );
     assert_eq!(fault("choose = 0\n[[approval.level]]\ngroups = [\"masters\"]\n"), "nothing could be chosen");
     assert!(fault("choose = 1\nask = \"together\"\n[[approval.level]]\ngroups = [\"masters\"]\n").starts_with("one chooses among"));
 }

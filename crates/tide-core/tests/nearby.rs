@@ -12,7 +12,7 @@ use tide_core::rules::{RuleFile, Schemas, Severity};
 use tide_core::schema::ValueKind;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
-const RULES: [(&str, &str); 8] = [
+const RULES: [(&str, &str); 9] = [
     (
         "identities.toml",
         "[person.attributes]\nnumber = { required = true, unique = true }\nmail = {}\nname = {}\n\
@@ -61,6 +61,11 @@ const RULES: [(&str, &str); 8] = [
         "roles.toml",
         "[[role]]\nname = \"wears a badge\"\nwhen = 'identity.badge != null'\nbinding = { mail = '\"badge@skerry.example\"' }\n",
     ),
+    (
+        "approvals.toml",
+        "[[approval]]\nname = \"crew of two\"\nwhen = 'identity.number == \"2\"'\n[[approval.level]]\nof = \"manager\"\n\
+         [[approval]]\nname = \"owned\"\nchange = [\"grant\", \"revoke\"]\nwhen = 'identity.number == \"3\"'\n[[approval.level]]\nof = \"owner\"\n",
+    ),
     ("guards.toml", "[[guard]]\nchange = \"disable\"\nmost = 2\n[[guard]]\nchange = \"create\"\nshare = 70\n"),
 ];
 
@@ -102,7 +107,8 @@ fn world() -> Population {
     ];
     let mut population = Population { systems: systems.into(), ..Population::default() };
     for name in ["n0", "n1", "n2"] {
-        let attributes = [("displayName".to_owned(), vec![Value::text(name)])].into_iter().collect();
+        let values = [("displayName", name), ("owner", "classroom-4")];
+        let attributes = values.into_iter().map(|(name, value)| (name.to_owned(), vec![Value::text(value)])).collect();
         add(&mut population, "classroom", ObjectType::Group, attributes);
     }
     population
@@ -447,7 +453,12 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
                 let free = |changes: &[tide_core::decide::Change]| -> Vec<String> {
                     changes
                         .iter()
-                        .filter(|c| c.hold.is_none() || c.hold.as_ref().is_some_and(|h| h.text.starts_with("held by a guard")))
+                        .filter(|c| {
+                            c.hold.is_none()
+                                || c.hold
+                                    .as_ref()
+                                    .is_some_and(|h| ["held by a guard", "waits for a yes"].iter().any(|one| h.text.starts_with(one)))
+                        })
                         .map(|c| format!("{c:?}"))
                         .collect()
                 };

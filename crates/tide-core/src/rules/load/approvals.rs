@@ -43,11 +43,14 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             found
         });
         let changes: Vec<ChangeKind> = changes.collect();
+        let turn = |one: &ChangeKind| matches!(one, ChangeKind::Grant | ChangeKind::Revoke);
+        if kind == ObjectType::Group && changes.iter().any(turn) {
+            let help = Some("leave out type = \"group\"".into());
+            source.error(section.at, "a membership is asked about as its member's, and not as the group's", help);
+        }
         let scopes = scopes(rules, kind, None);
         let when = section.text("when").and_then(|when| program(source, &when, &scopes.known(&[Root::Identity])));
-        let turns =
-            |kinds: &Vec<ChangeKind>| !kinds.is_empty() && kinds.iter().all(|one| matches!(one, ChangeKind::Grant | ChangeKind::Revoke));
-        let levels = levels(&section, rules, kind, turns(&changes));
+        let levels = levels(&section, rules, kind, !changes.is_empty() && changes.iter().all(turn));
         let together = section.word("ask", &[("each", false), ("together", true)]).unwrap_or_default();
         let choose = section.number("choose");
         if choose.is_some() && levels.iter().any(|level| level.owner) {
