@@ -68,6 +68,10 @@ pub fn timing(system: &System) {
         line("Followed", &format!("no: `eager-tide systems schedule {} --follow` has it work by itself", system.name));
     } else if !system.armed {
         line("Followed", &format!("once it is armed: `eager-tide systems arm {}`", system.name));
+    } else if system.paused {
+        line("Followed", "not while it is paused");
+    } else if system.following.is_empty() {
+        line("Followed", "it begins");
     }
     for one in &system.following {
         let way = one.words.clone().unwrap_or_default();
