@@ -1,5 +1,6 @@
 //! Asking before changes are sent: who is asked, who may answer, when it expires and when whoever is asked is reminded.
 
+use crate::decisions::Said;
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -10,7 +11,7 @@ use tide_core::nearby::Records;
 use tide_core::notices::{Notice, Recipient};
 use tide_core::value::show;
 use tide_core::{Account, ObjectType, Outcome, Population, RuleSet};
-use tide_store::{ApprovalRow, NewApproval, OperatorRow};
+use tide_store::{Answered, ApprovalRow, NewApproval, OperatorRow};
 
 /// The most values by which an offer is told.
 const OFFERED: usize = 3;
@@ -282,14 +283,8 @@ impl Engine {
     }
 
     /// Answers a request: `approve` (some of what is offered, where one chooses), `refuse`, or `ask-again` after it expired.
-    pub(crate) async fn answer_approval(
-        &self,
-        id: &str,
-        answer: &str,
-        comment: &str,
-        choice: &[String],
-        principal: &str,
-    ) -> Result<(), EngineError> {
+    pub(crate) async fn answer_approval(&self, id: &str, said: &Said<'_>, principal: &str) -> Result<(), EngineError> {
+        let Said { answer, comment, choice } = *said;
         let (rules, population, outcome) = self.decide_now().await?;
         let rows = self.store.approvals().await?;
         let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
@@ -312,19 +307,16 @@ impl Engine {
             return Err(EngineError::Forbidden(why));
         }
         let yes = if answer == "approve" { chosen(request, choice, &groups(&population))? } else { BTreeSet::new() };
-        let all = request.changes.iter().map(|change| (change.fingerprint.clone(), change.identity.clone()));
-        let (yes, no): (Vec<_>, Vec<_>) = all.partition(|(print, _)| yes.contains(print));
-        let passed = match (comment, answer) {
-            (_, "refuse") => comment.to_owned(),
-            ("", _) => "another was chosen".to_owned(),
-            (words, _) => format!("another was chosen: {words}"),
+        let answered = |change: &&Change| {
+            let good = yes.contains(&change.fingerprint);
+            let comment = match (good || answer == "refuse", comment) {
+                (true, words) => words.to_owned(),
+                (false, "") => "another was chosen".to_owned(),
+                (false, words) => format!("another was chosen: {words}"),
+            };
+            Answered { fingerprint: change.fingerprint.clone(), identity: change.identity.clone(), yes: good, comment }
         };
-        // What is passed over first: should it end here, nothing goes that was not chosen.
-        for (changes, good, words) in [(no, false, passed.as_str()), (yes, true, comment)] {
-            if !changes.is_empty() {
-                self.store.answer_approval(changes, request.level, good, words, principal, self.now()).await?;
-            }
-        }
-        Ok(())
+        let answers = request.changes.iter().map(answered).collect();
+        Ok(self.store.answer_approval(answers, request.level, principal, self.now()).await?)
     }
 }

@@ -43,6 +43,17 @@ pub struct Decision {
     pub most: Option<u32>,
 }
 
+/// An answer to a decision.
+#[derive(Debug, Clone, Copy)]
+pub struct Said<'a> {
+    /// One of its answers.
+    pub answer: &'a str,
+    /// The words that go with it.
+    pub comment: &'a str,
+    /// What is chosen of what it offers, by words or fingerprint.
+    pub choice: &'a [String],
+}
+
 impl Decision {
     fn new(kind: &'static str, id: String, system: &str) -> Decision {
         let (title, said) = (String::new(), String::new());
@@ -289,18 +300,12 @@ impl Engine {
 
     /// Answers one of them.
     pub async fn answer_decision(&self, id: &str, answer: &str, comment: &str, principal: &str) -> Result<(), EngineError> {
-        self.answer_choosing(id, answer, comment, &[], principal).await
+        self.answer_choosing(id, Said { answer, comment, choice: &[] }, principal).await
     }
 
-    /// Answers one of them, and chooses among what it offers, by words or fingerprint.
-    pub async fn answer_choosing(
-        &self,
-        id: &str,
-        answer: &str,
-        comment: &str,
-        choice: &[String],
-        principal: &str,
-    ) -> Result<(), EngineError> {
+    /// Answers one of them, and chooses among what it offers.
+    pub async fn answer_choosing(&self, id: &str, said: Said<'_>, principal: &str) -> Result<(), EngineError> {
+        let answer = said.answer;
         let changed = || EngineError::Changed("this is not what waits any more: look at the list again".to_owned());
         let unfit = || EngineError::Refused(format!("`{answer}` is no answer to {id}"));
         match id.split_once('-') {
@@ -316,7 +321,7 @@ impl Engine {
                 let changes: Vec<Change> = meant.ok_or_else(changed)?.1.1.iter().map(|change| (*change).clone()).collect();
                 self.store.rule(changes, "guard", release, principal, self.now()).await?;
             }
-            Some(("approval", _)) => self.answer_approval(id, answer, comment, choice, principal).await?,
+            Some(("approval", _)) => self.answer_approval(id, &said, principal).await?,
             Some(("drift", _)) if answer == "repair" => {
                 let (rules, population, outcome) = self.decide_now().await?;
                 let all = drifts(&rules.set, &population, &outcome);

@@ -43,7 +43,7 @@ mod watch;
 pub use allowed::Allowed;
 pub use calls::CallRow;
 pub use clock::{Clock, SystemClock};
-pub use decisions::Decision;
+pub use decisions::{Decision, Said};
 pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
 pub use events::Event;

@@ -80,7 +80,8 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     tide.engine.answer_decision(&first.id, "approve", "seen the papers", &ada).await.expect("answered");
     // Two who answer one level at one moment: the later word does not count for the next level.
     let row = tide.engine.store().approvals().await.expect("read").remove(0);
-    let late = tide.engine.store().answer_approval(vec![(row.fingerprint, row.identity)], 0, true, "", &cy, tide.engine.now()).await;
+    let yes = tide_store::Answered { fingerprint: row.fingerprint, identity: row.identity, yes: true, comment: String::new() };
+    let late = tide.engine.store().answer_approval(vec![yes], 0, &cy, tide.engine.now()).await;
     assert!(late.is_err_and(|error| error.to_string().contains("answer for level")));
     // The second level is another question, and the first is answered no more.
     let second = decisions(&tide, "approval", &bo).await.remove(0);

@@ -66,6 +66,19 @@ pub struct ApprovalRow {
     pub answers: Vec<ApprovalAnswer>,
 }
 
+/// What is answered about one change.
+#[derive(Debug, Clone)]
+pub struct Answered {
+    /// The change.
+    pub fingerprint: String,
+    /// The identity behind it.
+    pub identity: String,
+    /// Yes or no.
+    pub yes: bool,
+    /// The words that go with it.
+    pub comment: String,
+}
+
 /// An answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ApprovalAnswer {
@@ -269,20 +282,12 @@ impl Store {
 
     /// Keeps an answer to some changes for a level, from 0. Whoever answers for a level that somebody answered meanwhile is
     /// refused: their word must not count for the next one, which may not be theirs. The journal says so.
-    pub async fn answer_approval(
-        &self,
-        changes: Vec<(String, String)>,
-        level: usize,
-        yes: bool,
-        comment: &str,
-        principal: &str,
-        now: Timestamp,
-    ) -> Result<(), StoreError> {
-        let (comment, principal) = (comment.to_owned(), principal.to_owned());
+    pub async fn answer_approval(&self, answers: Vec<Answered>, level: usize, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let principal = principal.to_owned();
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    for (fingerprint, identity) in &changes {
+                    for Answered { fingerprint, identity, yes, comment } in &answers {
                         let reached: i64 = sqlx::query_scalar("SELECT count(*) FROM approval_answer WHERE fingerprint = ?")
                             .bind(fingerprint)
                             .fetch_one(&mut *c)
@@ -295,7 +300,7 @@ impl Store {
                             .bind(reached)
                             .bind(yes)
                             .bind(&principal)
-                            .bind(&comment)
+                            .bind(comment)
                             .bind(stamp(now))
                             .execute(&mut *c)
                             .await?;
@@ -306,7 +311,7 @@ impl Store {
                                 .await?;
                         let words = if comment.is_empty() { String::new() } else { format!(": {comment}") };
                         let detail = format!("{kind} in {system}, level {} of {rule}{words}", level + 1);
-                        let act = if yes { "approval.yes" } else { "approval.no" };
+                        let act = if *yes { "approval.yes" } else { "approval.no" };
                         Entry::new(&principal, act, identity).detail(&detail).append(c, now).await?;
                     }
                     Ok(())

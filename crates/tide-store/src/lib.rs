@@ -37,7 +37,7 @@ mod writer;
 
 pub use access::{Principal, Session, TokenRow};
 pub use accounts::{AccountRow, BadRow, Reading, WholeReading};
-pub use approvals::{ApprovalAnswer, ApprovalRow, NewApproval, OperatorRow};
+pub use approvals::{Answered, ApprovalAnswer, ApprovalRow, NewApproval, OperatorRow};
 pub use before::{Before, Counting};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow, NewChangeSet};
 pub use drafts::{DraftRow, VersionRow};

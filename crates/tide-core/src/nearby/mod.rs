@@ -486,8 +486,11 @@ impl Standing {
     }
 }
 
-/// The accounts that feed each identity that is not kept yet.
+/// The accounts that feed each identity that is not kept yet, where another source may look for it.
 fn proposed<'a>(rules: &RuleSet, population: &'a Population, outcome: &'a Outcome) -> HashMap<&'a str, Vec<&'a Account>> {
+    if rules.identities.keys().all(|kind| rules.sources(*kind).count() < 2) {
+        return HashMap::new();
+    }
     let known: HashSet<&str> = population.identities.iter().map(|identity| identity.id.as_str()).collect();
     let accounts: HashMap<AccountId, &Account> = population.accounts.iter().map(|account| (account.id, account)).collect();
     let mut proposed: HashMap<&str, Vec<&Account>> = HashMap::new();

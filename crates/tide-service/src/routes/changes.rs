@@ -188,6 +188,7 @@ pub async fn answer_decision(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDecisionAnswer>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.answer_choosing(&new.id, &new.answer, new.comment.trim(), &new.chosen, &caller.principal.id).await?;
+    let said = tide_engine::Said { answer: &new.answer, comment: new.comment.trim(), choice: &new.chosen };
+    service.engine.answer_choosing(&new.id, said, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
