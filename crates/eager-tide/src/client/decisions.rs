@@ -125,6 +125,13 @@ impl Decisions {
         output::line(&match answer {
             "release" => format!("{}: let through; they are sent with the next run", one.title),
             "discard" => format!("{}: discarded; they are not sent while they stay the same", one.title),
+            "approve" if !new.chosen.is_empty() => {
+                format!(
+                    "{}: yes to {}, no to the others; sent with the next run when every level has said so",
+                    one.title,
+                    new.chosen.join(" and ")
+                )
+            }
             "approve" => format!("{}: yes; sent with the next run when every level has said so", one.title),
             "refuse" => format!("{}: no; not sent while it stays the same", one.title),
             "ask-again" => format!("{}: asked again with the next run", one.title),
