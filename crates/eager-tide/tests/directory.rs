@@ -363,7 +363,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
             }
             tokio::time::sleep(std::time::Duration::from_millis(100)).await;
         }
-        panic!("not closed: {}", hall.service.json(&["identities", "leavers"]));
+        panic!("not closed: {}\n{}", hall.service.json(&["identities", "leavers"]), said(&hall.service, &["why", id], 0));
     };
     let leaver = closed(&id).await;
     assert!(leaver["seconds"].as_f64().unwrap() < 60.0 && leaver["done"].as_i64().unwrap() >= 6, "{leaver}");
@@ -404,6 +404,15 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     let leaver = closed(&id).await;
     assert!(jiff::Timestamp::now() >= at && leaver["seconds"].as_f64().unwrap() < 30.0, "{leaver}");
     assert!(hall._berthing.user(&person.mail.to_lowercase()).is_none());
+    // Runs, leavers that overtake them and what the directory tells meanwhile do not get in each other's way.
+    let sets = hall.service.json(&["changes", "list"]);
+    let by_itself: Vec<&Value> = sets.as_array().unwrap().iter().filter(|set| set["principal"] == "the service").collect();
+    assert!(by_itself.len() > 2, "{sets}");
+    for set in by_itself {
+        let states: Vec<&str> = set["states"].as_array().unwrap().iter().filter_map(|state| state["word"].as_str()).collect();
+        let id = set["id"].to_string();
+        assert!(!states.contains(&"failed"), "{}", said(&hall.service, &["changes", "export", &id], 0));
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -81,6 +81,8 @@ pub struct Observed {
     pub attributes: Attributes,
     /// What is broken in the record, if anything is.
     pub fault: Option<String>,
+    /// Which state of the record this is, where the system says so: of two texts of one record the later one sorts after.
+    pub version: Option<String>,
 }
 
 /// Where an identity stands in its life.

@@ -168,19 +168,24 @@ impl Engine {
     }
 
     async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
+        let _alone = self.deciding.lock().await;
+        let overtaken = lock(&self.going).as_ref().map(|(id, _)| *id);
         let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
         tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         self.keep(NewPeople { in_step, ..new_people(&news.population, &news.outcome) }, ITSELF).await?;
         let outcome = &mut news.outcome;
         outcome.changes.retain(|change| change.hold.is_none() && change.takes_away());
+        // What the run does itself, or did since these records were read, needs nobody to overtake it.
         let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
-        let under_way = self.store.under_way(&prints).await?;
-        outcome.changes.retain(|change| !under_way.contains(&change.fingerprint));
-        if outcome.changes.is_empty() {
+        let Some(run) = overtaken else { return Ok(None) };
+        let does = self.store.seen_to(run, &prints, true).await?;
+        let new = outcome.changes.iter().filter(|change| !does.contains(&change.fingerprint));
+        let about: HashSet<String> = new.map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect();
+        if about.is_empty() {
             return Ok(None);
         }
-        let about: HashSet<String> = outcome.changes.iter().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect();
+        outcome.changes.retain(|change| about.contains(&change.identity));
         outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
         let accounts = sent_to(outcome);
         self.was_sent(accounts.into_iter(), about.iter().cloned()).await;
@@ -193,7 +198,11 @@ impl Engine {
             }
             self.clock.sleep(GATHER).await;
         }
-        let (id, queue) = self.queue(news, NewPeople::default()).await?;
+        let done = self.store.seen_to(run, &prints, false).await?;
+        news.outcome.changes.retain(|change| !done.contains(&change.fingerprint));
+        let (id, mut queue) = self.queue(news, NewPeople::default()).await?;
+        // They may have been moved since it was decided about them.
+        queue.called.clear();
         let cancel = self.stopping.child_token();
         match self.carry_out_whole(id, Some(queue), None, ITSELF, &cancel).await {
             Ok(()) => {
@@ -255,6 +264,7 @@ impl Engine {
             self.look_for_lost().await?;
             before = self.before().await?;
         }
+        let deciding = self.deciding.lock().await;
         let mut news = self.decide_news(&before).await?;
         tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided on news");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
@@ -282,6 +292,7 @@ impl Engine {
         let (id, queue) = self.queue(news, people).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.going) = Some((id, cancel.clone()));
+        drop(deciding);
         let done = self.carry_out_whole(id, Some(queue), None, ITSELF, &cancel).await;
         *lock(&self.going) = None;
         drop(held);

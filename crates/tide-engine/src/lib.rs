@@ -115,6 +115,9 @@ pub struct Engine {
     access: Mutex<HashMap<String, Arc<Access>>>,
     /// Held while a preview or a run is on its way: runs never overlap.
     busy: Arc<tokio::sync::Mutex<()>>,
+    /// Held from the look at the records until what was decided is in the queue, and while leavers overtake: nobody decides
+    /// from what another one is about to change.
+    deciding: tokio::sync::Mutex<()>,
     /// What stands between runs.
     known: tokio::sync::Mutex<Option<standing::Known>>,
     /// Accounts of which something came since a run last decided: leavers among them do not wait.
@@ -177,6 +180,7 @@ impl Engine {
             events: broadcast::Sender::new(1024),
             access: Mutex::default(),
             busy: Arc::default(),
+            deciding: tokio::sync::Mutex::default(),
             known: tokio::sync::Mutex::default(),
             news: Mutex::default(),
             looks_again: AtomicBool::default(),

@@ -104,7 +104,13 @@ impl Engine {
             attributes.set(name, values.to_vec());
         }
         let name = ["displayName", "name", "userName"].iter().find_map(|n| attributes.get(n).first().map(ToString::to_string));
-        let account = Observed { key: happening.key.clone(), name: name.unwrap_or_else(|| happening.key.clone()), attributes, fault: None };
+        let account = Observed {
+            key: happening.key.clone(),
+            name: name.unwrap_or_else(|| happening.key.clone()),
+            attributes,
+            fault: None,
+            version: None,
+        };
         self.store.put_event(system, id, &happening.kind, &happening.body, account, leaves, principal, self.now()).await?;
         self.pushed_is_complete(system, ObjectType::Person).await?;
         self.was_pushed(system);

@@ -223,6 +223,8 @@ impl Engine {
             self.look_for_lost().await?;
         }
         let at = plan.as_of.unwrap_or_else(|| self.now());
+        // Between what is decided from and what is in the queue nobody else sends anything.
+        let deciding = if plan.carry_out { Some(self.deciding.lock().await) } else { None };
         let (rules, population, mut outcome) = self.decide_as_of(at).await?;
         if plan.as_of.is_none() {
             let in_step = self.notice_surprises(&rules.set, &population, &outcome, None).await?;
@@ -280,6 +282,7 @@ impl Engine {
             changes: outcome.changes,
         };
         self.store.fill_change_set(id, set, self.now()).await?;
+        drop(deciding);
         if !plan.carry_out {
             self.finish(id, "done", note.as_deref(), principal).await;
             return Ok(());

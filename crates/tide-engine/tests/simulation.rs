@@ -372,6 +372,48 @@ impl Sim {
         Ok(())
     }
 
+    /// Promise 7: what we wrote ourselves is no news, also when it is told late and state by state.
+    async fn follows(&mut self, engine: &Arc<Engine>) -> Told {
+        let catch_up = async |name: &str| -> Told {
+            engine.catch_up(name, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine.run_once().await.map_err(fault("a run on news"))?;
+            Ok(())
+        };
+        let effects = || self.world.lock().places.values().map(|place| place.effects).sum::<usize>();
+        // From here on it is known how far they were followed.
+        let before = effects();
+        for name in [HARBOUR, BERTHING] {
+            catch_up(name).await?;
+        }
+        if effects() != before {
+            return Err(format!("{} writes came of nothing", effects() - before));
+        }
+        for _ in 0..3 {
+            self.edit();
+            // Two runs: what the first one made is what somebody else waits for.
+            catch_up(HARBOUR).await?;
+            catch_up(HARBOUR).await?;
+        }
+        let effects = || self.world.lock().places.values().map(|place| place.effects).sum::<usize>();
+        catch_up(BERTHING).await?;
+        // Somebody wrote there by hand, perhaps: that was put right, and is told too.
+        catch_up(BERTHING).await?;
+        let before = effects();
+        catch_up(BERTHING).await?;
+        if effects() != before {
+            return Err(format!("{} writes came of our own echo", effects() - before));
+        }
+        let population = engine.store().population().await.map_err(fault("what is known"))?;
+        for account in population.accounts.iter().filter(|account| account.system == BERTHING) {
+            let mut world = self.world.lock();
+            let there = world.place(BERTHING).accounts.get(&account.key);
+            if there.is_none_or(|held| held.attributes != account.attributes) {
+                return Err(format!("{} is known as\n{:?}, and is\n{there:?}", account.key, account.attributes));
+            }
+        }
+        Ok(())
+    }
+
     /// No trouble any more: it comes to rest, and is right.
     async fn rest(&mut self, engine: &Arc<Engine>) -> Told {
         {
@@ -410,16 +452,7 @@ impl Sim {
         if told.len() < people {
             return Err(format!("{} of {people} people have no line", people - told.len()));
         }
-        // Promise 7: what we wrote ourselves is no news; and what stands between runs says what is so.
-        let before: usize = self.world.lock().places.values().map(|place| place.effects).sum();
-        for name in [HARBOUR, BERTHING] {
-            engine.catch_up(name, ObjectType::Person).await.map_err(fault("catching up"))?;
-            engine.run_once().await.map_err(fault("a run on news"))?;
-        }
-        let after: usize = self.world.lock().places.values().map(|place| place.effects).sum();
-        if after != before {
-            return Err(format!("{} writes came of our own echo", after - before));
-        }
+        self.follows(engine).await?;
         if engine.store().verify_journal().await.map_err(fault("the journal"))?.is_err() {
             return Err("the journal is not sound".to_owned());
         }

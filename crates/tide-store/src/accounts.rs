@@ -126,7 +126,8 @@ impl Store {
                         .fetch_one(&mut *c)
                         .await?;
                     for rows in batch.chunks(ROWS) {
-                        upsert(c, reading, &system, object, started, rows, if any { Past::Given } else { Past::None }).await?;
+                        let shown = Shown { reading, system: &system, object, at: started, told: false };
+                        upsert(c, shown, rows, if any { Past::Given } else { Past::None }).await?;
                     }
                     sqlx::query("UPDATE reading SET seen = seen + ? WHERE id = ?")
                         .bind(batch.len() as i64)
@@ -382,25 +383,46 @@ struct Before {
     /// Neither broken nor absent, and of the type that it is read as.
     sound: bool,
     same_name: bool,
+    /// The state that is known, where what is shown now may be of before it.
+    version: Option<String>,
 }
 
-async fn known(c: &mut SqliteConnection, system: &str, object: ObjectType, rows: &[Observed]) -> Result<Known, StoreError> {
+/// How accounts came to be shown.
+#[derive(Clone, Copy)]
+pub(crate) struct Shown<'a> {
+    /// The reading that goes on, or the last one.
+    pub(crate) reading: i64,
+    pub(crate) system: &'a str,
+    pub(crate) object: ObjectType,
+    /// From when on they were shown.
+    pub(crate) at: Timestamp,
+    /// They were told by themselves: what is told may have been on its way for a while.
+    pub(crate) told: bool,
+}
+
+async fn known(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[&Observed]) -> Result<Known, StoreError> {
+    let at = stamp(shown.at);
     let keys = serde_json::to_string(&rows.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?;
     let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
     let found = sqlx::query(
-        "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name
+        "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name,
+           iif(? OR a.seen >= ? OR a.written >= ?, a.version, NULL) AS version
          FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
     )
-    .bind(object.word())
+    .bind(shown.object.word())
+    .bind(shown.told)
+    .bind(&at)
+    .bind(&at)
     .bind(&keys)
-    .bind(system)
+    .bind(shown.system)
     .fetch_all(c)
     .await?;
     Ok(found
         .iter()
         .map(|row| {
             let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
-            (row.get("key"), Before { id: row.get("id"), hash: row.get("hash"), sound: row.get("sound"), same_name })
+            let (id, hash, sound, version) = (row.get("id"), row.get("hash"), row.get("sound"), row.get("version"));
+            (row.get("key"), Before { id, hash, sound, same_name, version })
         })
         .collect())
 }
@@ -410,7 +432,7 @@ async fn known(c: &mut SqliteConnection, system: &str, object: ObjectType, rows:
 async fn with_members(
     c: &mut SqliteConnection,
     known: &mut Known,
-    rows: &[Observed],
+    rows: &[&Observed],
     encoded: &[(Vec<u8>, Vec<u8>)],
 ) -> Result<(), StoreError> {
     let ids: Vec<AccountId> = known.values().map(|before| before.id).collect();
@@ -426,20 +448,37 @@ async fn with_members(
     Ok(())
 }
 
+/// The last that is shown of each account: a state that was left again, and the one that is known, may come together.
+fn last_of_each(rows: &[Observed]) -> Vec<&Observed> {
+    let mut places: HashMap<&str, usize> = HashMap::with_capacity(rows.len());
+    let mut last: Vec<&Observed> = Vec::with_capacity(rows.len());
+    for account in rows {
+        match places.get(account.key.as_str()) {
+            Some(&place) if account.version.is_some() && account.version < last[place].version => {}
+            Some(&place) => last[place] = account,
+            None => {
+                places.insert(&account.key, last.len());
+                last.push(account);
+            }
+        }
+    }
+    last
+}
+
 /// Keeps a batch: what is as it was only gets the mark of the reading, so that reading a large system
 /// again costs little. Returns how many differ from what was known.
-pub(crate) async fn upsert(
-    c: &mut SqliteConnection,
-    reading: i64,
-    system: &str,
-    object: ObjectType,
-    started: Timestamp,
-    rows: &[Observed],
-    past: Past,
-) -> Result<usize, StoreError> {
-    let at = stamp(started);
+pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[Observed], past: Past) -> Result<usize, StoreError> {
+    let Shown { reading, system, object, at, .. } = shown;
+    let at = stamp(at);
     let any = past != Past::None;
-    let mut known = if any { known(c, system, object, rows).await? } else { HashMap::new() };
+    let rows = last_of_each(rows);
+    let mut known = if any { known(c, shown, &rows).await? } else { HashMap::new() };
+    // What is of before the state that is known says nothing.
+    let late = |account: &Observed| {
+        let before = known.get(&account.key).and_then(|before| before.version.as_ref());
+        before.zip(account.version.as_ref()).is_some_and(|(before, version)| version < before)
+    };
+    let (late, rows): (Vec<&Observed>, Vec<&Observed>) = rows.into_iter().partition(|account| late(account));
     let encoded: Vec<(Vec<u8>, Vec<u8>)> = rows
         .iter()
         .map(|account| {
@@ -449,10 +488,11 @@ pub(crate) async fn upsert(
         })
         .collect();
     if any && object == ObjectType::Group {
-        with_members(c, &mut known, rows, &encoded).await?;
+        with_members(c, &mut known, &rows, &encoded).await?;
     }
-    let (mut same, mut news) = (Vec::new(), Vec::new());
-    for (account, (blob, hash)) in rows.iter().zip(encoded) {
+    let mut same: Vec<AccountId> = late.iter().filter_map(|account| known.get(&account.key)).map(|before| before.id).collect();
+    let mut news = Vec::new();
+    for (account, (blob, hash)) in rows.into_iter().zip(encoded) {
         match known.get(&account.key) {
             Some(before) if before.sound && before.same_name && before.hash == hash && account.fault.is_none() => same.push(before.id),
             _ => news.push((account, blob, hash)),
@@ -493,23 +533,24 @@ pub(crate) async fn upsert(
     // What all rows share is bound once. A full batch is always the same statement, prepared once.
     // No parameter has a number: SQLite looks for numbered ones one by one.
     let mut sql = String::from(
-        "WITH shared (system, object, at, reading) AS (VALUES (?,?,?,?)), shown (key, name, fault, attributes, hash) AS (VALUES ",
+        "WITH shared (system, object, at, reading) AS (VALUES (?,?,?,?)), shown (key, name, fault, attributes, hash, version) AS (VALUES ",
     );
-    sql.push_str(&vec!["(?,?,?,?,?)"; news.len()].join(","));
+    sql.push_str(&vec!["(?,?,?,?,?,?)"; news.len()].join(","));
     sql.push_str(
-        ") INSERT INTO account (system, object, first_seen, seen, reading, key, name, fault, attributes, hash)
-         SELECT s.system, s.object, s.at, s.at, s.reading, n.key, n.name, n.fault, n.attributes, n.hash FROM shown n, shared s WHERE true",
+        ") INSERT INTO account (system, object, first_seen, seen, reading, key, name, fault, attributes, hash, version)
+         SELECT s.system, s.object, s.at, s.at, s.reading, n.key, n.name, n.fault, n.attributes, n.hash, n.version FROM shown n, shared s WHERE true",
     );
-    sql.push_str(
-        " ON CONFLICT (system, key) DO UPDATE SET reading = excluded.reading, seen = excluded.seen,
-          name = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.name ELSE account.name END,
-          attributes = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.attributes ELSE account.attributes END,
-          hash = CASE WHEN coalesce(account.written, '') < excluded.seen THEN excluded.hash ELSE account.hash END,
-          fault = excluded.fault, absent_since = NULL",
-    );
+    // Without a word of the system's, what we wrote since then is taken for newer.
+    sql.push_str(" ON CONFLICT (system, key) DO UPDATE SET reading = excluded.reading, seen = excluded.seen, ");
+    for column in ["name", "attributes", "hash", "version"] {
+        let newer = "coalesce(account.written, '') < excluded.seen OR excluded.version > account.version";
+        sql.push_str(&format!("{column} = CASE WHEN {newer} THEN excluded.{column} ELSE account.{column} END, "));
+    }
+    sql.push_str("fault = excluded.fault, absent_since = NULL");
     let mut query = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(system).bind(object.word()).bind(&at).bind(reading);
     for (account, blob, hash) in news {
         query = query.bind(account.key.as_str()).bind(account.name.as_str()).bind(account.fault.as_deref()).bind(blob).bind(hash);
+        query = query.bind(account.version.as_deref());
     }
     query.execute(&mut *c).await?;
     Ok(differ)

@@ -1,6 +1,6 @@
 //! Following systems: schedules, how far each was followed, and the news that came.
 
-use crate::accounts::{Past, ROWS, upsert};
+use crate::accounts::{Past, ROWS, Shown, upsert};
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
@@ -116,7 +116,8 @@ impl Store {
                     .fetch_one(&mut *c)
                     .await?;
                     for rows in changed.chunks(ROWS) {
-                        upsert(c, reading, &system, object, now, rows, if given { Past::Given } else { Past::Read }).await?;
+                        let shown = Shown { reading, system: &system, object, at: now, told: true };
+                        upsert(c, shown, rows, if given { Past::Given } else { Past::Read }).await?;
                     }
                     if !gone.is_empty() {
                         sqlx::query(

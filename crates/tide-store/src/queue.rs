@@ -157,12 +157,15 @@ impl Store {
             .await
     }
 
-    /// Of these changes, by their fingerprints, those that a run is about to send or has on the wire.
-    pub async fn under_way(&self, fingerprints: &[String]) -> Result<HashSet<String>, StoreError> {
+    /// Of these changes, by their fingerprints, those that a run has on the wire or is done with; or also is about to send.
+    pub async fn seen_to(&self, run: i64, fingerprints: &[String], queued: bool) -> Result<HashSet<String>, StoreError> {
         let rows: Vec<String> = sqlx::query_scalar(
-            "SELECT c.fingerprint FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value WHERE +c.state IN ('queued', 'sending', 'unknown')",
+            "SELECT c.fingerprint FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
+             WHERE +c.change_set = ? AND (+c.state IN ('sending', 'unknown', 'accepted', 'done', 'failed') OR ? AND +c.state = 'queued')",
         )
         .bind(serde_json::to_string(fingerprints)?)
+        .bind(run)
+        .bind(queued)
         .fetch_all(&self.reader)
         .await?;
         Ok(rows.into_iter().collect())
@@ -254,7 +257,8 @@ impl Store {
         rows.iter().map(|row| Ok((read_change(row)?, crate::unstamp(row.get("sent")).unwrap_or_default(), row.get("whose")))).collect()
     }
 
-    /// Of these changes, by their fingerprints, those that failed when they were last sent.
+    /// Of these changes, by their fingerprints, those that failed when they were last sent, and whose account is as it was then: once
+    /// something was done to it, nothing is known of what would become of them.
     pub async fn parked(&self, fingerprints: &[&str]) -> Result<HashMap<String, Parked>, StoreError> {
         let mut parked: HashMap<String, Parked> = HashMap::new();
         if fingerprints.is_empty() {
@@ -262,7 +266,10 @@ impl Store {
         }
         let rows = sqlx::query(
             "SELECT c.fingerprint, c.state, c.error, c.passing, c.settled FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
-             WHERE +c.state IN ('failed', 'done') ORDER BY c.id",
+             WHERE +c.state IN ('failed', 'done') AND NOT (c.state = 'failed' AND c.identity <> '' AND EXISTS (
+               SELECT 1 FROM change d WHERE d.identity = c.identity AND d.id > c.id AND +d.state = 'done' AND d.system = c.system
+                 AND (d.account = c.account OR d.kind = 'create')))
+             ORDER BY c.id",
         )
         .bind(serde_json::to_string(fingerprints)?)
         .fetch_all(&self.reader)

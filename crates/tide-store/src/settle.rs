@@ -50,7 +50,7 @@ impl Settling {
 
     /// The same for a membership, which is kept beside its group.
     pub fn membership(row: ChangeRow, filled_in: bool, principal: &str) -> Result<Self, StoreError> {
-        let nothing = Observed { key: String::new(), name: String::new(), attributes: Default::default(), fault: None };
+        let nothing = Observed { key: String::new(), name: String::new(), attributes: Default::default(), fault: None, version: None };
         let settled = Settled { account: nothing, normalised: Vec::new(), merged: Vec::new(), note: None };
         Ok(Settling { bare: true, ..Settling::new(row, filled_in, settled, principal)? })
     }
@@ -146,16 +146,22 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
     if there.is_empty() {
         return Ok(all.iter().map(|one| one.row.change.account.unwrap_or_default()).collect());
     }
-    let mut query =
-        QueryBuilder::<Sqlite>::new("INSERT INTO account (system, object, key, name, attributes, hash, first_seen, seen, written) ");
+    let mut query = QueryBuilder::<Sqlite>::new(
+        "INSERT INTO account (system, object, key, name, attributes, hash, version, first_seen, seen, written) ",
+    );
     query.push_values(there, |mut row, one| {
         let (change, account) = (&one.row.change, &one.settled.account);
         row.push_bind(&change.system).push_bind(change.object.word()).push_bind(&account.key).push_bind(&account.name);
-        row.push_bind(&one.blob).push_bind(&one.hash);
+        row.push_bind(&one.blob).push_bind(&one.hash).push_bind(account.version.as_deref());
         row.push_bind(at).push_bind(at).push_bind(at);
     });
     query.push(
-        " ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
+        // What somebody else did right after us may have been told already.
+        " ON CONFLICT (system, key) DO UPDATE SET
+            name = CASE WHEN excluded.version < account.version THEN account.name ELSE excluded.name END,
+            attributes = CASE WHEN excluded.version < account.version THEN account.attributes ELSE excluded.attributes END,
+            hash = CASE WHEN excluded.version < account.version THEN account.hash ELSE excluded.hash END,
+            version = CASE WHEN excluded.version < account.version THEN account.version ELSE excluded.version END,
             seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL RETURNING id, system, key",
     );
     let rows = query.build().fetch_all(&mut *c).await?;

@@ -25,7 +25,7 @@ fn record(pairs: &[(&str, &str)]) -> Attributes {
 }
 
 fn observed(key: &str, pairs: &[(&str, &str)]) -> Observed {
-    Observed { key: key.into(), name: format!("name of {key}"), attributes: record(pairs), fault: None }
+    Observed { key: key.into(), name: format!("name of {key}"), attributes: record(pairs), fault: None, version: None }
 }
 
 fn identity(id: &str, name: &str, stage: Stage) -> (Identity, String) {
@@ -143,10 +143,51 @@ async fn what_we_wrote_masks_an_older_read() {
     assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("By hand")]);
 }
 
+/// Content synchronization tells each state of an entry, and late: also those that our own writes have left again.
+#[tokio::test]
+async fn what_is_told_late_does_not_replace_what_is_newer() {
+    let records = Records::new().await;
+    let (store, person) = (&records.store, ObjectType::Person);
+    let state = |title: &str, version: Option<&str>| Observed { version: version.map(Into::into), ..observed("b1", &[("title", title)]) };
+    let title = async || store.account(1).await.expect("read").attributes.get("title").first().map(ToString::to_string);
+    let tell = async |states: Vec<Observed>, second| {
+        let news = store.keep_news("berthing", person, (states, vec![]), None, true, at(second)).await.expect("queued");
+        news.await.expect("kept")
+    };
+    let write = async |account: Observed, second| {
+        let run = records.run(vec![], vec![change("i1", ChangeKind::Update, Some(1), false)]).await;
+        let row = records.changes(run, None).await.remove(0);
+        let settled = Settled { account, normalised: vec![], merged: vec![], note: None };
+        store.settle_done(&row, settled, "tester", at(second)).await.expect("settled");
+    };
+    // Where a system does not say which state it tells: the last of what comes together is what counts.
+    records.read("berthing", person, 10, vec![state("Old", None)]).await;
+    write(state("Mate", None), 20).await;
+    assert!(tell(vec![state("On the way", None), state("Mate", None)], 21).await.is_empty(), "our own echo is no news");
+    assert_eq!(title().await.as_deref(), Some("Mate"));
+    // Where it says so, what is older says nothing, whenever and in whatever order it comes.
+    write(state("Bosun", Some("07")), 30).await;
+    assert!(tell(vec![state("Mate", Some("05"))], 31).await.is_empty());
+    assert!(tell(vec![state("Bosun", Some("07")), state("On the way", Some("06"))], 32).await.is_empty());
+    assert_eq!(title().await.as_deref(), Some("Bosun"));
+    assert_eq!(tell(vec![state("By hand", Some("09"))], 33).await, [1]);
+    // Somebody was faster to tell than the answer to our own write was to be kept.
+    write(state("Cook", Some("08")), 34).await;
+    assert_eq!(title().await.as_deref(), Some("By hand"));
+    // A reading that began before that shows what was, and one that begins now is right also after a backup was restored there.
+    let early = store.begin_reading("berthing", person, at(32)).await.expect("begins");
+    store.observe(early, "berthing", person, at(32), vec![state("Bosun", Some("07"))]).await.expect("kept");
+    assert_eq!(title().await.as_deref(), Some("By hand"));
+    store.observe(early, "berthing", person, at(32), vec![state("Purser", Some("10"))]).await.expect("kept");
+    assert_eq!(title().await.as_deref(), Some("Purser"), "it was read after we wrote");
+    records.read("berthing", person, 80, vec![state("Old", Some("01"))]).await;
+    assert_eq!(title().await.as_deref(), Some("Old"));
+}
+
 fn group(members: &[String]) -> Observed {
     let members = members.iter().map(|name| Value::Reference(name.clone())).collect();
     let attributes = [("cn".to_owned(), vec![Value::text("deck")]), ("member".to_owned(), members)].into_iter().collect();
-    Observed { key: "g1".into(), name: "cn=deck".into(), attributes, fault: None }
+    Observed { key: "g1".into(), name: "cn=deck".into(), attributes, fault: None, version: None }
 }
 
 /// A membership that took effect.
@@ -628,6 +669,48 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     let before = records.store.before(seen, vec![], true, at(115)).await.expect("read");
     assert!(before.lost && before.asked && !before.approved["f"].expired);
     assert!(records.store.before(seen, vec![], true, at(201)).await.expect("read").approved["f"].expired);
+}
+
+#[tokio::test]
+async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
+    let records = Records::new().await;
+    let store = &records.store;
+    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")]), observed("b2", &[])]).await;
+    let send = async |changes: Vec<Change>, fails: &[usize]| {
+        let run = records.run(vec![], changes).await;
+        let rows = records.changes(run, None).await;
+        for (at_row, row) in rows.iter().enumerate() {
+            if fails.contains(&at_row) {
+                store.settle_failed(row.id, "no such place", "look at it", false, at(60)).await.expect("settled");
+            } else {
+                let account = observed(if row.change.account == Some(1) { "b1" } else { "b2" }, &[]);
+                let settled = Settled { account, normalised: vec![], merged: vec![], note: None };
+                store.settle_done(row, settled, "tester", at(60)).await.expect("settled");
+            }
+        }
+        run
+    };
+    let moved = || change("i1", ChangeKind::Move, Some(1), false);
+    let other = || change("i2", ChangeKind::Update, Some(2), false);
+    let run = send(vec![moved(), change("i1", ChangeKind::Update, Some(1), false), other()], &[0, 1]).await;
+    // What a run is done with, one way or the other, is not what somebody else has to do.
+    let prints = ["i1-move", "i1-update", "i2-update", "i3-move"].map(str::to_owned);
+    assert_eq!(store.seen_to(run, &prints, true).await.expect("read").len(), 3);
+    assert!(store.seen_to(run + 1, &prints, true).await.expect("read").is_empty(), "another run's");
+    let open = records.run(vec![], vec![change("i3", ChangeKind::Move, Some(1), false)]).await;
+    assert_eq!(store.seen_to(open, &prints, true).await.expect("read").len(), 1);
+    assert!(store.seen_to(open, &prints, false).await.expect("read").is_empty(), "it is about to be sent");
+
+    let parked = async || store.parked(&["i1-move", "i2-update"]).await.expect("read").into_keys().collect::<Vec<_>>();
+    assert_eq!(parked().await, ["i1-move"]);
+    // Somebody else's changes are nothing to it.
+    send(vec![other()], &[]).await;
+    assert_eq!(parked().await, ["i1-move"]);
+    // They came back, perhaps, and left once more: that is another thing to do.
+    send(vec![change("i1", ChangeKind::Enable, Some(1), false)], &[]).await;
+    assert!(parked().await.is_empty());
+    send(vec![moved()], &[0]).await;
+    assert_eq!(parked().await, ["i1-move"], "it fails again, and rests again");
 }
 
 #[tokio::test]

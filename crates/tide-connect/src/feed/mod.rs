@@ -347,7 +347,13 @@ fn key_of(values: &[(Arc<str>, Vec<Value>)], key: &str) -> Option<String> {
 
 fn observed(key: String, values: Vec<(Arc<str>, Vec<Value>)>, settings: &FeedSettings) -> Observed {
     let name = settings.name.as_ref().and_then(|name| key_of(&values, name)).unwrap_or_else(|| key.clone());
-    Observed { key, name, attributes: values.into_iter().map(|(name, values)| (name.to_string(), values)).collect(), fault: None }
+    Observed {
+        key,
+        name,
+        attributes: values.into_iter().map(|(name, values)| (name.to_string(), values)).collect(),
+        fault: None,
+        version: None,
+    }
 }
 
 #[async_trait]

@@ -113,7 +113,7 @@ where
 {
     let mut fault = None;
     let mut attributes = Attributes::with_capacity(32);
-    let mut key = None;
+    let (mut key, mut version) = (None, None);
     for (name, values) in entry {
         let (plain, options) = plain_of(name);
         if secret(plain) {
@@ -123,6 +123,10 @@ where
             continue;
         }
         let mut values = values.into_iter();
+        if plain.eq_ignore_ascii_case("entryCSN") {
+            version = values.next().and_then(state_of);
+            continue;
+        }
         if plain.eq_ignore_ascii_case("objectGUID") {
             key = values.next().and_then(syntax::object_guid);
             attributes.put("objectGUID", key.clone().map(Value::Text));
@@ -180,7 +184,13 @@ where
     if key.is_none() {
         fault.get_or_insert(format!("it has no {}, so that it could not be followed when it is renamed", known.key));
     }
-    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn.to_owned(), attributes, fault }
+    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn.to_owned(), attributes, fault, version }
+}
+
+/// The number of an entry's last change, which says when it was, which of that moment, and by which server. Only those of one length
+/// sort by time.
+fn state_of(octets: &[u8]) -> Option<String> {
+    std::str::from_utf8(octets).ok().filter(|text| text.len() == "20261128093128.341000Z#000000#000#000000".len()).map(str::to_owned)
 }
 
 fn secret(plain: &str) -> bool {

@@ -614,7 +614,9 @@ impl Connector for LdapConnector {
         let done = write::send(&mut ldap, self.settings(), known, write, &permit).await?;
         match done {
             write::Done::Keyed(key, name) => self.by_key(&key, &name).await,
-            write::Done::Gone(key, name) => Ok(Observed { key, name, attributes: tide_core::Attributes::new(), fault: None }),
+            write::Done::Gone(key, name) => {
+                Ok(Observed { key, name, attributes: tide_core::Attributes::new(), fault: None, version: None })
+            }
             write::Done::Named(dn) => {
                 let answer = ldap
                     .search(&dn, Scope::Base, "(objectClass=*)", known.requested())

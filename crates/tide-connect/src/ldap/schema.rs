@@ -293,6 +293,7 @@ impl Known {
         [
             "*",
             "entryUUID",
+            "entryCSN",
             "objectGUID",
             "createTimestamp",
             "memberOf",

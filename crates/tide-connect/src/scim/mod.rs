@@ -369,7 +369,7 @@ impl ScimConnector {
 
 /// An account that is not there any more.
 fn removed(id: &str, name: &str) -> Observed {
-    Observed { key: id.to_owned(), name: name.to_owned(), attributes: Attributes::new(), fault: None }
+    Observed { key: id.to_owned(), name: name.to_owned(), attributes: Attributes::new(), fault: None, version: None }
 }
 
 fn list(body: &Json) -> Vec<Json> {
@@ -416,7 +416,7 @@ pub(crate) fn observed_by(flat: &FlatSchema, path: &str, resource: &Json) -> Res
         attributes.set(name, values.iter().filter_map(|v| from_json(kind, v)).collect());
     }
     let name = ["userName", "displayName"].iter().find_map(|n| resource[*n].as_str()).unwrap_or(id).to_owned();
-    Ok(Observed { key: id.to_owned(), name, attributes, fault: None })
+    Ok(Observed { key: id.to_owned(), name, attributes, fault: None, version: None })
 }
 
 #[async_trait]

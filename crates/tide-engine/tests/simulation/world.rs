@@ -40,8 +40,11 @@ struct Queued {
 #[derive(Default)]
 pub struct Place {
     pub accounts: BTreeMap<String, Held>,
-    /// The keys of what changed, in order.
-    history: Vec<String>,
+    /// What changed, in order: the keys, and what was there then.
+    history: Vec<(String, Option<Observed>)>,
+    /// It tells of each state, late, and says which one it is; others tell what is there when they are asked.
+    tells_states: bool,
+    versions: BTreeMap<String, String>,
     next: u64,
     queue: Vec<Queued>,
     pub read_only: bool,
@@ -94,7 +97,7 @@ enum Fault {
 
 impl Shared {
     pub fn new(seed: u64) -> Shared {
-        let places = ALL.into_iter().map(|name| (name, Place::default())).collect();
+        let places = ALL.into_iter().map(|name| (name, Place { tells_states: name == BERTHING, ..Place::default() })).collect();
         Shared(Arc::new(Mutex::new(World {
             now: "2027-03-01T06:00:00Z".parse().unwrap_or_default(),
             places,
@@ -120,7 +123,10 @@ pub fn text(attributes: &Attributes, name: &str) -> String {
 
 impl Place {
     pub fn note(&mut self, key: &str) {
-        self.history.push(key.to_owned());
+        let version = (self.tells_states && self.accounts.contains_key(key)).then(|| format!("{:08}", self.history.len()));
+        self.versions.extend(version.map(|version| (key.to_owned(), version)));
+        let shown = self.shown(key);
+        self.history.push((key.to_owned(), shown));
     }
 
     /// Somebody makes an account there.
@@ -135,7 +141,8 @@ impl Place {
 
     fn shown(&self, key: &str) -> Option<Observed> {
         let held = self.accounts.get(key)?;
-        Some(Observed { key: key.to_owned(), name: held.name.clone(), attributes: held.attributes.clone(), fault: None })
+        let (name, attributes) = (held.name.clone(), held.attributes.clone());
+        Some(Observed { key: key.to_owned(), name, attributes, fault: None, version: self.versions.get(key).cloned() })
     }
 }
 
@@ -339,18 +346,20 @@ impl Connector for Simulated {
     fn follow(self: Arc<Self>, object: ObjectType, way: Way, from: Option<String>) -> Following {
         let (out, following) = mpsc::channel(256);
         let mut world = self.world.lock();
+        // An answer takes a moment.
+        world.now = world.now.saturating_add(Duration::from_millis(3)).unwrap_or(Timestamp::MAX);
         let fault = world.trouble_with(self.name, 4);
         let shuffle = world.trouble > 0;
         let place = world.place(self.name);
         let from: usize = from.and_then(|from| from.parse().ok()).unwrap_or(0);
-        let mut keys: Vec<String> = place.history.get(from..).unwrap_or_default().to_vec();
+        let mut changed: Vec<&(String, Option<Observed>)> = place.history.get(from..).unwrap_or_default().iter().collect();
         if shuffle {
-            // What came twice comes twice, and in another order: each is told as it is now.
-            keys.reverse();
+            // What came twice comes twice, and in another order.
+            changed.reverse();
         }
         let mut news = Vec::new();
-        for key in keys.iter().filter(|_| object == ObjectType::Person) {
-            match place.shown(key) {
+        for (key, then) in changed.into_iter().filter(|_| object == ObjectType::Person) {
+            match place.shown(key).and_then(|now| if place.tells_states { then.clone() } else { Some(now) }) {
                 Some(account) => news.push(Ok(News::Changed(vec![account]))),
                 None if way.tells_deletions() => news.push(Ok(News::Gone(vec![key.clone()]))),
                 None => {}
