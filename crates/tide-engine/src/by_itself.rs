@@ -12,6 +12,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
+use tide_core::decide::Change;
 use tide_core::{Outcome, Population, Reason};
 use tide_store::{Before, NewChangeSet, NewPeople};
 
@@ -51,8 +52,8 @@ fn pause(limits: (i64, i64), tries: u32, play: f64) -> SignedDuration {
 }
 
 /// The accounts that changes are sent to. A group is not looked at again for one of its members.
-fn sent_to(outcome: &Outcome) -> Vec<i64> {
-    outcome.changes.iter().filter(|change| !change.is_membership()).filter_map(|change| change.account).collect()
+pub(crate) fn sent_to<'c>(changes: impl IntoIterator<Item = &'c Change>) -> Vec<i64> {
+    changes.into_iter().filter(|change| !change.is_membership()).filter_map(|change| change.account).collect()
 }
 
 /// What is to be kept of those about whom it was decided.
@@ -158,8 +159,9 @@ impl Engine {
     }
 
     /// While a run is on its way: decides about what came, and sends at once what takes access away. What the run has not sent
-    /// yet for the same people is taken back; it is decided again afterwards. Returns the change set, if there was one.
-    async fn overtake(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
+    /// yet for the same people is taken back; it is decided again afterwards. The service does so by itself whenever something
+    /// came. Returns the change set, if there was one.
+    pub async fn overtake(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let sent = self.send_leavers().await;
         if sent.is_err() {
             self.forget_standing().await;
@@ -173,9 +175,20 @@ impl Engine {
         let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
         tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
-        self.keep(NewPeople { in_step, ..new_people(&news.population, &news.outcome) }, ITSELF).await?;
+        // Who is new waits for the next run, which sees all that came.
+        let known: HashSet<&str> = news.population.identities.iter().map(|identity| identity.id.as_str()).collect();
+        let mut identities = new_people(&news.population, &news.outcome).identities;
+        identities.retain(|(identity, _)| known.contains(identity.id.as_str()));
+        let theirs: HashSet<(i64, &str)> = news.population.links.iter().map(|link| (link.account, link.identity.as_str())).collect();
+        self.keep(NewPeople { in_step, identities, ..NewPeople::default() }, ITSELF).await?;
         let outcome = &mut news.outcome;
-        outcome.changes.retain(|change| change.hold.is_none() && change.takes_away());
+        // What was decided about others before stands in it too, and may have been sent since.
+        let looked_at = news.about.take().unwrap_or_default().identities;
+        let now = |change: &Change| {
+            let linked = change.is_membership() || change.account.is_some_and(|id| theirs.contains(&(id, change.identity.as_str())));
+            change.hold.is_none() && change.takes_away() && linked && looked_at.contains(&change.identity)
+        };
+        outcome.changes.retain(now);
         // What the run does itself, or did since these records were read, needs nobody to overtake it.
         let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
         let Some(run) = overtaken else { return Ok(None) };
@@ -187,7 +200,7 @@ impl Engine {
         }
         outcome.changes.retain(|change| about.contains(&change.identity));
         outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
-        let accounts = sent_to(outcome);
+        let accounts = sent_to(&outcome.changes);
         self.was_sent(accounts.into_iter(), about.iter().cloned()).await;
         let about: Vec<String> = about.into_iter().collect();
         self.store.overtaken(about.clone(), self.now()).await?;
@@ -284,7 +297,7 @@ impl Engine {
         outcome.changes.retain(|change| change.hold.is_none());
         let about: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
         outcome.decided.retain(|line| line.identity.as_deref().is_some_and(|id| about.contains(id)));
-        let accounts = sent_to(outcome);
+        let accounts = sent_to(&outcome.changes);
         let identities: Vec<String> = about.iter().filter(|id| !id.is_empty()).map(|id| (*id).to_owned()).collect();
         self.was_sent(accounts.into_iter(), identities.into_iter()).await;
         let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);

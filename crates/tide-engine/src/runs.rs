@@ -168,6 +168,8 @@ impl Engine {
             let _held = held;
             if let Err(error) = engine.work(id, &plan, &principal, &cancel).await {
                 tracing::error!(change_set = id, %error, "a change set failed");
+                // What was decided may not be kept: everybody is looked at next time.
+                engine.forget_standing().await;
                 engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
             }
             *lock(&engine.going) = None;
@@ -225,7 +227,8 @@ impl Engine {
         let at = plan.as_of.unwrap_or_else(|| self.now());
         // Between what is decided from and what is in the queue nobody else sends anything.
         let deciding = if plan.carry_out { Some(self.deciding.lock().await) } else { None };
-        let (rules, population, mut outcome) = self.decide_as_of(at).await?;
+        let decided = if plan.carry_out { self.decide_for_run().await } else { self.decide_as_of(at).await };
+        let (rules, population, mut outcome) = decided?;
         if plan.as_of.is_none() {
             let in_step = self.notice_surprises(&rules.set, &population, &outcome, None).await?;
             self.keep(NewPeople { in_step, ..NewPeople::default() }, principal).await?;
@@ -281,6 +284,11 @@ impl Engine {
             decided: outcome.decided,
             changes: outcome.changes,
         };
+        if plan.carry_out {
+            let sent = || set.changes.iter().filter(|change| change.hold.is_none());
+            let identities = sent().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect::<Vec<_>>();
+            self.was_sent(crate::by_itself::sent_to(sent()).into_iter(), identities.into_iter()).await;
+        }
         self.store.fill_change_set(id, set, self.now()).await?;
         drop(deciding);
         if !plan.carry_out {

@@ -102,6 +102,23 @@ impl Engine {
                 }
             }
         }
+        self.decide_whole(&mut known, quiet).await
+    }
+
+    /// Decides about everybody for a run that somebody starts. It stands from then on, where systems work by themselves: whoever
+    /// leaves meanwhile is decided about beside it.
+    pub(crate) async fn decide_for_run(&self) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
+        let at_work = self.store.at_work().await?;
+        if !works_by_itself(&at_work) {
+            return self.decide_now().await;
+        }
+        let mut known = self.known.lock().await;
+        let News { rules, population, outcome, .. } = self.decide_whole(&mut known, quiet(&at_work, self.now())).await?;
+        Ok((rules, population, outcome))
+    }
+
+    async fn decide_whole(&self, known: &mut Option<Known>, quiet: Vec<Option<String>>) -> Result<News, EngineError> {
+        let now = self.now();
         // Notes made from here on are of what may not be read yet.
         let seen = self.store.last_touched().await?;
         let (rules, population) = self.all(now).await?;

@@ -4,6 +4,8 @@
 //! A thousand seeds (EAGER_TIDE_SEEDS says otherwise, EAGER_TIDE_SEED where they begin). A seed that fails is printed with what
 //! happened, and comes to the same again, deaths among it: `scripts/simulate 1 SEED`.
 
+#[path = "simulation/at_once.rs"]
+mod at_once;
 #[path = "simulation/world.rs"]
 mod world;
 
@@ -532,20 +534,24 @@ impl Sim {
     }
 }
 
+fn runtime() -> Result<tokio::runtime::Runtime, String> {
+    tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(fault("a runtime"))
+}
+
 fn life(sim: &mut Sim) -> Told {
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(fault("a runtime"))?;
+    let runtime = runtime()?;
     // What is left when it ends is dropped where it stands, as a process that dies drops it.
     runtime.block_on(sim.life())
 }
 
-/// How often it lived, and what happened.
-fn run(seed: u64, template: &Path, folder: &Path) -> Result<(usize, Vec<String>), String> {
+/// A world before anything happened.
+fn begin(seed: u64, template: &Path, folder: &Path) -> Result<Sim, String> {
     let mut random = StdRng::seed_from_u64(seed);
     let file = folder.join(format!("{seed}.db"));
     std::fs::copy(template, &file).map_err(fault("a copy"))?;
     let world = Shared::new(seed);
     let (steps, people) = (random.random_range(4..11), random.random_range(2..6));
-    let mut sim = Sim { seed, world: world.clone(), random, file: file.clone(), next: 1, left: steps };
+    let mut sim = Sim { seed, world: world.clone(), random, file, next: 1, left: steps };
     for _ in 0..people {
         let number = sim.next;
         sim.next += 1;
@@ -559,6 +565,12 @@ fn run(seed: u64, template: &Path, folder: &Path) -> Result<(usize, Vec<String>)
         }
         world.lock().place(HARBOUR).add("h", attributes);
     }
+    Ok(sim)
+}
+
+/// How often it lived, and what happened.
+fn run(seed: u64, template: &Path, folder: &Path) -> Result<(usize, Vec<String>), String> {
+    let mut sim = begin(seed, template, folder)?;
     let mut lives = 0;
     let told = loop {
         lives += 1;
@@ -575,9 +587,9 @@ fn run(seed: u64, template: &Path, folder: &Path) -> Result<(usize, Vec<String>)
     };
     for end in ["", "-wal", "-shm"] {
         // A file that is not there is as good as one that was removed.
-        let _ = std::fs::remove_file(format!("{}{end}", file.display()));
+        let _ = std::fs::remove_file(format!("{}{end}", sim.file.display()));
     }
-    let story = std::mem::take(&mut world.lock().story);
+    let story = std::mem::take(&mut sim.world.lock().story);
     match told {
         Ok(lives) => Ok((lives, story)),
         Err(error) => Err(format!("seed {seed}: {error}\n{}", story.join("\n"))),
@@ -606,17 +618,37 @@ async fn template(file: &Path) -> anyhow::Result<()> {
     Ok(())
 }
 
-#[test]
-fn whatever_goes_wrong_every_promise_holds() {
+/// How many seeds, and from which one on.
+fn asked_for() -> (u64, u64) {
     let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
-    let (seeds, first) = (number("EAGER_TIDE_SEEDS", 1000), number("EAGER_TIDE_SEED", 1));
+    (number("EAGER_TIDE_SEEDS", 1000), number("EAGER_TIDE_SEED", 1))
+}
+
+/// A folder, and the store in it that all seeds begin with.
+fn ground() -> (tempfile::TempDir, PathBuf) {
     // Where memory is a file system, nothing waits for a disk: what a disk does is tested elsewhere.
     let base = Some(Path::new("/dev/shm")).filter(|path| path.is_dir());
     let folder = base.and_then(|base| tempfile::tempdir_in(base).ok()).unwrap_or_else(|| tempfile::tempdir().expect("a folder"));
     let file = folder.path().join("template.db");
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-    runtime.block_on(template(&file)).expect("a template");
-    drop(runtime);
+    runtime().expect("a runtime").block_on(template(&file)).expect("a template");
+    (folder, file)
+}
+
+#[test]
+fn what_happens_at_once_is_done_once() {
+    let (folder, file) = ground();
+    let (seeds, first) = asked_for();
+    // Each takes real time, for all that happens at once.
+    for seed in first..first + seeds.div_ceil(20) {
+        let told = begin(seed, &file, folder.path()).and_then(|mut sim| runtime()?.block_on(sim.at_once()));
+        assert!(told.is_ok(), "seed {seed}: {}", told.err().unwrap_or_default());
+    }
+}
+
+#[test]
+fn whatever_goes_wrong_every_promise_holds() {
+    let (seeds, first) = asked_for();
+    let (folder, file) = ground();
     // A seed comes to the same again, or nobody could look into one that fails.
     let mut died = 0;
     for seed in first..first + 40.min(seeds) {

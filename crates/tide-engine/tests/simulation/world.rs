@@ -48,6 +48,8 @@ pub struct Place {
     next: u64,
     queue: Vec<Queued>,
     pub read_only: bool,
+    /// Writes that found everything as they want it.
+    pub needless: Vec<String>,
     /// Writes that took effect.
     pub effects: usize,
     /// The accounts that we wrote to.
@@ -62,6 +64,8 @@ pub struct World {
     dice: BTreeMap<&'static str, StdRng>,
     /// One request in so many goes wrong; none when it is zero.
     pub trouble: u32,
+    /// Each write takes a moment, before and after it takes effect.
+    pub slow: bool,
     /// The process dies at a system's request after so many.
     pub dies_in: Option<(&'static str, usize)>,
     pub died: Arc<tokio::sync::Notify>,
@@ -103,6 +107,7 @@ impl Shared {
             places,
             dice: (0x5eed..).zip(ALL).map(|(salt, name)| (name, StdRng::seed_from_u64(seed ^ salt << 32))).collect(),
             trouble: 0,
+            slow: false,
             dies_in: None,
             died: Arc::default(),
             ever_out: BTreeSet::new(),
@@ -207,11 +212,15 @@ impl World {
             }
         };
         if let Some(held) = place.accounts.get_mut(&key) {
+            let before = held.attributes.clone();
             for value in &write.values {
                 // This system writes addresses in its own way.
                 let own = |value: &Value| Value::text(value.to_string().to_lowercase());
                 let after = if value.attribute == "mail" { value.after.iter().map(own).collect() } else { value.after.clone() };
                 held.attributes.set(&value.attribute, after);
+            }
+            if write.account.is_some() && held.attributes == before {
+                place.needless.push(format!("{system}: {} of {key} changes nothing: {:?}", write.kind, write.values));
             }
             let number = text(&held.attributes, "number");
             if out && !ever_out.contains(&number) {
@@ -274,6 +283,17 @@ fn schema(system: &str) -> Schema {
 }
 
 impl Simulated {
+    async fn takes_a_moment(&self) {
+        let pause = {
+            let mut world = self.world.lock();
+            let slow = world.slow;
+            world.dice.get_mut(self.name).filter(|_| slow).map(|dice| dice.random_range(0..4))
+        };
+        if let Some(pause) = pause {
+            tokio::time::sleep(Duration::from_millis(pause)).await;
+        }
+    }
+
     /// Dies here: nothing after it happens.
     async fn die(&self) -> ConnectError {
         let died = self.world.lock().died.clone();
@@ -408,6 +428,7 @@ impl Connector for Simulated {
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
         self.access.permit(write.object)?;
+        self.takes_a_moment().await;
         let making = write.kind == ChangeKind::Create;
         let (fault, result) = {
             let mut world = self.world.lock();
@@ -443,6 +464,7 @@ impl Connector for Simulated {
         } else {
             ConnectError::passing("timeout", "the answer was lost", "it is sent again")
         };
+        self.takes_a_moment().await;
         match (fault, result) {
             (Fault::Die | Fault::DieAfter, _) => Err(self.die().await),
             (Fault::LostAfter, Some(Err(refused))) => Err(refused),

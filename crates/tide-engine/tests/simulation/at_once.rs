@@ -1,0 +1,93 @@
+//! Runs, leavers who overtake them, edits and what systems tell meanwhile, all at once: nothing is done twice, and what it comes
+//! to is right. In what order things happen is the scheduler's; a seed says only what is done.
+
+use crate::world::{ALL, BERTHING, HARBOUR};
+use crate::{KEY, Sim, Told, fault};
+use rand::RngExt as _;
+use std::sync::Arc;
+use std::time::Duration;
+use tide_core::ObjectType;
+use tide_engine::{Engine, EngineError, Plan, Ties};
+use tide_store::{ChangeFilter, MasterKey, Store};
+
+/// What was sent, run by run: in what order things happened is not to be had again.
+async fn history(engine: &Engine) -> String {
+    let (mut told, mut id) = (String::new(), 1);
+    while let Ok(set) = engine.store().change_set(id).await {
+        told.push_str(&format!("{id}: {} by {}, {} to {:?}\n", set.kind, set.principal, set.started, set.ended));
+        let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
+        for row in engine.store().changes(id, &all).await.unwrap_or_default() {
+            let change = &row.change;
+            let values: Vec<String> = change.values.iter().map(|v| format!("{} {:?} -> {:?}", v.attribute, v.before, v.after)).collect();
+            let (label, why) = (&change.label, row.error.as_deref().or(change.hold.as_ref().map(|hold| hold.text.as_str())));
+            told.push_str(&format!(
+                "   {} {} {label} {:?} {:?} {why:?} {}\n",
+                change.system,
+                change.kind,
+                change.account,
+                row.state,
+                values.join(", ")
+            ));
+        }
+        id += 1;
+    }
+    let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
+    for line in engine.store().decided(id - 1, &all).await.unwrap_or_default() {
+        let line = &line.decided;
+        let (verdict, why) = (line.verdict.word(), &line.reason.text);
+        told.push_str(&format!("   {} {:?} of {:?}, {}: {verdict}: {why}\n", line.system, line.account, line.identity, line.label));
+    }
+    told
+}
+
+impl Sim {
+    pub async fn at_once(&mut self) -> Told {
+        let store = Store::open(&self.file, MasterKey::parse(KEY).map_err(fault("key"))?).await.map_err(fault("the store"))?;
+        let ties = Ties { systems: Some(Arc::new(self.world.clone())), seed: Some(self.seed), at_a_time: 3, ..Ties::default() };
+        let engine = Engine::tied(store, Arc::new(self.world.clone()), ties);
+        engine.read_all().await.map_err(fault("the first reading"))?;
+        engine.run_once().await.map_err(fault("the first run"))?;
+        self.world.lock().slow = true;
+        for round in 0..6 {
+            self.edit();
+            self.edit();
+            engine.catch_up(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
+            let by_hand = async {
+                if round % 3 != 2 {
+                    return engine.run_once().await.map(|_| ());
+                }
+                match engine.begin(Plan { carry_out: true, without_reading: true, ..Plan::default() }, "sim").await {
+                    Ok(_) | Err(EngineError::Busy(_)) => Ok(()),
+                    Err(error) => Err(error),
+                }
+            };
+            let (ran, meanwhile) = tokio::join!(by_hand, self.meanwhile(&engine));
+            ran.map_err(fault("a run"))?;
+            meanwhile?;
+            self.settled(&engine).await?;
+        }
+        self.world.lock().slow = false;
+        let needless: Vec<String> = ALL.into_iter().flat_map(|name| std::mem::take(&mut self.world.lock().place(name).needless)).collect();
+        if !needless.is_empty() {
+            return Err(format!("{}\n{}", needless.join("\n"), history(&engine).await));
+        }
+        match self.rest(&engine).await {
+            Ok(()) => Ok(()),
+            Err(error) => Err(format!("{error}\n{}", history(&engine).await)),
+        }
+    }
+
+    /// What happens while a run is on its way.
+    async fn meanwhile(&mut self, engine: &Arc<Engine>) -> Told {
+        for _ in 0..4 {
+            tokio::time::sleep(Duration::from_micros(self.random.random_range(0..6_000))).await;
+            if self.random.random_bool(0.5) {
+                self.edit();
+            }
+            engine.catch_up(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine.overtake().await.map_err(fault("overtaking"))?;
+            engine.catch_up(BERTHING, ObjectType::Person).await.map_err(fault("catching up"))?;
+        }
+        Ok(())
+    }
+}
