@@ -125,6 +125,14 @@ async fn a_real_directory_is_tested_read_and_written() {
     let target = format!("cn=Plain,ou=former,{BASE}");
     let moved = admin.write(&at(ChangeKind::Rename, &made, vec![value("dn", &[&dn], &[&target])])).await.expect("moved");
     assert_eq!((moved.key.as_str(), moved.name.as_str()), (made.key.as_str(), target.as_str()), "a moved entry stays the same account");
+    // Sent again, as after an answer that was lost; and to somebody who is called otherwise by now.
+    let again = admin.write(&at(ChangeKind::Rename, &made, vec![value("dn", &[&dn], &[&target])])).await.expect("it is so");
+    assert_eq!((again.key.as_str(), again.name.as_str()), (made.key.as_str(), target.as_str()));
+    let written = admin.write(&at(ChangeKind::Update, &made, vec![value("title", &[], &["Bosun"])])).await.expect("under its new name");
+    assert_eq!((written.name.as_str(), written.attributes.get("title")), (target.as_str(), &[Value::text("Bosun")][..]));
+    let gone = Observed { key: "00000000-0000-1000-8000-000000000000".into(), ..made.clone() };
+    let refused = admin.write(&at(ChangeKind::Update, &gone, vec![value("title", &[], &["x"])])).await.expect_err("nobody");
+    assert_eq!(refused.code, "no_such_object");
     let off = admin.write(&at(ChangeKind::Disable, &moved, vec![])).await.expect("disabled");
     assert_eq!(off.attributes.get("enabled"), [Value::Bool(false)]);
     let on = admin.write(&at(ChangeKind::Enable, &moved, vec![])).await.expect("enabled");
