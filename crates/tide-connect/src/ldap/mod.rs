@@ -254,26 +254,6 @@ impl LdapConnector {
         Ok(page.entries.iter().map(|entry| entry::observed(entry, known)).collect())
     }
 
-    /// Sends a change; to an entry that was renamed since, or by an attempt whose answer was lost, under the name that it has now.
-    async fn sent(&self, ldap: &mut Ldap, known: &Known, write: &Write, permit: &Permit) -> Result<write::Done, ConnectError> {
-        let error = match write::send(ldap, self.settings(), known, write, permit).await {
-            Err(error) if error.code == "no_such_object" => error,
-            other => return other,
-        };
-        let Some((key, name)) = &write.account else { return Err(error) };
-        let Ok(found) = self.by_key(key, name).await else { return Err(error) };
-        let is_called = |other: &str| found.name.parse::<Dn>().ok().zip(other.parse::<Dn>().ok()).is_some_and(|(a, b)| a == b);
-        if is_called(name) {
-            return Err(error);
-        }
-        let named = write.values.iter().find(|value| value.attribute.eq_ignore_ascii_case("dn")).and_then(|value| value.after.first());
-        if matches!(write.kind, ChangeKind::Rename | ChangeKind::Move) && named.is_some_and(|dn| is_called(&dn.to_string())) {
-            return Ok(write::Done::Keyed(key.clone(), found.name));
-        }
-        let write = Write { account: Some((key.clone(), found.name)), ..write.clone() };
-        write::send(ldap, self.settings(), known, &write, permit).await
-    }
-
     async fn by_key(&self, key: &str, name: &str) -> Result<Observed, ConnectError> {
         let mut ldap = self.line().await?;
         let filter = self.known(&mut ldap).await?.key_filter(key);

@@ -1,7 +1,7 @@
 //! Writing to a directory: add, modify, modify DN, delete (RFC 4511 §4.6 to 4.9).
 
 use super::schema::{Known, State, is_file_time};
-use super::{accept, dial};
+use super::{LdapConnector, accept, dial};
 use crate::access::Permit;
 use crate::{ConnectError, LdapSettings, Write};
 use ldap3::exop::PasswordModify;
@@ -74,13 +74,29 @@ fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectErro
     if adding { ConnectError::unknown(fault.code, fault.said, "it is looked for before anything is sent again") } else { fault }
 }
 
-pub(super) async fn send(
-    ldap: &mut Ldap,
-    settings: &LdapSettings,
-    known: &Known,
-    write: &Write,
-    _permit: &Permit,
-) -> Result<Done, ConnectError> {
+impl LdapConnector {
+    /// Sends a change; to an entry that was renamed since, or by an attempt whose answer was lost, under the name that it has now.
+    pub(super) async fn sent(&self, ldap: &mut Ldap, known: &Known, write: &Write, permit: &Permit) -> Result<Done, ConnectError> {
+        let error = match send(ldap, self.settings(), known, write, permit).await {
+            Err(error) if error.code == "no_such_object" => error,
+            other => return other,
+        };
+        let Some((key, name)) = &write.account else { return Err(error) };
+        let Ok(found) = self.by_key(key, name).await else { return Err(error) };
+        let is_called = |other: &str| found.name.parse::<Dn>().ok().zip(other.parse::<Dn>().ok()).is_some_and(|(a, b)| a == b);
+        if is_called(name) {
+            return Err(error);
+        }
+        let named = write.values.iter().find(|value| value.attribute.eq_ignore_ascii_case("dn")).and_then(|value| value.after.first());
+        if matches!(write.kind, ChangeKind::Rename | ChangeKind::Move) && named.is_some_and(|dn| is_called(&dn.to_string())) {
+            return Ok(Done::Keyed(key.clone(), found.name));
+        }
+        let write = Write { account: Some((key.clone(), found.name)), ..write.clone() };
+        send(ldap, self.settings(), known, &write, permit).await
+    }
+}
+
+async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &Write, _permit: &Permit) -> Result<Done, ConnectError> {
     let ours = |value: &&ValueChange| ["dn", "enabled", "container"].iter().any(|n| value.attribute.eq_ignore_ascii_case(n));
     let named = write.values.iter().find(|v| v.attribute.eq_ignore_ascii_case("dn")).and_then(|v| v.after.first()).map(Value::to_string);
     let wait = dial::seconds(settings);
