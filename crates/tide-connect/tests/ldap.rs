@@ -162,6 +162,15 @@ async fn a_real_directory_is_tested_read_and_written() {
     // The reader's account may not write, and says so in its own way.
     let refused = reader.write(&at(ChangeKind::Update, &moved, vec![value("title", &[], &["x"])])).await.expect_err("refused");
     assert_eq!(refused.code, "rights");
+
+    // Deleted, though it is called otherwise by now; and once more, which is as it is wanted.
+    let (last, key) = (format!("cn=Plain,ou=Deck,ou=people,{BASE}"), made.key.clone());
+    admin.write(&at(ChangeKind::Move, &moved, vec![value("dn", &[&target], &[&last])])).await.expect("moved");
+    for _ in 0..2 {
+        let deleted = admin.write(&at(ChangeKind::Delete, &moved, vec![])).await.expect("deleted");
+        assert_eq!(deleted.key, key);
+        assert!(admin.find(ObjectType::Person, &[("sn".into(), Value::text("O'Hara"))]).await.expect("read").iter().all(|f| f.key != key));
+    }
 }
 
 #[tokio::test]

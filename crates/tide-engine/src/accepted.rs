@@ -77,6 +77,8 @@ impl Engine {
                 let write = Write { object: change.object, kind: change.kind, account, values: change.values.clone() };
                 let went = share.connector.went(&write, &place).await;
                 let seconds = took.as_secs();
+                // Whoever decides just now does not know it to be done: it is not settled before that is in the queue.
+                let _alone = self.deciding.lock().await;
                 match went {
                     Ok(Some(account)) => {
                         let note = Some(format!("{system} had it in a queue of its own for {seconds} s"));

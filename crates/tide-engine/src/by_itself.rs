@@ -171,7 +171,7 @@ impl Engine {
 
     async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let _alone = self.deciding.lock().await;
-        let overtaken = lock(&self.going).as_ref().map(|(id, _)| *id);
+        let Some(run) = lock(&self.going).as_ref().map(|(id, _)| *id) else { return Ok(None) };
         let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
         tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
@@ -191,7 +191,6 @@ impl Engine {
         outcome.changes.retain(now);
         // What the run does itself, or did since these records were read, needs nobody to overtake it.
         let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
-        let Some(run) = overtaken else { return Ok(None) };
         let does = self.store.seen_to(run, &prints, true).await?;
         let new = outcome.changes.iter().filter(|change| !does.contains(&change.fingerprint));
         let about: HashSet<String> = new.map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect();

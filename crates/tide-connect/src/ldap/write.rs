@@ -82,7 +82,12 @@ impl LdapConnector {
             other => return other,
         };
         let Some((key, name)) = &write.account else { return Err(error) };
-        let Ok(found) = self.by_key(key, name).await else { return Err(error) };
+        let found = match self.by_key(key, name).await {
+            Ok(found) => found,
+            // What is not there is as it was wanted.
+            Err(gone) if write.kind == ChangeKind::Delete && gone.code == "gone" => return Ok(Done::Gone(key.clone(), name.clone())),
+            Err(_) => return Err(error),
+        };
         let is_called = |other: &str| found.name.parse::<Dn>().ok().zip(other.parse::<Dn>().ok()).is_some_and(|(a, b)| a == b);
         if is_called(name) {
             return Err(error);
@@ -147,10 +152,7 @@ async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &W
         }
         ChangeKind::Delete => {
             let result = ldap.with_timeout(wait).delete(&name).await.map_err(|e| lost(settings, &e, false))?;
-            // What is not there (code 32) is as it was wanted.
-            if result.rc != 32 {
-                accept(&result, &format!("deleting {name}"))?;
-            }
+            accept(&result, &format!("deleting {name}"))?;
             return Ok(Done::Gone(key, name));
         }
         ChangeKind::Enable | ChangeKind::Disable => {

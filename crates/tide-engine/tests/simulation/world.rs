@@ -66,6 +66,8 @@ pub struct World {
     pub trouble: u32,
     /// Each write takes a moment, before and after it takes effect.
     pub slow: bool,
+    /// One system takes one write in three into a queue of its own.
+    pub queues: bool,
     /// The process dies at a system's request after so many.
     pub dies_in: Option<(&'static str, usize)>,
     pub died: Arc<tokio::sync::Notify>,
@@ -108,6 +110,7 @@ impl Shared {
             dice: (0x5eed..).zip(ALL).map(|(salt, name)| (name, StdRng::seed_from_u64(seed ^ salt << 32))).collect(),
             trouble: 0,
             slow: false,
+            queues: false,
             dies_in: None,
             died: Arc::default(),
             ever_out: BTreeSet::new(),
@@ -172,6 +175,9 @@ impl World {
                 return if dice.random_bool(0.5) { Fault::Die } else { Fault::DieAfter };
             }
             self.dies_in = self.dies_in.map(|(whose, _)| (whose, left - 1));
+        }
+        if self.queues && system == CLASSROOM && dice.random_ratio(1, 3) {
+            return Fault::Queue;
         }
         if trouble == 0 || !dice.random_ratio(1, trouble) {
             return Fault::None;
