@@ -268,15 +268,18 @@ impl Engine {
         let came = self.came.swap(false, Ordering::AcqRel);
         let again = self.looks_again.swap(false, Ordering::AcqRel) && !came;
         self.looks.fetch_add(1, Ordering::AcqRel);
+        let mut deciding = self.deciding.lock().await;
         let mut before = self.before().await?;
         if !works_by_itself(&before.at_work) {
             return Ok(None);
         }
         if before.lost {
+            // Systems are asked meanwhile: leavers do not wait for their answers.
+            drop(deciding);
             self.look_for_lost().await?;
+            deciding = self.deciding.lock().await;
             before = self.before().await?;
         }
-        let deciding = self.deciding.lock().await;
         let mut news = self.decide_news(&before).await?;
         tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided on news");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
