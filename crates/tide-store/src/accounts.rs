@@ -385,6 +385,8 @@ struct Before {
     same_name: bool,
     /// The state that is known, where what is shown now may be of before it.
     version: Option<String>,
+    /// It was told after the reading began that shows it now. What happened after that is told too.
+    told_since: bool,
 }
 
 /// How accounts came to be shown.
@@ -406,12 +408,15 @@ async fn known(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[&Observed]) -
     let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
     let found = sqlx::query(
         "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name,
-           iif(? OR a.seen >= ? OR a.written >= ?, a.version, NULL) AS version
+           iif(? OR a.seen >= ? OR a.written >= ?, a.version, NULL) AS version, coalesce(NOT ? AND a.reading >= ? AND a.seen > ?, 0) AS told_since
          FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
     )
     .bind(shown.object.word())
     .bind(shown.told)
     .bind(&at)
+    .bind(&at)
+    .bind(shown.told)
+    .bind(shown.reading)
     .bind(&at)
     .bind(&keys)
     .bind(shown.system)
@@ -422,7 +427,7 @@ async fn known(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[&Observed]) -
         .map(|row| {
             let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
             let (id, hash, sound, version) = (row.get("id"), row.get("hash"), row.get("sound"), row.get("version"));
-            (row.get("key"), Before { id, hash, sound, same_name, version })
+            (row.get("key"), Before { id, hash, sound, same_name, version, told_since: row.get("told_since") })
         })
         .collect())
 }
@@ -475,8 +480,8 @@ pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[O
     let mut known = if any { known(c, shown, &rows).await? } else { HashMap::new() };
     // What is of before the state that is known says nothing.
     let late = |account: &Observed| {
-        let before = known.get(&account.key).and_then(|before| before.version.as_ref());
-        before.zip(account.version.as_ref()).is_some_and(|(before, version)| version < before)
+        let Some(before) = known.get(&account.key) else { return false };
+        before.version.as_ref().zip(account.version.as_ref()).map_or(before.told_since, |(before, version)| version < before)
     };
     let (late, rows): (Vec<&Observed>, Vec<&Observed>) = rows.into_iter().partition(|account| late(account));
     let encoded: Vec<(Vec<u8>, Vec<u8>)> = rows
@@ -490,13 +495,20 @@ pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[O
     if any && object == ObjectType::Group {
         with_members(c, &mut known, &rows, &encoded).await?;
     }
-    let mut same: Vec<AccountId> = late.iter().filter_map(|account| known.get(&account.key)).map(|before| before.id).collect();
-    let mut news = Vec::new();
+    let (mut same, mut news) = (Vec::new(), Vec::new());
     for (account, (blob, hash)) in rows.into_iter().zip(encoded) {
         match known.get(&account.key) {
             Some(before) if before.sound && before.same_name && before.hash == hash && account.fault.is_none() => same.push(before.id),
             _ => news.push((account, blob, hash)),
         }
+    }
+    if !late.is_empty() {
+        let ids: Vec<AccountId> = late.iter().filter_map(|account| known.get(&account.key)).map(|before| before.id).collect();
+        sqlx::query("UPDATE account SET reading = ? WHERE id IN (SELECT value FROM json_each(?))")
+            .bind(reading)
+            .bind(serde_json::to_string(&ids)?)
+            .execute(&mut *c)
+            .await?;
     }
     if !same.is_empty() {
         sqlx::query("UPDATE account SET reading = ?, seen = ? WHERE id IN (SELECT value FROM json_each(?))")

@@ -121,10 +121,12 @@ impl Store {
                     }
                     if !gone.is_empty() {
                         sqlx::query(
-                            "UPDATE account SET absent_since = ? WHERE system = ? AND object = ? AND absent_since IS NULL
+                            "UPDATE account SET absent_since = ?, seen = ?, reading = ? WHERE system = ? AND object = ? AND absent_since IS NULL
                              AND coalesce(written, '') < ? AND key IN (SELECT value FROM json_each(?))",
                         )
                         .bind(stamp(now))
+                        .bind(stamp(now))
+                        .bind(reading)
                         .bind(&system)
                         .bind(object.word())
                         .bind(stamp(now))

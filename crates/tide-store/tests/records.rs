@@ -184,6 +184,29 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
     assert_eq!(title().await.as_deref(), Some("Old"));
 }
 
+/// A page of a long reading may be older than what was told of its accounts while it went on.
+#[tokio::test]
+async fn what_was_told_while_a_reading_went_on_stays() {
+    let records = Records::new().await;
+    let (store, person) = (&records.store, ObjectType::Person);
+    let both = |title: &str| vec![observed("b1", &[("title", title)]), observed("b2", &[("title", title)]), observed("b3", &[])];
+    records.read("berthing", person, 10, both("Old")).await;
+    let reading = store.begin_reading("berthing", person, at(20)).await.expect("begins");
+    let told = (vec![observed("b1", &[("title", "Mate")])], vec!["b3".to_owned()]);
+    store.keep_news("berthing", person, told, None, false, at(21)).await.expect("queued").await.expect("kept");
+    store.observe(reading, "berthing", person, at(20), both("Read before")).await.expect("kept");
+    assert_eq!(store.complete_reading(reading, at(22)).await.expect("ends"), 0, "it showed them, old as they were");
+    let accounts = store.population().await.expect("read").accounts;
+    let titles: Vec<String> =
+        accounts.iter().map(|account| account.attributes.get("title").iter().map(ToString::to_string).collect()).collect();
+    assert_eq!(titles, ["Mate", "Read before", ""]);
+    assert_eq!(accounts.iter().map(|account| account.absent_since).collect::<Vec<_>>(), [None, None, Some(at(21))]);
+    // The next reading began after that.
+    records.read("berthing", person, 30, both("New")).await;
+    assert_eq!(store.account(1).await.expect("read").attributes.get("title"), [Value::text("New")]);
+    assert_eq!(store.account(3).await.expect("read").absent_since, None, "there again");
+}
+
 fn group(members: &[String]) -> Observed {
     let members = members.iter().map(|name| Value::Reference(name.clone())).collect();
     let attributes = [("cn".to_owned(), vec![Value::text("deck")]), ("member".to_owned(), members)].into_iter().collect();

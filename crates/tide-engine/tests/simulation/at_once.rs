@@ -51,6 +51,7 @@ impl Sim {
             let mut world = self.world.lock();
             (world.slow, world.queues) = (true, self.seed.is_multiple_of(2));
         }
+        let without_reading = self.seed.is_multiple_of(3);
         for round in 0..6 {
             self.edit();
             self.edit();
@@ -59,7 +60,8 @@ impl Sim {
                 if round % 3 != 2 {
                     return engine.run_once().await.map(|_| ());
                 }
-                match engine.begin(Plan { carry_out: true, without_reading: true, ..Plan::default() }, "sim").await {
+                let plan = Plan { carry_out: true, without_reading, ..Plan::default() };
+                match engine.begin(plan, "sim").await {
                     Ok(_) | Err(EngineError::Busy(_)) => Ok(()),
                     Err(error) => Err(error),
                 }
