@@ -507,13 +507,16 @@ proptest! {
 /// Stories that once came to something else, the shortest of each kind.
 #[test]
 fn what_once_went_wrong_goes_right() {
-    use Step::{Add, Hand, Say, Send, Set, Team, Toggle};
+    use Step::{Add, Hand, Say, Send, Set, Split, Team, Toggle};
     let gone = vec![Add(0, 1, 0, 2), Send(true), Team(0), Set(0, 1, 0), Add(0, 5, 0, 2)];
+    // An account that was said to be two people's, after its link was gone.
+    let mut split = vec![Add(2, 4, 0, 0), Set(0, 0, 0), Team(0), Say(8, 8, 0), Add(1, 1, 0, 0), Say(8, 4, 0)];
+    split.extend([Split(7), Say(0, 0, 0)]);
     let back = vec![Add(0, 0, 0, 0), Toggle(23), Add(1, 0, 3, 2), Set(0, 0, 0), Add(1, 1, 0, 0)];
     // Somebody new is found by the mail that its source gives, though a role gives it another one in the end.
     let mut role = vec![Add(0, 0, 3, 0), Add(2, 0, 5, 0), Add(1, 5, 1, 0), Say(4, 1, 0), Add(0, 1, 3, 0), Add(0, 0, 2, 0)];
     role.extend([Send(true), Team(0), Team(1), Set(3, 5, 1), Set(5, 0, 0), Set(0, 0, 0), Hand(0, 0)]);
-    for story in [gone, back, role] {
+    for story in [split, gone, back, role] {
         follow(story.clone(), true).unwrap_or_else(|other| panic!("{story:?}: {other}"));
     }
 }

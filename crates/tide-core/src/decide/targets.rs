@@ -132,20 +132,24 @@ impl<'a> Target<'a> {
         let looking = people.iter().any(|person| self.looks(person));
         let index = AccountIndex::new(&self.types.matching, &self.population.accounts, if looking { &free } else { &[] });
         let by_id: HashMap<i64, usize> = free.iter().map(|&at| (self.population.accounts[at].id, at)).collect();
-        // Whom a person gave an account to: nobody else is matched to it.
-        let given: HashMap<usize, &str> = people
-            .iter()
-            .flat_map(|person| self.answers.joined_to(&person.id).iter().map(|(account, _)| (*account, person.id.as_str())))
-            .filter_map(|(account, identity)| Some((*by_id.get(&account)?, identity)))
-            .collect();
+        // Whom a person gave an account to: nobody else is matched to it. One that was given to several goes to one of them.
+        let mut given: HashMap<usize, &str> = HashMap::new();
+        let joins = |person: &Person| self.answers.joined_to(&person.id);
+        for looking in [true, false] {
+            for person in people.iter().filter(|person| !joins(person).is_empty() && self.looks(person) == looking) {
+                for at in joins(person).iter().filter_map(|(account, _)| by_id.get(account)) {
+                    given.entry(*at).or_insert(&person.id);
+                }
+            }
+        }
         let mut found: Vec<Option<Pick<'_>>> = Vec::with_capacity(people.len());
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
             let match_it = self.looks(person);
             let result = match_it.then(|| {
                 let said = self.answers.joined_to(&person.id);
-                let answered =
-                    said.iter().find_map(|(account, answer)| Some((*by_id.get(account)?, *answer))).filter(|(at, _)| !owned.contains(at));
+                let theirs = |at: &usize| !owned.contains(at) && given.get(at) == Some(&person.id.as_str());
+                let answered = said.iter().find_map(|(account, answer)| Some((*by_id.get(account)?, *answer))).filter(|(at, _)| theirs(at));
                 match (answered, self.answers.identity(&person.id)) {
                     (Some((at, answer)), _) => Pick::Answered(at, answer),
                     (None, Some(answer)) if answer.said == Said::New => Pick::New,
