@@ -135,6 +135,8 @@ async fn story() {
 
     // Writing: values, an instant, a state with its other flags, a rename that keeps the key, members as differences.
     let write = |object, account: &Observed, kind, values| Write {
+        member: None,
+        merged: Vec::new(),
         object,
         kind,
         account: Some((account.key.clone(), account.name.clone())),
@@ -208,6 +210,8 @@ async fn story() {
 
     // Making an account that is disabled until it is wanted.
     let create = Write {
+        member: None,
+        merged: Vec::new(),
         object: ObjectType::Person,
         kind: ChangeKind::Create,
         account: None,

@@ -107,6 +107,17 @@ pub struct Write {
     pub account: Option<(String, String)>,
     /// The values before and after.
     pub values: Vec<ValueChange>,
+    /// The member that a single membership is about: the lasting key of its account, and its name as far as we know.
+    pub member: Option<(String, String)>,
+    /// Lists that others write too: only the values that differ are sent.
+    pub merged: Vec<String>,
+}
+
+impl Write {
+    /// A change of an account by its key and its name; of a new one without.
+    pub fn new(object: ObjectType, kind: ChangeKind, account: Option<(String, String)>, values: Vec<ValueChange>) -> Self {
+        Write { object, kind, account, values, member: None, merged: Vec::new() }
+    }
 }
 
 /// A connected system.

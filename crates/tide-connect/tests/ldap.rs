@@ -96,6 +96,8 @@ async fn a_real_directory_is_tested_read_and_written() {
     let admin = connector(admin, &slapd.admin_password);
     let dn = format!(r"cn=O\, Hara \+ Sons (x)*,ou=people,{BASE}");
     let create = Write {
+        member: None,
+        merged: Vec::new(),
         object: ObjectType::Person,
         kind: ChangeKind::Create,
         account: None,
@@ -112,6 +114,8 @@ async fn a_real_directory_is_tested_read_and_written() {
     let exists = admin.write(&create).await.expect_err("exists");
     assert_eq!(exists.code, "exists");
     let at = |kind, account: &Observed, values| Write {
+        member: None,
+        merged: Vec::new(),
         object: ObjectType::Person,
         kind,
         account: Some((account.key.clone(), account.name.clone())),
@@ -181,6 +185,8 @@ async fn a_read_only_system_never_receives_a_write() {
     let connector = LdapConnector::new(settings(&directory.url), Some(Secret::new(PASSWORD)), access.clone()).expect("sound");
     let found = connector.find(ObjectType::Person, &[("uid".into(), Value::text(&people[0].uid))]).await.expect("found");
     let write = Write {
+        member: None,
+        merged: Vec::new(),
         object: ObjectType::Person,
         kind: ChangeKind::Update,
         account: Some((found[0].key.clone(), found[0].name.clone())),

@@ -30,7 +30,7 @@ fn value(attribute: &str, before: &[&str], after: &[&str]) -> ValueChange {
 
 fn create(name: &str) -> Write {
     let values = vec![value("userName", &[], &[name]), value("emails.work", &[], &[name]), value("enterprise.department", &[], &["Deck"])];
-    Write { object: ObjectType::Person, kind: ChangeKind::Create, account: None, values }
+    Write::new(ObjectType::Person, ChangeKind::Create, None, values)
 }
 
 #[tokio::test]
@@ -61,6 +61,8 @@ async fn a_service_is_tested_read_and_written() {
     let account = Some((made.key.clone(), made.name.clone()));
     service.take_writes();
     let update = Write {
+        member: None,
+        merged: Vec::new(),
         object: ObjectType::Person,
         kind: ChangeKind::Update,
         account: account.clone(),
@@ -75,6 +77,8 @@ async fn a_service_is_tested_read_and_written() {
     assert_eq!(changed.attributes.get("enterprise.department"), [Value::text("Galley")]);
     assert_eq!(service.take_writes(), [format!("PATCH /Users/{}", made.key)], "one PATCH with what changed");
     let off = Write {
+        member: None,
+        merged: Vec::new(),
         object: ObjectType::Person,
         kind: ChangeKind::Disable,
         account,
@@ -190,7 +194,7 @@ async fn a_poor_service_is_used_as_it_is() {
     service.take_writes();
     let values = vec![value("displayName", &[], &["New Name"]), value("enterprise.department", &[], &["Galley"])];
     let account = Some((seen[3].key.clone(), name.clone()));
-    let write = Write { object: ObjectType::Person, kind: ChangeKind::Update, account, values };
+    let write = Write::new(ObjectType::Person, ChangeKind::Update, account, values);
     let now = connector.write(&write).await.expect("written");
     assert_eq!(now.attributes.get("displayName"), [Value::text("New Name")]);
     assert_eq!(service.take_writes(), [format!("PUT /Users/{}", seen[3].key)]);
@@ -280,7 +284,7 @@ async fn a_large_group_is_changed_in_pieces_and_only_where_it_differs() {
             later: Vec::new(),
         }];
         service.take_writes();
-        let write = Write { object: ObjectType::Group, kind: ChangeKind::Update, account: Some((id, "deck-watch".into())), values };
+        let write = Write::new(ObjectType::Group, ChangeKind::Update, Some((id, "deck-watch".into())), values);
         let now = connector.write(&write).await.expect("written");
         assert_eq!(now.attributes.get("members").len(), 1495);
         let writes = service.take_writes();

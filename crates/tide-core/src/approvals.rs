@@ -97,7 +97,7 @@ pub(crate) fn ask(rules: &RuleSet, memberships: &Memberships, outcome: &mut Outc
         return;
     }
     let identities: HashMap<&str, &Identity> = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity)).collect();
-    for change in &mut outcome.changes {
+    for change in outcome.changes.iter_mut().filter(|change| !change.keeps_membership()) {
         let identity = identities.get(change.identity.as_str());
         let kind = identity.filter(|_| change.is_membership()).map_or(change.object, |identity| identity.kind);
         let values = || {

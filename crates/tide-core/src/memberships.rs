@@ -38,6 +38,15 @@ pub(crate) enum Noted {
     Members(Vec<u64>),
 }
 
+/// How a group's attribute names a member: by its name or its key, and by its `uid` in groups of RFC 2307.
+pub fn member_value(attribute: &str, account: &Account, by_name: bool) -> Value {
+    match attribute {
+        "memberUid" => Value::text(account.attributes.get("uid").first().map(Value::to_string).unwrap_or_default()),
+        _ if by_name => Value::Reference(account.name.clone()),
+        _ => Value::Reference(account.key.clone()),
+    }
+}
+
 /// The groups of all systems whose memberships follow rules.
 #[derive(Debug, Default)]
 pub struct Memberships {
@@ -120,6 +129,11 @@ impl Memberships {
     pub fn held_by(&self, account: &Account) -> BTreeSet<AccountId> {
         let names = names_of(account).into_iter().map(|name| hash(&account.system, &name));
         names.filter_map(|hash| self.of.get(&hash)).flatten().copied().collect()
+    }
+
+    /// Does a group hold this name, folded, as a direct member?
+    pub fn holds(&self, group: AccountId, folded: &str) -> bool {
+        self.groups.get(&group).is_some_and(|(system, known)| known.members.contains(&hash(system, folded)))
     }
 
     /// Notes that somebody, by a folded name, joined or left a group; how they are found. None when the group is not known here.

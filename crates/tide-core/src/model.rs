@@ -254,6 +254,19 @@ pub struct Joined {
     pub group: AccountId,
     /// Since when.
     pub made: Timestamp,
+    /// The member's name as it was written into the group: after a rename, the group may still hold this former name.
+    pub member: String,
+}
+
+/// The name under which a group holds a member whose membership a rule owns, where that is no longer the name that was written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MemberName {
+    /// Who is a member.
+    pub identity: String,
+    /// The group's account.
+    pub group: AccountId,
+    /// The present name.
+    pub member: String,
 }
 
 /// What we did to an account and cannot be seen in it.

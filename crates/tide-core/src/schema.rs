@@ -133,6 +133,8 @@ pub struct Schema {
     /// (SCIM ids).
     #[serde(default)]
     pub refers_by_name: bool,
+    /// The server itself puts a new name wherever it holds the old one, as a domain controller does.
+    pub follows_renames: bool,
 }
 
 impl Schema {

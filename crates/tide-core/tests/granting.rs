@@ -101,7 +101,8 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
             account.attributes.set(&value.attribute, members);
             world.population.joined.retain(|one| one.identity != change.identity || one.group != id);
             if change.kind == ChangeKind::Grant {
-                world.population.joined.push(Joined { identity: change.identity.clone(), group: id, made: at });
+                let member = value.after.first().map(ToString::to_string).unwrap_or_default();
+                world.population.joined.push(Joined { identity: change.identity.clone(), group: id, made: at, member });
             }
         }
         ChangeKind::Delete => account.absent_since = Some(at),

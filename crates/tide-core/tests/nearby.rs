@@ -211,7 +211,8 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) ->
             let told = value.before.iter().map(|one| (one, false)).chain(value.after.iter().map(|one| (one, true)));
             moved.extend(told.map(|(one, there)| Moved { group: account, member: folded(&one.to_string()), there }));
             if change.kind == ChangeKind::Grant {
-                population.joined.push(Joined { identity: change.identity.clone(), group: account, made: now() });
+                let member = value.after.first().map(ToString::to_string).unwrap_or_default();
+                population.joined.push(Joined { identity: change.identity.clone(), group: account, made: now(), member });
             }
             continue;
         }

@@ -74,7 +74,7 @@ impl Engine {
                     Some(id) => self.store.account(id).await.ok().map(|account| (account.key, account.name)),
                     None => None,
                 };
-                let write = Write { object: change.object, kind: change.kind, account, values: change.values.clone() };
+                let write = Write::new(change.object, change.kind, account, change.values.clone());
                 let went = share.connector.went(&write, &place).await;
                 let seconds = took.as_secs();
                 // Whoever decides just now does not know it to be done: it is not settled before that is in the queue.
@@ -121,7 +121,7 @@ impl Engine {
                 }
             };
             let change = &row.change;
-            let write = Write { object: change.object, kind: change.kind, account: None, values: change.values.clone() };
+            let write = Write::new(change.object, change.kind, None, change.values.clone());
             match self.look_for(&share, &write).await {
                 Ok(Some(account)) => {
                     let note = Some("the answer was lost; the account was found by its values later".to_owned());

@@ -10,7 +10,9 @@ use std::time::Duration;
 use tide_connect::{ConnectError, Weight, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind, PASSWORD_MARK};
-use tide_core::model::Observed;
+use tide_core::memberships::member_value;
+use tide_core::model::{Account, Observed};
+use tide_core::references::folded;
 use tide_core::rules::{PasswordRules, TypeRules};
 use tide_core::{Schema, Value};
 use tide_store::{ChangeRow, ChangeState, Settling, StoreError};
@@ -72,6 +74,26 @@ fn begins_with_password(share: &Share, change: &Change) -> bool {
     change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(first)
 }
 
+/// Why a membership is not given.
+pub(crate) const MEMBER_GONE: &str = "the account of the member is not there any more";
+
+/// What sending a membership needs to know of its member.
+#[derive(Debug, Default)]
+pub(crate) struct Resolved {
+    /// The member's account by its lasting key, and its present name; none where the system refers by keys.
+    pub(crate) member: Option<(String, String)>,
+    /// The values are no longer those that were decided.
+    pub(crate) is_changed: bool,
+    /// The member has no account there any more, so that there is nobody to be given anything.
+    pub(crate) is_gone: bool,
+}
+
+/// The lists among the values of a change that others write too.
+pub(crate) fn merged_lists(share: &Share, change: &Change) -> Vec<String> {
+    let Some(types) = share.rules.get(&change.object) else { return Vec::new() };
+    change.values.iter().map(|value| &value.attribute).filter(|name| types.merges(name)).cloned().collect()
+}
+
 /// What came of sending a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Went {
@@ -105,11 +127,7 @@ impl Engine {
             failed: AtomicUsize::new(0),
             begun: std::time::Instant::now(),
         });
-        let mut fault = None;
-        for changes in in_order(changes) {
-            let ended = self.send(changes, &tally, cancel, principal).await?;
-            fault = fault.or(ended);
-        }
+        let fault = self.send(changes, &tally, cancel, principal).await;
         if let Some(fault) = fault {
             return Err(fault);
         }
@@ -130,55 +148,74 @@ impl Engine {
         Ok(())
     }
 
-    /// Sends changes, each system's for itself and several accounts at a time; the fault that ended a worker.
+    /// Sends changes, each system's for itself; the fault that ended a worker.
     async fn send(
         self: &Arc<Self>,
         changes: Vec<ChangeRow>,
         tally: &Arc<Tally>,
         cancel: &CancellationToken,
         principal: &str,
-    ) -> Result<Option<EngineError>, EngineError> {
+    ) -> Option<EngineError> {
         let mut by_system: BTreeMap<String, Vec<ChangeRow>> = BTreeMap::new();
         for change in changes {
             by_system.entry(change.change.system.clone()).or_default().push(change);
         }
-        let mut workers = tokio::task::JoinSet::new();
+        let mut systems = tokio::task::JoinSet::new();
         let mut fault = None;
         for (system, changes) in by_system {
-            let mut share = match self.share_of(&system, &tally.reaches).await {
-                Ok(share) => share,
-                Err(error) => {
-                    self.park_all(&changes, &error.to_string(), tally).await?;
-                    continue;
+            let (engine, tally, cancel, principal) = (self.clone(), tally.clone(), cancel.clone(), principal.to_owned());
+            systems.spawn(async move {
+                for round in in_order(changes) {
+                    engine.send_round(&system, round, &tally, &cancel, &principal).await?;
                 }
-            };
-            let (confirmed, incoming) = mpsc::channel(SETTLED * 2);
-            share.confirmed = Some(confirmed);
-            let share = Arc::new(share);
-            let (engine, settling) = (self.clone(), tally.clone());
-            workers.spawn(async move { engine.settle_confirmed(incoming, &settling).await });
-            let queue = by_account(changes);
-            let is_marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| tally.marked.contains(&change.id));
-            for _ in 0..self.at_a_time.min(queue.len()) {
-                let (engine, sender, tally, cancel, principal) =
-                    (self.clone(), Sender::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
-                workers.spawn(async move { engine.worker(sender.share(), &tally, &cancel, &principal).await });
-            }
-            if queue.iter().all(is_marked) {
-                share.ready.all(queue.into_iter().map(|changes| Ready { changes, marked: true }).collect());
-                // Whoever settles ends when nobody can confirm any more.
-                drop(share);
-            } else {
-                let (engine, tally) = (self.clone(), tally.clone());
-                workers.spawn(async move { engine.mark_ahead(&share, queue, &tally.marked).await });
-            }
+                Ok(())
+            });
             if self.at_a_time == 1 {
                 // One thing after the other, also among systems: what happens can be told in advance.
-                ended(&mut workers, &mut fault).await;
+                ended(&mut systems, &mut fault).await;
             }
         }
+        ended(&mut systems, &mut fault).await;
+        fault
+    }
+
+    /// Sends changes of one system that wait for nothing but what was sent before, several accounts at a time.
+    async fn send_round(
+        self: &Arc<Self>,
+        system: &str,
+        changes: Vec<ChangeRow>,
+        tally: &Arc<Tally>,
+        cancel: &CancellationToken,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        let mut share = match self.share_of(system, &tally.reaches).await {
+            Ok(share) => share,
+            Err(error) => return self.park_all(&changes, &error.to_string(), tally).await,
+        };
+        let (confirmed, incoming) = mpsc::channel(SETTLED * 2);
+        share.confirmed = Some(confirmed);
+        let share = Arc::new(share);
+        let mut workers = tokio::task::JoinSet::new();
+        let (engine, settling) = (self.clone(), tally.clone());
+        workers.spawn(async move { engine.settle_confirmed(incoming, &settling).await });
+        let queue = by_account(changes);
+        let is_marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| tally.marked.contains(&change.id));
+        for _ in 0..self.at_a_time.min(queue.len()) {
+            let (engine, sender, tally, cancel, principal) =
+                (self.clone(), Sender::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
+            workers.spawn(async move { engine.worker(sender.share(), &tally, &cancel, &principal).await });
+        }
+        if queue.iter().all(is_marked) {
+            share.ready.all(queue.into_iter().map(|changes| Ready { changes, marked: true }).collect());
+            // Whoever settles ends when nobody can confirm any more.
+            drop(share);
+        } else {
+            let (engine, tally) = (self.clone(), tally.clone());
+            workers.spawn(async move { engine.mark_ahead(&share, queue, &tally.marked).await });
+        }
+        let mut fault = None;
         ended(&mut workers, &mut fault).await;
-        Ok(fault)
+        fault.map_or(Ok(()), Err)
     }
 
     async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {
@@ -288,18 +325,65 @@ impl Engine {
             change.account = Some(own.id);
         }
         let by_name = schema.is_some_and(|schema| schema.refers_by_name);
+        let membership = change.is_membership();
         for value in &mut change.values {
             for later in std::mem::take(&mut value.later) {
                 match self.store.account_of(&later.identity, &change.system).await? {
-                    Some(account) => value.after.push(Value::Reference(if by_name { account.name } else { account.key })),
+                    Some(account) => value.after.push(member_value(&value.attribute, &account, by_name)),
                     // The target wants to see them first.
                     None if change.kind == ChangeKind::Create => return Ok(false),
                     None => {}
                 }
             }
         }
-        change.values.retain(|value| value.after != value.before && !value.after.is_empty());
+        // A former name that is taken out of a group has nothing after it.
+        change.values.retain(|value| value.after != value.before && (membership || !value.after.is_empty()));
         Ok(!change.values.is_empty())
+    }
+
+    /// Names the members of memberships as their accounts are called at this moment: between the decision and the sending, another change
+    /// may have renamed them. Where systems refer by lasting keys, there is nothing to do.
+    pub(crate) async fn resolve_members(&self, share: &Share, rows: &mut [&mut ChangeRow]) -> Result<Vec<Resolved>, EngineError> {
+        let by_name = |row: &ChangeRow| share.row.schema.get(&row.change.object).is_some_and(|schema| schema.refers_by_name);
+        let identities: Vec<&str> = rows.iter().filter(|row| by_name(row)).map(|row| row.change.identity.as_str()).collect();
+        if identities.is_empty() {
+            return Ok(rows.iter().map(|_| Resolved::default()).collect());
+        }
+        let mut accounts: HashMap<String, Vec<Account>> = HashMap::new();
+        for (identity, account) in self.store.member_accounts(&identities, &share.row.name).await? {
+            accounts.entry(identity).or_default().push(account);
+        }
+        let former = |row: &ChangeRow| row.change.values.iter().skip(1).flat_map(|value| &value.before).map(Value::to_string).collect();
+        let former: Vec<Vec<String>> = rows.iter().map(|row| former(row)).collect();
+        let former: Vec<String> = former.into_iter().flatten().collect();
+        let in_use = if former.is_empty() { Vec::new() } else { self.store.names_in_use(&former, &share.row.name).await? };
+        let one = |row: &mut ChangeRow| {
+            let change = &mut row.change;
+            let before = change.values.clone();
+            // Somebody else has the name now: what it gives is decided about them.
+            let is_free = |value: &Value| !in_use.contains(&value.to_string());
+            change.values.iter_mut().skip(1).for_each(|value| value.before.retain(is_free));
+            let Some(first) = change.values.first_mut() else { return Resolved::default() };
+            let there = accounts.get(&change.identity).map_or(&[][..], Vec::as_slice);
+            let decided = first.after.first().or(first.before.first()).map(|value| folded(&value.to_string()));
+            let as_decided = |account: &&Account| {
+                decided.as_ref().is_some_and(|name| folded(&member_value(&first.attribute, account, true).to_string()) == *name)
+            };
+            let Some(account) = there.iter().find(as_decided).or(there.first()) else {
+                return Resolved { is_gone: change.kind == ChangeKind::Grant, ..Resolved::default() };
+            };
+            let member = vec![member_value(&first.attribute, account, true)];
+            *(if change.kind == ChangeKind::Grant { &mut first.after } else { &mut first.before }) = member.clone();
+            change.values.iter_mut().skip(1).for_each(|value| value.before.retain(|former| !member.contains(former)));
+            let mut at = 0;
+            change.values.retain(|value| {
+                at += 1;
+                at == 1 || !value.before.is_empty()
+            });
+            let member = Some((account.key.clone(), account.name.clone()));
+            Resolved { is_changed: change.values != before, member, is_gone: false }
+        };
+        Ok(rows.iter_mut().map(|row| one(row)).collect())
     }
 
     /// The password that a change sets: one that was set for somebody, or one that takes the place of what must not work any more,
@@ -372,12 +456,23 @@ impl Engine {
         principal: &str,
     ) -> Result<Went, EngineError> {
         let object = row.change.object;
-        let filled_in = waits(&row);
+        let mut filled_in = waits(&row);
         if filled_in && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
             let why = "the account that it waits for was not made";
             self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "the next run sees to it", self.now()).await?;
             self.progress(tally);
             return Ok(Went::Done);
+        }
+        let mut member = None;
+        if row.change.is_membership() {
+            let resolved = self.resolve_members(share, &mut [&mut row]).await?.pop().unwrap_or_default();
+            if resolved.is_gone {
+                self.store.settle_not_done(row.id, ChangeState::Cancelled, MEMBER_GONE, "the next run sees to it", self.now()).await?;
+                self.progress(tally);
+                return Ok(Went::Done);
+            }
+            filled_in |= resolved.is_changed;
+            member = resolved.member;
         }
         let password = self.first_password(share, &row).await?;
         let change = &row.change;
@@ -402,7 +497,8 @@ impl Engine {
         };
         let group = change.account.filter(|_| change.is_membership());
         let _one_at_a_time = share.alone(group).await;
-        let write = Write { object: change.object, kind: change.kind, account, values };
+        let merged = merged_lists(share, change);
+        let write = Write { member, merged, ..Write::new(change.object, change.kind, account, values) };
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;

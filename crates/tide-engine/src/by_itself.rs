@@ -67,6 +67,7 @@ fn new_people(population: &Population, outcome: &Outcome) -> NewPeople {
         in_step: Vec::new(),
         identities: outcome.identities.iter().filter(new).cloned().collect(),
         links: outcome.links.clone(),
+        member_names: outcome.member_names.clone(),
         reserved: outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect(),
     }
 }

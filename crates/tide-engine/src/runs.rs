@@ -469,6 +469,7 @@ fn only(population: &Population, outcome: &mut Outcome, names: &[String]) -> Res
     outcome.changes.retain(|change| about.contains(&change.identity));
     outcome.identities.retain(|(identity, _)| about.contains(&identity.id));
     outcome.links.retain(|link| about.contains(&link.identity));
+    outcome.member_names.retain(|one| about.contains(&one.identity));
     outcome.reserved.retain(|name| about.contains(&name.identity));
     outcome.notices.retain(|notice| about.contains(&notice.identity));
     Ok(people)

@@ -184,6 +184,48 @@ pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
         rounds.push(ready);
         later = waiting;
     }
+    let first = rounds.remove(0);
+    around_renames(first).into_iter().chain(rounds).filter(|round| !round.is_empty()).collect()
+}
+
+/// Does a change give its account another name, by which groups know it?
+fn is_rename(change: &Change) -> bool {
+    matches!(change.kind, ChangeKind::Rename | ChangeKind::Move)
+}
+
+/// A membership that is sent with others of its group, and not as a step of a departure, whose order is its own.
+fn is_of_group(change: &Change) -> bool {
+    change.is_membership() && change.step == 0
+}
+
+/// The people whose changes depend on one another across queues: groups know them by their name, which changes too.
+fn renamed_members<'c>(changes: impl Iterator<Item = &'c Change> + Clone) -> HashSet<(&'c str, &'c str)> {
+    let whose = |change: &'c Change| (change.system.as_str(), change.identity.as_str());
+    let members: HashSet<(&str, &str)> = changes.clone().filter(|change| is_of_group(change)).map(whose).collect();
+    changes.filter(|change| is_rename(change)).map(whose).filter(|who| members.contains(who)).collect()
+}
+
+/// The changes of people who are renamed and join or leave groups at once, in an order that never leaves a name behind: they leave
+/// groups, then they are renamed, then they join. A disabled account waits for nothing; neither do all others.
+fn around_renames(changes: Vec<ChangeRow>) -> [Vec<ChangeRow>; 3] {
+    let renamed: HashSet<(String, String)> = renamed_members(changes.iter().map(|row| &row.change))
+        .into_iter()
+        .map(|(system, identity)| (system.to_owned(), identity.to_owned()))
+        .collect();
+    let mut rounds = [Vec::new(), Vec::new(), Vec::new()];
+    for row in changes {
+        let change = &row.change;
+        let round = if renamed.is_empty() || !renamed.contains(&(change.system.clone(), change.identity.clone())) {
+            0
+        } else if is_of_group(change) {
+            if change.kind == ChangeKind::Grant { 2 } else { 0 }
+        } else if change.kind == ChangeKind::Disable {
+            0
+        } else {
+            1
+        };
+        rounds[round].push(row);
+    }
     rounds
 }
 
@@ -209,12 +251,7 @@ pub(crate) fn settled(share: &Share, row: &ChangeRow, account: Observed, note: O
             (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
         })
         .collect();
-    let types = share.rules.get(&row.change.object);
-    let merges = |name: &str| {
-        let all = types.into_iter().flat_map(|types| types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)));
-        all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(name))
-    };
-    let merged = row.change.values.iter().map(|value| value.attribute.clone()).filter(|name| merges(name)).collect();
+    let merged = crate::act::merged_lists(share, &row.change);
     Settled { account, normalised, merged, note }
 }
 
@@ -231,7 +268,8 @@ fn whose(change: &Change) -> String {
 /// The places of the changes that are sent first, when these are so few that all of them are sent at once and none waits for
 /// another: it can be kept with them that they are about to be.
 pub(crate) fn sent_first(changes: &[Change], at_a_time: usize) -> HashSet<usize> {
-    if changes.iter().flat_map(|change| &change.values).any(|value| !value.later.is_empty()) {
+    let waits = changes.iter().flat_map(|change| &change.values).any(|value| !value.later.is_empty());
+    if waits || !renamed_members(changes.iter()).is_empty() {
         return HashSet::new();
     }
     let mut by_system: HashMap<&str, HashMap<String, usize>> = HashMap::new();

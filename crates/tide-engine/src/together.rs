@@ -1,6 +1,6 @@
 //! Memberships of one group that are sent together: thousands who join a group are no thousands of requests.
 
-use crate::act::Tally;
+use crate::act::{MEMBER_GONE, Tally};
 use crate::share::{Share, waits};
 use crate::{Engine, EngineError};
 use std::collections::{HashSet, VecDeque};
@@ -25,7 +25,11 @@ impl Engine {
         principal: &str,
     ) -> Result<Option<ChangeRow>, EngineError> {
         let kind = first.change.kind;
-        let fits = |row: &ChangeRow| row.change.is_membership() && row.change.step == 0 && row.change.kind == kind && row.attempts == 0;
+        // One that takes a former name away too is sent for itself.
+        let fits = |row: &ChangeRow| {
+            let change = &row.change;
+            change.is_membership() && change.step == 0 && change.kind == kind && change.values.len() == 1 && row.attempts == 0
+        };
         if !fits(&first) || !others.front().is_some_and(fits) {
             return Ok(Some(first));
         }
@@ -44,6 +48,17 @@ impl Engine {
             }
             rows.push((row, filled_in));
         }
+        let resolved = self.resolve_members(share, &mut rows.iter_mut().map(|(row, _)| row).collect::<Vec<_>>()).await?;
+        let mut there = Vec::with_capacity(rows.len());
+        for ((row, filled_in), resolved) in rows.into_iter().zip(resolved) {
+            if resolved.is_gone {
+                let (state, next) = (ChangeState::Cancelled, "the next run sees to it");
+                self.store.settle_not_done(row.id, state, MEMBER_GONE, next, self.now()).await?;
+                continue;
+            }
+            there.push((row, filled_in || resolved.is_changed));
+        }
+        let mut rows = there;
         let marked: HashSet<i64> = self.store.mark_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now()).await?;
         // Those that are missing were taken back: leavers overtook them.
         rows.retain(|(row, _)| marked.contains(&row.id));
@@ -58,7 +73,7 @@ impl Engine {
             ChangeKind::Grant => ValueChange { before: Vec::new(), after: all(|value| &value.after), ..value.clone() },
             _ => ValueChange { before: all(|value| &value.before), after: Vec::new(), ..value.clone() },
         };
-        let write = Write { object: last.change.object, kind, account: Some(account), values: vec![values] };
+        let write = Write::new(last.change.object, kind, Some(account), vec![values]);
         let _one_at_a_time = share.alone(Some(group)).await;
         match share.connector.membership(&write).await {
             Ok(()) => {

@@ -1,8 +1,11 @@
 -- Memberships that rules gave: they are ours to take away.
 CREATE TABLE joined (
     identity TEXT NOT NULL REFERENCES identity(id), account INTEGER NOT NULL REFERENCES account(id), made TEXT NOT NULL,
+    -- The member's name as it was written into the group, and as names are compared.
+    member TEXT NOT NULL, folded TEXT NOT NULL,
     PRIMARY KEY (identity, account)
 ) STRICT, WITHOUT ROWID;
+CREATE INDEX joined_folded ON joined (folded);
 CREATE TRIGGER joined_made AFTER INSERT ON joined BEGIN INSERT INTO touched (identity) VALUES (NEW.identity); END;
 CREATE TRIGGER joined_gone AFTER DELETE ON joined BEGIN INSERT INTO touched (identity) VALUES (OLD.identity); END;
 

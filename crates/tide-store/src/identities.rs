@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::decide::NewLink;
-use tide_core::model::{AccountId, Reserved};
+use tide_core::model::{AccountId, MemberName, Reserved};
 use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
 
 /// An identity with what the lists show beside it.
@@ -70,6 +70,8 @@ pub struct NewPeople {
     pub identities: Vec<(Identity, String)>,
     /// Links to accounts that exist.
     pub links: Vec<NewLink>,
+    /// Members whom their groups hold under another name than the one that was written.
+    pub member_names: Vec<MemberName>,
     /// Names that nobody else is to be given.
     pub reserved: Vec<Reserved>,
     /// Accounts that are as they should be again: what they held before somebody changed them there is forgotten.
@@ -79,7 +81,11 @@ pub struct NewPeople {
 impl NewPeople {
     /// Is there nothing to be kept?
     pub fn is_empty(&self) -> bool {
-        self.identities.is_empty() && self.links.is_empty() && self.reserved.is_empty() && self.in_step.is_empty()
+        self.identities.is_empty()
+            && self.links.is_empty()
+            && self.member_names.is_empty()
+            && self.reserved.is_empty()
+            && self.in_step.is_empty()
     }
 }
 
@@ -114,6 +120,9 @@ pub(crate) async fn keep_identities(
     }
     for link in &people.links {
         make_link(c, link.account, &link.identity, &link.made_by, principal, now).await?;
+    }
+    for one in &people.member_names {
+        crate::settle::join(c, &one.identity, one.group, &one.member, &stamp(now)).await?;
     }
     if !people.in_step.is_empty() {
         sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
@@ -177,6 +186,26 @@ impl Store {
         .fetch_optional(&self.reader)
         .await?;
         row.as_ref().map(crate::accounts::read_account).transpose()
+    }
+
+    /// The present accounts of some identities in a system, with whose each is.
+    pub async fn member_accounts(&self, identities: &[&str], system: &str) -> Result<Vec<(String, Account)>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT a.*, l.identity AS whose FROM json_each(?) k CROSS JOIN link l ON l.identity = k.value AND l.ended IS NULL
+             CROSS JOIN account a ON a.id = l.account WHERE a.system = ? AND a.absent_since IS NULL ORDER BY a.id",
+        )
+        .bind(serde_json::to_string(identities)?)
+        .bind(system)
+        .fetch_all(&self.reader)
+        .await?;
+        rows.iter().map(|row| Ok((row.get("whose"), crate::accounts::read_account(row)?))).collect()
+    }
+
+    /// Which of some names, as accounts of a system are called, belong to an account there now.
+    pub async fn names_in_use(&self, names: &[String], system: &str) -> Result<Vec<String>, StoreError> {
+        let sql = "SELECT k.value FROM json_each(?) k WHERE EXISTS
+             (SELECT 1 FROM account a WHERE a.system = ? AND a.name = k.value COLLATE NOCASE AND a.absent_since IS NULL)";
+        Ok(sqlx::query_scalar(sql).bind(serde_json::to_string(names)?).bind(system).fetch_all(&self.reader).await?)
     }
 
     /// How many identities there are of each stage.

@@ -12,6 +12,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::decide::{ChangeKind, PASSWORD_MARK};
 use tide_core::model::{AccountId, Joined, Observed};
+use tide_core::references::folded;
 use tide_core::{ObjectType, Value};
 
 /// The most rows of one statement.
@@ -236,26 +237,43 @@ pub(crate) async fn carried(c: &mut SqliteConnection, only: Option<&str>) -> Res
 /// Remembers which memberships rules gave, and forgets those that were taken.
 async fn join_groups(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at: &str) -> Result<(), StoreError> {
     for (one, group) in all.iter().zip(ids).filter(|(one, _)| one.row.change.is_membership()) {
-        let sql = match one.row.change.kind {
-            ChangeKind::Grant => "INSERT INTO joined (identity, account, made) VALUES (?,?,?) ON CONFLICT DO NOTHING",
-            _ => "DELETE FROM joined WHERE identity = ? AND account = ? AND ? IS NOT NULL",
-        };
-        sqlx::query(sql).bind(&one.row.change.identity).bind(*group).bind(at).execute(&mut *c).await?;
+        let change = &one.row.change;
+        if change.kind == ChangeKind::Grant {
+            let member = change.values.first().and_then(|value| value.after.first()).map(Value::to_string).unwrap_or_default();
+            join(c, &change.identity, *group, &member, at).await?;
+        } else {
+            let sql = "DELETE FROM joined WHERE identity = ? AND account = ?";
+            sqlx::query(sql).bind(&change.identity).bind(*group).execute(&mut *c).await?;
+        }
     }
     Ok(())
 }
 
-/// Memberships that rules gave: all, or those of some identities (a JSON list).
-pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<&str>) -> Result<Vec<Joined>, StoreError> {
+/// Remembers that a rule put somebody into a group, and under which name.
+pub(crate) async fn join(c: &mut SqliteConnection, identity: &str, group: AccountId, member: &str, at: &str) -> Result<(), StoreError> {
+    let sql = "INSERT INTO joined (identity, account, made, member, folded) VALUES (?,?,?,?,?)
+         ON CONFLICT DO UPDATE SET member = excluded.member, folded = excluded.folded";
+    let query = sqlx::query(sql).bind(identity).bind(group).bind(at).bind(member).bind(folded(member));
+    query.execute(c).await?;
+    Ok(())
+}
+
+/// Memberships that rules gave: all, or those of some identities and those that were written under some names (JSON lists).
+pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<Joined>, StoreError> {
     let rows = match only {
         None => sqlx::query("SELECT * FROM joined ORDER BY identity, account").fetch_all(&mut *c).await?,
-        Some(ids) => {
-            let sql = "SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.identity = k.value ORDER BY j.identity, j.account";
-            sqlx::query(sql).bind(ids.to_owned()).fetch_all(&mut *c).await?
+        Some((ids, names)) => {
+            let sql = "SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.identity = k.value
+                 UNION SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.folded = k.value ORDER BY 1, 2";
+            sqlx::query(sql).bind(ids.to_owned()).bind(names.to_owned()).fetch_all(&mut *c).await?
         }
     };
     let made = |row: &sqlx::sqlite::SqliteRow| crate::unstamp(row.get("made")).unwrap_or(Timestamp::MIN);
-    Ok(rows.iter().map(|row| Joined { identity: row.get("identity"), group: row.get("account"), made: made(row) }).collect())
+    let one = |row: &sqlx::sqlite::SqliteRow| {
+        let (identity, group, member) = (row.get("identity"), row.get("account"), row.get("member"));
+        Joined { identity, group, made: made(row), member }
+    };
+    Ok(rows.iter().map(one).collect())
 }
 
 /// Remembers which values of merged lists are ours.

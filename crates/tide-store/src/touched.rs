@@ -7,6 +7,7 @@ use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use tide_core::model::{Normalised, Reserved};
 use tide_core::nearby::{Moved, Records};
+use tide_core::references::folded;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
 /// So many records are read while whoever writes waits; more are not.
@@ -60,7 +61,7 @@ const BESIDE: &str = "
            + 4 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN departure t ON t.identity = k.value)
            + 8 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN claimed t ON t.identity = k.value)
            + 16 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN role_grant t ON t.identity = k.value)
-           + 32 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN joined t ON t.identity = k.value)
+           + 32 * EXISTS (SELECT 1 FROM joined)
            + 64 * EXISTS (SELECT 1 FROM password_set WHERE ended IS NULL)
            + 128 * EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL) AS number,
            NULL AS kind, NULL AS name, NULL AS first, NULL AS second, NULL AS third
@@ -167,7 +168,11 @@ async fn part(
         population.grants = crate::roles::grants(&mut *c, Some(identities)).await?;
     }
     if tells(32) {
-        population.joined = crate::settle::joined(&mut *c, Some(identities)).await?;
+        // Also what was written for somebody else who had one of these names.
+        let uid = |account: &tide_core::Account| account.attributes.get("uid").first().map(|uid| folded(&uid.to_string()));
+        let names = population.accounts.iter().flat_map(|account| [Some(folded(&account.name)), uid(account)]).flatten();
+        let names: Vec<String> = names.collect();
+        population.joined = crate::settle::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?))).await?;
     }
     if tells(1) {
         population.carried = crate::settle::carried(&mut *c, Some(accounts)).await?;

@@ -771,7 +771,8 @@ async fn a_part_tells_what_the_whole_tells() {
     let link = |account, identity: &str| NewLink { account, identity: identity.into(), made_by: "rule".into(), source: false };
     let people = vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)];
     let reserved = vec![Reserved { kind: ObjectType::Person, attribute: "login".into(), value: "ada".into(), identity: "i1".into() }];
-    let people = NewPeople { identities: people, links: vec![link(1, "i1"), link(2, "i2")], reserved, in_step: vec![] };
+    let links = vec![link(1, "i1"), link(2, "i2")];
+    let people = NewPeople { identities: people, links, reserved, ..NewPeople::default() };
     store.keep_identities(people, "tester", at(20)).await.expect("kept");
 
     let title = |value: &str| vec![ValueChange { attribute: "title".into(), after: vec![Value::text(value)], ..ValueChange::default() }];

@@ -1,6 +1,7 @@
 //! From an entry to an account.
 
 use super::schema::{Known, NEVER, State, is_file_time};
+use super::write::LOCKED_FOR_GOOD;
 use crate::ConnectError;
 use hmac::{Hmac, KeyInit, Mac};
 use ldap3::{ResultEntry, SearchEntry};
@@ -50,7 +51,7 @@ pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
 }
 
 /// A name without its options (RFC 4512 §2.5), and those.
-fn plain_of(name: &str) -> (&str, Option<&str>) {
+pub(super) fn plain_of(name: &str) -> (&str, Option<&str>) {
     match name.bytes().position(|byte| byte == b';') {
         None => (name, None),
         Some(at) => (&name[..at], Some(&name[at + 1..])),
@@ -212,6 +213,14 @@ fn value(kind: ValueKind, text: &str) -> Value {
     }
 }
 
+fn is_locked_for_good(value: &Value) -> bool {
+    let lock = syntax::generalized_time(LOCKED_FOR_GOOD);
+    match value {
+        Value::Time(at) => Some(*at) == lock,
+        other => syntax::generalized_time(&other.to_string()) == lock,
+    }
+}
+
 fn enabled(attributes: &Attributes, state: State) -> Option<bool> {
     match state {
         State::ControlFlags => match attributes.get("userAccountControl").first() {
@@ -220,7 +229,8 @@ fn enabled(attributes: &Attributes, state: State) -> Option<bool> {
             None => None,
         },
         State::Lock => Some(!attributes.get("nsAccountLock").iter().any(|v| v.to_string().eq_ignore_ascii_case("true"))),
-        State::LockedTime => Some(attributes.get("pwdAccountLockedTime").is_empty()),
+        // A lock after too many wrong passwords passes by itself: the account is no disabled one.
+        State::LockedTime => Some(!attributes.get("pwdAccountLockedTime").iter().any(is_locked_for_good)),
         State::None => None,
     }
 }

@@ -604,6 +604,13 @@ impl Connector for LdapConnector {
         let permit = self.access.permit(write.object)?;
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?;
+        if write.member.is_some() {
+            match self.change_member(&mut ldap, known, write).await {
+                // The group may have another name by now.
+                Err(error) if error.code == "no_such_object" => {}
+                other => return other,
+            }
+        }
         self.sent(&mut ldap, known, write, &permit).await.map(|_| ())
     }
 

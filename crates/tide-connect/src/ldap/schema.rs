@@ -356,6 +356,7 @@ impl Known {
         schema.state_attribute = (self.state != State::None).then(|| "enabled".to_owned());
         schema.name_attribute = Some("dn".into());
         schema.refers_by_name = true;
+        schema.follows_renames = self.controller;
         ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()
     }
 }

@@ -5,7 +5,7 @@ use super::{LdapConnector, accept, dial};
 use crate::access::Permit;
 use crate::{ConnectError, LdapSettings, Write};
 use ldap3::exop::PasswordModify;
-use ldap3::{Ldap, LdapError, Mod};
+use ldap3::{Ldap, LdapError, LdapResult, Mod};
 use std::collections::HashSet;
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
@@ -46,26 +46,55 @@ fn set(attribute: &str, values: &[Value]) -> HashSet<Octets> {
     values.iter().map(|value| octets(attribute, value)).collect()
 }
 
-/// How an attribute's values are changed. References are written as differences, so that a large
-/// group is never sent whole for one member; everything else is replaced.
-fn modification(value: &ValueChange) -> Vec<Mod<Octets>> {
+/// The value of `pwdAccountLockedTime` by which an administrator locks an account (draft-behera-ldap-password-policy §5.3.3). Any other
+/// value is a lock after too many wrong passwords, which passes by itself and is not ours.
+pub(super) const LOCKED_FOR_GOOD: &str = "000001010000Z";
+
+/// How often a change of account flags is tried when somebody else changes them at the same time.
+const RACES: usize = 4;
+
+/// How an attribute is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Manner {
+    /// All values at once. A single-valued attribute holds one value at every moment, so it must be replaced.
+    Replace,
+    /// As differences, so that a large group is never sent whole for one member, and what others wrote stays.
+    Differences,
+}
+
+/// How an attribute of a write is to be written.
+fn manner(value: &ValueChange, known: &Known, merged: &[String]) -> Manner {
+    let single = known.def(super::entry::plain_of(&value.attribute).0).is_some_and(|def| !def.many);
+    if single {
+        Manner::Replace
+    } else if merged.iter().any(|name| name.eq_ignore_ascii_case(&value.attribute)) {
+        Manner::Differences
+    } else {
+        let reference = value.before.iter().chain(&value.after).any(|v| matches!(v, Value::Reference(_)));
+        if reference && !value.before.is_empty() && !value.after.is_empty() { Manner::Differences } else { Manner::Replace }
+    }
+}
+
+/// The modifications of one attribute (RFC 4511 §4.6).
+fn modification(value: &ValueChange, manner: Manner) -> Vec<Mod<Octets>> {
     let name = || value.attribute.clone().into_bytes();
     let (before, after) = (set(&value.attribute, &value.before), set(&value.attribute, &value.after));
-    let reference = value.before.iter().chain(&value.after).any(|v| matches!(v, Value::Reference(_)));
-    if !reference || before.is_empty() || after.is_empty() {
-        return vec![Mod::Replace(name(), after)];
+    if manner == Manner::Replace {
+        // A domain controller protects this attribute from being deleted: "never" is 0.
+        let never = after.is_empty() && value.attribute.eq_ignore_ascii_case("accountExpires");
+        return vec![Mod::Replace(name(), if never { HashSet::from([b"0".to_vec()]) } else { after })];
     }
     let gone: HashSet<Octets> = before.difference(&after).cloned().collect();
     let new: HashSet<Octets> = after.difference(&before).cloned().collect();
-    let mut changes = Vec::new();
     // Added first: a group that must have a member is never empty between the two.
-    if !new.is_empty() {
-        changes.push(Mod::Add(name(), new));
-    }
-    if !gone.is_empty() {
-        changes.push(Mod::Delete(name(), gone));
-    }
-    changes
+    let adding = (!new.is_empty()).then(|| Mod::Add(name(), new));
+    let deleting = (!gone.is_empty()).then(|| Mod::Delete(name(), gone));
+    adding.into_iter().chain(deleting).collect()
+}
+
+/// The modifications that give or take memberships: nothing is ever replaced by them.
+fn membership_modifications(values: &[ValueChange]) -> Vec<Mod<Octets>> {
+    values.iter().flat_map(|value| modification(value, Manner::Differences)).collect()
 }
 
 /// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
@@ -88,7 +117,7 @@ impl LdapConnector {
             Err(gone) if write.kind == ChangeKind::Delete && gone.code == "gone" => return Ok(Done::Gone(key.clone(), name.clone())),
             Err(_) => return Err(error),
         };
-        let is_called = |other: &str| found.name.parse::<Dn>().ok().zip(other.parse::<Dn>().ok()).is_some_and(|(a, b)| a == b);
+        let is_called = |other: &str| is_same_dn(&found.name, other);
         if is_called(name) {
             return Err(error);
         }
@@ -99,6 +128,57 @@ impl LdapConnector {
         let write = Write { account: Some((key.clone(), found.name)), ..write.clone() };
         send(ldap, self.settings(), known, &write, permit).await
     }
+
+    /// Gives or takes one membership. That a group holds it already, or no longer (codes 20 and 16; 68 and 53 of a domain controller, of
+    /// which the last may mean anything), is believed only after the member was looked for under the name that it has now.
+    pub(super) async fn change_member(&self, ldap: &mut Ldap, known: &Known, write: &Write) -> Result<(), ConnectError> {
+        let Some((_, group)) = &write.account else {
+            return Err(ConnectError::lasting("no_account", "the change names no group", "decide again: start a new run"));
+        };
+        let wait = dial::seconds(self.settings());
+        let result = modify(ldap, self.settings(), group, membership_modifications(&write.values)).await?;
+        if result.rc == 0 {
+            return Ok(());
+        }
+        let values = self.with_present_name(write).await;
+        let left = differs_still(ldap, wait, group, membership_modifications(&values)).await;
+        match left {
+            Some(left) if left.is_empty() => Ok(()),
+            Some(left) if values != write.values || found_otherwise(result.rc, known) => {
+                accept(&modify(ldap, self.settings(), group, left).await?, &format!("changing the members of {group}"))
+            }
+            _ => accept(&result, &format!("changing the members of {group}")),
+        }
+    }
+
+    /// The values of a membership with the name that the member has at this moment.
+    async fn with_present_name(&self, write: &Write) -> Vec<ValueChange> {
+        let mut values = write.values.clone();
+        let (Some((key, name)), Some(first)) = (&write.member, values.first_mut()) else { return values };
+        let named = |value: &Value| matches!(value, Value::Reference(_)) && is_same_dn(&value.to_string(), name);
+        if !first.before.iter().chain(&first.after).any(named) {
+            return values;
+        }
+        // Whoever is not there any more has no other name.
+        let Ok(found) = self.by_key(key, name).await else { return values };
+        for value in first.before.iter_mut().chain(&mut first.after).filter(|value| named(value)) {
+            *value = Value::Reference(found.name.clone());
+        }
+        values
+    }
+}
+
+fn is_same_dn(one: &str, other: &str) -> bool {
+    one == other || one.parse::<Dn>().ok().zip(other.parse::<Dn>().ok()).is_some_and(|(one, other)| one == other)
+}
+
+/// Does a code say that values are there already, or are not there (RFC 4511 appendix A; a domain controller has its own)?
+fn found_otherwise(code: u32, known: &Known) -> bool {
+    matches!(code, 16 | 20) || known.controller && matches!(code, 53 | 68)
+}
+
+async fn modify(ldap: &mut Ldap, settings: &LdapSettings, name: &str, changes: Vec<Mod<Octets>>) -> Result<LdapResult, ConnectError> {
+    ldap.with_timeout(dial::seconds(settings)).modify(name, changes).await.map_err(|e| lost(settings, &e, false))
 }
 
 async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &Write, _permit: &Permit) -> Result<Done, ConnectError> {
@@ -121,15 +201,11 @@ async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &W
         let disabled = wants(false);
         // A domain controller makes accounts disabled, and lets only those in who have a password.
         let password = write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("unicodePwd"));
-        if wants(true)
-            && password
-            && known.state == State::ControlFlags
-            && let Mod::Replace(name, values) = state_change(known.state, false, &[])?
-        {
-            attributes.push((name, values));
+        if wants(true) && password && known.state == State::ControlFlags {
+            attributes.push(state_at_creation(known.state, false)?);
         }
-        if disabled && let Mod::Replace(name, values) = state_change(known.state, true, &[])? {
-            attributes.push((name, values));
+        if disabled {
+            attributes.push(state_at_creation(known.state, true)?);
         }
         let result = ldap.with_timeout(wait).add(&dn, attributes).await.map_err(|e| lost(settings, &e, true))?;
         accept(&result, &format!("adding {dn}"))?;
@@ -156,39 +232,45 @@ async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &W
             return Ok(Done::Gone(key, name));
         }
         ChangeKind::Enable | ChangeKind::Disable => {
-            let change = state_change(known.state, write.kind == ChangeKind::Disable, &write.values)?;
-            let result = ldap.with_timeout(wait).modify(&name, vec![change]).await.map_err(|e| lost(settings, &e, false))?;
-            // Deleting a lock that is not there (code 16) is what was wanted.
-            if result.rc != 16 {
-                accept(&result, &format!("{} {name}", if write.kind == ChangeKind::Disable { "disabling" } else { "enabling" }))?;
+            let disable = write.kind == ChangeKind::Disable;
+            let doing = format!("{} {name}", if disable { "disabling" } else { "enabling" });
+            if known.state == State::ControlFlags {
+                set_flags(ldap, settings, &name, &doing, |flags| if disable { flags | DISABLED } else { flags & !DISABLED }).await?;
+            } else {
+                let result = modify(ldap, settings, &name, vec![state_change(known.state, disable)?]).await?;
+                // Deleting a lock that is not there (code 16) is what was wanted.
+                if result.rc != 16 {
+                    accept(&result, &doing)?;
+                }
             }
         }
         ChangeKind::Grant | ChangeKind::Revoke if write.object == ObjectType::Group => {
-            let one = |value: &ValueChange| match write.kind {
-                ChangeKind::Grant => Mod::Add(value.attribute.clone().into_bytes(), set(&value.attribute, &value.after)),
-                _ => Mod::Delete(value.attribute.clone().into_bytes(), set(&value.attribute, &value.before)),
-            };
-            let changes: Vec<Mod<Octets>> = write.values.iter().map(one).collect();
-            let many = write.values.iter().map(|value| value.before.len() + value.after.len()).sum::<usize>() > 1;
-            let result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
-            // Who is a member already, or none any more, is as it was wanted (codes 20 and 16; 68 and 53 of a domain controller, of which
-            // the last may mean anything). Of several it is not known who.
-            let done = !many && result.rc != 0 && is_so(ldap, wait, &name, write).await;
-            if !done {
-                accept(&result, &format!("changing the members of {name}"))?;
-            }
+            let result = modify(ldap, settings, &name, membership_modifications(&write.values)).await?;
+            accept(&result, &format!("changing the members of {name}"))?;
         }
         ChangeKind::Password => password(ldap, settings, known, &name, &write.values).await?,
         _ => {
-            let changes: Vec<Mod<Octets>> = write.values.iter().filter(|v| !ours(v)).flat_map(modification).collect();
-            let mut result = ldap.with_timeout(wait).modify(&name, changes).await.map_err(|e| lost(settings, &e, false))?;
-            // A directory that follows renames by itself, or somebody else, was faster (codes 20 and 16; 68 and 53 of a domain
-            // controller): only what differs still is sent.
-            if matches!(result.rc, 16 | 20) || known.controller && matches!(result.rc, 53 | 68) {
-                let values = write.values.iter().filter(|v| !ours(v));
-                match differs_still(ldap, wait, &name, values).await {
+            let of_name = |value: &&ValueChange| known.controller && names_entry(&name, &value.attribute);
+            let flags = |value: &&ValueChange| known.state == State::ControlFlags && value.attribute.eq_ignore_ascii_case(CONTROL_FLAGS);
+            if let Some(value) = write.values.iter().find(flags)
+                && let Some(mapped) = value.after.first().and_then(|value| value.to_string().parse::<i64>().ok())
+            {
+                // Whether the account is usable is said by its state alone.
+                let doing = format!("changing {name}");
+                set_flags(ldap, settings, &name, &doing, |now| (mapped & !DISABLED) | (now & DISABLED)).await?;
+            }
+            let values = write.values.iter().filter(|v| !ours(v) && !of_name(v) && !flags(v));
+            let changes: Vec<Mod<Octets>> =
+                values.clone().flat_map(|value| modification(value, manner(value, known, &write.merged))).collect();
+            if changes.is_empty() {
+                return Ok(Done::Keyed(key, name));
+            }
+            let mut result = modify(ldap, settings, &name, changes.clone()).await?;
+            // A directory that follows renames by itself, or somebody else, was faster: only what differs still is sent.
+            if found_otherwise(result.rc, known) {
+                match differs_still(ldap, wait, &name, changes).await {
                     Some(left) if left.is_empty() => return Ok(Done::Keyed(key, name)),
-                    Some(left) => result = ldap.with_timeout(wait).modify(&name, left).await.map_err(|e| lost(settings, &e, false))?,
+                    Some(left) => result = modify(ldap, settings, &name, left).await?,
                     None => {}
                 }
             }
@@ -199,15 +281,10 @@ async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &W
 }
 
 /// What of some values is not as it is wanted yet, looked at one by one; nothing when that cannot be told, or they are too many.
-async fn differs_still<'a>(
-    ldap: &mut Ldap,
-    wait: std::time::Duration,
-    name: &str,
-    values: impl Iterator<Item = &'a ValueChange>,
-) -> Option<Vec<Mod<Octets>>> {
+async fn differs_still(ldap: &mut Ldap, wait: std::time::Duration, name: &str, changes: Vec<Mod<Octets>>) -> Option<Vec<Mod<Octets>>> {
     let mut left = Vec::new();
     let mut looks = 0;
-    for change in values.flat_map(modification) {
+    for change in changes {
         let (attribute, values, wanted) = match &change {
             Mod::Add(attribute, values) => (attribute, values, true),
             Mod::Delete(attribute, values) => (attribute, values, false),
@@ -241,15 +318,6 @@ async fn holds(ldap: &mut Ldap, wait: std::time::Duration, name: &str, attribute
     found.and_then(|answer| answer.success()).map(|(entries, _)| !entries.is_empty()).ok()
 }
 
-/// Does a group hold, or no longer hold, the one member that a change is about?
-async fn is_so(ldap: &mut Ldap, wait: std::time::Duration, group: &str, write: &Write) -> bool {
-    let Some(value) = write.values.first() else { return false };
-    let Some(member) = value.after.first().or(value.before.first()) else { return false };
-    // What cannot be looked up is told by the answer to the change.
-    let there = holds(ldap, wait, group, &value.attribute, &member.to_string()).await;
-    matches!((write.kind, there), (ChangeKind::Grant, Some(true)) | (ChangeKind::Revoke, Some(false)))
-}
-
 /// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers it, so that it is kept as its
 /// own policy wants; as a value where not.
 async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name: &str, values: &[ValueChange]) -> Result<(), ConnectError> {
@@ -257,7 +325,7 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
     let must_change = |value: &&ValueChange| value.attribute == tide_core::decide::MUST_CHANGE;
     let Some(new) = values.iter().find(|value| !must_change(value)) else { return Ok(()) };
     let doing = format!("setting the password of {name}");
-    // A password that an administrator sets unlocks the account (draft-behera §5.3.3): who is locked stays so.
+    // A password that an administrator sets unlocks the account (draft-behera §5.3.3): whom an administrator locked stays so.
     let locked = known.state == State::LockedTime && is_locked(ldap, settings, name).await?;
     // A hash that is carried stays what it is: the operation for passwords would hash it again.
     let carried = matches!(new.after.first(), Some(Value::Bytes(_)));
@@ -267,19 +335,21 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
         let result = ldap.with_timeout(wait).extended(request).await.map_err(|e| lost(settings, &e, false))?.1;
         accept(&result, &doing)?;
     } else {
-        let result = ldap.with_timeout(wait).modify(name, modification(new)).await.map_err(|e| lost(settings, &e, false))?;
+        let result = modify(ldap, settings, name, modification(new, Manner::Replace)).await?;
         accept(&result, &doing)?;
     }
     if locked {
-        let result = ldap.with_timeout(wait).modify(name, vec![state_change(known.state, true, &[])?]).await;
-        accept(&result.map_err(|e| lost(settings, &e, false))?, &format!("locking {name} again"))?;
+        let result = modify(ldap, settings, name, vec![state_change(known.state, true)?]).await?;
+        accept(&result, &format!("locking {name} again"))?;
     }
     if values.iter().any(|value| must_change(&value)) {
         let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
-        // draft-behera §5.3.6; a domain controller takes 0 as never set.
-        let change = match known.controller {
-            true => Mod::Replace(b"pwdLastSet".to_vec(), one("0")),
-            false => Mod::Replace(b"pwdReset".to_vec(), one("TRUE")),
+        // draft-behera §5.3.6; a domain controller takes 0 as never set, and a directory with `nsAccountLock` manages `pwdReset` itself
+        // and lets a password expire at a time.
+        let change = match known.state {
+            State::ControlFlags => Mod::Replace(b"pwdLastSet".to_vec(), one("0")),
+            State::Lock => Mod::Replace(b"passwordExpirationTime".to_vec(), one("19700101000000Z")),
+            State::LockedTime | State::None => Mod::Replace(b"pwdReset".to_vec(), one("TRUE")),
         };
         let result = ldap.with_timeout(wait).modify(name, vec![change]).await.map_err(|e| lost(settings, &e, false))?;
         accept(&result, &format!("asking {name} for a new password at the next log-in"))?;
@@ -287,39 +357,99 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
     Ok(())
 }
 
+/// Did an administrator lock an account?
 async fn is_locked(ldap: &mut Ldap, settings: &LdapSettings, name: &str) -> Result<bool, ConnectError> {
-    let attributes = vec!["pwdAccountLockedTime"];
-    let found = ldap.with_timeout(dial::seconds(settings)).search(name, ldap3::Scope::Base, "(pwdAccountLockedTime=*)", attributes).await;
+    let (attributes, filter) = (vec!["pwdAccountLockedTime"], format!("(pwdAccountLockedTime={LOCKED_FOR_GOOD})"));
+    let found = ldap.with_timeout(dial::seconds(settings)).search(name, ldap3::Scope::Base, &filter, attributes).await;
     let found = found.map_err(|e| lost(settings, &e, false))?;
     accept(&found.1, &format!("looking whether {name} is locked"))?;
     Ok(!found.0.is_empty())
 }
 
-fn state_change(state: State, disable: bool, values: &[ValueChange]) -> Result<Mod<Octets>, ConnectError> {
+/// The attribute of a domain controller's account flags, and the flag of a disabled account.
+const CONTROL_FLAGS: &str = "userAccountControl";
+const DISABLED: i64 = 2;
+/// The flags of an ordinary account.
+const NORMAL: i64 = 512;
+
+/// Does the name of an entry consist of a value of this attribute? Only a rename changes that (RFC 4511 §4.9).
+fn names_entry(dn: &str, attribute: &str) -> bool {
+    let rdn = dn.parse::<Dn>().ok().and_then(|dn| dn.rdn_text()).unwrap_or_default();
+    rdn.split('+').filter_map(|part| part.split_once('=')).any(|(name, _)| name.trim().eq_ignore_ascii_case(attribute))
+}
+
+/// Changes some of the account flags of a domain controller and leaves the others: the old value is deleted and the new one added in one
+/// modify, which fails when somebody else changed them since they were read, and is tried again then.
+async fn set_flags(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    name: &str,
+    doing: &str,
+    change: impl Fn(i64) -> i64,
+) -> Result<(), ConnectError> {
+    let one = |flags: i64| HashSet::from([flags.to_string().into_bytes()]);
+    let flags = || CONTROL_FLAGS.as_bytes().to_vec();
+    let mut race = None;
+    for _ in 0..RACES {
+        let search = ldap.with_timeout(dial::seconds(settings)).search(name, ldap3::Scope::Base, "(objectClass=*)", vec![CONTROL_FLAGS]);
+        let found = search.await.map_err(|e| lost(settings, &e, false))?;
+        accept(&found.1, doing)?;
+        let entry = found.0.into_iter().find(|entry| !entry.is_ref()).map(super::entry::open).transpose()?;
+        let value = entry.and_then(|entry| {
+            let values = entry.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case(CONTROL_FLAGS))?.1;
+            values.first()?.parse::<i64>().ok()
+        });
+        let Some(before) = value else {
+            return Err(ConnectError::lasting(
+                "no_state",
+                format!("{doing}: the service account cannot read {CONTROL_FLAGS}, and nothing is written over flags that are unknown"),
+                format!("give it the right to read {CONTROL_FLAGS}"),
+            ));
+        };
+        let after = change(before);
+        if after == before {
+            return Ok(());
+        }
+        let result = modify(ldap, settings, name, vec![Mod::Delete(flags(), one(before)), Mod::Add(flags(), one(after))]).await?;
+        if result.rc != 16 {
+            return accept(&result, doing);
+        }
+        race = Some(result);
+    }
+    race.map_or(Ok(()), |result| accept(&result, doing))
+}
+
+/// The attribute by which an account begins usable or disabled.
+fn state_at_creation(state: State, disabled: bool) -> Result<(Octets, HashSet<Octets>), ConnectError> {
+    let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
+    if state == State::ControlFlags {
+        let flags = if disabled { NORMAL | DISABLED } else { NORMAL };
+        return Ok((CONTROL_FLAGS.as_bytes().to_vec(), one(&flags.to_string())));
+    }
+    match state_change(state, disabled)? {
+        Mod::Replace(name, values) => Ok((name, values)),
+        _ => Err(no_state()),
+    }
+}
+
+fn state_change(state: State, disable: bool) -> Result<Mod<Octets>, ConnectError> {
     let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
     Ok(match (state, disable) {
         (State::Lock, true) => Mod::Replace(b"nsAccountLock".to_vec(), one("TRUE")),
         (State::Lock, false) => Mod::Replace(b"nsAccountLock".to_vec(), HashSet::new()),
-        // RFC draft-behera §5.3.3: this value locks an account until an administrator unlocks it.
-        (State::LockedTime, true) => Mod::Replace(b"pwdAccountLockedTime".to_vec(), one("000001010000Z")),
-        (State::LockedTime, false) => Mod::Replace(b"pwdAccountLockedTime".to_vec(), HashSet::new()),
-        (State::ControlFlags, _) => {
-            let flags = values.iter().find(|v| v.attribute.eq_ignore_ascii_case("userAccountControl")).and_then(|v| v.before.first());
-            let flags = match flags {
-                Some(Value::Int(flags)) => *flags,
-                _ => 512,
-            };
-            let flags = if disable { flags | 2 } else { flags & !2 };
-            Mod::Replace(b"userAccountControl".to_vec(), one(&flags.to_string()))
-        }
-        (State::None, _) => {
-            return Err(ConnectError::lasting(
-                "no_state",
-                "this directory keeps no account state",
-                "load its password policy overlay, or map the attribute that your applications obey",
-            ));
-        }
+        (State::LockedTime, true) => Mod::Replace(b"pwdAccountLockedTime".to_vec(), one(LOCKED_FOR_GOOD)),
+        // Only the administrator's lock: one after too many wrong passwords stays until it passes.
+        (State::LockedTime, false) => Mod::Delete(b"pwdAccountLockedTime".to_vec(), one(LOCKED_FOR_GOOD)),
+        (State::ControlFlags | State::None, _) => return Err(no_state()),
     })
+}
+
+fn no_state() -> ConnectError {
+    ConnectError::lasting(
+        "no_state",
+        "this directory keeps no account state",
+        "load its password policy overlay, or map the attribute that your applications obey",
+    )
 }
 
 #[cfg(test)]
@@ -327,56 +457,43 @@ mod tests {
     use super::*;
     use tide_core::Place;
 
-    fn parts(change: Mod<Octets>) -> (String, Vec<String>) {
-        match change {
-            Mod::Replace(name, values) => {
-                let text = |octets: Octets| String::from_utf8(octets).expect("text");
-                (text(name), values.into_iter().map(text).collect())
-            }
-            other => panic!("{other:?}"),
-        }
+    fn one(text: &str) -> HashSet<Octets> {
+        HashSet::from([text.as_bytes().to_vec()])
+    }
+
+    fn change(attribute: &str, before: Vec<Value>, after: Vec<Value>) -> ValueChange {
+        ValueChange { attribute: attribute.into(), before, after, rule: Place::default(), later: Vec::new() }
     }
 
     #[test]
     fn each_directory_is_told_in_its_own_way() {
-        let of = |state, disable| parts(state_change(state, disable, &[]).expect("offered"));
-        assert_eq!(of(State::LockedTime, true), ("pwdAccountLockedTime".into(), vec!["000001010000Z".into()]));
-        assert_eq!(of(State::LockedTime, false), ("pwdAccountLockedTime".into(), vec![]));
-        assert_eq!(of(State::Lock, true), ("nsAccountLock".into(), vec!["TRUE".into()]));
-        assert_eq!(of(State::Lock, false), ("nsAccountLock".into(), vec![]));
-        assert_eq!(of(State::ControlFlags, true), ("userAccountControl".into(), vec!["514".into()]));
-        assert_eq!(of(State::ControlFlags, false), ("userAccountControl".into(), vec!["512".into()]));
-        let refused = state_change(State::None, true, &[]).expect_err("not offered");
-        assert_eq!(refused.code, "no_state");
-    }
-
-    #[test]
-    fn the_other_flags_of_an_account_stay() {
-        let flags = ValueChange {
-            attribute: "userAccountControl".into(),
-            before: vec![Value::Int(66048)],
-            after: vec![],
-            rule: Place::default(),
-            later: Vec::new(),
-        };
-        let (_, values) = parts(state_change(State::ControlFlags, true, std::slice::from_ref(&flags)).expect("offered"));
-        assert_eq!(values, ["66050"]);
+        let of = |state, disable| state_change(state, disable).expect("offered");
+        let lock = || b"pwdAccountLockedTime".to_vec();
+        assert_eq!(of(State::LockedTime, true), Mod::Replace(lock(), one("000001010000Z")));
+        assert_eq!(of(State::LockedTime, false), Mod::Delete(lock(), one("000001010000Z")), "no other lock is lifted");
+        assert_eq!(of(State::Lock, true), Mod::Replace(b"nsAccountLock".to_vec(), one("TRUE")));
+        assert_eq!(of(State::Lock, false), Mod::Replace(b"nsAccountLock".to_vec(), HashSet::new()));
+        assert_eq!(state_at_creation(State::ControlFlags, true).expect("offered").1, one("514"));
+        assert_eq!(state_at_creation(State::ControlFlags, false).expect("offered").1, one("512"));
+        assert_eq!(state_change(State::None, true).expect_err("not offered").code, "no_state");
     }
 
     #[test]
     fn members_are_written_as_differences_and_times_in_the_attributes_own_way() {
         let members = |names: &[&str]| names.iter().map(|n| Value::Reference((*n).into())).collect::<Vec<_>>();
-        let change = ValueChange {
-            attribute: "member".into(),
-            before: members(&["cn=a", "cn=b"]),
-            after: members(&["cn=b", "cn=c"]),
-            rule: Place::default(),
-            later: Vec::new(),
-        };
-        let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
-        assert_eq!(modification(&change), [Mod::Add(b"member".to_vec(), one("cn=c")), Mod::Delete(b"member".to_vec(), one("cn=a"))]);
+        let written = modification(&change("member", members(&["cn=a", "cn=b"]), members(&["cn=b", "cn=c"])), Manner::Differences);
+        assert_eq!(written, [Mod::Add(b"member".to_vec(), one("cn=c")), Mod::Delete(b"member".to_vec(), one("cn=a"))]);
         let expires = Value::Time("2025-11-24T11:16:46Z".parse().expect("valid"));
         assert_eq!(octets("accountExpires", &expires), b"134084566060000000");
+        let never = modification(&change("accountExpires", vec![expires], Vec::new()), Manner::Replace);
+        assert_eq!(never, [Mod::Replace(b"accountExpires".to_vec(), one("0"))], "a domain controller does not let it be deleted");
+    }
+
+    #[test]
+    fn an_entry_is_named_by_each_part_of_its_rdn() {
+        assert!(names_entry("CN=Ada Quay,OU=Deck,DC=e", "cn"));
+        assert!(names_entry("cn=Ada+employeeNumber=1,dc=e", "employeeNumber"));
+        assert!(!names_entry("cn=Ada,ou=Deck,dc=e", "ou"));
     }
 
     #[test]

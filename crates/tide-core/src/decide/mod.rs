@@ -15,7 +15,7 @@ use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
 use crate::licences::{self, Seats};
 use crate::memberships::Memberships;
-use crate::model::{AccountId, Identity, ObjectType, Population, Reserved, Ruling};
+use crate::model::{AccountId, Identity, MemberName, ObjectType, Population, Reserved, Ruling};
 use crate::notices;
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
@@ -148,6 +148,11 @@ impl Change {
     /// Does it give or take one membership of a group, whose account it is then about?
     pub fn is_membership(&self) -> bool {
         self.object == ObjectType::Group && matches!(self.kind, ChangeKind::Grant | ChangeKind::Revoke)
+    }
+
+    /// Does it put the present name of a member into a group in place of a former one? Nothing new is given by that.
+    pub fn keeps_membership(&self) -> bool {
+        self.is_membership() && self.kind == ChangeKind::Grant && self.values.len() > 1
     }
 
     /// Its place among the kinds: what is done to somebody who left comes first, in the order of its steps.
@@ -321,6 +326,8 @@ pub struct Outcome {
     pub identities: Vec<(Identity, String)>,
     /// Links to make.
     pub links: Vec<NewLink>,
+    /// Members whom their groups hold under another name than the one that was written.
+    pub member_names: Vec<MemberName>,
     /// A line for each person in each system.
     pub decided: Vec<Decided>,
     /// The changes, in the order in which they are to be sent.
@@ -523,7 +530,9 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     }
     for guard in &rules.guards {
         for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
-            let counts = |change: &Change| change.system == *system && change.kind.word() == guard.change && ruled(change).is_none();
+            let counts = |change: &Change| {
+                change.system == *system && change.kind.word() == guard.change && !change.keeps_membership() && ruled(change).is_none()
+            };
             let count = outcome.changes.iter().filter(|c| counts(c) && c.hold.is_none()).count();
             if count == 0 {
                 continue;

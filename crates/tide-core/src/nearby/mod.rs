@@ -390,6 +390,7 @@ impl Standing {
         let account = |id: Option<AccountId>| id.and_then(|id| self.web.account(id)).is_some_and(|place| about.contains(&place));
         outcome.identities.retain(|(one, _)| identity(&one.id));
         outcome.links.retain(|link| identity(&link.identity));
+        outcome.member_names.retain(|one| identity(&one.identity));
         outcome.reserved.retain(|name| identity(&name.identity));
         outcome.due.retain(|(id, _)| identity(id));
         outcome.notices.retain(|notice| identity(&notice.identity));

@@ -196,6 +196,12 @@ impl TypeRules {
     pub fn is_target(&self) -> bool {
         !self.outbound.is_empty() || !self.populations.is_empty()
     }
+
+    /// Is an attribute a list that others write too, for any population?
+    pub fn merges(&self, attribute: &str) -> bool {
+        let all = self.outbound.iter().chain(self.populations.iter().flat_map(|population| &population.outbound));
+        all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(attribute))
+    }
 }
 
 /// What becomes of an account whose identity no longer takes part.

@@ -6,11 +6,13 @@ use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use super::Target;
 use crate::compare::{Later, ValueChange};
 use crate::expr::Values;
-use crate::model::{Account, AccountId, ObjectType};
+use crate::memberships::member_value;
+use crate::model::{Account, AccountId, Joined, MemberName, ObjectType};
 use crate::reasons::Reason;
+use crate::references::folded;
 use crate::rules::{MembershipRule, WhenChanged};
 use crate::value::Value;
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// How somebody stands to the groups of a target.
 pub(super) struct Stand<'a> {
@@ -43,7 +45,42 @@ struct Turn<'a> {
     /// It was given before, and taken away by hand.
     by_hand: bool,
     person: &'a Person,
-    account: Option<&'a Account>,
+    /// The value that the group holds, or is to hold, for the member; none while they have no account.
+    member: Option<Value>,
+    /// Names under which a rule put them there, and which the group still holds.
+    former: Vec<Value>,
+}
+
+/// The memberships that rules gave in one target, found by member and by the name that was written.
+struct Given<'a> {
+    by_identity: HashMap<&'a str, BTreeMap<AccountId, &'a Joined>>,
+    by_name: HashMap<(AccountId, String), &'a Joined>,
+}
+
+impl<'a> Given<'a> {
+    fn of(joined: &'a [Joined]) -> Self {
+        let mut given = Given { by_identity: HashMap::new(), by_name: HashMap::new() };
+        for one in joined {
+            given.by_identity.entry(&one.identity).or_default().insert(one.group, one);
+            if !one.member.is_empty() {
+                given.by_name.insert((one.group, folded(&one.member)), one);
+            }
+        }
+        given
+    }
+
+    fn to(&self, identity: &str, group: AccountId) -> Option<&'a Joined> {
+        self.by_identity.get(identity)?.get(&group).copied()
+    }
+
+    fn groups(&self, identity: &str) -> impl Iterator<Item = AccountId> + '_ {
+        self.by_identity.get(identity).into_iter().flat_map(|groups| groups.keys().copied())
+    }
+
+    /// Was the value that means somebody now written by a rule for somebody else, who had that name then?
+    fn to_another(&self, identity: &str, group: AccountId, member: &Value) -> bool {
+        self.by_name.get(&(group, folded(&member.to_string()))).is_some_and(|one| one.identity != identity)
+    }
 }
 
 impl<'a> Target<'a> {
@@ -52,15 +89,12 @@ impl<'a> Target<'a> {
         if stands.is_empty() {
             return;
         }
-        let mut ours: BTreeMap<&str, BTreeSet<AccountId>> = BTreeMap::new();
-        for one in &self.population.joined {
-            ours.entry(&one.identity).or_default().insert(one.group);
-        }
-        let none = BTreeSet::new();
+        let given = Given::of(&self.population.joined);
+        let names = self.new_names(outcome);
         for (stand, line) in stands {
             let account = stand.account.map(|at| &self.population.accounts[at]);
             let held = account.map(|account| self.memberships.held_by(account)).unwrap_or_default();
-            let ours = ours.get(stand.person.id.as_str()).unwrap_or(&none);
+            let who = stand.person.id.as_str();
             let (wanted, missing) = match self.wanted_groups(stand) {
                 Ok(wanted) => wanted,
                 Err(reason) => {
@@ -72,26 +106,59 @@ impl<'a> Target<'a> {
                 let line = &mut outcome.decided[*line].reason;
                 line.text = format!("{}; {} holds no group {name}", line.text, self.system);
             }
-            let turn = |group: AccountId, kind: ChangeKind, why: Reason, by_hand: bool| Turn {
-                group,
-                kind,
-                why,
-                by_hand,
-                person: stand.person,
-                account,
+            let new_name = account.and_then(|account| names.get(&account.id));
+            let member_of = |group: AccountId| account.map(|account| self.member(group, account));
+            let turn = |group: AccountId, kind: ChangeKind, why: Reason, by_hand: bool| {
+                let member = member_of(group);
+                let former = self.former(&given, who, group, member.as_ref());
+                Turn { group, kind, why, by_hand, person: stand.person, member, former }
             };
             let mut turns: Vec<Turn<'_>> = Vec::new();
-            for (group, rule) in wanted.iter().filter(|(group, _)| !held.contains(group)) {
-                let by_hand = ours.contains(group);
-                let text = match by_hand {
-                    true => format!("was taken out of {} in {} itself", self.called(*group), self.system),
-                    false => format!("joins {}: {}", self.called(*group), rule.when.as_ref().unwrap_or(&rule.groups).source()),
-                };
-                turns.push(turn(*group, ChangeKind::Grant, Reason::by(text, &rule.place), by_hand));
+            for (group, rule) in &wanted {
+                let (now, row) = (member_of(*group), given.to(who, *group));
+                let is_written = row.zip(now.as_ref()).is_none_or(|(row, now)| is_same(&row.member, now));
+                if !held.contains(group) {
+                    let by_hand = row.is_some() && is_written;
+                    let former = self.former(&given, who, *group, now.as_ref());
+                    let text = if by_hand {
+                        format!("was taken out of {} in {} itself", self.called(*group), self.system)
+                    } else if former.is_empty() {
+                        format!("joins {}: {}", self.called(*group), rule.when.as_ref().unwrap_or(&rule.groups).source())
+                    } else {
+                        format!("{} holds a former name", self.called(*group))
+                    };
+                    let mut one = turn(*group, ChangeKind::Grant, Reason::by(text, &rule.place), by_hand);
+                    if let (Some(new), true) = (new_name, self.names_members(*group)) {
+                        one.member = Some(Value::Reference(new.clone()));
+                    }
+                    turns.push(one);
+                    continue;
+                }
+                let Some(now) = now else { continue };
+                if let Some(new) = new_name.filter(|_| row.is_some() && self.names_members(*group) && !self.follows_renames()) {
+                    // Where the server does it by itself, the write finds everything as it should be.
+                    let text = format!("{} holds the name that they have until now", self.called(*group));
+                    let mut one = turn(*group, ChangeKind::Grant, Reason::by(text, &rule.place), false);
+                    one.former.push(now);
+                    one.member = Some(Value::Reference(new.clone()));
+                    turns.push(one);
+                } else if !self.former(&given, who, *group, Some(&now)).is_empty() {
+                    let text = format!("{} holds a former name beside the present one", self.called(*group));
+                    turns.push(turn(*group, ChangeKind::Grant, Reason::by(text, &rule.place), false));
+                } else if !is_written || (row.is_none() && given.to_another(who, *group, &now)) {
+                    let (identity, member) = (stand.person.id.clone(), now.to_string());
+                    outcome.member_names.push(MemberName { identity, group: *group, member });
+                }
             }
             let pruned = self.pruned();
-            for group in held.iter().filter(|group| !wanted.contains_key(group)) {
-                let (text, rule) = match (ours.contains(group), pruned.get(group)) {
+            let left = given
+                .groups(who)
+                .filter(|group| !held.contains(group) && !self.former(&given, who, *group, member_of(*group).as_ref()).is_empty());
+            let leaves: BTreeSet<AccountId> = held.iter().copied().chain(left).collect();
+            for group in leaves.iter().filter(|group| !wanted.contains_key(group)) {
+                let ours =
+                    given.to(who, *group).is_some() || member_of(*group).is_some_and(|member| given.to_another(who, *group, &member));
+                let (text, rule) = match (ours, pruned.get(group)) {
                     (true, rule) => (format!("leaves {}: the rule that put them there no longer does", self.called(*group)), rule),
                     (false, Some(rule)) => {
                         (format!("leaves {}: no rule puts them there, and it is pruned", self.called(*group)), Some(rule))
@@ -151,23 +218,67 @@ impl<'a> Target<'a> {
         self.memberships.get(group).map_or("a group", |group| group.label.as_str())
     }
 
+    fn attribute(&self, group: AccountId) -> &str {
+        self.memberships.get(group).map_or("members", |group| &group.attribute)
+    }
+
+    /// How a group names a member now.
+    fn member(&self, group: AccountId, account: &Account) -> Value {
+        member_value(self.attribute(group), account, self.schema.is_some_and(|schema| schema.refers_by_name))
+    }
+
+    /// Does a group name its members by the names of their accounts?
+    fn names_members(&self, group: AccountId) -> bool {
+        self.schema.is_some_and(|schema| schema.refers_by_name) && self.attribute(group) != "memberUid"
+    }
+
+    /// Does the server put new names where it holds the old ones?
+    fn follows_renames(&self) -> bool {
+        self.schema.is_some_and(|schema| schema.follows_renames)
+    }
+
+    /// Names that a rule wrote into a group for somebody, that they do not have any more and the group still holds.
+    fn former(&self, given: &Given<'_>, identity: &str, group: AccountId, now: Option<&Value>) -> Vec<Value> {
+        let Some(row) = given.to(identity, group).filter(|row| !row.member.is_empty()) else { return Vec::new() };
+        if now.is_some_and(|now| is_same(&row.member, now)) || !self.memberships.holds(group, &folded(&row.member)) {
+            return Vec::new();
+        }
+        vec![if self.names_members(group) { Value::Reference(row.member.clone()) } else { Value::text(row.member.clone()) }]
+    }
+
+    /// The names that accounts here get by this decision.
+    fn new_names(&self, outcome: &Outcome) -> HashMap<AccountId, String> {
+        let named = self.schema.filter(|schema| schema.refers_by_name).and_then(|schema| schema.name_attribute.as_deref());
+        let Some(named) = named else { return HashMap::new() };
+        let renames = outcome.changes.iter().filter(|change| {
+            change.system == self.system
+                && change.object == self.kind
+                && matches!(change.kind, ChangeKind::Rename | ChangeKind::Move)
+                && change.hold.is_none()
+        });
+        let name = |change: &Change| {
+            let value = change.values.iter().find(|value| value.attribute.eq_ignore_ascii_case(named))?;
+            Some((change.account?, value.after.first()?.to_string()))
+        };
+        renames.filter_map(name).collect()
+    }
+
     fn turn(&self, turn: &Turn<'_>) -> Change {
-        let Turn { group, kind, why, by_hand, person, account } = turn;
+        let Turn { group, kind, why, by_hand, person, member, former, .. } = turn;
         let there = self.memberships.get(*group);
         let (key, attribute) = there.map_or(("", "members"), |group| (&group.key, &group.attribute));
-        let by_name = self.schema.is_some_and(|schema| schema.refers_by_name);
-        let member = account.map(|account| match attribute {
-            "memberUid" => Value::text(account.attributes.get("uid").first().map(Value::to_string).unwrap_or_default()),
-            _ => Value::Reference(if by_name { account.name.clone() } else { account.key.clone() }),
-        });
         let mut value =
             ValueChange { attribute: attribute.to_owned(), rule: why.rule.clone().unwrap_or_default(), ..ValueChange::default() };
         match (kind, member) {
-            (ChangeKind::Grant, Some(member)) => value.after.push(member),
-            (_, Some(member)) => value.before.push(member),
+            (ChangeKind::Grant, Some(member)) => value.after.push(member.clone()),
+            (_, Some(member)) => value.before.push(member.clone()),
             (_, None) => value.later.push(Later { identity: person.id.clone(), label: person.label.clone() }),
         }
-        let values = vec![value];
+        let mut values = vec![value];
+        if !former.is_empty() {
+            let rule = why.rule.clone().unwrap_or_default();
+            values.push(ValueChange { attribute: attribute.to_owned(), before: former.clone(), rule, ..ValueChange::default() });
+        }
         let mut change = Change {
             system: self.system.to_owned(),
             object: ObjectType::Group,
@@ -200,14 +311,24 @@ impl<'a> Target<'a> {
                 .any(|mapping| crate::scope::MEMBERS.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute)))
         };
         let mapped = self.rules.of(self.system, ObjectType::Group).is_some_and(kept);
-        let ours: HashSet<AccountId> = self.population.joined.iter().filter(|one| one.identity == person.id).map(|one| one.group).collect();
-        for group in self.memberships.held_by(account) {
+        let given = Given::of(&self.population.joined);
+        let ours: HashSet<AccountId> = given.groups(&person.id).collect();
+        let former = |group: AccountId| self.former(&given, &person.id, group, Some(&self.member(group, account)));
+        let mut groups = self.memberships.held_by(account);
+        groups.extend(ours.iter().copied().filter(|group| !former(*group).is_empty()));
+        for group in groups {
             let follows = mapped && !ours.contains(&group) && self.memberships.get(group).is_some_and(|group| group.owned);
             if !follows {
                 let why = Reason { text: format!("{}: {}", why.text, self.called(group)), rule: why.rule.clone() };
-                let turn = Turn { group, kind: ChangeKind::Revoke, why, by_hand: false, person, account: Some(account) };
+                let (member, former) = (Some(self.member(group, account)), former(group));
+                let turn = Turn { group, kind: ChangeKind::Revoke, why, by_hand: false, person, member, former };
                 outcome.changes.push(self.turn(&turn));
             }
         }
     }
+}
+
+/// Are two spellings the same name?
+fn is_same(written: &str, now: &Value) -> bool {
+    folded(written) == folded(&now.to_string())
 }
