@@ -20,6 +20,7 @@ pub struct Access {
     pace: Mutex<Option<Pace>>,
     token: tokio::sync::Mutex<Option<Token>>,
     feed: Mutex<FeedMemory>,
+    read_by_rules: Arc<RwLock<Vec<String>>>,
 }
 
 /// The proof that a write was allowed. Only [`Access::permit`] makes one, and the functions that
@@ -75,6 +76,16 @@ impl Access {
     /// Changes what may be written, from the next write on.
     pub fn set(&self, writable: &[ObjectType]) {
         *self.writable.write().unwrap_or_else(PoisonError::into_inner) = writable.to_vec();
+    }
+
+    /// Says which attributes the rules read, for systems that show some only when they are asked for them.
+    pub fn set_read_by_rules(&self, names: Vec<String>) {
+        *self.read_by_rules.write().unwrap_or_else(PoisonError::into_inner) = names;
+    }
+
+    /// The attributes that the rules read, as they change.
+    pub(crate) fn read_by_rules(&self) -> Arc<RwLock<Vec<String>>> {
+        self.read_by_rules.clone()
     }
 
     /// Allows one write, or says why not.

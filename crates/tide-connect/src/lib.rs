@@ -165,6 +165,17 @@ pub trait Connector: Send + Sync {
     /// Finds the accounts that have one of these values.
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError>;
 
+    /// Looks for accounts, by their keys, that an enumeration did not show although they were there before: a list whose pages shift
+    /// while it is read can miss somebody. Those that are there after all. Systems that show everything at one moment need not be asked.
+    async fn look_again(&self, _object: ObjectType, _keys: &[String]) -> Result<Vec<Observed>, ConnectError> {
+        Ok(Vec::new())
+    }
+
+    /// How long it may take until the system shows what was made in it: so long it is not taken for missing.
+    fn visible_after(&self) -> std::time::Duration {
+        std::time::Duration::ZERO
+    }
+
     /// Writes one change and returns the account as it then is.
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError>;
 

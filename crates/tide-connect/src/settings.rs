@@ -81,6 +81,9 @@ pub struct LdapSettings {
     /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to another directory.
     #[serde(default)]
     pub mark_passwords: bool,
+    /// A reading that shows fewer entries than the last one by more than this many percent is refused whole.
+    #[serde(default = "shrink")]
+    pub most_shrink_percent: u8,
 }
 
 impl LdapSettings {
@@ -101,6 +104,7 @@ impl LdapSettings {
             timeout_seconds: timeout(),
             referral_hosts: Vec::new(),
             mark_passwords: false,
+            most_shrink_percent: shrink(),
         }
     }
 }
@@ -161,6 +165,12 @@ pub struct ScimSettings {
     /// The most requests that are sent in a second; none is no limit of our own.
     #[serde(default)]
     pub per_second: Option<u16>,
+    /// How many seconds the service may take to show what was made in it. After a lost answer nothing is made again before.
+    #[serde(default = "visible_after")]
+    pub visible_after_seconds: u16,
+    /// A reading that shows fewer resources than the last one by more than this many percent is refused whole.
+    #[serde(default = "shrink")]
+    pub most_shrink_percent: u8,
 }
 
 impl ScimSettings {
@@ -175,6 +185,8 @@ impl ScimSettings {
             timeout_seconds: timeout(),
             in_flight: in_flight(),
             per_second: None,
+            visible_after_seconds: visible_after(),
+            most_shrink_percent: shrink(),
         }
     }
 }
@@ -254,6 +266,10 @@ fn shrink() -> u8 {
     20
 }
 
+fn visible_after() -> u16 {
+    60
+}
+
 /// The settings of a system, by its kind.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Settings {
@@ -279,6 +295,15 @@ impl Settings {
             "feed" => FeedSettings::deserialize(settings).map(Settings::Feed).map_err(wrong),
             "push" => PushSettings::deserialize(settings).map(Settings::Push).map_err(wrong),
             other => Err(ConnectError::lasting("kind", format!("there is no kind of system `{other}`"), "choose ldap, scim, feed or push")),
+        }
+    }
+
+    /// How many percent fewer accounts a full reading may show than are known; a feed looks at its rows itself.
+    pub fn most_shrink_percent(&self) -> Option<u8> {
+        match self {
+            Settings::Ldap(settings) => Some(settings.most_shrink_percent),
+            Settings::Scim(settings) => Some(settings.most_shrink_percent),
+            Settings::Feed(_) | Settings::Push(_) => None,
         }
     }
 

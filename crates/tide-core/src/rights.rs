@@ -31,7 +31,7 @@ pub fn least(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sc
         because: "scope, matching and mapping read these values".into(),
     }];
     if types.scope.names_groups() {
-        let names: Vec<&str> = types.scope.groups.iter().chain(&types.scope.not_groups).map(|g| g.name.as_str()).collect();
+        let names: Vec<String> = types.scope.groups_in(system).into_iter().map(|(_, name)| name).collect();
         rights.push(Right {
             act: "read",
             on: names.join(" and "),
@@ -58,6 +58,12 @@ pub fn least(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sc
     rights
 }
 
+/// The attributes that the rules read of the accounts of a system, of any type.
+pub fn read_of(rules: &RuleSet, system: &str) -> Vec<String> {
+    let types = rules.systems.get(system).into_iter().flat_map(|system| system.types.values());
+    types.flat_map(|types| read(types, None)).collect::<BTreeSet<String>>().into_iter().collect()
+}
+
 /// The attributes that the rules read of accounts.
 fn read(types: &TypeRules, schema: Option<&Schema>) -> Vec<String> {
     let mut names: BTreeSet<String> = BTreeSet::new();
@@ -70,6 +76,9 @@ fn read(types: &TypeRules, schema: Option<&Schema>) -> Vec<String> {
         .chain(types.hands_off.conditions.iter().map(|condition| &condition.when));
     for program in programs {
         names.extend(program.reads().iter().filter(|(root, _)| *root == Root::Account).map(|(_, name)| name.clone()));
+    }
+    if let Some(crate::rules::RecordFilter::Ldap(filter)) = types.scope.filter.as_ref().map(|filter| &filter.filter) {
+        names.extend(filter.reads().into_iter().map(str::to_owned));
     }
     // What is kept in step is compared with what is there.
     names.extend(types.outbound.iter().map(|mapping| mapping.attribute.clone()));

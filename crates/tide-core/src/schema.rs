@@ -2,7 +2,7 @@
 
 use crate::value::Value;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// How values of an attribute look.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -121,6 +121,7 @@ impl ValueKind {
 
 /// The attributes of one type of object in one system, by name.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Schema {
     /// Definitions by their name.
     pub attributes: BTreeMap<String, AttributeDef>,
@@ -131,10 +132,13 @@ pub struct Schema {
     pub name_attribute: Option<String>,
     /// Are references to other objects written with their names (a directory's DNs)? If not, with their keys
     /// (SCIM ids).
-    #[serde(default)]
     pub refers_by_name: bool,
     /// The server itself puts a new name wherever it holds the old one, as a domain controller does.
     pub follows_renames: bool,
+    /// Each object class with all classes above it, in lower case: entries may leave those out.
+    pub classes: BTreeMap<String, Vec<String>>,
+    /// Attributes without an ordering, in lower case: a server answers `>=` and `<=` about them with "undefined".
+    pub unordered: BTreeSet<String>,
 }
 
 impl Schema {
@@ -143,8 +147,9 @@ impl Schema {
         self.get(name)?.unfit(values)
     }
 
-    /// The definition of an attribute, whatever the case of its name.
+    /// The definition of an attribute, whatever the case of its name and its options (`cn;lang-fr`, RFC 4512 §2.5).
     pub fn get(&self, name: &str) -> Option<&AttributeDef> {
+        let name = name.split(';').next().unwrap_or(name);
         self.attributes.get(name).or_else(|| self.attributes.values().find(|def| def.name.eq_ignore_ascii_case(name)))
     }
 

@@ -2,8 +2,10 @@
 
 mod filters;
 mod groups;
+mod ldap_filter;
 
 pub use groups::{Groups, Membership};
+pub(crate) use ldap_filter::{groups_named, undecidable};
 pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
 
 use crate::expr::Values;
@@ -71,7 +73,7 @@ pub fn standing(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> St
         return standing;
     }
     if let (Some(filter), Some(account)) = (&scope.filter, values.account)
-        && !filters::holds(&filter.filter, account)
+        && !filters::holds(&filter.filter, account, subject.accounts, groups)
     {
         return Standing::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place));
     }

@@ -7,17 +7,22 @@ use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::{Weight, Write};
+use tide_connect::{Connector, Weight, Write};
 use tide_core::decide::ChangeKind;
 use tide_core::{Outcome, Reason};
 use tide_store::{ChangeRow, ChangeState};
 
 /// How long a system may take before it is said that it does not do it.
 const PATIENCE: SignedDuration = SignedDuration::from_hours(24);
-/// How long a system may take to show what was made there.
-const LAG: SignedDuration = SignedDuration::from_secs(60);
+/// After how long it is looked again for an account that was perhaps made.
+const LOOKED_AGAIN: SignedDuration = SignedDuration::from_secs(10);
 /// The shortest and the longest pause between two questions.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+
+/// How long a system may take to show what was made there.
+fn visible_after(connector: &dyn Connector) -> SignedDuration {
+    SignedDuration::try_from(connector.visible_after()).unwrap_or(LOOKED_AGAIN)
+}
 
 /// The next pause: short at first, a tenth of the time that it takes already, within limits.
 fn pause(oldest: SignedDuration) -> Duration {
@@ -128,7 +133,7 @@ impl Engine {
                     self.settle(&share, &row, account, note, &principal).await?;
                 }
                 // It may take a while until what was made is shown.
-                Ok(None) if self.now().duration_since(sent) > LAG => {
+                Ok(None) if self.now().duration_since(sent) > visible_after(&*share.connector) => {
                     let said = "the answer was lost, and no such account is there";
                     self.store.settle_failed(row.id, said, "it is tried again by itself", true, self.now()).await?;
                 }
@@ -142,8 +147,7 @@ impl Engine {
     /// When it is looked again for accounts that were perhaps made.
     pub(crate) async fn next_lost(&self) -> Result<Option<Timestamp>, EngineError> {
         let after = |at: Timestamp, pause: SignedDuration| at.saturating_add(pause).unwrap_or(Timestamp::MAX);
-        let next = |(_, sent, _): &(ChangeRow, Timestamp, String)| after(*sent, LAG).max(after(self.now(), SignedDuration::from_secs(10)));
-        Ok(self.store.lost().await?.iter().map(next).min())
+        Ok((!self.store.lost().await?.is_empty()).then(|| after(self.now(), LOOKED_AGAIN)))
     }
 
     /// Holds what concerns accounts of which a system has an earlier change in its queue, or of which it is not known whether

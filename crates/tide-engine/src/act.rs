@@ -511,6 +511,16 @@ impl Engine {
                         self.confirm(share, Settling::new(row, filled_in, what, principal)?, last).await?;
                         break;
                     }
+                    // What was made may be shown later: it is looked for on, and made again only when that time has passed.
+                    Ok(None) if !share.connector.visible_after().is_zero() => {
+                        if attempt < ATTEMPTS {
+                            self.clock.sleep(self.pause(attempt)).await;
+                            continue;
+                        }
+                        let said = "the answer to its making was lost, and the system does not show it yet";
+                        let lost = ConnectError::unknown("answer_lost", said, "it is looked for before anything is sent again");
+                        return self.failed(&row, &lost, share, tally).await;
+                    }
                     Ok(None) => {}
                     Err(error) if attempt >= ATTEMPTS => {
                         // Still in doubt, whatever kept it from being looked for.

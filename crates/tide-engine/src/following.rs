@@ -177,7 +177,9 @@ impl Engine {
         let mut following = connector.follow(object, way, place.mark.clone());
         while let Some(first) = following.recv().await {
             let mut batch = vec![first];
-            while let (true, Ok(more)) = (batch.len() < TOGETHER, following.try_recv()) {
+            while batch.len() < TOGETHER
+                && let Ok(more) = following.try_recv()
+            {
                 batch.push(more);
             }
             if !self.take_in(&row, object, &mut place, batch).await? {
@@ -216,7 +218,9 @@ impl Engine {
                 };
                 let Some(first) = news else { break };
                 let mut batch = vec![first];
-                while let (true, Ok(more)) = (batch.len() < TOGETHER, following.try_recv()) {
+                while batch.len() < TOGETHER
+                    && let Ok(more) = following.try_recv()
+                {
                     batch.push(more);
                 }
                 if !self.take_in(row, object, &mut place, batch).await? {

@@ -2,13 +2,18 @@
 
 use crate::{Engine, EngineError, Event};
 use std::pin::Pin;
-use tide_connect::{ConnectError, Shown};
+use tide_connect::{ConnectError, Connector, Settings, Shown};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
 use tide_store::{StoreError, SystemRow};
 
 /// How many accounts are kept in one transaction.
 const TOGETHER: usize = 2000;
+
+/// Of so many accounts that a list did not show it is asked whether they are there.
+const LOOKED_FOR: usize = 200;
+/// So many accounts may be missing from a reading, however few there are.
+const FEW_MISSING: usize = 10;
 
 /// A batch on its way to the disk.
 type Keeping<'s> = Pin<Box<dyn Future<Output = Result<(), StoreError>> + Send + 's>>;
@@ -87,7 +92,7 @@ impl Engine {
             self.store.set_system_check(&row.name, &serde_json::json!([]), Some(&described.schema), started).await?;
             self.store.set_system_profile(&row.name, &described.profile, &described.own).await?;
         }
-        let mut showing = connector.observe(object);
+        let mut showing = connector.clone().observe(object);
         let mut pending: Vec<Observed> = Vec::new();
         // One batch is kept while the next one comes.
         let mut keeping: Option<Keeping<'_>> = None;
@@ -132,7 +137,9 @@ impl Engine {
                     read.unchanged = true;
                     return Ok(());
                 }
-                Shown::Complete(count) if count == read.seen => return Ok(()),
+                Shown::Complete(count) if count == read.seen => {
+                    return self.look_for_missing(row, &*connector, reading, started, read).await;
+                }
                 Shown::Complete(count) => {
                     return Err(
                         ConnectError::passing("count", format!("{} of {count} accounts arrived", read.seen), "it is read again").into()
@@ -141,5 +148,42 @@ impl Engine {
             }
         }
         Err(ConnectError::passing("cut", "the reading ended without a word", "it is read again").into())
+    }
+
+    /// Looks at who was not shown and was there before. Many at once mean that the reading is not to be trusted; of the others each
+    /// is asked for, where a list can miss somebody while it changes.
+    async fn look_for_missing(
+        &self,
+        row: &SystemRow,
+        connector: &dyn Connector,
+        reading: i64,
+        started: jiff::Timestamp,
+        read: &mut Read,
+    ) -> Result<(), EngineError> {
+        let missing = self.store.missing(reading, LOOKED_FOR).await?;
+        let most = Settings::read(&row.kind, &row.settings).ok().and_then(|settings| settings.most_shrink_percent());
+        let too_many = |most: u8| missing.count > FEW_MISSING && missing.count * 100 > missing.known * usize::from(most);
+        if let Some(most) = most.filter(|most| too_many(*most)) {
+            let said = format!(
+                "{} of {} accounts of type {} that were there are not shown: more than {most} % fewer, and the reading is refused whole",
+                missing.count, missing.known, read.object
+            );
+            let remedy = "check what the service account may read; if it is right, raise `most_shrink_percent` of the system for this once";
+            return Err(ConnectError::lasting("shrunk", said, remedy).into());
+        }
+        if missing.keys.is_empty() {
+            return Ok(());
+        }
+        let there = connector.look_again(read.object, &missing.keys).await?;
+        if there.is_empty() {
+            return Ok(());
+        }
+        if missing.count > missing.keys.len() {
+            let said = format!("{} accounts were not shown, and some of them are there: the list changed while it was read", missing.count);
+            return Err(ConnectError::passing("page_shift", said, "it is read again").into());
+        }
+        tracing::info!(system = row.name, count = there.len(), "accounts that a list did not show are there");
+        read.seen += there.len();
+        Ok(self.store.observe(reading, &row.name, read.object, started, there).await?)
     }
 }

@@ -419,10 +419,7 @@ impl Engine {
 /// Does a scope ask who is a member of a group of this system?
 fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
     set.systems.values().any(|rules| {
-        rules.types.values().any(|types| {
-            let groups = types.scope.groups.iter().chain(&types.scope.not_groups);
-            groups.into_iter().any(|group| group.system.as_deref().unwrap_or(&rules.name) == system)
-        })
+        rules.types.values().any(|types| types.scope.groups_in(&rules.name).iter().any(|(of, _)| *of == system))
     })
 }
 

@@ -73,6 +73,10 @@ impl Engine {
         if let Some(own) = self.systems.as_ref().and_then(|systems| systems.connector(&row.name, access.clone())) {
             return Ok(own);
         }
+        // Without published rules nothing is read for them.
+        if let Ok(rules) = self.rules().await {
+            access.set_read_by_rules(rights::read_of(&rules.set, &row.name));
+        }
         let settings = Settings::read(&row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
         let secret = secret.map(|text| self.allowed.secret(text.as_str())).transpose()?;

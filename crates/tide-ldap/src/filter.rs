@@ -45,9 +45,11 @@ pub struct FilterError {
 const MAX: (usize, usize) = (8192, 32);
 
 /// All bits of a number are set (a domain controller's own matching rule).
-const BITS_ALL: &str = "1.2.840.113556.1.4.803";
+pub const BITS_ALL: &str = "1.2.840.113556.1.4.803";
 /// One bit of a number is set.
-const BITS_ANY: &str = "1.2.840.113556.1.4.804";
+pub const BITS_ANY: &str = "1.2.840.113556.1.4.804";
+/// A reference leads to the value over any number of steps (a domain controller's own matching rule).
+pub const IN_CHAIN: &str = "1.2.840.113556.1.4.1941";
 
 impl std::str::FromStr for Filter {
     type Err = FilterError;
@@ -132,8 +134,8 @@ impl Reader<'_> {
             self.take(b':', ":= is missing")?;
             self.take(b'=', ":= is missing")?;
             let value = self.value()?.concat();
-            if rule != BITS_ALL && rule != BITS_ANY {
-                return Err(FilterError { at: from + 1, problem: "only the matching rules for bits are understood here" });
+            if ![BITS_ALL, BITS_ANY, IN_CHAIN].contains(&rule.as_str()) {
+                return Err(FilterError { at: from + 1, problem: "only the matching rules for bits and for nested groups are understood here" });
             }
             return Ok(Filter::Extended(name, rule, value));
         }

@@ -11,6 +11,8 @@ pub struct AttributeType {
     pub syntax: String,
     /// Its equality rule.
     pub equality: Option<String>,
+    /// Its ordering rule: without one, `>=` and `<=` are undefined.
+    pub ordering: Option<String>,
     /// At most one value?
     pub single: bool,
     /// Not to be written by clients?
@@ -52,12 +54,14 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
         .map(|own| {
             let mut syntax = own.first("SYNTAX");
             let mut equality = own.first("EQUALITY");
+            let mut ordering = own.first("ORDERING");
             let mut above = own.first("SUP");
             // A chain of SUP is short; the bound keeps a circular one from holding us.
             for _ in 0..16 {
                 let Some(fields) = above.take().and_then(|name| by_name.get(&name.to_lowercase())) else { break };
                 syntax = syntax.or_else(|| fields.first("SYNTAX"));
                 equality = equality.or_else(|| fields.first("EQUALITY"));
+                ordering = ordering.or_else(|| fields.first("ORDERING"));
                 above = fields.first("SUP");
             }
             AttributeType {
@@ -65,6 +69,7 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
                 longest: syntax.as_deref().and_then(|text| text.split_once('{')?.1.strip_suffix('}')?.parse().ok()),
                 syntax: syntax.unwrap_or_default().split('{').next().unwrap_or_default().to_owned(),
                 equality,
+                ordering,
                 single: own.has("SINGLE-VALUE"),
                 read_only: own.has("NO-USER-MODIFICATION"),
             }

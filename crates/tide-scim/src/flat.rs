@@ -274,6 +274,27 @@ impl FlatAttribute {
         }
     }
 
+    /// Is it a part of a typed item, beside others: the town of an address for work?
+    pub fn is_part(&self) -> bool {
+        self.listed && self.kind.is_some() && self.sub.as_deref().is_some_and(|sub| sub != "value")
+    }
+
+    /// Does a resource hold an item of its type?
+    pub fn has_item(&self, resource: &Value) -> bool {
+        let items = self.home(resource).and_then(|home| member(home, &self.attribute)).and_then(Value::as_array);
+        let is_of_type = |item: &Value| item.get("type").and_then(Value::as_str) == self.kind.as_deref();
+        items.is_some_and(|items| items.iter().any(is_of_type))
+    }
+
+    /// The operation that adds one item of a type with all these parts.
+    pub fn add_item(parts: &[(&FlatAttribute, Value)]) -> Option<Value> {
+        let (first, _) = parts.first()?;
+        let mut item = Map::new();
+        item.insert("type".into(), json!(first.kind));
+        item.extend(parts.iter().filter_map(|(part, value)| Some((part.sub.clone()?, value.clone()))));
+        Some(json!({"op": "add", "path": first.path(), "value": [item]}))
+    }
+
     /// The operations that turn the values before into the values after, and touch nothing else.
     pub fn operations(&self, before: &[Value], after: &[Value]) -> Vec<Value> {
         let path = self.path();
@@ -283,6 +304,14 @@ impl FlatAttribute {
             let sub = self.sub.as_deref().unwrap_or("value");
             if let (Some(kind), [_], [new]) = (&self.kind, before, after) {
                 return vec![json!({"op": "replace", "path": format!("{path}[type eq {}].{sub}", quote(kind)), "value": new})];
+            }
+            // A part of a typed item (the town of an address) is set and cleared alone: the item's other parts are nobody's of ours.
+            if let Some(kind) = self.kind.as_ref().filter(|_| self.is_part()) {
+                let part = format!("{path}[type eq {}].{sub}", quote(kind));
+                return vec![match after.first() {
+                    Some(new) => json!({"op": "replace", "path": part, "value": new}),
+                    None => json!({"op": "remove", "path": part}),
+                }];
             }
             let mut operations = Vec::new();
             // Values that stay are not sent: a group of thousands is not rewritten for one member.

@@ -21,6 +21,8 @@ pub struct Setup {
     pub access: Option<String>,
     /// Every write waits for the disk, as it does where it matters; tests do without.
     pub durable: bool,
+    /// Nothing follows renames and deletions: neither `memberOf` nor referential integrity.
+    pub without_integrity: bool,
     /// Its certificates instead of fresh ones for `localhost` and 127.0.0.1.
     pub certificates: Option<Certificates>,
 }
@@ -159,6 +161,10 @@ fn configuration(at: &Path, admin_dn: &str, admin_password: &str, setup: &Setup)
     let sync = if *durable { "" } else { "dbnosync" };
     let usual = "access to attrs=userPassword by self write by anonymous auth by * none\naccess to * by users read by * none";
     let access = setup.access.as_deref().unwrap_or(usual);
+    let integrity = match setup.without_integrity {
+        true => "",
+        false => "overlay memberof\noverlay refint\nrefint_attributes member manager",
+    };
     format!(
         r#"modulepath /usr/lib/ldap
 moduleload back_mdb
@@ -190,9 +196,7 @@ index objectClass,uid,cn,mail,member,entryUUID,employeeNumber,entryCSN,modifyTim
 overlay syncprov
 syncprov-checkpoint 1 1
 syncprov-sessionlog 10000
-overlay memberof
-overlay refint
-refint_attributes member manager
+{integrity}
 overlay ppolicy
 {policy}
 "#

@@ -83,6 +83,21 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
     })
 }
 
+/// Which accounts a reading `r` did not show although they were there when it began, and nobody wrote to since.
+const MISSING: &str = "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
+     AND coalesce(account.reading, 0) <> r.id AND coalesce(account.written, '') < r.started";
+
+/// Accounts that a reading did not show although they were there.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Missing {
+    /// How many there are.
+    pub count: usize,
+    /// How many accounts were known to be there, these among them.
+    pub known: usize,
+    /// Keys of the first of them.
+    pub keys: Vec<String>,
+}
+
 /// The most rows of one statement: nine values each, far below SQLite's limit.
 pub(crate) const ROWS: usize = 200;
 
@@ -218,6 +233,28 @@ impl Store {
         .await?)
     }
 
+    /// Accounts that a reading did not show although they were there, as [`Store::complete_reading`] would make them absent.
+    pub async fn missing(&self, reading: i64, limit: usize) -> Result<Missing, StoreError> {
+        self.writer
+            .look(move |c| {
+                Box::pin(async move {
+                    let sql = format!("SELECT account.key, count(*) OVER () AS missing FROM account, reading r WHERE r.id = ? AND {MISSING} LIMIT ?");
+                    let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(reading).bind(limit as i64).fetch_all(&mut *c).await?;
+                    let known: i64 = sqlx::query_scalar(
+                        "SELECT count(*) FROM account a JOIN reading r ON a.system = r.system AND a.object = r.object
+                         WHERE r.id = ? AND a.absent_since IS NULL",
+                    )
+                    .bind(reading)
+                    .fetch_one(&mut *c)
+                    .await?;
+                    let count = rows.first().map_or(0, |row| row.get::<i64, _>("missing"));
+                    let keys = rows.iter().map(|row| row.get("key")).collect();
+                    Ok(Missing { count: count as usize, known: known as usize, keys })
+                })
+            })
+            .await
+    }
+
     /// Ends a reading that found nothing changed since the one before: nobody becomes absent by it.
     pub async fn unchanged_reading(&self, reading: i64, now: Timestamp) -> Result<(), StoreError> {
         self.writer
@@ -243,12 +280,10 @@ impl Store {
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
-                    let missing = "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
-                         AND coalesce(account.reading, 0) <> r.id AND coalesce(account.written, '') < r.started";
                     // A row that cannot be told may be anybody's who is missing, unless it stood there just so when
                     // that account was last shown.
                     let absent = sqlx::query(sqlx::AssertSqlSafe(format!(
-                        "UPDATE account SET absent_since = ? FROM reading r WHERE r.id = ? AND {missing}
+                        "UPDATE account SET absent_since = ? FROM reading r WHERE r.id = ? AND {MISSING}
                          AND NOT EXISTS (SELECT 1 FROM quarantine q WHERE q.reading = r.id AND q.key IS NULL
                            AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.reading = account.reading))"
                     )))
@@ -258,7 +293,7 @@ impl Store {
                     .await?
                     .rows_affected();
                     let kept: i64 =
-                        sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT count(*) FROM account, reading r WHERE r.id = ? AND {missing}")))
+                        sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT count(*) FROM account, reading r WHERE r.id = ? AND {MISSING}")))
                             .bind(reading)
                             .fetch_one(&mut *c)
                             .await?;

@@ -3,14 +3,17 @@
 
 use super::schema::{self, Known};
 use super::{LdapConnector, Search, accept, class_filter, dial, entry};
-use crate::ConnectError;
+use crate::{CheckReport, ConnectError};
 use crate::follow::{News, Way, stopped};
 use ldap3::controls::{Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo};
 use ldap3::controls::{EntryState, RefreshMode, SyncInfo};
 use ldap3::{Ldap, ResultEntry, Scope, SearchEntry};
+use std::collections::HashSet;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_core::ObjectType;
+use tide_core::model::Observed;
 use tide_ldap::{Dn, Filter};
 use tokio::sync::mpsc;
 
@@ -48,17 +51,86 @@ fn number_of(mark: &str) -> Option<(u64, &str)> {
 }
 
 impl LdapConnector {
-    /// How this server's changes can be known, the best first.
-    pub(super) fn ways_of(known: &Known) -> Vec<Way> {
-        let mut ways = Vec::new();
+    /// How this server's changes can be known, the best first: only what it was seen to do. Beside each, why a better one is left out.
+    pub(super) async fn proved_ways(&self, ldap: &mut Ldap, known: &Known) -> Vec<(Way, Option<String>)> {
+        let (mut ways, mut doubt) = (Vec::new(), None);
         if known.offers(CONTENT_SYNC) && known.key == "entryUUID" {
-            ways.push(Way::ContentSync);
+            match self.tells_keys(ldap).await {
+                Ok(()) => ways.push((Way::ContentSync, None)),
+                Err(why) => doubt = Some(why),
+            }
         }
         if known.controller && known.offers(SHOW_DELETED) {
-            ways.push(Way::ChangeNumber);
+            match self.shows_deleted(ldap).await {
+                Ok(()) => ways.push((Way::ChangeNumber, None)),
+                Err(why) => doubt = Some(why),
+            }
         }
-        ways.extend([Way::Modified, Way::Full]);
+        ways.extend([(Way::Modified, doubt), (Way::Full, None)]);
         ways
+    }
+
+    /// Says in a connection test how changes are noticed, and what is missing for a better way.
+    pub(super) async fn check_watching(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
+        match self.proved_ways(ldap, known).await.into_iter().next() {
+            Some((way, None)) => report.passed("Changes", format!("noticed by {}", way.word())),
+            Some((way, Some(why))) => {
+                let text = format!("noticed by {}, and deletions once an hour only: {why}", way.word());
+                let help = if known.controller {
+                    "give the service account the rights to list and read `CN=Deleted Objects`"
+                } else {
+                    "enable content synchronization with entryUUID, if deletions must be noticed sooner"
+                };
+                report.warned("Changes", text, help);
+            }
+            None => {}
+        }
+    }
+
+    /// Does content synchronization name entries by the keys that we know them by (RFC 4533 §2.1)? Another UUID would make deletions of
+    /// nobody.
+    async fn tells_keys(&self, ldap: &mut Ldap) -> Result<(), String> {
+        let control: RawControl = SyncRequest { mode: RefreshMode::RefreshOnly, cookie: None, reload_hint: false }.critical().into();
+        let search = ldap
+            .with_controls(vec![control])
+            .with_timeout(dial::seconds(self.settings()))
+            .search(&self.settings().base_dn, Scope::Base, "(objectClass=*)", vec!["entryUUID"]);
+        let (entries, result) = match search.await {
+            Ok(answer) => (answer.0, answer.1),
+            Err(error) => return Err(format!("content synchronization does not answer ({error})")),
+        };
+        if result.rc != 0 {
+            return Err(format!("content synchronization is refused (code {}) {}", result.rc, result.text.trim()));
+        }
+        for entry in entries.into_iter().filter(|entry| !entry.is_ref() && !entry.is_intermediate()) {
+            let state = sync_state(&entry).map_err(|error| error.said)?;
+            let named = state.and_then(|state| uuid_text(&state.entry_uuid));
+            let entry = entry::open(entry).map_err(|error| error.said)?;
+            let own = entry.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case("entryUUID")).and_then(|(_, values)| values.first());
+            return match (named, own) {
+                (Some(named), Some(own)) if named.eq_ignore_ascii_case(own) => Ok(()),
+                (Some(named), Some(own)) => {
+                    Err(format!("content synchronization names entries by another UUID ({named}) than their entryUUID ({own})"))
+                }
+                _ => Err("content synchronization does not show the entryUUID of entries".to_owned()),
+            };
+        }
+        Err("content synchronization does not show the base entry".to_owned())
+    }
+
+    /// May this account see what was deleted? A domain controller shows nothing, and says nothing, to who may not.
+    async fn shows_deleted(&self, ldap: &mut Ldap) -> Result<(), String> {
+        let context = self.context(ldap).await.map_err(|error| error.said)?;
+        let container = format!("CN=Deleted Objects,{context}");
+        let show = RawControl { ctype: SHOW_DELETED.to_owned(), crit: true, val: None };
+        let search = ldap.with_controls(vec![show]).with_timeout(dial::seconds(self.settings())).search(
+            &container,
+            Scope::Base,
+            "(objectClass=*)",
+            vec!["objectClass"],
+        );
+        let seen = search.await.is_ok_and(|answer| answer.1.rc == 0 && answer.0.iter().any(|entry| !entry.is_ref()));
+        if seen { Ok(()) } else { Err(format!("the service account may not see deleted objects ({container})")) }
     }
 
     /// The naming context that holds the base.
@@ -128,7 +200,8 @@ impl LdapConnector {
         let request =
             SyncRequest { mode: RefreshMode::RefreshAndPersist, cookie: from.clone().map(String::into_bytes), reload_hint: false };
         let control: RawControl = request.critical().into();
-        let filter = class_filter(object, &known).to_string();
+        let filter = Filter::Any(vec![class_filter(object, &known), containers()]).to_string();
+        let places = self.container_keys(&known).await?;
         // A server that is gone without a word is noticed too.
         let mut pulse = ldap.clone();
         let wait = dial::seconds(settings);
@@ -146,10 +219,19 @@ impl LdapConnector {
             .await
             .map_err(|error| dial::broken(&settings.url, &error))?;
         let telling = async {
+            let mut refreshed = false;
             loop {
-                let next = stream.next().await.map_err(|error| dial::broken(&settings.url, &error))?;
-                let Some(entry) = next else { break };
+                let next = match refreshed {
+                    true => stream.next().await,
+                    false => tokio::time::timeout(SILENCE, stream.next()).await.map_err(|_| silent(&settings.url))?,
+                };
+                let Some(entry) = next.map_err(|error| dial::broken(&settings.url, &error))? else { break };
+                refreshed |= entry.is_intermediate();
                 for news in told(entry, &known, from.is_some())? {
+                    let news = self.with_what_moved(object, news, &places, &known, from.is_some()).await?;
+                    if matches!(&news, News::Changed(all) if all.is_empty()) {
+                        continue;
+                    }
                     let lost = matches!(news, News::Lost(_));
                     out.send(Ok(news)).await.map_err(stopped)?;
                     if lost {
@@ -159,8 +241,9 @@ impl LdapConnector {
             }
             let ended = stream.finish().await;
             match ended.rc {
-                // What we know is older or newer than what it can tell from (RFC 4533 §3.6, and a server restored from a backup).
-                4096 | 53 => {
+                // What we know is older or newer than what it can tell from (RFC 4533 §3.6, and a server restored from a backup); or there is
+                // more to tell than a limit allows, which reading in pages does not meet.
+                3 | 4 | 11 | 53 | 4096 => {
                     let why = format!("the server cannot go on from where we were (code {}): {}", ended.rc, ended.text.trim());
                     out.send(Ok(News::Lost(why))).await.map_err(stopped)
                 }
@@ -206,21 +289,31 @@ impl LdapConnector {
             }
             cookie = page.next;
         }
-        let deleted = grown(Filter::equal("isDeleted", "TRUE")).to_string();
-        let show = RawControl { ctype: SHOW_DELETED.to_owned(), crit: true, val: None };
-        let (entries, result) = ldap
-            .with_controls(vec![show])
-            .with_timeout(dial::seconds(self.settings()))
-            .search(&context, Scope::Subtree, &deleted, vec!["objectGUID", "isDeleted"])
-            .await
-            .map(|answer| (answer.0, answer.1))
-            .map_err(|error| dial::broken(&self.settings().url, &error))?;
-        accept(&result, "asking for deleted objects")?;
-        let mut gone = Vec::new();
-        for found in entries.into_iter().filter(|e| !e.is_ref() && !e.is_intermediate()) {
-            gone.push(entry::observed(&entry::open(found)?, &known).key);
+        // What lies in a container that was moved or renamed has another name now, and no greater number.
+        let is_old = Filter::Not(Box::new(Filter::AtLeast("uSNCreated".into(), (since + 1).to_string().into_bytes())));
+        let moved = grown(Filter::All(vec![containers(), is_old])).to_string();
+        let search = Search { base: &context, scope: Scope::Subtree, filter: &moved, attributes: vec!["objectGUID".to_owned()] };
+        for place in self.all_pages(&mut ldap, &search).await? {
+            let inside = place.dn.parse::<Dn>().ok().zip(base.as_ref()).is_some_and(|(dn, b)| dn == *b || dn.is_under(b));
+            let below = self.below(object, &place.dn, &known).await?;
+            match inside {
+                true => tell(out, below, Vec::new()).await?,
+                false => tell(out, Vec::new(), below.into_iter().map(|account| account.key).collect()).await?,
+            }
         }
-        tell(out, Vec::new(), gone).await?;
+        let deleted = grown(Filter::equal("isDeleted", "TRUE")).to_string();
+        let attributes = ["objectGUID", "isDeleted"].map(str::to_owned).to_vec();
+        let search = Search { base: &context, scope: Scope::Subtree, filter: &deleted, attributes };
+        let mut cookie = Vec::new();
+        loop {
+            let show = RawControl { ctype: SHOW_DELETED.to_owned(), crit: true, val: None };
+            let page = self.page_with(&mut ldap, &search, cookie, Some(show)).await?;
+            tell(out, Vec::new(), page.entries.iter().map(|entry| entry::observed(entry, &known).key).collect()).await?;
+            if page.next.is_empty() {
+                break;
+            }
+            cookie = page.next;
+        }
         out.send(Ok(News::Mark(format!("{now}@{database}")))).await.map_err(stopped)
     }
 
@@ -228,12 +321,19 @@ impl LdapConnector {
     pub(super) async fn modified(&self, object: ObjectType, from: &str, out: &Out) -> Result<(), ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?.clone();
-        let at_least = Filter::AtLeast("modifyTimestamp".into(), from.as_bytes().to_vec());
+        let at_least = Filter::AtLeast("modifyTimestamp".into(), looked_back(from).into_bytes());
+        let moved = Filter::All(vec![at_least.clone(), containers()]).to_string();
         let filter = Filter::All(vec![at_least, class_filter(object, &known)]).to_string();
         let mut attributes = known.requested();
         attributes.push("modifyTimestamp".to_owned());
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
         let (mut last, mut cookie) = (from.to_owned(), Vec::new());
+        let attributes = vec!["1.1".to_owned()];
+        let places = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &moved, attributes };
+        for place in self.all_pages(&mut ldap, &places).await? {
+            let below = self.below(object, &place.dn, &known).await?;
+            tell(out, below, Vec::new()).await?;
+        }
         loop {
             let mut page = self.page(&mut ldap, &search, cookie).await?;
             let mut changed = Vec::with_capacity(page.entries.len());
@@ -254,7 +354,108 @@ impl LdapConnector {
     }
 }
 
-async fn tell(out: &Out, changed: Vec<tide_core::model::Observed>, gone: Vec<String>) -> Result<(), ConnectError> {
+impl LdapConnector {
+    async fn all_pages(&self, ldap: &mut Ldap, search: &Search<'_>) -> Result<Vec<SearchEntry>, ConnectError> {
+        let (mut all, mut cookie) = (Vec::new(), Vec::new());
+        loop {
+            let page = self.page(ldap, search, cookie).await?;
+            all.extend(page.entries);
+            if page.next.is_empty() {
+                return Ok(all);
+            }
+            cookie = page.next;
+        }
+    }
+
+    /// The accounts of a type below a container, as they are now.
+    async fn below(&self, object: ObjectType, container: &str, known: &Known) -> Result<Vec<Observed>, ConnectError> {
+        let mut ldap = self.line().await?;
+        let filter = class_filter(object, known).to_string();
+        let search = Search { base: container, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+        let entries = self.all_pages(&mut ldap, &search).await?;
+        Ok(entries.iter().map(|entry| entry::observed(entry, known)).collect())
+    }
+
+    /// The keys of the containers below the base.
+    async fn container_keys(&self, known: &Known) -> Result<Arc<Mutex<HashSet<String>>>, ConnectError> {
+        let mut ldap = self.line().await?;
+        let filter = containers().to_string();
+        let attributes = vec![known.key.to_owned()];
+        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
+        let entries = self.all_pages(&mut ldap, &search).await?;
+        Ok(Arc::new(Mutex::new(entries.iter().map(|entry| entry::observed(entry, known).key).collect())))
+    }
+
+    /// A container that was moved or renamed changed the names of all that lie in it, which the server does not tell; one that left what
+    /// we read took them along.
+    async fn with_what_moved(
+        &self,
+        object: ObjectType,
+        news: News,
+        places: &Mutex<HashSet<String>>,
+        known: &Known,
+        going_on: bool,
+    ) -> Result<News, ConnectError> {
+        let is_place = |account: &Observed| {
+            let classes = account.attributes.get("objectClass");
+            classes.iter().any(|class| CONTAINERS.iter().any(|known| class.to_string().eq_ignore_ascii_case(known)))
+        };
+        match news {
+            News::Gone(keys) => {
+                let gone = keys.iter().any(|key| places.lock().unwrap_or_else(PoisonError::into_inner).remove(key));
+                Ok(if gone { News::Lost("a container was deleted, or left what is read".to_owned()) } else { News::Gone(keys) })
+            }
+            News::Changed(all) => {
+                let (containers, mut accounts): (Vec<Observed>, Vec<Observed>) = all.into_iter().partition(is_place);
+                for container in containers {
+                    let is_new = places.lock().unwrap_or_else(PoisonError::into_inner).insert(container.key);
+                    // From the beginning on, whoever lies in it is told anyway.
+                    if !is_new && going_on {
+                        accounts.extend(self.below(object, &container.name, known).await?);
+                    }
+                }
+                Ok(News::Changed(accounts))
+            }
+            other => Ok(other),
+        }
+    }
+}
+
+/// The classes of entries in which others lie.
+const CONTAINERS: [&str; 4] = ["organizationalUnit", "container", "organization", "locality"];
+
+fn containers() -> Filter {
+    Filter::Any(CONTAINERS.iter().map(|class| Filter::equal("objectClass", class)).collect())
+}
+
+/// How far back it is looked from the last change that was seen: what was written elsewhere at an earlier time may arrive later.
+const LOOK_BACK: i64 = 300;
+
+/// A time as directories write it, a while before; what is no time stays as it is.
+fn looked_back(from: &str) -> String {
+    let at = tide_ldap::syntax::generalized_time(from).map(|at| at.saturating_sub(jiff::SignedDuration::from_secs(LOOK_BACK)));
+    at.and_then(Result::ok).map_or_else(|| from.to_owned(), tide_ldap::syntax::to_generalized_time)
+}
+
+/// How long a server may say nothing before it has told where it is.
+const SILENCE: Duration = Duration::from_secs(120);
+
+fn silent(url: &str) -> ConnectError {
+    let text = format!("{url} took the request for content synchronization and has told nothing for {} s", SILENCE.as_secs());
+    ConnectError::passing("sync_silent", text, "lift the size limit of the service account, or choose another way: --way modified")
+}
+
+/// More was to be told than a limit of the server allows: everything is read, in pages.
+pub(super) async fn lost_by_limit(told: Result<(), ConnectError>, out: &Out) -> Result<(), ConnectError> {
+    match told {
+        Err(error) if ["size_limit", "time_limit"].contains(&error.code) => {
+            out.send(Ok(News::Lost(format!("{error}: everything is read instead")))).await.map_err(stopped)
+        }
+        other => other,
+    }
+}
+
+async fn tell(out: &Out, changed: Vec<Observed>, gone: Vec<String>) -> Result<(), ConnectError> {
     if !changed.is_empty() {
         out.send(Ok(News::Changed(changed))).await.map_err(stopped)?;
     }
@@ -290,16 +491,37 @@ fn told(entry: ResultEntry, known: &Known, going_on: bool) -> Result<Vec<News>, 
             }
         });
     }
-    let state = entry.1.iter().find_map(|Control(kind, raw)| matches!(kind, Some(ControlType::SyncState)).then_some(raw)).cloned();
-    let state = state.map(|raw| careful(|| raw.parse::<SyncState>())).transpose()?;
-    let Some(SyncState { state, entry_uuid, cookie }) = state else {
+    let Some(SyncState { state, entry_uuid, cookie }) = sync_state(&entry)? else {
         return Err(ConnectError::passing("sync_broken", "the server tells of an entry without its state", "everything is read instead"));
     };
     let news = match state {
         EntryState::Present if going_on => return Ok(vec![lost()]),
         EntryState::Present => None,
         EntryState::Delete => uuid_text(&entry_uuid).map(|key| News::Gone(vec![key])),
-        EntryState::Add | EntryState::Modify => Some(News::Changed(vec![entry::observed(&entry::open(entry)?, known)])),
+        EntryState::Add | EntryState::Modify => {
+            let entry = entry::open(entry)?;
+            let mut account = entry::observed(&entry, known);
+            let shows_key = entry.attrs.keys().any(|name| name.eq_ignore_ascii_case(known.key));
+            match uuid_text(&entry_uuid) {
+                // A refresh may leave operational attributes out.
+                Some(key) if !shows_key => (account.key, account.fault) = (key, None),
+                Some(key) if !key.eq_ignore_ascii_case(&account.key) => {
+                    return Err(ConnectError::lasting(
+                        "sync_key",
+                        format!("content synchronization names {} by {key}, and its {} is {}", account.name, known.key, account.key),
+                        "choose another way of following it: --way modified",
+                    ));
+                }
+                _ => {}
+            }
+            Some(News::Changed(vec![account]))
+        }
     };
     Ok(news.into_iter().chain(mark(cookie)).collect())
+}
+
+/// What a message of content synchronization says of its entry (RFC 4533 §2.2).
+fn sync_state(entry: &ResultEntry) -> Result<Option<SyncState>, ConnectError> {
+    let raw = entry.1.iter().find_map(|Control(kind, raw)| matches!(kind, Some(ControlType::SyncState)).then_some(raw)).cloned();
+    raw.map(|raw| careful(|| raw.parse::<SyncState>())).transpose()
 }

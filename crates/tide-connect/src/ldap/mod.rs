@@ -14,6 +14,7 @@ use entry::Containers;
 use ldap3::controls::{Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, LdapResult, Scope, SearchEntry};
 use reader::{RawPage, Reader};
+use follow::lost_by_limit;
 use schema::Known;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
@@ -70,6 +71,7 @@ impl LdapConnector {
             .get_or_try_init(|| async {
                 let mut known = schema::ask(ldap, self.settings()).await?;
                 known.mark_key = self.dialer.mark_key();
+                known.read_by_rules = self.access.read_by_rules();
                 Ok(Arc::new(known))
             })
             .await
@@ -90,11 +92,22 @@ impl LdapConnector {
 
     /// Reads one page (RFC 2696); attributes of which the server shows a part only are read on.
     async fn page(&self, ldap: &mut Ldap, search: &Search<'_>, cookie: Vec<u8>) -> Result<Page, ConnectError> {
+        self.page_with(ldap, search, cookie, None).await
+    }
+
+    /// The same, with a further control.
+    async fn page_with(
+        &self,
+        ldap: &mut Ldap,
+        search: &Search<'_>,
+        cookie: Vec<u8>,
+        control: Option<RawControl>,
+    ) -> Result<Page, ConnectError> {
         let settings = self.settings();
         // Not critical: a server without paging answers in one page, which is complete as well.
         let paged: RawControl = PagedResults { size: i32::from(settings.page_size), cookie }.into();
         let answer = ldap
-            .with_controls(vec![paged])
+            .with_controls([Some(paged), control].into_iter().flatten().collect::<Vec<_>>())
             .with_timeout(dial::seconds(settings))
             .search(search.base, search.scope, search.filter, search.attributes.clone())
             .await
@@ -529,6 +542,7 @@ impl Connector for LdapConnector {
                 }
             }
         }
+        self.check_watching(&mut ldap, &known.clone(), report).await;
         self.dialer.check_backups(report).await;
     }
 
@@ -562,7 +576,8 @@ impl Connector for LdapConnector {
 
     async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
         let mut ldap = self.line().await?;
-        Ok(Self::ways_of(self.known(&mut ldap).await?))
+        let known = self.known(&mut ldap).await?.clone();
+        Ok(self.proved_ways(&mut ldap, &known).await.into_iter().map(|(way, _)| way).collect())
     }
 
     async fn mark(&self, _object: ObjectType, way: crate::Way) -> Result<Option<String>, ConnectError> {
@@ -574,8 +589,8 @@ impl Connector for LdapConnector {
         crate::follow::follow(move |out| async move {
             match (way, from) {
                 (Way::ContentSync, from) => self.synchronize(object, from, &out).await,
-                (Way::ChangeNumber, Some(from)) => self.numbered(object, &from, &out).await,
-                (Way::Modified, Some(from)) => self.modified(object, &from, &out).await,
+                (Way::ChangeNumber, Some(from)) => lost_by_limit(self.numbered(object, &from, &out).await, &out).await,
+                (Way::Modified, Some(from)) => lost_by_limit(self.modified(object, &from, &out).await, &out).await,
                 _ => {
                     Err(ConnectError::lasting("no_way", format!("a directory cannot be followed by {}", way.word()), "choose another way"))
                 }

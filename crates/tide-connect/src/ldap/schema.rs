@@ -4,11 +4,12 @@ use super::{accept, dial};
 use crate::{ConnectError, LdapSettings};
 use ldap3::{Ldap, Scope, SearchEntry};
 use rustc_hash::FxHashMap;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, PoisonError, RwLock};
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, ObjectType, Schema};
 use tide_ldap::Filter;
-use tide_ldap::schema::{attribute_types, object_classes};
+use tide_ldap::schema::{ObjectClass, attribute_types, object_classes};
 
 /// Values that are never read into a record, whatever the server gives away.
 pub(super) const NEVER: [&str; 10] = [
@@ -58,6 +59,12 @@ pub(super) struct Known {
     pub modifies_passwords: bool,
     /// The controls that it offers, by OID.
     controls: Vec<String>,
+    /// Object classes with those above them, in lower case.
+    classes: BTreeMap<String, Vec<String>>,
+    /// Attributes without an ordering, in lower case.
+    unordered: BTreeSet<String>,
+    /// Attributes that the rules read.
+    pub read_by_rules: Arc<RwLock<Vec<String>>>,
 }
 
 /// Attributes in which a domain controller keeps instants as file times.
@@ -209,18 +216,24 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     let paging = controls.iter().any(|oid| oid == "1.2.840.113556.1.4.319");
     let mut attributes = FxHashMap::default();
     let mut described = false;
+    let (mut above, mut unordered) = (BTreeMap::new(), BTreeSet::new());
     if let Some(place) = one("subschemaSubentry").into_iter().next() {
         let entry = base_entry(ldap, Some(settings), &place, "(objectClass=*)", vec!["attributeTypes", "objectClasses"]).await?;
         if let Some(entry) = entry {
             let types = text_of(&entry, "attributeTypes");
             let classes = text_of(&entry, "objectClasses");
-            let required: Vec<String> = object_classes(classes.iter().map(String::as_str))
+            let classes = object_classes(classes.iter().map(String::as_str));
+            above = hierarchy(&classes);
+            let required: Vec<String> = classes
                 .into_iter()
                 .filter(|class| class.names.iter().any(|n| n.eq_ignore_ascii_case("person")))
                 .flat_map(|class| class.must)
                 .collect();
             for kind in attribute_types(types.iter().map(String::as_str)) {
                 described = true;
+                if kind.ordering.is_none() && !controller {
+                    unordered.extend(kind.names.iter().map(|name| name.to_lowercase()));
+                }
                 let Some(name) = kind.names.first().cloned() else { continue };
                 let def = AttributeDef {
                     kind: if controller && is_file_time(&name) { ValueKind::Time } else { value_kind(&name, &kind.syntax) },
@@ -254,7 +267,39 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
     let by_name = attributes.values().map(|def: &AttributeDef| (def.name.clone(), def.clone())).collect();
     let modifies_passwords = one("supportedExtension").iter().any(|oid| oid == "1.3.6.1.4.1.4203.1.11.1");
-    Ok(Known { attributes, by_name, key, state, controller, profile, paging, mark_key: None, modifies_passwords, controls })
+    Ok(Known {
+        attributes,
+        by_name,
+        key,
+        state,
+        controller,
+        profile,
+        paging,
+        mark_key: None,
+        modifies_passwords,
+        controls,
+        classes: above,
+        unordered,
+        read_by_rules: Arc::default(),
+    })
+}
+
+/// Each class with all classes above it. An entry of a class is one of those too, whether it says so or not (RFC 4512 §2.4).
+fn hierarchy(classes: &[ObjectClass]) -> BTreeMap<String, Vec<String>> {
+    let lower = |names: &[String]| names.iter().map(|name| name.to_lowercase()).collect::<Vec<_>>();
+    let direct: BTreeMap<String, Vec<String>> =
+        classes.iter().flat_map(|class| lower(&class.names).into_iter().map(move |name| (name, lower(&class.above)))).collect();
+    let all = |name: &String| {
+        let (mut above, mut left) = (Vec::new(), direct.get(name).cloned().unwrap_or_default());
+        while let Some(class) = left.pop() {
+            if !above.contains(&class) {
+                left.extend(direct.get(&class).into_iter().flatten().cloned());
+                above.push(class);
+            }
+        }
+        above
+    };
+    direct.keys().map(|name| (name.clone(), all(name))).collect()
 }
 
 fn value_kind(name: &str, syntax: &str) -> ValueKind {
@@ -287,9 +332,10 @@ impl Known {
         self.by_name.get(plain).or_else(|| self.attributes.get(&plain.to_lowercase()))
     }
 
-    /// The attributes that a read asks for: all ordinary ones, and those operational ones that
-    /// decisions need. All operational ones would make every record differ at every read.
+    /// The attributes that a read asks for: all ordinary ones, those operational ones that decisions need, and those that the rules
+    /// name. All operational ones would make every record differ at every read.
     pub fn requested(&self) -> Vec<String> {
+        let by_rules = self.read_by_rules.read().unwrap_or_else(PoisonError::into_inner).clone();
         [
             "*",
             "entryUUID",
@@ -302,8 +348,10 @@ impl Known {
             "pwdLastSuccess",
             "authTimestamp",
         ]
+        .into_iter()
         .map(str::to_owned)
-        .to_vec()
+        .chain(by_rules.into_iter().filter(|name| self.def(super::entry::plain_of(name).0).is_some()))
+        .collect()
     }
 
     pub fn key_filter(&self, key: &str) -> Filter {
@@ -357,6 +405,7 @@ impl Known {
         schema.name_attribute = Some("dn".into());
         schema.refers_by_name = true;
         schema.follows_renames = self.controller;
+        (schema.classes, schema.unordered) = (self.classes.clone(), self.unordered.clone());
         ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()
     }
 }

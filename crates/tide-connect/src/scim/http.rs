@@ -43,6 +43,8 @@ pub(crate) struct Http {
 pub(crate) struct Answer {
     pub body: Json,
     pub etag: Option<String>,
+    /// Where the service says that a new resource stands.
+    pub location: Option<String>,
 }
 
 /// Resolves names, and refuses the addresses that are never called: here, and not once before, so
@@ -303,9 +305,10 @@ impl Http {
             if status.is_redirection() {
                 return Err(redirected(path, status, target.as_deref(), self.base.host_str().unwrap_or_default()));
             }
-            let body = meaning(status, &kind, &body, path, making)?;
+            let asks_for_later = later && pause.is_some();
+            let body = meaning(status, &kind, &body, path, making && !asks_for_later)?;
             let etag = etag.or_else(|| body["meta"]["version"].as_str().map(str::to_owned));
-            return Ok(Answer { body, etag });
+            return Ok(Answer { body, etag, location: target });
         }
         Err(ConnectError::passing("rate", "the service asks for fewer requests", "it is tried again by itself"))
     }
@@ -518,6 +521,12 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
             format!("the service asks for fewer requests (HTTP 429){detail}"),
             "it is tried again by itself",
         )),
+        // It may have been made before the service failed: whoever waits for an answer must not make it again.
+        500..=504 if making && status != StatusCode::NOT_IMPLEMENTED => Err(ConnectError::unknown(
+            "answer_lost",
+            format!("the service failed while it made the account (HTTP {}){detail}", status.as_u16()),
+            "the account is looked for before anything is sent again",
+        )),
         500 | 502 | 503 | 504 => Err(ConnectError::passing(
             "server_error",
             format!("the service failed (HTTP {}){detail}", status.as_u16()),
@@ -558,6 +567,12 @@ mod tests {
         assert_eq!(of(409, "", "{}"), Err(("conflict", Weight::Lasting)));
         assert_eq!(of(500, "text/html", "<html>"), Err(("server_error", Weight::Passing)));
         assert_eq!(of(400, "", "{}"), Err(("refused", Weight::Lasting)));
+        let making = |status: u16| {
+            let status = StatusCode::from_u16(status).expect("valid");
+            meaning(status, "", b"{}", "Users", true).map_err(|error| error.weight)
+        };
+        assert_eq!([500, 502, 503, 504].map(making), [500; 4].map(|_| Err(Weight::Unknown)), "it may have been made");
+        assert_eq!(making(501), Err(Weight::Lasting), "a service that cannot make accounts made none");
     }
 
     #[test]

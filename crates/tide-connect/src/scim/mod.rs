@@ -12,16 +12,21 @@ use reqwest::Method;
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
+use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_scim::filter::quote;
+use tide_scim::flat::FlatAttribute;
 use tide_scim::{BULK, FlatSchema, GROUP, PATCH_OP, USER, patch};
 use tokio::sync::{OnceCell, mpsc};
 
 /// The most values of one list that one PATCH adds or removes: a large group is changed in pieces.
 const PIECE: usize = 200;
+
+/// How far back it is looked from the last change that was seen.
+const LOOK_BACK: jiff::SignedDuration = jiff::SignedDuration::from_mins(5);
 
 /// A SCIM service.
 pub struct ScimConnector {
@@ -139,8 +144,12 @@ impl ScimConnector {
     ) -> Result<(), ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let size = usize::from(self.settings.page_size.max(1)).min(self.known().await?.largest);
-        let filter = http::segment(&format!("meta.lastModified ge \"{from}\""));
-        let (mut start, mut last) = (1usize, from.parse::<jiff::Timestamp>().unwrap_or_default());
+        let since = from.parse::<jiff::Timestamp>().unwrap_or_default();
+        // What was written at an earlier time may be shown later; what comes twice changes nothing.
+        let looked_back = since.saturating_sub(LOOK_BACK).unwrap_or(since);
+        let filter = http::segment(&format!("meta.lastModified ge \"{looked_back}\""));
+        let (mut start, mut last) = (1usize, since);
+        let mut seen: HashSet<String> = HashSet::new();
         loop {
             let page = self.http.get(&format!("{}?filter={filter}&startIndex={start}&count={size}", endpoint.path)).await?;
             let resources = list(&page);
@@ -148,7 +157,9 @@ impl ScimConnector {
             for resource in &resources {
                 let at = resource["meta"]["lastModified"].as_str().and_then(|at| at.parse::<jiff::Timestamp>().ok());
                 last = last.max(at.unwrap_or(last));
-                changed.push(observed(endpoint, resource)?);
+                let account = observed(endpoint, resource)?;
+                seen.insert(account.key.clone());
+                changed.push(account);
             }
             start += resources.len();
             if !changed.is_empty() {
@@ -156,6 +167,11 @@ impl ScimConnector {
             }
             let total = page["totalResults"].as_u64().unwrap_or_default() as usize;
             if resources.is_empty() || start > total {
+                if seen.len() < total {
+                    // Somebody moved between two pages: they are asked for again before it goes on from here.
+                    let said = format!("{} of {total} changed resources were shown: the list changed while it was read", seen.len());
+                    return Err(ConnectError::passing("page_shift", said, "it is asked again"));
+                }
                 return out.send(Ok(crate::News::Mark(last.to_string()))).await.map_err(crate::follow::stopped);
             }
         }
@@ -179,7 +195,7 @@ impl ScimConnector {
             };
             let page = self.http.get(&path).await?;
             let resources = list(&page);
-            let count = resources.len();
+            let (count, before) = (resources.len(), keys.len());
             let mut batch = Vec::with_capacity(count);
             for resource in &resources {
                 let observed = observed(endpoint, resource)?;
@@ -199,8 +215,26 @@ impl ScimConnector {
                             "it is read again",
                         ));
                     }
+                    // A service that goes round in circles shows nobody new.
+                    Some(_) if keys.len() == before => {
+                        return Err(ConnectError::passing(
+                            "page_loop",
+                            "the service gives a next cursor after a page that shows nobody new",
+                            "it is read again",
+                        ));
+                    }
                     Some(next) => cursor = Some(next.to_owned()),
-                    None => return Ok(keys.len()),
+                    None => {
+                        let total = page["totalResults"].as_u64().map_or(keys.len(), |total| total as usize);
+                        if keys.len() < total {
+                            return Err(ConnectError::passing(
+                                "page_shift",
+                                format!("{} of {total} resources were shown before the service gave no further cursor", keys.len()),
+                                "it is read again",
+                            ));
+                        }
+                        return Ok(keys.len());
+                    }
                 }
                 continue;
             }
@@ -240,16 +274,24 @@ impl ScimConnector {
     }
 
     /// The PATCH operations of a change, in requests of a bearable size.
-    fn pieces(&self, endpoint: &Endpoint, write: &Write) -> Vec<Vec<Json>> {
+    ///
+    /// `there` is the resource, where it is needed: a part of a typed item can be set alone only if the item is there.
+    fn pieces(&self, endpoint: &Endpoint, write: &Write, there: Option<&Json>) -> Vec<Vec<Json>> {
         let json = |values: &[Value]| values.iter().map(to_json).collect::<Vec<_>>();
+        let known = || write.values.iter().filter_map(|value| Some((endpoint.flat.get(&value.attribute)?, value)));
+        let is_new = |attribute: &FlatAttribute| attribute.is_part() && there.is_some_and(|there| !attribute.has_item(there));
+        let mut new: BTreeMap<(String, Option<String>), Vec<(&FlatAttribute, Json)>> = BTreeMap::new();
+        for (attribute, value) in known().filter(|(attribute, _)| is_new(attribute)) {
+            let item = new.entry((attribute.path(), attribute.kind.clone())).or_default();
+            item.extend(value.after.first().map(|value| (attribute, to_json(value))));
+        }
         let mut pieces: Vec<Vec<Json>> = vec![Vec::new()];
         let mut weight = 0;
         // Who is asked for a new password at the next log-in is nothing that SCIM has words for.
-        let operations = write
-            .values
-            .iter()
-            .filter_map(|value| endpoint.flat.get(&value.attribute).map(|attribute| (attribute, value)))
+        let operations = known()
+            .filter(|(attribute, _)| !is_new(attribute))
             .flat_map(|(attribute, value)| attribute.operations(&json(&value.before), &json(&value.after)));
+        let operations: Vec<Json> = operations.chain(new.values().filter_map(|parts| FlatAttribute::add_item(parts))).collect();
         for operation in operations {
             let parts = match (operation["op"].as_str(), operation["value"].as_array()) {
                 (Some("add"), Some(values)) if values.len() > PIECE => values
@@ -288,7 +330,14 @@ impl ScimConnector {
     ) -> Result<Json, ConnectError> {
         let known = self.known().await?;
         let path = format!("{}/{}", endpoint.path, http::segment(id));
-        let pieces = self.pieces(endpoint, write);
+        let may_be_new = |value: &ValueChange| {
+            value.before.is_empty() && endpoint.flat.get(&value.attribute).is_some_and(FlatAttribute::is_part)
+        };
+        let there = match write.values.iter().any(may_be_new) {
+            true => Some(self.http.get(&path).await?),
+            false => None,
+        };
+        let pieces = self.pieces(endpoint, write, there.as_ref());
         if !known.patch {
             return self.put(&path, &pieces, permit).await;
         }
@@ -309,7 +358,7 @@ impl ScimConnector {
     /// a version, so that nobody's change in between is lost; tried again with the newer one if so.
     async fn put(&self, path: &str, pieces: &[Vec<Json>], permit: &crate::Permit) -> Result<Json, ConnectError> {
         for attempt in 0.. {
-            let Answer { body: mut resource, etag } = self.http.read(path).await?;
+            let Answer { body: mut resource, etag, .. } = self.http.read(path).await?;
             for operations in pieces {
                 let body = json!({"schemas": [PATCH_OP], "Operations": operations});
                 resource = patch::apply(&resource, &body).map_err(|error| {
@@ -360,6 +409,23 @@ impl ScimConnector {
             }
         }
         self.http.get(path).await
+    }
+
+    /// The account that was made. The answer should hold it (RFC 7644 §3.3); where it does not, it is read where the service says that
+    /// it stands, or looked for: it is there, and is not made again.
+    async fn made(&self, endpoint: &Endpoint, answer: Answer) -> Result<Observed, ConnectError> {
+        if answer.body["id"].is_string() {
+            return observed(endpoint, &answer.body);
+        }
+        let lost = |said: String| ConnectError::unknown("answer_lost", said, "the account is looked for before anything is sent again");
+        let Some(place) = answer.location.filter(|place| !place.is_empty()) else {
+            return Err(lost("the service made the account and says neither its id nor where it is".to_owned()));
+        };
+        match self.http.at(&place).await {
+            Ok(body) if body["id"].is_string() => observed(endpoint, &body),
+            Ok(_) => Err(lost("what stands where the service says that the account is has no id".to_owned())),
+            Err(error) => Err(lost(format!("the account that the service made cannot be read: {}", error.said))),
+        }
     }
 
     fn body(&self, endpoint: &Endpoint, write: &Write) -> Json {
@@ -505,6 +571,23 @@ impl Connector for ScimConnector {
         })
     }
 
+    fn visible_after(&self) -> std::time::Duration {
+        std::time::Duration::from_secs(u64::from(self.settings.visible_after_seconds))
+    }
+
+    async fn look_again(&self, object: ObjectType, keys: &[String]) -> Result<Vec<Observed>, ConnectError> {
+        let endpoint = self.endpoint(object).await?;
+        let mut there = Vec::new();
+        for key in keys {
+            match self.http.get(&format!("{}/{}", endpoint.path, http::segment(key))).await {
+                Ok(resource) => there.push(observed(endpoint, &resource)?),
+                Err(error) if error.code == "gone" => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(there)
+    }
+
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let mut found: Vec<Observed> = Vec::new();
@@ -542,8 +625,8 @@ impl Connector for ScimConnector {
         let permit = self.access.permit(write.object)?;
         let endpoint = self.endpoint(write.object).await?;
         if write.kind == ChangeKind::Create {
-            let made = self.http.send(Method::POST, &endpoint.path, &self.body(endpoint, write), None, &permit).await?.body;
-            return observed(endpoint, &made);
+            let made = self.http.send(Method::POST, &endpoint.path, &self.body(endpoint, write), None, &permit).await?;
+            return self.made(endpoint, made).await;
         }
         let Some((id, name)) = &write.account else {
             return Err(ConnectError::lasting("no_account", "the change names no account", "decide again: start a new run"));
@@ -592,7 +675,10 @@ impl Connector for ScimConnector {
             }
         }
         let there = match &write.account {
-            Some((id, _)) => Some(observed(endpoint, &self.http.get(&format!("{}/{id}", endpoint.path)).await?)?),
+            Some((id, _)) => {
+                let path = format!("{}/{}", endpoint.path, http::segment(id));
+                Some(observed(endpoint, &self.http.get(&path).await?)?)
+            }
             None => {
                 let name = write.values.iter().find(|value| ["userName", "displayName"].contains(&value.attribute.as_str()));
                 let probe = name.and_then(|value| Some((value.attribute.clone(), value.after.first()?.clone())));

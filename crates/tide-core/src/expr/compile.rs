@@ -300,8 +300,8 @@ impl Compiler<'_, '_> {
         };
         let (name, list) = match names {
             Names::Any => (name, false),
-            Names::These(all) => match all.iter().find(|(known, _)| known.eq_ignore_ascii_case(&name)) {
-                Some((known, many)) => (known.clone(), *many && root == Root::Identity),
+            Names::These(all) => match with_options(all, &name) {
+                Some((known, many)) => (known, many && root == Root::Identity),
                 None => {
                     let error = ExprError::new(offset, format!("unknown attribute `{}.{name}`", root.word()));
                     return Err(match closest(&name, all.keys().map(String::as_str)) {
@@ -506,4 +506,12 @@ pub fn closest<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&
         .filter(|(distance, other)| *distance <= 1 + other.chars().count().min(name.chars().count()) / 3)
         .min()
         .map(|(_, other)| other)
+}
+
+/// A known attribute's name as it is written, with the options that were asked for (`userCertificate;binary`, RFC 4512 §2.5).
+fn with_options(all: &BTreeMap<String, bool>, name: &str) -> Option<(String, bool)> {
+    let (plain, options) = name.split_once(';').map_or((name, None), |(plain, options)| (plain, Some(options)));
+    let (known, many) = all.iter().find(|(known, _)| known.eq_ignore_ascii_case(name) || known.eq_ignore_ascii_case(plain))?;
+    let is_whole = options.is_none() || known.contains(';');
+    Some((if is_whole { known.clone() } else { format!("{known};{}", options.unwrap_or_default()) }, *many))
 }

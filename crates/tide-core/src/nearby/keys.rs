@@ -91,10 +91,9 @@ impl Keys {
                     keys.names.push((system.clone(), *kind, only, schema.clone()));
                 }
                 keys.flat |= types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)).any(|mapping| mapping.flat);
-                for group in types.scope.groups.iter().chain(&types.scope.not_groups) {
-                    let system = group.system.as_deref().unwrap_or(system);
+                for (system, group) in types.scope.groups_in(system) {
                     keys.asked.insert(system.to_owned());
-                    keys.groups.push((system.to_owned(), folded(&group.name)));
+                    keys.groups.push((system.to_owned(), folded(&group)));
                 }
             }
         }

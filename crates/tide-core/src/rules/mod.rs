@@ -362,7 +362,18 @@ pub struct Scope {
 impl Scope {
     /// Does it name groups?
     pub fn names_groups(&self) -> bool {
-        !self.groups.is_empty() || !self.not_groups.is_empty()
+        !self.groups_in("").is_empty()
+    }
+
+    /// The groups that it names, by its lists and by its filter, each with its system; `own` is the scope's own system.
+    pub fn groups_in<'s>(&'s self, own: &'s str) -> Vec<(&'s str, String)> {
+        let listed = self.groups.iter().chain(&self.not_groups);
+        let mut all: Vec<(&str, String)> =
+            listed.map(|group| (group.system.as_deref().unwrap_or(own), group.name.clone())).collect();
+        if let Some(RecordFilter::Ldap(filter)) = self.filter.as_ref().map(|filter| &filter.filter) {
+            all.extend(crate::scope::groups_named(filter).into_iter().map(|name| (own, name)));
+        }
+        all
     }
 }
 

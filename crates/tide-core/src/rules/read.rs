@@ -32,6 +32,10 @@ impl Source<'_> {
         self.faults.borrow_mut().push(Fault { severity: Severity::Error, place: place.clone(), message: message.into(), help });
     }
 
+    pub fn warn_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
+        self.faults.borrow_mut().push(Fault { severity: Severity::Warning, place: place.clone(), message: message.into(), help });
+    }
+
     pub fn warn(&self, at: usize, message: impl Into<String>, help: Option<String>) {
         self.faults.borrow_mut().push(Fault { severity: Severity::Warning, place: self.place(at), message: message.into(), help });
     }

@@ -1,24 +1,18 @@
 //! Filters in the writing of a protocol, tried on an account's flat attributes.
 
+use super::{Groups, ldap_filter};
+use crate::model::Account;
 use crate::rules::RecordFilter;
 use crate::value::{Attributes, Value};
 use std::cmp::Ordering;
-use tide_ldap::syntax::to_generalized_time;
 use tide_scim::Filter as Scim;
 use tide_scim::filter::{AttrPath, Operator};
 
 /// Does the filter hold for an account?
-pub(super) fn holds(filter: &RecordFilter, account: &Attributes) -> bool {
+pub(super) fn holds(filter: &RecordFilter, account: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> bool {
     match filter {
-        RecordFilter::Ldap(filter) => filter.holds(&|name| account.get(name).iter().map(as_ldap).collect()),
+        RecordFilter::Ldap(filter) => ldap_filter::holds(filter, account, accounts, groups),
         RecordFilter::Scim(filter) => scim(filter, &|path| values(account, path)),
-    }
-}
-
-fn as_ldap(value: &Value) -> String {
-    match value {
-        Value::Time(time) => to_generalized_time(*time),
-        other => other.to_string(),
     }
 }
 
@@ -173,7 +167,7 @@ mod tests {
             ("userName ne \"ada.lind\"", false),
         ] {
             let filter = RecordFilter::Scim(text.parse().unwrap_or_else(|e| panic!("{text}: {e}")));
-            assert_eq!(holds(&filter, &account()), wanted, "{text}");
+            assert_eq!(holds(&filter, &account(), &[], &Groups::default()), wanted, "{text}");
         }
     }
 
@@ -181,7 +175,7 @@ mod tests {
     fn ldap_filters_see_instants_in_their_own_writing() {
         for (text, wanted) in [("(started>=20260101000000Z)", true), ("(started>=20270101000000Z)", false), ("(active=TRUE)", true)] {
             let filter = RecordFilter::Ldap(text.parse().expect("a filter"));
-            assert_eq!(holds(&filter, &account()), wanted, "{text}");
+            assert_eq!(holds(&filter, &account(), &[], &Groups::default()), wanted, "{text}");
         }
     }
 }

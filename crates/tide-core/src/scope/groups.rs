@@ -4,6 +4,7 @@
 use crate::model::{Account, AccountId, ObjectType, Population};
 use crate::references::folded;
 use crate::rules::GroupScope;
+use crate::schema::Schema;
 use crate::value::{Attributes, Value};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Mutex;
@@ -39,8 +40,10 @@ pub struct Groups<'a> {
 struct Held {
     /// Members, by every name that a reference may use.
     members: HashSet<String>,
-    /// The group and the groups inside it.
-    groups: HashSet<String>,
+    /// Groups of which only the members' side can tell who is in them: their own members could not be read, or are not shown.
+    told_by_members: HashSet<String>,
+    /// The security identifiers of the group and the groups inside it: a primary group does not list those whose it is.
+    sids: HashSet<String>,
     broken: Vec<String>,
 }
 
@@ -72,6 +75,13 @@ pub(crate) fn names_of(account: &Account) -> Vec<String> {
     names
 }
 
+/// The security identifier of the group that a domain controller's account belongs to without being listed in it.
+fn primary_group(account: &Account) -> Option<String> {
+    let number = account.attributes.get("primaryGroupID").first()?;
+    let sid = account.attributes.get("objectSid").first()?.to_string();
+    Some(format!("{}-{number}", sid.rsplit_once('-')?.0))
+}
+
 impl<'a> Groups<'a> {
     /// Indexes the groups of a population.
     pub fn new(population: &'a Population) -> Self {
@@ -84,6 +94,11 @@ impl<'a> Groups<'a> {
             }
         }
         Groups { population: Some(population), by_name, held: Mutex::default() }
+    }
+
+    /// What the system of an account says of its attributes.
+    pub(super) fn schema_of(&self, account: &Account) -> Option<&'a Schema> {
+        self.population?.systems.get(&account.system)?.schema.get(&account.kind)
     }
 
     /// Is one of these accounts a member of the group?
@@ -104,8 +119,10 @@ impl<'a> Groups<'a> {
         let here = |account: &&&Account| account.system == system;
         for account in accounts.iter().filter(here) {
             let by_group = names_of(account).iter().any(|name| held.members.contains(name));
-            let by_member = || references(&account.attributes, &MEMBER_OF).any(|of| held.groups.contains(&folded(of)));
-            if by_group || by_member() {
+            // What an account says of its groups is as old as the account's last read: it counts only where the group says nothing.
+            let by_member = || references(&account.attributes, &MEMBER_OF).any(|of| held.told_by_members.contains(&folded(of)));
+            let by_primary = || primary_group(account).is_some_and(|sid| held.sids.contains(&sid));
+            if by_group || by_member() || by_primary() {
                 return Membership::Member;
             }
         }
@@ -127,12 +144,18 @@ impl<'a> Groups<'a> {
                 continue;
             }
             let group = &population.accounts[at];
-            held.groups.extend([folded(&group.name), group.key.to_lowercase()]);
+            held.sids.extend(group.attributes.get("objectSid").first().map(Value::to_string));
+            let mut members = references(&group.attributes, &MEMBERS).peekable();
+            // A directory shows the members of each group; a service may leave them out.
+            let shows_members = members.peek().is_some() || !group.attributes.get("objectClass").is_empty();
+            if group.fault.is_some() || !shows_members {
+                held.told_by_members.extend([folded(&group.name), group.key.to_lowercase()]);
+            }
             if group.fault.is_some() {
                 held.broken.push(group.name.clone());
                 continue;
             }
-            for reference in references(&group.attributes, &MEMBERS) {
+            for reference in members {
                 let reference = folded(reference);
                 match self.by_name.get(&(system, reference.clone())) {
                     Some(&inner) if nested => left.push(inner),
@@ -200,6 +223,7 @@ mod tests {
                 account(2, ObjectType::Person, "uid=bo,ou=p", &[]),
                 account(3, ObjectType::Person, "uid=cy,ou=p", &[]),
                 account(4, ObjectType::Person, "uid=di,ou=p", &[("memberOf", &["cn=INNER,ou=g"])]),
+                account(5, ObjectType::Person, "uid=ed,ou=p", &[("memberOf", &["cn=BROKEN,ou=g"])]),
                 group(10, "cn=outer,ou=g", &["UID=Ada, OU=p", "cn=inner,ou=g", "cn=broken,ou=g"]),
                 group(11, "cn=inner,ou=g", &["uid=bo,ou=p", "cn=outer,ou=g"]),
                 broken,
@@ -220,8 +244,32 @@ mod tests {
         assert_eq!(of("cn=outer,ou=g", true, 0), Membership::Member, "whatever case and blanks");
         assert_eq!(of("cn=outer,ou=g", true, 1), Membership::Member, "nested, in a circle");
         assert_eq!(of("cn=outer,ou=g", false, 1), Membership::Not(vec![]), "nested groups can be left out");
-        assert_eq!(of("cn=outer,ou=g", true, 3), Membership::Member, "from the member's side");
+        assert_eq!(
+            of("cn=outer,ou=g", true, 3),
+            Membership::Not(vec!["cn=broken,ou=g".into()]),
+            "an account that was not read since it left still names the group, which was"
+        );
+        assert_eq!(of("cn=outer,ou=g", true, 4), Membership::Member, "from the member's side, where the group cannot be read");
         assert_eq!(of("cn=outer,ou=g", true, 2), Membership::Not(vec!["cn=broken,ou=g".into()]), "one broken group fails alone");
         assert_eq!(of("cn=missing,ou=g", true, 0), Membership::Unknown("harbour holds no group cn=missing,ou=g".into()));
+    }
+
+    #[test]
+    fn a_service_that_shows_no_members_is_believed_of_its_users_and_a_primary_group_counts() {
+        let service = |id, kind, name: &str, lists: &[(&str, &[&str])]| Account { system: "berthing".into(), ..account(id, kind, name, lists) };
+        let mut population = population();
+        population.accounts = vec![
+            service(1, ObjectType::Person, "ada", &[("groups", &["k9"])]),
+            service(2, ObjectType::Person, "bo", &[]),
+            service(9, ObjectType::Group, "crew", &[]),
+        ];
+        let crew = GroupScope { name: "k9".into(), system: None, nested: true, place: Place::default() };
+        let of = |population: &Population, at: usize| Groups::new(population).member(&crew, &[&population.accounts[at]]);
+        assert_eq!((of(&population, 0), of(&population, 1)), (Membership::Member, Membership::Not(vec![])));
+        let sid = |account: &mut Account, sid: &str| account.attributes.set("objectSid", vec![Value::text(sid)]);
+        sid(&mut population.accounts[1], "S-1-5-21-7-8-9-1104");
+        population.accounts[1].attributes.set("primaryGroupID", vec![Value::Int(513)]);
+        sid(&mut population.accounts[2], "S-1-5-21-7-8-9-513");
+        assert_eq!(of(&population, 1), Membership::Member);
     }
 }

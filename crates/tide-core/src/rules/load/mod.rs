@@ -439,6 +439,12 @@ fn type_rules(
     let scope_root = if inbound.is_some() || !shared_in.is_empty() { Root::Account } else { Root::Identity };
     if let Some(scope) = section.section("scope") {
         types.scope = scope::scope(scope, &scopes.known(&[scope_root]), source);
+        if let Some(filter) = &types.scope.filter
+            && let crate::rules::RecordFilter::Ldap(ldap) = &filter.filter
+            && let Some((said, instead)) = crate::scope::undecidable(ldap, schema)
+        {
+            source.error_at(&filter.place, said, Some(instead.to_owned()));
+        }
         if scope_root == Root::Identity {
             let target_only = "this system receives accounts only, so its scope is about identities";
             if let Some(container) = types.scope.within.first().or(types.scope.except.first()) {
@@ -489,6 +495,19 @@ fn type_rules(
         let given = |name: &str| {
             types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)).any(|m| m.attribute.eq_ignore_ascii_case(name))
         };
+        let named = schema.name_attribute.as_deref().and_then(|name| types.outbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(name)));
+        let in_name = |name: &str| {
+            named.is_some_and(|mapping| mapping.program.source().to_lowercase().contains(&format!("\"{}=", name.to_lowercase())))
+        };
+        let given = |name: &str| given(name) || in_name(name);
+        state_twice(&types, schema, source);
+        if let Some(cn) = types.outbound.iter().find(|m| schema.follows_renames && m.attribute.eq_ignore_ascii_case("cn") && in_name("cn")) {
+            source.warn_at(
+                &cn.place,
+                "`cn` is a part of the name here: only `dn` changes it, and this mapping is never sent",
+                Some("leave it out".into()),
+            );
+        }
         for def in schema.attributes.values().filter(|def| def.required && def.writable && !given(&def.name)) {
             source.warn(at, format!("the system needs `{}` for a new account, and no mapping gives it", def.name), None);
         }
@@ -516,6 +535,24 @@ fn type_rules(
     }
     section.done();
     types
+}
+
+/// Attributes in which directories keep whether an account is usable, beside other things.
+const STATES: [&str; 3] = ["userAccountControl", "nsAccountLock", "pwdAccountLockedTime"];
+
+/// Refuses the state of accounts mapped in two ways: each would undo the other.
+fn state_twice(types: &TypeRules, schema: &Schema, source: &Source<'_>) {
+    let all = || types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound));
+    let Some(state) = schema.state_attribute.as_deref().filter(|state| all().any(|m| m.attribute.eq_ignore_ascii_case(state))) else {
+        return;
+    };
+    for raw in all().filter(|mapping| STATES.iter().any(|raw| mapping.attribute.eq_ignore_ascii_case(raw))) {
+        source.error_at(
+            &raw.place,
+            format!("whether an account is usable is mapped twice: by `{state}` and by `{}`, and each would undo the other", raw.attribute),
+            Some(format!("keep one of them; `{state}` leaves all other flags as they are")),
+        );
+    }
 }
 
 /// An attribute that an outbound mapping names.

@@ -1,0 +1,139 @@
+//! People who change their department, name and manager, on a real slapd: what groups, references and states are afterwards.
+#![allow(clippy::unwrap_used)]
+
+mod common;
+#[path = "common/ship.rs"]
+mod ship;
+
+use common::said;
+use ship::{Reach, Ship};
+use tide_ldap::ldif::Entry;
+use tide_standins::slapd::{Setup, Slapd};
+use tide_standins::world::BASE;
+
+const DEPARTMENTS: [&str; 3] = ["deck", "galley", "bridge"];
+
+const HALL: &str = r#"
+system = "hall"
+[[person.match]]
+name = "number"
+account = 'account.employeeNumber'
+identity = 'identity.number'
+[person.outbound]
+dn             = '"cn=" + identity.name + ",ou=" + identity.dept + ",dc=skerry,dc=example"'
+objectClass    = { value = '["inetOrgPerson"]', keep = "once" }
+cn             = 'identity.name'
+sn             = { value = 'identity.name', required = true }
+employeeNumber = 'identity.number'
+manager        = 'identity.manager'
+[[person.membership]]
+groups = '[identity.dept + "-crew", "aboard"]'
+"#;
+
+fn entries() -> Vec<Entry> {
+    let mut all = vec![
+        Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
+        Entry::new(format!("cn=nobody,{BASE}")).with("objectClass", &["organizationalRole"]).with("cn", &["nobody"]),
+    ];
+    for unit in DEPARTMENTS.iter().chain(&["groups"]) {
+        all.push(Entry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
+    }
+    for group in DEPARTMENTS.map(|department| format!("{department}-crew")).iter().map(String::as_str).chain(["aboard"]) {
+        let entry = Entry::new(format!("cn={group},ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]);
+        all.push(entry.with("cn", &[group]).with("member", &[&format!("cn=nobody,{BASE}")]));
+    }
+    all
+}
+
+fn reach(slapd: &Slapd) -> Reach<'_> {
+    Reach {
+        url: &slapd.tls_url,
+        ca_pem: &slapd.certificates.ca_pem,
+        bind_dn: &slapd.admin_dn,
+        password: &slapd.admin_password,
+        base: BASE,
+    }
+}
+
+/// Whoever changes department, name or both, by ones and all at once, and somebody new who takes a name that just became free.
+async fn move_about(setup: &Setup) {
+    let slapd = Slapd::with_setup(&entries(), setup).unwrap();
+    let mut ship = Ship::start(&reach(&slapd), HALL, "person,group").await;
+    let names = ["Ada Quay", "Bo Lind", "Cy Mast", "Dee Keel", "Eli Rope", "Flo Sail"];
+    for (at, name) in names.iter().enumerate() {
+        let (number, department) = ((100 + at).to_string(), DEPARTMENTS[at % 3]);
+        ship.set(&number, &[("name", name), ("dept", department), ("manager", if at == 0 { "" } else { "100" })]);
+    }
+    ship.run();
+    ship.memberships_are_right(&DEPARTMENTS, "the first run").await;
+    // Another department: out of one group, moved, into another one.
+    for at in 0..6 {
+        let number = (100 + at).to_string();
+        ship.set(&number, &[("dept", DEPARTMENTS[(at + 1) % 3])]);
+    }
+    ship.run();
+    ship.memberships_are_right(&DEPARTMENTS, "everybody moved").await;
+    ship.set("100", &[("name", "Ada Holm"), ("dept", "deck")]);
+    ship.set("101", &[("name", "Bo Holm")]);
+    ship.run();
+    ship.memberships_are_right(&DEPARTMENTS, "two were renamed").await;
+    // Their former names are free, and give nobody anything.
+    ship.set("200", &[("name", "Ada Quay"), ("dept", "bridge"), ("manager", "101")]);
+    ship.set("201", &[("name", "Bo Lind"), ("dept", "galley"), ("manager", "101")]);
+    ship.run();
+    ship.memberships_are_right(&DEPARTMENTS, "two newcomers have former names").await;
+    ship.rest();
+    ship.memberships_are_right(&DEPARTMENTS, "all came to rest").await;
+    for number in ["102", "105"] {
+        let manager = ship.values(&format!("(employeeNumber={number})"), "manager").await;
+        assert_eq!(manager, ["cn=Ada Holm,ou=deck,dc=skerry,dc=example"], "references follow too");
+    }
+    let groups = said(&ship.service, &["run"], 0);
+    assert!(groups.contains("everything is as it should be") || groups.contains("0 done"), "{groups}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_moves_leaves_nothing_behind_in_groups_with_referential_integrity() {
+    move_about(&Setup::default()).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_moves_leaves_nothing_behind_in_groups_without_referential_integrity() {
+    move_about(&Setup { without_integrity: true, ..Setup::default() }).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lock_after_wrong_passwords_is_neither_lifted_nor_taken_for_a_disabled_account() {
+    let policy = format!("cn=policy,{BASE}");
+    let setup = Setup { policy: format!("ppolicy_default \"{policy}\""), ..Setup::default() };
+    let mut all = entries();
+    let rule = Entry::new(&policy).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
+    let rule = rule.with("pwdAttribute", &["userPassword"]).with("pwdLockout", &["TRUE"]).with("pwdMaxFailure", &["3"]);
+    all.push(rule.with("pwdLockoutDuration", &["0"]));
+    let slapd = Slapd::with_setup(&all, &setup).unwrap();
+    let hall = HALL.replace("manager        = 'identity.manager'", "enabled = 'identity.active'");
+    let mut ship = Ship::start(&reach(&slapd), &hall, "person,group").await;
+    ship.set("100", &[("name", "Ada Quay"), ("dept", "deck")]);
+    ship.set("101", &[("name", "Bo Lind"), ("dept", "deck")]);
+    ship.run();
+    let who = "(employeeNumber=100)";
+    let dn = ship.entry(who).await.unwrap().dn;
+    ship.put(&dn, "userPassword", &["Capstan-Buoy-44"]).await;
+    for _ in 0..4 {
+        let (conn, mut ldap) = ldap3::LdapConnAsync::new(&slapd.url).await.unwrap();
+        ldap3::drive!(conn);
+        assert_eq!(ldap.simple_bind(&dn, "wrong").await.unwrap().rc, 49);
+    }
+    let lock = ship.values(who, "pwdAccountLockedTime").await;
+    assert!(lock.len() == 1 && lock[0] != "000001010000Z", "{lock:?}");
+    let run = ship.run();
+    assert!(!run.contains("enable"), "{run}");
+    assert_eq!(ship.values(who, "pwdAccountLockedTime").await, lock, "guessing stays limited");
+    // Whoever leaves meanwhile is locked for good.
+    ship.set("100", &[("active", "no")]);
+    ship.run();
+    assert_eq!(ship.values(who, "pwdAccountLockedTime").await, ["000001010000Z"]);
+    ship.set("100", &[("active", "yes")]);
+    ship.run();
+    assert!(ship.values(who, "pwdAccountLockedTime").await.is_empty(), "back again, with our own lock taken away");
+}

@@ -1,0 +1,358 @@
+//! LDAP filters (RFC 4511 §4.5.1.7), decided about an account as its server would decide: by the kinds of attributes, with classes that
+//! entries leave out, and with groups as their own side shows them. A comparison that the schema does not define is neither true nor false.
+
+use super::{Groups, Membership};
+use crate::model::Account;
+use crate::reasons::Place;
+use crate::references::folded;
+use crate::rules::GroupScope;
+use crate::schema::{Schema, ValueKind};
+use crate::value::{Attributes, Value};
+use std::cmp::Ordering;
+use tide_ldap::Filter;
+use tide_ldap::filter::{BITS_ALL, IN_CHAIN};
+use tide_ldap::syntax::{generalized_time, to_file_time};
+
+/// Attributes in which an account names its groups.
+const BACK_LINKS: [&str; 2] = ["memberOf", "isMemberOf"];
+/// Attributes whose values are compared without blanks and hyphens (RFC 4517 §4.2.29).
+const TELEPHONES: [&str; 5] = ["telephoneNumber", "mobile", "pager", "homePhone", "facsimileTelephoneNumber"];
+/// Attributes in which a domain controller keeps an instant as a number, with 0 or the largest number for "never".
+const FILE_TIMES: [&str; 5] = ["accountExpires", "pwdLastSet", "lockoutTime", "lastLogon", "lastLogonTimestamp"];
+
+struct Record<'a> {
+    attributes: &'a Attributes,
+    accounts: &'a [&'a Account],
+    groups: &'a Groups<'a>,
+    schema: Option<&'a Schema>,
+}
+
+fn is_one_of(name: &str, names: &[&str]) -> bool {
+    let plain = name.split(';').next().unwrap_or(name);
+    names.iter().any(|known| known.eq_ignore_ascii_case(plain))
+}
+
+/// Does a filter hold for an account? What is undefined does not.
+pub(super) fn holds(filter: &Filter, attributes: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> bool {
+    let schema = accounts.first().and_then(|account| groups.schema_of(account));
+    decide(filter, &Record { attributes, accounts, groups, schema }) == Some(true)
+}
+
+fn decide(filter: &Filter, record: &Record<'_>) -> Option<bool> {
+    match filter {
+        Filter::All(parts) => {
+            let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
+            if all.contains(&Some(false)) { Some(false) } else { all.iter().all(Option::is_some).then_some(true) }
+        }
+        Filter::Any(parts) => {
+            let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
+            if all.contains(&Some(true)) { Some(true) } else { all.iter().all(Option::is_some).then_some(false) }
+        }
+        Filter::Not(part) => decide(part, record).map(|holds| !holds),
+        Filter::Present(name) => Some(!record.attributes.get(name).is_empty()),
+        Filter::Equal(name, wanted) => Some(record.equals(name, &text(wanted))),
+        Filter::AtLeast(name, wanted) => record.ordered(name, &text(wanted), Ordering::is_ge),
+        Filter::AtMost(name, wanted) => record.ordered(name, &text(wanted), Ordering::is_le),
+        Filter::Parts(name, first, between, last) => {
+            let part = |part: &Vec<u8>| record.prepared(name, &text(part));
+            let (first, last) = (first.as_ref().map(part), last.as_ref().map(part));
+            let between: Vec<String> = between.iter().map(part).collect();
+            let fits = |value: &Value| has_parts(&record.prepared(name, &value.to_string()), first.as_deref(), &between, last.as_deref());
+            Some(record.attributes.get(name).iter().any(fits))
+        }
+        Filter::Extended(name, rule, wanted) if rule == IN_CHAIN => Some(record.is_member(name, &text(wanted), true).unwrap_or(false)),
+        Filter::Extended(name, rule, wanted) => {
+            let bits: i64 = text(wanted).parse().ok()?;
+            let fits = |number: i64| if rule == BITS_ALL { number & bits == bits } else { number & bits != 0 };
+            Some(record.attributes.get(name).iter().any(|value| value.to_string().parse().is_ok_and(fits)))
+        }
+    }
+}
+
+fn text(octets: &[u8]) -> String {
+    String::from_utf8_lossy(octets).into_owned()
+}
+
+fn has_parts(value: &str, first: Option<&str>, between: &[String], last: Option<&str>) -> bool {
+    let Some(mut rest) = value.strip_prefix(first.unwrap_or_default()) else { return false };
+    for part in between {
+        let Some(at) = rest.find(part.as_str()) else { return false };
+        rest = &rest[at + part.len()..];
+    }
+    rest.ends_with(last.unwrap_or_default())
+}
+
+impl Record<'_> {
+    fn kind(&self, name: &str) -> Option<ValueKind> {
+        self.schema.and_then(|schema| schema.get(name)).map(|def| def.kind)
+    }
+
+    /// A text as the attribute's matching rule compares it (RFC 4518 §2.6): blanks count once, case only where the schema says so.
+    fn prepared(&self, name: &str, value: &str) -> String {
+        if is_one_of(name, &TELEPHONES) {
+            return value.chars().filter(|c| !c.is_whitespace() && *c != '-').collect();
+        }
+        let text = value.split_whitespace().collect::<Vec<_>>().join(" ");
+        let is_exact = self.schema.and_then(|schema| schema.get(name)).is_some_and(|def| def.case_exact);
+        if is_exact { text } else { text.to_lowercase() }
+    }
+
+    fn equals(&self, name: &str, wanted: &str) -> bool {
+        let values = self.attributes.get(name);
+        if let Some(is_member) = self.is_member(name, wanted, false) {
+            return is_member;
+        }
+        if is_one_of(name, &["objectClass"]) {
+            let wanted = wanted.trim().to_lowercase();
+            let classes = self.schema.map(|schema| &schema.classes);
+            let is_above = |class: &String| classes.and_then(|all| all.get(class)).is_some_and(|above| above.contains(&wanted));
+            return values.iter().map(|value| value.to_string().to_lowercase()).any(|class| class == wanted || is_above(&class));
+        }
+        if is_one_of(name, &["objectCategory"]) && !wanted.contains('=') {
+            return values.iter().any(|value| category_of(&value.to_string()) == category_named(wanted));
+        }
+        if is_one_of(name, &FILE_TIMES)
+            && let Ok(number) = wanted.trim().parse::<i64>()
+        {
+            return match values.first() {
+                Some(Value::Time(at)) => to_file_time(*at) == number,
+                Some(other) => other.to_string() == wanted.trim(),
+                None => number == 0 || number == i64::MAX,
+            };
+        }
+        if let Some(at) = generalized_time(wanted.trim())
+            && values.iter().any(|value| matches!(value, Value::Time(_)))
+        {
+            return values.contains(&Value::Time(at));
+        }
+        if self.kind(name) == Some(ValueKind::Reference) || wanted.contains('=') {
+            let wanted = folded(wanted);
+            return values.iter().any(|value| folded(&value.to_string()) == wanted);
+        }
+        let wanted = self.prepared(name, wanted);
+        values.iter().any(|value| self.prepared(name, &value.to_string()) == wanted)
+    }
+
+    fn ordered(&self, name: &str, wanted: &str, fits: fn(Ordering) -> bool) -> Option<bool> {
+        let plain = name.split(';').next().unwrap_or(name).to_lowercase();
+        if self.schema.is_some_and(|schema| schema.unordered.contains(&plain)) {
+            return None;
+        }
+        let values = self.attributes.get(name);
+        if is_one_of(name, &FILE_TIMES)
+            && let Ok(number) = wanted.trim().parse::<i64>()
+        {
+            let of = |value: &Value| match value {
+                Value::Time(at) => Some(to_file_time(*at)),
+                other => other.to_string().parse().ok(),
+            };
+            // An account that never expires has the largest number; what never happened has 0.
+            let never = if is_one_of(name, &["accountExpires"]) { i64::MAX } else { 0 };
+            return Some(fits(values.first().map_or(Some(never), of)?.cmp(&number)));
+        }
+        let time = generalized_time(wanted.trim());
+        let compared = |value: &Value| match (value, time, value.to_string().parse::<i64>(), wanted.trim().parse::<i64>()) {
+            (Value::Time(at), Some(wanted), ..) => at.cmp(&wanted),
+            (_, _, Ok(value), Ok(wanted)) => value.cmp(&wanted),
+            _ => self.prepared(name, &value.to_string()).cmp(&self.prepared(name, wanted)),
+        };
+        Some(values.iter().any(|value| fits(compared(value))))
+    }
+
+    /// Is the account a member of a group, as the group's side shows it? Nothing when the attribute names no groups, or when the group
+    /// was not read.
+    fn is_member(&self, name: &str, group: &str, nested: bool) -> Option<bool> {
+        if !is_one_of(name, &BACK_LINKS) {
+            return None;
+        }
+        let group = GroupScope { name: group.to_owned(), system: None, nested, place: Place::default() };
+        match self.groups.member(&group, self.accounts) {
+            Membership::Member => Some(true),
+            Membership::Not(_) => Some(false),
+            Membership::Unknown(_) => None,
+        }
+    }
+}
+
+/// The short name of a category: the first part of its DN.
+fn category_of(dn: &str) -> String {
+    let first = dn.split(',').next().unwrap_or(dn);
+    first.split_once('=').map_or(first, |(_, name)| name).replace('-', "").to_lowercase()
+}
+
+/// The category that a domain controller takes a class for, in a filter that names the class (`objectCategory=user`).
+fn category_named(class: &str) -> String {
+    match class.trim().to_lowercase().as_str() {
+        "user" | "contact" | "inetorgperson" | "organizationalperson" => "person".to_owned(),
+        other => other.to_owned(),
+    }
+}
+
+/// The groups that a filter names as those of an account.
+pub(crate) fn groups_named(filter: &Filter) -> Vec<String> {
+    match filter {
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().flat_map(groups_named).collect(),
+        Filter::Not(part) => groups_named(part),
+        Filter::Equal(name, group) if is_one_of(name, &BACK_LINKS) => vec![text(group)],
+        Filter::Extended(name, rule, group) if rule == IN_CHAIN && is_one_of(name, &BACK_LINKS) => vec![text(group)],
+        _ => Vec::new(),
+    }
+}
+
+/// What of a filter only the server could decide, in words, with what to write instead.
+pub(crate) fn undecidable(filter: &Filter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
+    let unknown = |name: &String| {
+        if is_one_of(name, &["anr"]) {
+            return Some(("`anr` is decided by the server alone".to_owned(), "name the attributes: (|(cn=ada*)(mail=ada*))"));
+        }
+        let is_known = schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
+        let text = || format!("the system has no attribute `{name}`, so that the filter would hold for nobody by it");
+        (!is_known).then(|| (text(), "`eager-tide systems show SYSTEM --schema` lists what it has"))
+    };
+    match filter {
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().find_map(|part| undecidable(part, schema)),
+        Filter::Not(part) => undecidable(part, schema),
+        Filter::Present(name) | Filter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => Some((
+            format!("`{name}` can be compared with the name of a group only: it is decided by the groups, and not by what an account says"),
+            "name the group: (memberOf=cn=crew,ou=groups,dc=skerry,dc=example)",
+        )),
+        Filter::Extended(name, rule, _) if rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS) => {
+            Some((format!("only groups are followed over several steps, and `{name}` names none"), "use memberOf"))
+        }
+        Filter::Equal(name, _)
+        | Filter::Present(name)
+        | Filter::Parts(name, ..)
+        | Filter::AtLeast(name, _)
+        | Filter::AtMost(name, _)
+        | Filter::Extended(name, ..) => unknown(name),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::{ObjectType, Population, SystemFacts};
+    use crate::schema::AttributeDef;
+
+    fn population(controller: bool) -> Population {
+        let mut schema = Schema::default();
+        for (name, kind) in [
+            ("cn", ValueKind::Text),
+            ("objectClass", ValueKind::Text),
+            ("objectCategory", ValueKind::Reference),
+            ("memberOf", ValueKind::Reference),
+            ("modifyTimestamp", ValueKind::Time),
+            ("employeeNumber", ValueKind::Text),
+            ("telephoneNumber", ValueKind::Text),
+            ("accountExpires", ValueKind::Time),
+            ("pwdLastSet", ValueKind::Time),
+            ("userAccountControl", ValueKind::Int),
+        ] {
+            schema.put(AttributeDef { kind, ..AttributeDef::text(name) });
+        }
+        schema.classes.insert("inetorgperson".into(), vec!["organizationalperson".into(), "person".into(), "top".into()]);
+        if !controller {
+            schema.unordered.insert("employeenumber".into());
+        }
+        let account = |id: i64, kind, name: &str, values: &[(&str, &[Value])]| Account {
+            id,
+            system: "harbour".into(),
+            kind,
+            key: format!("k{id}"),
+            name: name.into(),
+            attributes: values.iter().map(|(name, values)| ((*name).to_owned(), values.to_vec())).collect(),
+            absent_since: None,
+            fault: None,
+        };
+        let dn = |text: &str| Value::Reference(text.into());
+        let ada = account(
+            1,
+            ObjectType::Person,
+            "cn=Ada,dc=e",
+            &[
+                ("cn", &[Value::text("Ada  Lead and   Trail")]),
+                ("objectClass", &[Value::text("inetOrgPerson")]),
+                ("objectCategory", &[dn("CN=Person,CN=Schema,CN=Configuration,DC=e")]),
+                // What the entry said when it was read last: since then she left one group and joined another.
+                ("memberOf", &[dn("cn=left,dc=e")]),
+                ("modifyTimestamp", &[Value::Time("2026-11-23T07:36:46Z".parse().expect("a moment"))]),
+                ("employeeNumber", &[Value::text("E0900")]),
+                ("telephoneNumber", &[Value::text("+47 000-001")]),
+                ("userAccountControl", &[Value::Int(514)]),
+            ],
+        );
+        let member = [dn("CN=Ada, DC=e")];
+        let class = [Value::text("groupOfNames")];
+        let inner = [dn("cn=joined,dc=e")];
+        let group = |id, name: &str, members: &[Value]| {
+            account(id, ObjectType::Group, name, &[("objectClass", &class), ("member", members)])
+        };
+        let schema = std::sync::Arc::new([(ObjectType::Person, schema)].into());
+        let facts = SystemFacts { read: vec![ObjectType::Group, ObjectType::Person], schema, ..SystemFacts::default() };
+        Population {
+            accounts: vec![ada, group(2, "cn=joined,dc=e", &member), group(3, "cn=left,dc=e", &[]), group(4, "cn=outer,dc=e", &inner)],
+            systems: [("harbour".to_owned(), facts)].into(),
+            ..Population::default()
+        }
+    }
+
+    #[test]
+    fn a_filter_is_decided_as_its_server_decides_it() {
+        for controller in [false, true] {
+            let population = population(controller);
+            let groups = Groups::new(&population);
+            let ada = &population.accounts[0];
+            let ordered = controller;
+            for (text, wanted) in [
+                ("(objectClass=person)", true),
+                ("(objectClass=groupOfNames)", false),
+                ("(&(objectCategory=person)(objectClass=inetOrgPerson))", true),
+                ("(objectCategory=user)", true),
+                ("(objectCategory=computer)", false),
+                ("(objectCategory=CN=Person, CN=Schema,CN=Configuration,DC=e)", true),
+                ("(CN= ada LEAD   and Trail )", true),
+                ("(cn=*lead and*)", true),
+                ("(telephoneNumber=+47000001)", true),
+                ("(modifyTimestamp>=20261101000000Z)", true),
+                ("(modifyTimestamp>=20261201000000Z)", false),
+                ("(memberOf=cn=joined, dc=e)", true),
+                ("(memberOf=cn=left,dc=e)", false),
+                ("(memberOf=cn=outer,dc=e)", false),
+                ("(memberOf:1.2.840.113556.1.4.1941:=cn=outer,dc=e)", true),
+                ("(!(memberOf=cn=left,dc=e))", true),
+                ("(accountExpires=9223372036854775807)", true),
+                ("(accountExpires=0)", true),
+                ("(accountExpires>=1)", true),
+                ("(pwdLastSet=0)", true),
+                ("(pwdLastSet>=1)", false),
+                ("(userAccountControl:1.2.840.113556.1.4.803:=2)", true),
+                ("(employeeNumber>=E0800)", ordered),
+                ("(!(employeeNumber>=E0800))", false),
+                ("(|(employeeNumber>=E0800)(cn=ada*))", true),
+                ("(title=Mate)", false),
+                ("(!(title=Mate))", true),
+            ] {
+                let filter: Filter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
+                assert_eq!(holds(&filter, &ada.attributes, &[ada], &groups), wanted, "{text}, ordered: {ordered}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_only_the_server_could_decide_is_refused_and_groups_are_known_by_name() {
+        let population = population(false);
+        let schema = &population.systems["harbour"].schema[&ObjectType::Person];
+        for (text, part) in [
+            ("(anr=ada)", "the server alone"),
+            ("(&(cn=a*)(!(nothing=1)))", "no attribute `nothing`"),
+            ("(memberOf=*)", "name of a group only"),
+            ("(cn:1.2.840.113556.1.4.1941:=x)", "several steps"),
+        ] {
+            let found = undecidable(&text.parse().expect("a filter"), Some(schema));
+            assert!(found.as_ref().is_some_and(|(said, _)| said.contains(part)), "{text}: {found:?}");
+        }
+        let filter: Filter = "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))".parse().expect("a filter");
+        assert_eq!(undecidable(&filter, Some(schema)), None);
+        assert_eq!(groups_named(&filter), ["cn=a", "cn=b"]);
+    }
+}
