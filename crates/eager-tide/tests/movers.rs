@@ -46,13 +46,7 @@ fn entries() -> Vec<Entry> {
 }
 
 fn reach(slapd: &Slapd) -> Reach<'_> {
-    Reach {
-        url: &slapd.tls_url,
-        ca_pem: &slapd.certificates.ca_pem,
-        bind_dn: &slapd.admin_dn,
-        password: &slapd.admin_password,
-        base: BASE,
-    }
+    Reach { url: &slapd.tls_url, ca_pem: &slapd.certificates.ca_pem, bind_dn: &slapd.admin_dn, password: &slapd.admin_password, base: BASE }
 }
 
 /// Whoever changes department, name or both, by ones and all at once, and somebody new who takes a name that just became free.

@@ -105,7 +105,9 @@ async fn each_failure_has_its_own_code_and_remedy() {
     connector.describe().await.expect("described");
     for (mischief, code, weight) in [
         (Mischief::Html, "not_scim", Weight::System),
-        (Mischief::Fail, "server_error", Weight::Passing),
+        (Mischief::Fail, "answer_lost", Weight::Unknown),
+        (Mischief::DoAndFail, "answer_lost", Weight::Unknown),
+        (Mischief::DoAndSayNothing, "answer_lost", Weight::Unknown),
         (Mischief::Refuse, "token_refused", Weight::System),
         (Mischief::Conflict, "conflict", Weight::Lasting),
         (Mischief::Hurry, "rate", Weight::Passing),
@@ -117,7 +119,7 @@ async fn each_failure_has_its_own_code_and_remedy() {
         assert_eq!((error.code, error.weight), (code, weight), "{mischief:?}: {error}");
         assert!(!error.remedy.is_empty());
         let done = service.user(&format!("{mischief:?}@skerry.example")).is_some();
-        assert_eq!(done, mischief == Mischief::DoAndClose);
+        assert_eq!(done, format!("{mischief:?}").starts_with("Do"), "{mischief:?}");
     }
 }
 
@@ -327,4 +329,36 @@ async fn a_hostile_service_is_told_for_what_it_does() {
         }
     };
     assert_eq!(error.code, "not_scim");
+}
+
+#[tokio::test]
+async fn an_account_whose_making_is_answered_without_a_body_is_read_where_it_stands() {
+    let service = service(3).await;
+    let connector = connector(&service.url, "berth-token");
+    connector.describe().await.expect("described");
+    service.mischief(&[Mischief::DoAndPoint]);
+    let made = connector.write(&create("ada.new@skerry.example")).await.expect("made");
+    let there = service.user("ada.new@skerry.example").expect("there");
+    assert_eq!(there["id"], made.key);
+}
+
+#[tokio::test]
+async fn a_part_of_a_typed_value_is_set_and_cleared_alone() {
+    let service = service(3).await;
+    let connector = connector(&service.url, "berth-token");
+    let made = connector.write(&create("ada.new@skerry.example")).await.expect("made");
+    let account = Some((made.key.clone(), made.name.clone()));
+    let write = async |values: Vec<ValueChange>| {
+        let write = Write::new(ObjectType::Person, ChangeKind::Update, account.clone(), values);
+        connector.write(&write).await.expect("written")
+    };
+    let addresses = || service.user("ada.new@skerry.example").expect("there")["addresses"].clone();
+    // None is there: one is made, with all parts that come together.
+    write(vec![value("addresses.work.locality", &[], &["Port"]), value("addresses.work.streetAddress", &[], &["1 Quay"])]).await;
+    assert_eq!(addresses(), serde_json::json!([{"type": "work", "locality": "Port", "streetAddress": "1 Quay"}]));
+    // One is there: a further part goes into it, and into no second one.
+    write(vec![value("addresses.work.postalCode", &[], &["FO-100"])]).await;
+    write(vec![value("addresses.work.locality", &["Port"], &["Starboard"])]).await;
+    write(vec![value("addresses.work.streetAddress", &["1 Quay"], &[])]).await;
+    assert_eq!(addresses(), serde_json::json!([{"type": "work", "locality": "Starboard", "postalCode": "FO-100"}]));
 }

@@ -5,8 +5,8 @@ mod groups;
 mod ldap_filter;
 
 pub use groups::{Groups, Membership};
-pub(crate) use ldap_filter::{groups_named, undecidable};
 pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
+pub(crate) use ldap_filter::{groups_named, undecidable};
 
 use crate::expr::Values;
 use crate::model::Account;

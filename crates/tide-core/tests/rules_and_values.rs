@@ -264,3 +264,24 @@ fn comments_and_order_do_not_matter_and_places_are_right() {
     assert_eq!(rules.sources(ObjectType::Person).count(), 1);
     assert_eq!(rules.targets(ObjectType::Person).count(), 0);
 }
+
+#[test]
+fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
+    let target = "system = \"dock\"\n[[person.match]]\naccount = 'account.uid'\nidentity = 'identity.mail'\n[person.outbound]\nmail = 'identity.mail'\n";
+    let file = |name: &str, text: &str| RuleFile { name: name.into(), text: text.into() };
+    let of = |guards: &str| {
+        let files = [tide_core::rules::edit::first_identities(false), file("dock.toml", target), file("guards.toml", guards)];
+        let (rules, faults) = RuleSet::load(&files, &Default::default());
+        assert!(faults.iter().all(|fault| fault.severity != tide_core::rules::Severity::Error), "{faults:?}");
+        rules.guards
+    };
+    let built_in = |guards: &[tide_core::rules::Guard]| {
+        guards.iter().filter(|guard| guard.is_built_in()).map(|guard| guard.change.clone()).collect::<Vec<_>>()
+    };
+    let all = of("");
+    assert_eq!(built_in(&all), ["disable", "delete", "revoke", "move", "password"]);
+    assert!(all.iter().all(|guard| (guard.share, guard.least, guard.hours) == (Some(10), Some(5), 24)));
+    let set =
+        of("[[guard]]\nchange = \"disable\"\nshare = 100\n[[guard]]\nsystem = \"dock\"\nchange = \"move\"\nmost = 3\nmin_count = 2\n");
+    assert_eq!(built_in(&set), ["delete", "revoke", "password"], "a limit of a file takes its place");
+}

@@ -418,9 +418,9 @@ impl Engine {
 
 /// Does a scope ask who is a member of a group of this system?
 fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
-    set.systems.values().any(|rules| {
-        rules.types.values().any(|types| types.scope.groups_in(&rules.name).iter().any(|(of, _)| *of == system))
-    })
+    set.systems
+        .values()
+        .any(|rules| rules.types.values().any(|types| types.scope.groups_in(&rules.name).iter().any(|(of, _)| *of == system)))
 }
 
 /// The identities that are worth a row: known ones, and new ones that have a link.

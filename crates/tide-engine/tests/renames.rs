@@ -25,7 +25,8 @@ const KEY: &str = "ABEiM0RVZneImaq7zN3u/wARIjNEVWZ3iJmqu8zd7v8=";
 const DEPARTMENTS: [&str; 3] = ["deck", "galley", "bridge"];
 const LOGINS: [&str; 9] = ["ada", "bo", "cy", "dee", "eli", "flo", "gus", "hal", "ivo"];
 
-const RULES: [(&str, &str); 3] = [
+const RULES: [(&str, &str); 4] = [
+    ("guards.toml", "[[guard]]\nchange = \"revoke\"\nshare = 100\n[[guard]]\nchange = \"disable\"\nshare = 100\n"),
     (
         "identities.toml",
         "[person]\nlabel = \"login\"\n[person.attributes]\nnumber = { required = true, unique = true }\nlogin = {}\ndept = {}\n",

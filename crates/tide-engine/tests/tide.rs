@@ -113,11 +113,18 @@ async fn a_cut_in_the_middle_of_paging_disables_nobody() {
 #[tokio::test]
 async fn lost_answers_and_passing_faults_lose_nothing_and_double_nothing() {
     let tide = Tide::writable().await;
-    tide.berthing.mischief_on_writes(&[Mischief::DoAndClose, Mischief::Close, Mischief::Fail, Mischief::Hurry, Mischief::DoAndClose]);
+    tide.shows_new_ones_within(1).await;
+    use Mischief::{Close, DoAndClose, DoAndFail, DoAndPoint, DoAndSayNothing, Fail, Hurry};
+    tide.berthing.mischief_on_writes(&[DoAndClose, Close, Fail, Hurry, DoAndClose, DoAndFail, DoAndSayNothing, DoAndPoint]);
     let before = tide.berthing.users().len();
     let run = tide.run().await;
     assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
     let created = tide.changes(&run, Some("create")).await;
+    // Whoever is not shown is looked for until they would be shown, and made then.
+    tokio::time::sleep(std::time::Duration::from_millis(1200)).await;
+    for _ in 0..2 {
+        tide.run().await;
+    }
     assert_eq!(tide.berthing.users().len(), before + created.len());
     let mut numbers: Vec<String> = tide.berthing.users().iter().filter_map(|u| u["externalId"].as_str().map(str::to_owned)).collect();
     let all = numbers.len();
@@ -212,4 +219,66 @@ async fn every_account_of_a_large_directory_is_kept() {
         assert_eq!((reads[0].seen as i64, reads[0].absent), (kept, 0), "what was shown is kept, and nobody is absent");
         assert!(kept > 4500, "{kept}");
     }
+}
+
+#[tokio::test]
+async fn a_service_that_shows_new_accounts_late_gets_none_twice() {
+    let tide = Tide::writable().await;
+    tide.shows_new_ones_within(3).await;
+    tide.berthing.let_names_repeat();
+    tide.berthing.show_late(std::time::Duration::from_secs(2));
+    tide.berthing.mischief_on_writes(&[Mischief::DoAndClose, Mischief::DoAndFail, Mischief::DoAndSayNothing]);
+    let before = tide.berthing.users().len();
+    let run = tide.run().await;
+    let wanted = before + tide.changes(&run, Some("create")).await.len();
+    for _ in 0..3 {
+        tokio::time::sleep(std::time::Duration::from_millis(1100)).await;
+        tide.run().await;
+    }
+    assert_eq!(tide.berthing.users().len(), wanted);
+    let found = tide.changes(&run, Some("create")).await;
+    let later = found.iter().filter(|row| row.error.as_deref().is_some_and(|note| note.contains("found by its values"))).count();
+    assert_eq!(later, 3, "the three that were made in silence were found");
+}
+
+#[tokio::test]
+async fn whoever_a_list_did_not_show_while_it_changed_is_not_taken_for_absent() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let users = tide.berthing.users();
+    let id = |at: usize| users[at]["id"].as_str().expect("an id").to_owned();
+    // Between the first and the second page one is deleted and another one made: the count stays, and somebody moves up a page.
+    let settings = serde_json::json!({"url": tide.berthing.url, "timeout_seconds": 30, "page_size": 20});
+    tide.engine.set_settings("berthing", settings, None, "tester").await.expect("set");
+    let (deleted, moved) = (id(10), id(20));
+    let new = serde_json::json!({"schemas": [tide_scim::USER], "userName": "made.meanwhile@skerry.example", "active": true});
+    tide.berthing.change_after_a_page(&deleted, new);
+    let row = tide.engine.store().system("berthing").await.expect("there");
+    let read = tide.engine.read_system(&row, &[tide_core::ObjectType::Person]).await.expect("read");
+    assert!(read[0].error.is_none(), "{read:?}");
+    let accounts = tide.engine.store().population().await.expect("read").accounts;
+    let one = accounts.iter().find(|account| account.key == moved).expect("known");
+    assert!(one.absent_since.is_none(), "it is there, and no page showed it");
+    let read = tide.engine.read_system(&row, &[tide_core::ObjectType::Person]).await.expect("read");
+    assert_eq!(read[0].absent, 1, "the one that was deleted is missed by the next reading");
+}
+
+#[tokio::test]
+async fn a_system_that_shows_far_fewer_than_before_removes_nobody() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let present = async || {
+        let accounts = tide.engine.store().population().await.expect("read").accounts;
+        accounts.iter().filter(|account| account.system == "harbour" && account.absent_since.is_none()).count()
+    };
+    let before = present().await;
+    // The service account sees one department only: the reading is complete, as far as the directory says.
+    tide.harbour.temper(Temper { shows_only: Some(tide.people[0].container()), ..Temper::default() });
+    let row = tide.engine.store().system("harbour").await.expect("there");
+    let read = tide.engine.read_system(&row, &[tide_core::ObjectType::Person]).await.expect("read");
+    assert_eq!(read[0].error.as_ref().map(|error| error.code), Some("shrunk"), "{read:?}");
+    assert_eq!(present().await, before);
+    let run = tide.run().await;
+    assert!(run.note.as_deref().is_some_and(|note| note.contains("harbour could not be read completely")), "{:?}", run.note);
+    assert_eq!(count(&run.states, "done"), 0, "{:?}", run.states);
 }

@@ -135,7 +135,10 @@ impl Reader<'_> {
             self.take(b'=', ":= is missing")?;
             let value = self.value()?.concat();
             if ![BITS_ALL, BITS_ANY, IN_CHAIN].contains(&rule.as_str()) {
-                return Err(FilterError { at: from + 1, problem: "only the matching rules for bits and for nested groups are understood here" });
+                return Err(FilterError {
+                    at: from + 1,
+                    problem: "only the matching rules for bits and for nested groups are understood here",
+                });
             }
             return Ok(Filter::Extended(name, rule, value));
         }

@@ -510,11 +510,16 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
         .iter()
         .map(|guard| {
             let most = guard.most.map(|most| format!("at most {most} of a run"));
-            let share = guard.share.map(|share| format!("at most {share} % of the linked accounts"));
+            let least = guard.least.map(|least| format!(", and {least} in any case")).unwrap_or_default();
+            let share = guard.share.map(|share| format!("at most {share} % of the linked accounts{least}"));
             tide_api::RuleLine {
                 name: guard.change.clone(),
                 text: [most, share].into_iter().flatten().collect::<Vec<_>>().join(", "),
-                note: guard.system.clone().unwrap_or_else(|| "every system".into()),
+                note: match (&guard.system, guard.is_built_in()) {
+                    (Some(system), true) => format!("{system}, by default"),
+                    (Some(system), false) => system.clone(),
+                    (None, _) => "every system".into(),
+                },
                 place: place(&guard.place),
             }
         })

@@ -29,6 +29,8 @@ pub struct Temper {
     pub range: Option<usize>,
     /// End every search with a reference to this URL.
     pub referral: Option<String>,
+    /// Show only entries in whose name this occurs, as after a change of what the service account may read.
+    pub shows_only: Option<String>,
 }
 
 struct Shared {
@@ -179,7 +181,9 @@ async fn serve(stream: TcpStream, shared: Arc<Shared>) {
                     LdapOp::SearchResultDone(result(LdapResultCode::InsufficentAccessRights, "bind first"))
                 } else {
                     let (entries, done, control) = search(&shared, &request, &message.ctrl);
-                    for entry in entries {
+                    let hidden = |dn: &str| temper.shows_only.as_ref().is_some_and(|part| !dn.contains(part.as_str()));
+                    let subtree = request.scope == LdapSearchScope::Subtree;
+                    for entry in entries.into_iter().filter(|entry| !(ordinary && subtree && hidden(&entry.dn))) {
                         if ordinary && temper.cut_after.is_some_and(|limit| shown >= limit) {
                             return;
                         }

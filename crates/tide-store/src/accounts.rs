@@ -238,7 +238,9 @@ impl Store {
         self.writer
             .look(move |c| {
                 Box::pin(async move {
-                    let sql = format!("SELECT account.key, count(*) OVER () AS missing FROM account, reading r WHERE r.id = ? AND {MISSING} LIMIT ?");
+                    let sql = format!(
+                        "SELECT account.key, count(*) OVER () AS missing FROM account, reading r WHERE r.id = ? AND {MISSING} LIMIT ?"
+                    );
                     let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(reading).bind(limit as i64).fetch_all(&mut *c).await?;
                     let known: i64 = sqlx::query_scalar(
                         "SELECT count(*) FROM account a JOIN reading r ON a.system = r.system AND a.object = r.object

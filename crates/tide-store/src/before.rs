@@ -52,7 +52,7 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Resu
     }
     let asked: Vec<[String; 3]> = asked.iter().map(|one| [one.system.clone(), one.kind.clone(), stamp(one.since)]).collect();
     Ok(sqlx::query_scalar(
-        "SELECT (SELECT count(*) FROM change c
+        "SELECT (SELECT count(DISTINCT coalesce(nullif(c.identity, ''), c.account)) FROM change c
                  WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1 AND c.state = 'done' AND c.settled >= k.value ->> 2
                  AND NOT EXISTS (SELECT 1 FROM ruling r WHERE r.fingerprint = c.fingerprint AND r.said = 'release'))
          FROM json_each(?) k ORDER BY k.key",

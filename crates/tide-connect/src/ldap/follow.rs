@@ -3,8 +3,8 @@
 
 use super::schema::{self, Known};
 use super::{LdapConnector, Search, accept, class_filter, dial, entry};
-use crate::{CheckReport, ConnectError};
 use crate::follow::{News, Way, stopped};
+use crate::{CheckReport, ConnectError};
 use ldap3::controls::{Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo};
 use ldap3::controls::{EntryState, RefreshMode, SyncInfo};
 use ldap3::{Ldap, ResultEntry, Scope, SearchEntry};
@@ -73,9 +73,9 @@ impl LdapConnector {
     /// Says in a connection test how changes are noticed, and what is missing for a better way.
     pub(super) async fn check_watching(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
         match self.proved_ways(ldap, known).await.into_iter().next() {
-            Some((way, None)) => report.passed("Changes", format!("noticed by {}", way.word())),
+            Some((way, None)) => report.passed("Changes", way.words()),
             Some((way, Some(why))) => {
-                let text = format!("noticed by {}, and deletions once an hour only: {why}", way.word());
+                let text = format!("{}, once an hour: {why}", way.words());
                 let help = if known.controller {
                     "give the service account the rights to list and read `CN=Deleted Objects`"
                 } else {
@@ -91,10 +91,12 @@ impl LdapConnector {
     /// nobody.
     async fn tells_keys(&self, ldap: &mut Ldap) -> Result<(), String> {
         let control: RawControl = SyncRequest { mode: RefreshMode::RefreshOnly, cookie: None, reload_hint: false }.critical().into();
-        let search = ldap
-            .with_controls(vec![control])
-            .with_timeout(dial::seconds(self.settings()))
-            .search(&self.settings().base_dn, Scope::Base, "(objectClass=*)", vec!["entryUUID"]);
+        let search = ldap.with_controls(vec![control]).with_timeout(dial::seconds(self.settings())).search(
+            &self.settings().base_dn,
+            Scope::Base,
+            "(objectClass=*)",
+            vec!["entryUUID"],
+        );
         let (entries, result) = match search.await {
             Ok(answer) => (answer.0, answer.1),
             Err(error) => return Err(format!("content synchronization does not answer ({error})")),

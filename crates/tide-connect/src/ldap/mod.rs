@@ -11,10 +11,10 @@ use crate::{Access, Branch, CheckReport, ConnectError, Connector, Description, L
 use async_trait::async_trait;
 use dial::Dialer;
 use entry::Containers;
+use follow::lost_by_limit;
 use ldap3::controls::{Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, LdapResult, Scope, SearchEntry};
 use reader::{RawPage, Reader};
-use follow::lost_by_limit;
 use schema::Known;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;

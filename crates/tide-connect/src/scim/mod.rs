@@ -330,9 +330,8 @@ impl ScimConnector {
     ) -> Result<Json, ConnectError> {
         let known = self.known().await?;
         let path = format!("{}/{}", endpoint.path, http::segment(id));
-        let may_be_new = |value: &ValueChange| {
-            value.before.is_empty() && endpoint.flat.get(&value.attribute).is_some_and(FlatAttribute::is_part)
-        };
+        let may_be_new =
+            |value: &ValueChange| value.before.is_empty() && endpoint.flat.get(&value.attribute).is_some_and(FlatAttribute::is_part);
         let there = match write.values.iter().any(may_be_new) {
             true => Some(self.http.get(&path).await?),
             false => None,

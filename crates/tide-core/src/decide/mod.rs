@@ -533,7 +533,10 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             let counts = |change: &Change| {
                 change.system == *system && change.kind.word() == guard.change && !change.keeps_membership() && ruled(change).is_none()
             };
-            let count = outcome.changes.iter().filter(|c| counts(c) && c.hold.is_none()).count();
+            // Who leaves ten groups is one, and not ten.
+            let whose = |change: &'_ Change| if change.identity.is_empty() { Err(change.account) } else { Ok(change.identity.clone()) };
+            let counted = outcome.changes.iter().filter(|c| counts(c) && c.hold.is_none());
+            let count = counted.map(whose).collect::<HashSet<_>>().len();
             if count == 0 {
                 continue;
             }
@@ -556,8 +559,10 @@ fn passed(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<St
         return guard.most.map(|most| most.to_string());
     }
     // A share of nothing says nothing: the first run of an empty target is not a landslide.
-    let share = guard.share? as usize;
-    (linked > 0 && count * 100 > linked * share).then(|| format!("{share} % of {linked}"))
+    // All of them are a share that nothing is above.
+    let share = guard.share.filter(|share| *share < 100)? as usize;
+    let is_few = guard.least.is_some_and(|least| count <= least);
+    (linked > 0 && !is_few && count * 100 > linked * share).then(|| format!("{share} % of {linked}"))
 }
 
 /// One word for a list of fingerprints: another list has another.

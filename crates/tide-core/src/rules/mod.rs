@@ -368,8 +368,7 @@ impl Scope {
     /// The groups that it names, by its lists and by its filter, each with its system; `own` is the scope's own system.
     pub fn groups_in<'s>(&'s self, own: &'s str) -> Vec<(&'s str, String)> {
         let listed = self.groups.iter().chain(&self.not_groups);
-        let mut all: Vec<(&str, String)> =
-            listed.map(|group| (group.system.as_deref().unwrap_or(own), group.name.clone())).collect();
+        let mut all: Vec<(&str, String)> = listed.map(|group| (group.system.as_deref().unwrap_or(own), group.name.clone())).collect();
         if let Some(RecordFilter::Ldap(filter)) = self.filter.as_ref().map(|filter| &filter.filter) {
             all.extend(crate::scope::groups_named(filter).into_iter().map(|name| (own, name)));
         }
@@ -556,10 +555,19 @@ pub struct Guard {
     pub most: Option<usize>,
     /// The largest share of the system's linked accounts, in percent.
     pub share: Option<u32>,
+    /// So many changes are never too large a share.
+    pub least: Option<usize>,
     /// How many hours are looked back: many small runs are no way around a guard.
     pub hours: u32,
     /// Where it stands.
     pub place: Place,
+}
+
+impl Guard {
+    /// Does it hold because no file sets a limit?
+    pub fn is_built_in(&self) -> bool {
+        self.place.file == "built-in guard"
+    }
 }
 
 /// How bad a fault is.

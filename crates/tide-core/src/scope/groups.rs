@@ -256,7 +256,8 @@ mod tests {
 
     #[test]
     fn a_service_that_shows_no_members_is_believed_of_its_users_and_a_primary_group_counts() {
-        let service = |id, kind, name: &str, lists: &[(&str, &[&str])]| Account { system: "berthing".into(), ..account(id, kind, name, lists) };
+        let service =
+            |id, kind, name: &str, lists: &[(&str, &[&str])]| Account { system: "berthing".into(), ..account(id, kind, name, lists) };
         let mut population = population();
         population.accounts = vec![
             service(1, ObjectType::Person, "ada", &[("groups", &["k9"])]),

@@ -284,9 +284,8 @@ mod tests {
         let member = [dn("CN=Ada, DC=e")];
         let class = [Value::text("groupOfNames")];
         let inner = [dn("cn=joined,dc=e")];
-        let group = |id, name: &str, members: &[Value]| {
-            account(id, ObjectType::Group, name, &[("objectClass", &class), ("member", members)])
-        };
+        let group =
+            |id, name: &str, members: &[Value]| account(id, ObjectType::Group, name, &[("objectClass", &class), ("member", members)]);
         let schema = std::sync::Arc::new([(ObjectType::Person, schema)].into());
         let facts = SystemFacts { read: vec![ObjectType::Group, ObjectType::Person], schema, ..SystemFacts::default() };
         Population {
@@ -351,7 +350,8 @@ mod tests {
             let found = undecidable(&text.parse().expect("a filter"), Some(schema));
             assert!(found.as_ref().is_some_and(|(said, _)| said.contains(part)), "{text}: {found:?}");
         }
-        let filter: Filter = "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))".parse().expect("a filter");
+        let filter: Filter =
+            "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))".parse().expect("a filter");
         assert_eq!(undecidable(&filter, Some(schema)), None);
         assert_eq!(groups_named(&filter), ["cn=a", "cn=b"]);
     }

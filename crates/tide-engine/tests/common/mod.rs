@@ -60,6 +60,12 @@ impl Tide {
         tide
     }
 
+    /// Sets how long the service may take to show what was made in it.
+    pub async fn shows_new_ones_within(&self, seconds: u16) {
+        let settings = serde_json::json!({"url": self.berthing.url, "timeout_seconds": 30, "visible_after_seconds": seconds});
+        self.engine.set_settings("berthing", settings, None, "tester").await.expect("set");
+    }
+
     pub async fn go(&self, plan: Plan) -> ChangeSetRow {
         let id = self.engine.begin(plan, "tester").await.expect("begins");
         self.ended(id).await

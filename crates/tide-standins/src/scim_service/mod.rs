@@ -119,6 +119,12 @@ pub enum Mischief {
     Queue,
     /// The same, and it fails in the end.
     QueueAndFail,
+    /// It is done, and HTTP 504 is the answer.
+    DoAndFail,
+    /// It is done, and the answer has no body: only the place of the resource.
+    DoAndPoint,
+    /// It is done, and the answer has neither a body nor a place.
+    DoAndSayNothing,
 }
 
 #[derive(Default)]
@@ -144,6 +150,14 @@ struct Content {
     queued: Vec<(usize, Option<(StatusCode, Value)>)>,
     /// A user whose manager is nobody here is refused.
     managers_first: bool,
+    /// Names may be there twice.
+    names_repeat: bool,
+    /// New users are shown in lists only after so long.
+    shown_after: Duration,
+    /// When users were made.
+    made: HashMap<u64, std::time::Instant>,
+    /// Done once a page of a list was given.
+    after_a_page: Option<(u64, Value)>,
     /// Passwords by user: they are taken and never returned.
     passwords: std::collections::HashMap<u64, String>,
 }
@@ -212,6 +226,21 @@ impl ScimService {
     /// From now on, a user whose manager is nobody here is refused, and one without a manager is not.
     pub fn refuse_unknown_managers(&self) {
         self.shared.lock().managers_first = true;
+    }
+
+    /// From now on, two users may have one name.
+    pub fn let_names_repeat(&self) {
+        self.shared.lock().names_repeat = true;
+    }
+
+    /// From now on, lists show a new user only after so long.
+    pub fn show_late(&self, pause: Duration) {
+        self.shared.lock().shown_after = pause;
+    }
+
+    /// Once the next page of users was given, one of them is deleted and another one is made.
+    pub fn change_after_a_page(&self, deleted: &str, made: Value) {
+        self.shared.lock().after_a_page = Some((resources::number(deleted), made));
     }
 
     /// How many requests were asked to come later.
@@ -451,6 +480,20 @@ async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: 
             content.queued.push((0, result));
             let mut answer = scim(StatusCode::ACCEPTED, json!({"state": "in the queue"}));
             if let Ok(place) = format!("/scim/v2/Queue/{}", content.queued.len() - 1).parse() {
+                answer.headers_mut().insert(header::LOCATION, place);
+            }
+            return answer;
+        }
+        Some(done @ (Mischief::DoAndFail | Mischief::DoAndPoint | Mischief::DoAndSayNothing)) => {
+            let (parts, body) = next.run(request).await.into_parts();
+            if done == Mischief::DoAndFail {
+                return scim_error(StatusCode::GATEWAY_TIMEOUT, None, "no answer from behind the gateway");
+            }
+            let body = axum::body::to_bytes(body, 1 << 20).await.unwrap_or_default();
+            let resource: Value = serde_json::from_slice(&body).unwrap_or_default();
+            let place = resource["meta"]["location"].as_str().and_then(|place| place.parse().ok());
+            let mut answer = parts.status.into_response();
+            if let Some(place) = place.filter(|_| done == Mischief::DoAndPoint) {
                 answer.headers_mut().insert(header::LOCATION, place);
             }
             return answer;

@@ -96,8 +96,34 @@ pub(super) async fn list(
         return scim_error(StatusCode::BAD_REQUEST, Some("invalidFilter"), "this service has no filters");
     }
     let mut content = shared.lock();
-    let Some(shelf) = shelf(&mut content, &kind) else { return nothing_here() };
-    let found: Vec<&Value> = shelf.values().filter(|r| filter.as_ref().is_none_or(|f| f.holds(r))).collect();
+    let hidden: Vec<u64> = {
+        let late = content.shown_after;
+        content.made.iter().filter(|(_, at)| at.elapsed() < late).map(|(id, _)| *id).collect()
+    };
+    let change = if kind == "Users" { content.after_a_page.take() } else { None };
+    let answer = page_of(&mut content, manner, &kind, &query, filter.as_ref(), &hidden);
+    if let Some((deleted, made)) = change {
+        content.users.remove(&deleted);
+        content.next += 1;
+        let id = content.next;
+        let made = stamped(normalise(made), id, "Users");
+        content.keep(id, made);
+    }
+    answer
+}
+
+fn page_of(
+    content: &mut Content,
+    manner: &super::Manner,
+    kind: &str,
+    query: &HashMap<String, String>,
+    filter: Option<&Filter>,
+    hidden: &[u64],
+) -> Response {
+    let Some(shelf) = shelf(content, kind) else { return nothing_here() };
+    let is_shown = |id: &u64| kind != "Users" || !hidden.contains(id);
+    let found: Vec<&Value> =
+        shelf.iter().filter(|(id, r)| is_shown(id) && filter.is_none_or(|f| f.holds(r))).map(|(_, resource)| resource).collect();
     let ask = |name: &str, other: usize| query.get(name).and_then(|v| v.parse::<usize>().ok()).unwrap_or(other);
     let size = ask("count", manner.page).min(manner.page);
     if manner.cursor && filter.is_none() {
@@ -120,7 +146,7 @@ pub(super) async fn list(
 }
 
 fn taken(content: &Content, user: &Value, own: u64) -> bool {
-    content.names.get(&Content::name(user)).is_some_and(|id| *id != own)
+    !content.names_repeat && content.names.get(&Content::name(user)).is_some_and(|id| *id != own)
 }
 
 /// Keeps a password beside the resource: nobody is ever shown it.
@@ -164,6 +190,7 @@ pub(super) async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<S
     }
     content.next += 1;
     let id = content.next;
+    content.made.insert(id, std::time::Instant::now());
     let resource = stamped(without_password(&mut content, resource, id), id, &kind);
     if !put(&mut content, &kind, id, resource.clone()) {
         return nothing_here();

@@ -2,9 +2,35 @@
 
 use super::super::read::Section;
 use super::super::{Guard, RuleSet};
+use crate::reasons::Place;
 
 /// The kinds of change that a guard can limit.
-const CHANGES: [&str; 8] = ["create", "update", "rename", "enable", "disable", "delete", "grant", "revoke"];
+const CHANGES: [&str; 10] = ["create", "update", "rename", "enable", "disable", "delete", "grant", "revoke", "move", "password"];
+/// The kinds of change that take something away, and are limited whether a file says so or not.
+const BY_DEFAULT: [&str; 5] = ["disable", "delete", "revoke", "move", "password"];
+
+/// The limits that hold where no file sets one: 10 % of a system's linked accounts within a day, and 5 in any case.
+pub(super) fn by_default(rules: &RuleSet) -> Vec<Guard> {
+    let mut all = Vec::new();
+    for system in rules.systems.values().filter(|system| system.types.values().any(super::super::TypeRules::is_target)) {
+        for change in BY_DEFAULT {
+            let is_set = |guard: &Guard| guard.change == change && guard.system.as_ref().is_none_or(|name| *name == system.name);
+            if rules.guards.iter().any(is_set) {
+                continue;
+            }
+            all.push(Guard {
+                system: Some(system.name.clone()),
+                change: change.to_owned(),
+                most: None,
+                share: Some(10),
+                least: Some(5),
+                hours: 24,
+                place: Place { file: "built-in guard".to_owned(), line: all.len() + 1, column: 1 },
+            });
+        }
+    }
+    all
+}
 
 pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
     let mut all = Vec::new();
@@ -22,6 +48,7 @@ pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
             change: section.word("change", &words).unwrap_or_default().to_owned(),
             most: section.number("most").map(|most| most as usize),
             share: section.number("share"),
+            least: section.number("min_count").map(|least| least as usize),
             hours: section.number("hours").unwrap_or(24),
             place: section.place(),
         };

@@ -87,6 +87,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
     if let Some((source, table)) = named_file(GUARDS) {
         rules.guards = guards::guards(Section::new(source, table.get_ref(), 0, GUARDS), &rules);
     }
+    rules.guards.extend(guards::by_default(&rules));
     if let Some((source, table)) = named_file(APPROVALS) {
         rules.approvals = approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
     }
@@ -495,13 +496,15 @@ fn type_rules(
         let given = |name: &str| {
             types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)).any(|m| m.attribute.eq_ignore_ascii_case(name))
         };
-        let named = schema.name_attribute.as_deref().and_then(|name| types.outbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(name)));
+        let named =
+            schema.name_attribute.as_deref().and_then(|name| types.outbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(name)));
         let in_name = |name: &str| {
             named.is_some_and(|mapping| mapping.program.source().to_lowercase().contains(&format!("\"{}=", name.to_lowercase())))
         };
         let given = |name: &str| given(name) || in_name(name);
         state_twice(&types, schema, source);
-        if let Some(cn) = types.outbound.iter().find(|m| schema.follows_renames && m.attribute.eq_ignore_ascii_case("cn") && in_name("cn")) {
+        if let Some(cn) = types.outbound.iter().find(|m| schema.follows_renames && m.attribute.eq_ignore_ascii_case("cn") && in_name("cn"))
+        {
             source.warn_at(
                 &cn.place,
                 "`cn` is a part of the name here: only `dn` changes it, and this mapping is never sent",

@@ -1,0 +1,103 @@
+//! What a watched directory tells, and what it does not tell: against a real slapd.
+
+use ldap3::{Ldap, Mod};
+use std::collections::HashSet;
+use std::sync::Arc;
+use std::time::Duration;
+use tide_connect::{Access, Connector, Following, LdapConnector, LdapSettings, News, Secret, Way};
+use tide_core::ObjectType;
+use tide_ldap::ldif::Entry;
+use tide_standins::slapd::{Setup, Slapd};
+use tide_standins::world::BASE;
+
+const PASSWORD: &str = "harbour-secret";
+
+fn entries(count: usize) -> Vec<Entry> {
+    let mut all = vec![
+        Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
+        Entry::new(format!("cn=reader,{BASE}"))
+            .with("objectClass", &["applicationProcess", "simpleSecurityObject"])
+            .with("cn", &["reader"])
+            .with("userPassword", &[PASSWORD]),
+    ];
+    for unit in ["people", "former"] {
+        all.push(Entry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
+    }
+    all.push(Entry::new(format!("ou=deck,ou=people,{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &["deck"]));
+    for at in 0..count {
+        let uid = format!("mate{at}");
+        let entry = Entry::new(format!("uid={uid},ou=deck,ou=people,{BASE}")).with("objectClass", &["inetOrgPerson"]);
+        all.push(entry.with("uid", &[&uid]).with("cn", &[&uid]).with("sn", &["Mate"]));
+    }
+    all
+}
+
+fn connector(slapd: &Slapd, base: &str) -> Arc<LdapConnector> {
+    let bind_dn = Some(format!("cn=reader,{BASE}"));
+    let settings = LdapSettings { bind_dn, page_size: 5, timeout_seconds: 30, ..LdapSettings::new(&slapd.url, base) };
+    Arc::new(LdapConnector::new(settings, Some(Secret::new(PASSWORD)), Arc::new(Access::default())).expect("sound"))
+}
+
+async fn admin(slapd: &Slapd) -> Ldap {
+    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&slapd.url).await.expect("connects");
+    tokio::spawn(async move { connection.drive().await });
+    ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password).await.expect("binds").success().expect("accepted");
+    ldap
+}
+
+/// The names that are told as changed until there are so many, or something else is told.
+async fn changed(following: &mut Following, count: usize) -> Result<HashSet<String>, News> {
+    let mut names = HashSet::new();
+    while names.len() < count {
+        let news = tokio::time::timeout(Duration::from_secs(20), following.recv()).await.expect("told in time").expect("more");
+        match news.expect("no error") {
+            News::Changed(all) => names.extend(all.into_iter().map(|one| one.name)),
+            News::Mark(_) => {}
+            other => return Err(other),
+        }
+    }
+    Ok(names)
+}
+
+#[tokio::test]
+async fn a_container_that_is_renamed_or_moved_away_is_noticed() {
+    let slapd = Slapd::start(&entries(7)).expect("slapd starts");
+    let people = format!("ou=people,{BASE}");
+    let reader = connector(&slapd, &people);
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::ContentSync), "its UUIDs are our keys");
+    let from = reader.mark(ObjectType::Person, Way::ContentSync).await.expect("told");
+    let mut following = reader.clone().follow(ObjectType::Person, Way::ContentSync, from);
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    let mut ldap = admin(&slapd).await;
+    let deck = format!("ou=deck,{people}");
+    ldap.modifydn(&deck, "ou=bridge", true, None).await.expect("sent").success().expect("renamed");
+    let names = changed(&mut following, 7).await.expect("told");
+    assert!(names.iter().all(|name| name.contains(",ou=bridge,")), "{names:?}");
+
+    // Where it is asked from time to time, it shows in the same way.
+    let mut asked = reader.clone().follow(ObjectType::Person, Way::Modified, Some("20261101000000Z".into()));
+    let names = changed(&mut asked, 7).await.expect("told");
+    assert!(names.iter().all(|name| name.contains(",ou=bridge,")), "{names:?}");
+
+    // Out of what is read: nobody tells of those in it, so everything is read.
+    let former = format!("ou=former,{BASE}");
+    ldap.modifydn(&format!("ou=bridge,{people}"), "ou=bridge", true, Some(&former)).await.expect("sent").success().expect("moved");
+    assert!(matches!(changed(&mut following, 1).await, Err(News::Lost(_))));
+}
+
+#[tokio::test]
+async fn more_changes_than_a_size_limit_lead_to_a_full_read() {
+    let setup = Setup { database: "limits users size=6 size.prtotal=unlimited".into(), ..Setup::default() };
+    let slapd = Slapd::with_setup(&entries(20), &setup).expect("slapd starts");
+    let reader = connector(&slapd, BASE);
+    let from = reader.mark(ObjectType::Person, Way::ContentSync).await.expect("told");
+    let mut ldap = admin(&slapd).await;
+    for at in 0..12 {
+        let dn = format!("uid=mate{at},ou=deck,ou=people,{BASE}");
+        let title = Mod::Replace("title".to_owned(), HashSet::from(["Mate".to_owned()]));
+        ldap.modify(&dn, vec![title]).await.expect("sent").success().expect("changed");
+    }
+    let mut following = reader.clone().follow(ObjectType::Person, Way::ContentSync, from);
+    let lost = changed(&mut following, 12).await.expect_err("it is told that it cannot go on");
+    assert!(matches!(&lost, News::Lost(why) if why.contains("code 4")), "{lost:?}");
+}
