@@ -2,6 +2,8 @@
 //! so this test has a main of its own: where it cannot run it says so, and is not counted as passed.
 
 mod common;
+#[path = "common/ship.rs"]
+mod ship;
 
 use common::{Service, client, text};
 use std::sync::Arc;
@@ -146,8 +148,7 @@ async fn story() {
     let values = vec![change("title", vec![], vec![Value::text("Mate")]), change("accountExpires", vec![], vec![at.clone()])];
     let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Update, values)).await.expect("written");
     assert_eq!((now.attributes.get("title"), now.attributes.get("accountExpires")), (&[Value::text("Mate")][..], &[at][..]));
-    let flags = change("userAccountControl", one.attributes.get("userAccountControl").to_vec(), vec![]);
-    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Disable, vec![flags])).await.expect("disabled");
+    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Disable, vec![])).await.expect("disabled");
     assert_eq!(now.attributes.get("enabled"), [Value::Bool(false)]);
     assert!(now.attributes.get("accountFlags").contains(&Value::text("normal account")));
     let moved = change("dn", vec![], vec![Value::text(format!("CN=Ada Holm,{people}"))]);
@@ -245,11 +246,105 @@ async fn story() {
     assert!(matches!(lost.as_slice(), [News::Lost(why)] if why.contains("restored from a backup")), "{lost:?}");
     controller.tool(&["user", "move", "mate.three", "OU=People"]).expect("moved back");
 
+    deletions_are_not_promised_to_who_cannot_see_them(&sound).await;
+    movers(&controller).await;
     let password = serve(&controller);
     let runa = LdapSettings { bind_dn: Some("runa.vik@skerry.example".into()), ..sound.clone() };
     let report = connector(&runa, &password).tested().await;
     assert!(report.healthy(), "the first password lets her in: {report:#?}");
     assert_eq!(failed(&connector(&runa, "Quay-side-9").tested().await).0, "bind_refused");
+}
+
+/// An ordinary account is shown no deleted object, and not told so: changes are then noticed in another way, and the test says it.
+async fn deletions_are_not_promised_to_who_cannot_see_them(sound: &LdapSettings) {
+    let ordinary = LdapSettings { bind_dn: Some("mate.one@skerry.example".into()), ..sound.clone() };
+    let ordinary = connector(&ordinary, "Quay-side-9");
+    let ways = ordinary.ways().await.expect("told");
+    assert_eq!(ways.first(), Some(&Way::Modified), "{ways:?}");
+    let report = ordinary.tested().await;
+    let step = report.steps.iter().find(|step| step.name == "Changes").unwrap_or_else(|| panic!("{report:#?}"));
+    assert!(step.state == StepState::Warned && step.said.contains("CN=Deleted Objects"), "{step:?}");
+}
+
+/// People who move, are renamed, are disabled and come back: groups, flags, managers and end dates as the domain controller keeps them.
+async fn movers(controller: &DomainController) {
+    const DEPARTMENTS: [&str; 3] = ["deck", "galley", "bridge"];
+    for department in DEPARTMENTS {
+        controller.tool(&["ou", "add", &format!("OU={department}")]).expect("a container");
+        controller.tool(&["group", "add", &format!("{department}-crew")]).expect("a group");
+    }
+    controller.tool(&["group", "add", "aboard"]).expect("a group");
+    let hall = format!(
+        r#"
+system = "hall"
+[[person.match]]
+name = "number"
+account = 'account.employeeNumber'
+identity = 'identity.number'
+[person.outbound]
+dn             = '"CN=" + identity.name + ",OU=" + identity.dept + ",{}"'
+objectClass    = {{ value = '["user"]', keep = "once" }}
+sAMAccountName = '"c" + identity.number'
+employeeNumber = 'identity.number'
+displayName    = 'identity.name'
+manager        = 'identity.manager'
+accountExpires = 'readDate(identity.ends, "%Y-%m-%d")'
+enabled        = 'identity.active'
+[[person.membership]]
+groups = '[identity.dept + "-crew", "aboard"]'
+"#,
+        controller.base
+    );
+    let reach = ship::Reach {
+        url: &controller.tls_url,
+        ca_pem: &controller.certificates.ca_pem,
+        bind_dn: &controller.admin,
+        password: &controller.password,
+        base: &controller.base,
+    };
+    let mut ship = ship::Ship::start(&reach, &hall, "person,group").await;
+    for at in 0..6 {
+        let (number, name) = ((100 + at).to_string(), format!("Sailor {at}"));
+        ship.set(&number, &[("name", &name), ("dept", DEPARTMENTS[at % 3]), ("manager", if at == 0 { "" } else { "100" })]);
+    }
+    ship.run();
+    ship.memberships_are_right(&DEPARTMENTS, "the first run").await;
+    for at in 0..6 {
+        ship.set(&(100 + at).to_string(), &[("dept", DEPARTMENTS[(at + 1) % 3])]);
+    }
+    ship.run();
+    ship.memberships_are_right(&DEPARTMENTS, "everybody moved").await;
+
+    // The other flags of an account survive its leave and its return.
+    for (number, flags) in [("103", "66048"), ("104", "1376768")] {
+        let dn = ship.entry(&format!("(employeeNumber={number})")).await.expect("there").dn;
+        ship.put(&dn, "userAccountControl", &[flags]).await;
+        ship.set(number, &[("active", "no")]);
+    }
+    ship.run();
+    assert_eq!(ship.values("(employeeNumber=103)", "userAccountControl").await, ["66050"]);
+    assert_eq!(ship.values("(employeeNumber=104)", "userAccountControl").await, ["1376770"]);
+    for number in ["103", "104"] {
+        ship.set(number, &[("active", "yes")]);
+    }
+    ship.run();
+    assert_eq!(ship.values("(employeeNumber=103)", "userAccountControl").await, ["66048"]);
+    assert_eq!(ship.values("(employeeNumber=104)", "userAccountControl").await, ["1376768"]);
+
+    // Another manager, and a new name, at once; an end date that comes and goes.
+    ship.set("102", &[("manager", "101"), ("name", "Sailor Two"), ("ends", "2027-03-01")]);
+    ship.run();
+    let manager = ship.values("(employeeNumber=102)", "manager").await;
+    assert!(manager[0].starts_with("CN=Sailor 1,"), "{manager:?}");
+    assert!(ship.values("(employeeNumber=102)", "accountExpires").await[0].len() > 15, "a time");
+    ship.set("102", &[("ends", "")]);
+    ship.run();
+    let never = ship.values("(employeeNumber=102)", "accountExpires").await;
+    assert!(["0", "9223372036854775807"].contains(&never[0].as_str()), "{never:?}");
+    ship.memberships_are_right(&DEPARTMENTS, "all of it").await;
+    // Nothing is left to be done, and the same is not done again and again.
+    let last = ship.run();
+    assert!(last.contains("everything is as it should be") || last.contains("0 done"), "{last}");
 }
 
 /// What is told since a place, and the place after it.

@@ -222,7 +222,8 @@ fn user(n: usize) -> Value {
 fn bare(store: Store) -> Router {
     async fn make(State(store): State<Store>, Json(body): Json<Value>) -> Json<Value> {
         let name = body["userName"].as_str().unwrap_or_default().to_owned();
-        let account = Observed { key: name.clone(), name: name.clone(), attributes: Attributes::new(), fault: None, version: None };
+        let account =
+            Observed { key: name.clone(), name: name.clone(), attributes: Attributes::new(), fault: None, version: None, is_exact: true };
         let new = NewPushed {
             system: "bare".into(),
             object: ObjectType::Person,

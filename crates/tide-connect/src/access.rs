@@ -21,6 +21,7 @@ pub struct Access {
     token: tokio::sync::Mutex<Option<Token>>,
     feed: Mutex<FeedMemory>,
     read_by_rules: Arc<RwLock<Vec<String>>>,
+    mark_key: RwLock<Option<Vec<u8>>>,
 }
 
 /// The proof that a write was allowed. Only [`Access::permit`] makes one, and the functions that
@@ -81,6 +82,17 @@ impl Access {
     /// Says which attributes the rules read, for systems that show some only when they are asked for them.
     pub fn set_read_by_rules(&self, names: Vec<String>) {
         *self.read_by_rules.write().unwrap_or_else(PoisonError::into_inner) = names;
+    }
+
+    /// Sets the key by which changed passwords are told apart. It lasts, whatever secret we bind with: with another key, every
+    /// password would seem to be another one.
+    pub fn set_mark_key(&self, key: Vec<u8>) {
+        *self.mark_key.write().unwrap_or_else(PoisonError::into_inner) = Some(key);
+    }
+
+    /// The key by which changed passwords are told apart; none where nobody keeps marks.
+    pub(crate) fn mark_key(&self) -> Option<Vec<u8>> {
+        self.mark_key.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// The attributes that the rules read, as they change.

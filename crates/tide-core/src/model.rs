@@ -83,6 +83,8 @@ pub struct Observed {
     pub fault: Option<String>,
     /// Which state of the record this is, where the system says so: of two texts of one record the later one sorts after.
     pub version: Option<String>,
+    /// After a write: is this exactly the state that the write made, or was it read afterwards, when somebody else may have changed it?
+    pub is_exact: bool,
 }
 
 /// Where an identity stands in its life.

@@ -285,3 +285,34 @@ fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
         of("[[guard]]\nchange = \"disable\"\nshare = 100\n[[guard]]\nsystem = \"dock\"\nchange = \"move\"\nmost = 3\nmin_count = 2\n");
     assert_eq!(built_in(&set), ["delete", "revoke", "password"], "a limit of a file takes its place");
 }
+
+#[test]
+fn a_directory_s_rules_are_held_against_what_it_is() {
+    let mut schema = Schema { state_attribute: Some("enabled".into()), name_attribute: Some("dn".into()), ..Schema::default() };
+    (schema.refers_by_name, schema.follows_renames) = (true, true);
+    for name in ["dn", "enabled", "userAccountControl", "mail", "userCertificate"] {
+        schema.put(AttributeDef::text(name));
+    }
+    schema.put(AttributeDef { required: true, ..AttributeDef::text("cn") });
+    let schemas: Schemas = [("dock".to_owned(), [(ObjectType::Person, schema)].into())].into();
+    let faults = |outbound: &str, scope: &str| {
+        let text = format!(
+            "system = \"dock\"\n{scope}\n[[person.match]]\naccount = 'account.mail'\nidentity = 'identity.mail'\n\
+             [person.inbound]\nmail = 'account[\"userCertificate;binary\"]'\n[person.outbound]\ndn = '\"cn=\" + identity.mail'\n{outbound}"
+        );
+        let files = [tide_core::rules::edit::first_identities(false), RuleFile { name: "dock.toml".into(), text }];
+        let (_, faults) = RuleSet::load(&files, &schemas);
+        faults.into_iter().map(|fault: Fault| fault.message).collect::<Vec<_>>()
+    };
+    let has = |faults: &[String], part: &str| faults.iter().any(|fault| fault.contains(part));
+    let sound = faults("\"mail;lang-fr\" = 'identity.mail'\nenabled = 'true'\n", "");
+    assert!(!has(&sound, "the system needs `cn`"), "its name gives it: {sound:?}");
+    assert!(!has(&sound, "lang-fr") && !has(&sound, "binary"), "an attribute has options: {sound:?}");
+    let twice = faults("enabled = 'true'\nuserAccountControl = '512'\n", "");
+    assert!(has(&twice, "mapped twice: by `enabled` and by `userAccountControl`"), "{twice:?}");
+    assert!(has(&faults("cn = 'identity.mail'\n", ""), "only `dn` changes it"));
+    let filter = faults("", "[person.scope]\nfilter = '(&(mail=*)(anr=ada))'\n");
+    assert!(has(&filter, "`anr` is decided by the server alone"), "{filter:?}");
+    let unknown = faults("", "[person.scope]\nfilter = '(nsRole=crew)'\n");
+    assert!(has(&unknown, "no attribute `nsRole`"), "{unknown:?}");
+}

@@ -502,6 +502,7 @@ impl Engine {
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
+        let begun = std::time::Instant::now();
         for attempt in 1.. {
             if in_doubt {
                 match self.look_for(share, &write).await {
@@ -512,7 +513,7 @@ impl Engine {
                         break;
                     }
                     // What was made may be shown later: it is looked for on, and made again only when that time has passed.
-                    Ok(None) if !share.connector.visible_after().is_zero() => {
+                    Ok(None) if begun.elapsed() < share.connector.visible_after() => {
                         if attempt < ATTEMPTS {
                             self.clock.sleep(self.pause(attempt)).await;
                             continue;

@@ -110,6 +110,7 @@ impl Engine {
             attributes,
             fault: None,
             version: None,
+            is_exact: true,
         };
         self.store.put_event(system, id, &happening.kind, &happening.body, account, leaves, principal, self.now()).await?;
         self.pushed_is_complete(system, ObjectType::Person).await?;

@@ -59,6 +59,7 @@ impl Engine {
     pub(crate) fn access(&self, row: &SystemRow) -> Arc<Access> {
         let access = lock(&self.access).entry(row.name.clone()).or_default().clone();
         access.set(&row.writable);
+        access.set_mark_key(self.store.mark_key(&row.name));
         access
     }
 

@@ -8,7 +8,7 @@ use async_trait::async_trait;
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Way, Write};
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
@@ -84,6 +84,19 @@ struct World {
     next: u64,
     broken: Vec<String>,
     story: Vec<String>,
+    /// What somebody does right after the next write, and when it is told.
+    by_hand: Option<(Order, Weak<Engine>)>,
+}
+
+/// When a change by hand right after our own write comes to us.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Order {
+    /// What is read back after the write shows it already.
+    ReadBackShowsIt,
+    /// It is told before our write is confirmed.
+    ToldBefore,
+    /// It is told after our write was confirmed.
+    ToldAfter,
 }
 
 #[derive(Clone)]
@@ -103,6 +116,7 @@ impl Shared {
             next: 0,
             broken: Vec::new(),
             story: Vec::new(),
+            by_hand: None,
         };
         Shared(Arc::new(Mutex::new(world)))
     }
@@ -121,7 +135,7 @@ impl World {
             attributes.set("dn", vec![Value::text(name)]);
             attributes.set("enabled", vec![Value::Bool(true)]);
         }
-        let observed = Observed { key: key.clone(), name: name.into(), attributes, fault: None, version: None };
+        let observed = Observed { key: key.clone(), name: name.into(), attributes, fault: None, version: None, is_exact: false };
         self.accounts.entry(system).or_default().insert(key.clone(), observed);
         self.kinds.insert(key.clone(), kind);
         self.note(system, &key);
@@ -309,9 +323,27 @@ impl Connector for Simulated {
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
         self.access.permit(write.object)?;
         tokio::task::yield_now().await;
-        let mut world = self.world.lock();
-        world.story.push(format!("{} {:?} {:?}", write.kind, write.account, write.values.iter().map(|v| &v.after).collect::<Vec<_>>()));
-        world.write(write)
+        let (written, by_hand) = {
+            let mut world = self.world.lock();
+            let values: Vec<_> = write.values.iter().map(|value| &value.after).collect();
+            let line = format!("{} {:?} {values:?}", write.kind, write.account);
+            world.story.push(line);
+            let written = world.write(write)?;
+            let is_awaited = write.values.iter().any(|value| value.attribute == "login");
+            let by_hand = if is_awaited { world.by_hand.take() } else { None };
+            if by_hand.is_some() {
+                let one = world.accounts.get_mut(TOWER).and_then(|all| all.get_mut(&written.key)).expect("it is there");
+                one.attributes.set("login", vec![Value::text("pirate")]);
+                world.note(TOWER, &written.key);
+            }
+            (written, by_hand)
+        };
+        let Some((order, engine)) = by_hand else { return Ok(written) };
+        if let Some(engine) = engine.upgrade().filter(|_| order == Order::ToldBefore) {
+            engine.catch_up(TOWER, ObjectType::Person).await.expect("told");
+        }
+        let now = self.world.lock().accounts[TOWER][&written.key].clone();
+        Ok(if order == Order::ReadBackShowsIt { now } else { written })
     }
 
     async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
@@ -403,10 +435,10 @@ impl Sim {
         Ok(())
     }
 
-    async fn lives(&mut self) -> Result<(), String> {
-        let folder = tempfile::tempdir().map_err(|error| error.to_string())?;
+    /// An engine with everything connected.
+    async fn engine(&mut self, folder: &std::path::Path) -> Result<Arc<Engine>, String> {
         let fault = |what: &'static str| move |error: tide_engine::EngineError| format!("{what}: {error}");
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::parse(KEY).expect("a key")).await.expect("a store");
+        let store = Store::open(&folder.join("tide.db"), MasterKey::parse(KEY).expect("a key")).await.expect("a store");
         let at_a_time = if self.random.random_bool(0.5) { 1 } else { 8 };
         let ties = Ties { systems: Some(Arc::new(self.world.clone())), seed: Some(1), at_a_time, ..Ties::default() };
         let engine = Engine::tied(store, Arc::new(SystemClock), ties);
@@ -430,6 +462,13 @@ impl Sim {
         engine.read_all().await.map_err(fault("reading"))?;
         let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
         engine.publish_rules(&files, "sim").await.map_err(fault("rules"))?;
+        Ok(engine)
+    }
+
+    async fn lives(&mut self) -> Result<(), String> {
+        let folder = tempfile::tempdir().map_err(|error| error.to_string())?;
+        let engine = self.engine(folder.path()).await?;
+        let fault = |what: &'static str| move |error: tide_engine::EngineError| format!("{what}: {error}");
         for step in 0..self.random.random_range(4..9) {
             for _ in 0..self.random.random_range(1..5) {
                 self.edit();
@@ -504,4 +543,52 @@ fn memberships_are_right_after_every_run_with_referential_integrity() {
 #[test]
 fn memberships_are_right_after_every_run_where_members_must_exist() {
     holds(Integrity::Enforced);
+}
+
+/// Somebody changes a value right after we wrote it: in whichever order that comes to us, it is put right and not lost.
+#[test]
+fn a_change_by_hand_right_after_our_own_write_is_not_lost() {
+    for order in [Order::ReadBackShowsIt, Order::ToldBefore, Order::ToldAfter] {
+        let mut sim = Sim { world: Shared::new(Integrity::None), random: StdRng::seed_from_u64(3), next: 0 };
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+        runtime.block_on(async {
+            let folder = tempfile::tempdir().expect("a folder");
+            let engine = sim.engine(folder.path()).await.expect("an engine");
+            let values = [("number", "1"), ("login", "ada"), ("dept", "deck"), ("employed", "yes")];
+            let key = sim.world.lock().add(ROSTER, ObjectType::Person, "1", &values);
+            let login = || {
+                let all = sim.world.lock().of(TOWER, ObjectType::Person);
+                all.first().map(|one| text(one, "login")).unwrap_or_default()
+            };
+            let told = async |system| {
+                engine.catch_up(system, ObjectType::Person).await.expect("told");
+                engine.run_once().await.expect("run");
+            };
+            sim.run(&engine).await.expect("run");
+            assert_eq!(login(), "ada");
+            told(TOWER).await;
+            {
+                let mut world = sim.world.lock();
+                let one = world.accounts.get_mut(ROSTER).and_then(|all| all.get_mut(&key)).expect("there");
+                one.attributes.set("dept", vec![Value::text("galley")]);
+                one.attributes.set("login", vec![Value::text("ada.quay")]);
+                world.note(ROSTER, &key);
+            }
+            // The rename comes first; the change of the login is what somebody overtakes.
+            told(ROSTER).await;
+            {
+                let mut world = sim.world.lock();
+                let one = world.accounts.get_mut(ROSTER).and_then(|all| all.get_mut(&key)).expect("there");
+                one.attributes.set("login", vec![Value::text("ada.holm")]);
+                world.note(ROSTER, &key);
+                world.by_hand = Some((order, Arc::downgrade(&engine)));
+            }
+            told(ROSTER).await;
+            for _ in 0..3 {
+                told(TOWER).await;
+            }
+            assert_eq!(login(), "ada.holm", "{order:?}: {:#?}", sim.world.lock().story);
+            engine.stop().await;
+        });
+    }
 }

@@ -102,7 +102,9 @@ CREATE INDEX change_identity ON change (identity, id);
 -- What targets made of our values.
 CREATE TABLE normalised (
     account INTEGER NOT NULL REFERENCES account(id) ON DELETE CASCADE, attribute TEXT NOT NULL,
-    sent BLOB NOT NULL, returned BLOB NOT NULL, made TEXT NOT NULL, PRIMARY KEY (account, attribute)
+    sent BLOB NOT NULL, returned BLOB NOT NULL, made TEXT NOT NULL,
+    -- The answer to the write showed it, or the same came of the same twice: it is no change of somebody else.
+    is_certain INTEGER NOT NULL, PRIMARY KEY (account, attribute)
 ) STRICT, WITHOUT ROWID;
 
 -- Names given out, normalised, never given again.

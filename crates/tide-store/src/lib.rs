@@ -92,6 +92,11 @@ pub(crate) fn unstamp(text: Option<String>) -> Option<Timestamp> {
 }
 
 impl Store {
+    /// The key by which changed passwords of a system are told apart: it lasts, whatever secrets are set anew.
+    pub fn mark_key(&self, system: &str) -> Vec<u8> {
+        self.vault.mark_key(system)
+    }
+
     /// Opens the store in a file, bringing its schema up to date. An older file is copied beside
     /// itself first; a newer one is refused.
     pub async fn open(path: &Path, key: MasterKey) -> Result<Store, StoreError> {

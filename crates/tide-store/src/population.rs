@@ -34,7 +34,7 @@ impl Store {
             population.links.push(Link { account: row.get(0), identity: row.get(1), made_by: row.get(2) });
         }
         let mut normalised = HashMap::new();
-        for row in sqlx::query("SELECT account, attribute, sent, returned FROM normalised").fetch_all(&mut *tx).await? {
+        for row in sqlx::query("SELECT account, attribute, sent, returned FROM normalised WHERE is_certain").fetch_all(&mut *tx).await? {
             let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
             normalised.insert((row.get(0), row.get(1)), known);
         }

@@ -51,7 +51,14 @@ impl Settling {
 
     /// The same for a membership, which is kept beside its group.
     pub fn membership(row: ChangeRow, filled_in: bool, principal: &str) -> Result<Self, StoreError> {
-        let nothing = Observed { key: String::new(), name: String::new(), attributes: Default::default(), fault: None, version: None };
+        let nothing = Observed {
+            key: String::new(),
+            name: String::new(),
+            attributes: Default::default(),
+            fault: None,
+            version: None,
+            is_exact: true,
+        };
         let settled = Settled { account: nothing, normalised: Vec::new(), merged: Vec::new(), note: None };
         Ok(Settling { bare: true, ..Settling::new(row, filled_in, settled, principal)? })
     }
@@ -89,14 +96,25 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
     let at = stamp(now);
     let ids = keep_accounts(c, all, &at).await?;
     let joined: Vec<Note> = link(c, all, &ids, &at).await?;
-    let normalised: Vec<_> =
-        all.iter().zip(&ids).flat_map(|(one, id)| one.settled.normalised.iter().map(move |value| (*id, value))).collect();
+    let normalised: Vec<_> = all
+        .iter()
+        .zip(&ids)
+        .flat_map(|(one, id)| {
+            let exact = one.settled.account.is_exact;
+            one.settled.normalised.iter().map(move |value| (*id, exact, value))
+        })
+        .collect();
     for some in normalised.chunks(ROWS) {
-        let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO normalised (account, attribute, sent, returned, made) ");
-        query.push_values(some, |mut row, (id, (attribute, sent, returned))| {
-            row.push_bind(*id).push_bind(attribute).push_bind(values_blob(sent)).push_bind(values_blob(returned)).push_bind(&at);
+        let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO normalised (account, attribute, sent, returned, is_certain, made) ");
+        query.push_values(some, |mut row, (id, exact, (attribute, sent, returned))| {
+            row.push_bind(*id).push_bind(attribute).push_bind(values_blob(sent)).push_bind(values_blob(returned));
+            row.push_bind(*exact).push_bind(&at);
         });
-        query.push(" ON CONFLICT DO UPDATE SET sent = excluded.sent, returned = excluded.returned, made = excluded.made");
+        // Read after the write, it may be what somebody else made of it right after us: that does not come again.
+        query.push(
+            " ON CONFLICT DO UPDATE SET is_certain = excluded.is_certain OR (sent = excluded.sent AND returned = excluded.returned),
+              sent = excluded.sent, returned = excluded.returned, made = excluded.made",
+        );
         query.build().execute(&mut *c).await?;
     }
     for (one, id) in all.iter().zip(&ids).filter(|(one, _)| !one.settled.merged.is_empty()) {

@@ -14,7 +14,7 @@ fn at(second: i64) -> Timestamp {
 
 fn seen(key: &str, name: &str) -> Observed {
     let attributes: Attributes = [("cn".to_owned(), vec![Value::text(name)])].into_iter().collect();
-    Observed { key: key.into(), name: name.into(), attributes, fault: None, version: None }
+    Observed { key: key.into(), name: name.into(), attributes, fault: None, version: None, is_exact: true }
 }
 
 #[tokio::test]

@@ -68,7 +68,7 @@ const BESIDE: &str = "
     UNION ALL SELECT 'identity', 0, t.object, t.id, t.attributes, t.stage, t.since
               FROM json_each(?2) k CROSS JOIN identity t ON t.id = k.value
     UNION ALL SELECT 'normalised', t.account, NULL, t.attribute, t.sent, t.returned, NULL
-              FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value
+              FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value AND t.is_certain
     UNION ALL SELECT 'given', t.account, NULL, t.attribute, t.vals, NULL, NULL FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value
     UNION ALL SELECT 'changed_there', t.account, NULL, NULL, t.before, NULL, NULL
               FROM json_each(?1) k CROSS JOIN changed_there t ON t.account = k.value

@@ -71,6 +71,15 @@ impl MasterKey {
     pub fn id(&self) -> String {
         Sha256::digest(self.0.as_slice()).iter().take(6).map(|b| format!("{b:02x}")).collect()
     }
+
+    /// A key of its own for one purpose, which tells nothing of this one.
+    fn derived(&self, purpose: &str, name: &str) -> Vec<u8> {
+        let mut hash = Sha256::new();
+        for part in [self.0.as_slice(), &[0], purpose.as_bytes(), &[0], name.as_bytes()] {
+            hash.update(part);
+        }
+        hash.finalize().to_vec()
+    }
 }
 
 /// Writes a file that only its owner may read.
@@ -98,6 +107,11 @@ impl Vault {
     /// A vault with a key.
     pub fn new(key: MasterKey) -> Self {
         Vault { key }
+    }
+
+    /// The key by which changed passwords of a system are told apart.
+    pub(crate) fn mark_key(&self, system: &str) -> Vec<u8> {
+        self.key.derived("password marks", system)
     }
 
     fn seal(key: &[u8; 32], plain: &[u8], bound: &[u8]) -> Option<Vec<u8>> {

@@ -25,7 +25,7 @@ fn record(pairs: &[(&str, &str)]) -> Attributes {
 }
 
 fn observed(key: &str, pairs: &[(&str, &str)]) -> Observed {
-    Observed { key: key.into(), name: format!("name of {key}"), attributes: record(pairs), fault: None, version: None }
+    Observed { key: key.into(), name: format!("name of {key}"), attributes: record(pairs), fault: None, version: None, is_exact: true }
 }
 
 fn identity(id: &str, name: &str, stage: Stage) -> (Identity, String) {
@@ -210,7 +210,7 @@ async fn what_was_told_while_a_reading_went_on_stays() {
 fn group(members: &[String]) -> Observed {
     let members = members.iter().map(|name| Value::Reference(name.clone())).collect();
     let attributes = [("cn".to_owned(), vec![Value::text("deck")]), ("member".to_owned(), members)].into_iter().collect();
-    Observed { key: "g1".into(), name: "cn=deck".into(), attributes, fault: None, version: None }
+    Observed { key: "g1".into(), name: "cn=deck".into(), attributes, fault: None, version: None, is_exact: true }
 }
 
 /// A membership that took effect.

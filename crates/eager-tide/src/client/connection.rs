@@ -93,6 +93,12 @@ pub struct Connection {
     /// The most requests that are on their way at a time
     #[arg(long, value_name = "N", help_heading = "SCIM")]
     in_flight: Option<u16>,
+    /// How many seconds the service may take to show what was made in it (60 without it)
+    #[arg(long, value_name = "SECONDS", help_heading = "SCIM")]
+    visible_after: Option<u16>,
+    /// Refuse a full read that shows more than this many percent fewer accounts than are known (20 without it)
+    #[arg(long, value_name = "PERCENT")]
+    most_shrink: Option<u8>,
     /// The file, or the folder whose newest file counts, on the service's machine
     #[arg(long, help_heading = "Feed")]
     path: Option<PathBuf>,
@@ -159,6 +165,9 @@ impl Connection {
         set("url", self.address.clone().into());
         set("ca_pem", self.ca.as_ref().map(|path| file(path)).transpose()?.into());
         set("pin_sha256", self.pin.clone().into());
+        if self.kind != Kind::Push {
+            set("most_shrink_percent", self.most_shrink.into());
+        }
         let needs_address = matches!(self.kind, Kind::Ldap | Kind::Scim);
         if needs_address && self.address.is_none() {
             bail!("--address is missing, for example ldaps://harbour.skerry.example or https://berthing.skerry.example/scim/v2");
@@ -181,6 +190,7 @@ impl Connection {
             Kind::Scim => {
                 set("per_second", self.per_second.into());
                 set("in_flight", self.in_flight.into());
+                set("visible_after_seconds", self.visible_after.into());
                 let auth = match (&self.user, &self.header, &self.token_url) {
                     (Some(user), ..) => serde_json::json!({"way": "basic", "user": user}),
                     (_, Some(name), _) => serde_json::json!({"way": "header", "name": name}),

@@ -179,7 +179,7 @@ pub fn connect(
     let added = client(
         &service.url,
         &service.token,
-        &["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url],
+        &["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--visible-after", "1"],
         &berthing.token,
     );
     assert!(added.status.success(), "{}", text(&added));

@@ -353,6 +353,7 @@ fn observed(key: String, values: Vec<(Arc<str>, Vec<Value>)>, settings: &FeedSet
         attributes: values.into_iter().map(|(name, values)| (name.to_string(), values)).collect(),
         fault: None,
         version: None,
+        is_exact: true,
     }
 }
 

@@ -8,7 +8,6 @@ use crate::tls::Trust;
 use crate::{Access, CheckReport, ConnectError, LdapSettings, Secret};
 use ldap3::controls::{Control, RawControl};
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, LdapResult, StdStream};
-use sha2::{Digest, Sha256};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -132,12 +131,6 @@ fn host_is_out(error: &ConnectError) -> bool {
 }
 
 impl Dialer {
-    /// By what changed passwords are told apart: nobody without our secret could tell anything from a mark.
-    pub fn mark_key(&self) -> Option<Vec<u8>> {
-        let secret = self.secret.as_ref().filter(|_| self.settings.mark_passwords)?;
-        Some(Sha256::digest(secret.expose().as_bytes()).to_vec())
-    }
-
     pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
         let own = match (settings.auth, &settings.client_pem, &secret) {
             (LdapAuth::External, Some(pem), Some(key)) => Some((pem.as_str(), key)),
@@ -202,13 +195,14 @@ impl Dialer {
         }
     }
 
-    async fn bind(&self, host: &Host, ldap: &mut Ldap) -> Result<(), ConnectError> {
+    /// Binds; what the server warns of, if it does.
+    async fn bind(&self, host: &Host, ldap: &mut Ldap) -> Result<Option<String>, ConnectError> {
         let settings = &self.settings;
         if settings.auth == LdapAuth::External {
             let result = ldap.with_timeout(seconds(settings)).sasl_external_bind().await.map_err(|error| broken(&host.url, &error))?;
-            return if result.rc == 0 { Ok(()) } else { Err(external_refused(&result)) };
+            return if result.rc == 0 { Ok(None) } else { Err(external_refused(&result)) };
         }
-        let Some((name, password)) = self.credentials()? else { return Ok(()) };
+        let Some((name, password)) = self.credentials()? else { return Ok(None) };
         let policy = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: None };
         let result = ldap
             .with_controls(vec![policy])
@@ -217,7 +211,21 @@ impl Dialer {
             .await
             .map_err(|error| broken(&host.url, &error))?;
         if result.rc == 0 {
-            return Ok(());
+            return match policy_warning(&result) {
+                // Each further log-in would use one up, until none is left.
+                Some(Warning::Grace(left)) => Err(ConnectError::system(
+                    "password_expired",
+                    format!("the password of {name} has expired; the server lets it in {left} more times only"),
+                    "set a new one, and exempt the service account from expiry",
+                )),
+                _ if policy_error(&result) == Some(2) => Err(ConnectError::system(
+                    "password_expired",
+                    format!("{name} must change its password before it may do anything else"),
+                    "set its password, and clear that demand",
+                )),
+                Some(Warning::Expires(seconds)) => Ok(Some(format!("its password expires in {} h", seconds / 3600))),
+                None => Ok(None),
+            };
         }
         let forms = schema::name_forms(ldap).await;
         Err(refused(name, &result, forms))
@@ -306,13 +314,19 @@ impl Dialer {
             return None;
         }
         match self.bind(&host, &mut ldap).await {
-            Ok(()) => {
+            Ok(warning) => {
                 let who = match (&self.settings.auth, &self.settings.bind_dn) {
                     (LdapAuth::External, _) => "by the client certificate".to_owned(),
                     (_, Some(name)) if !name.is_empty() => name.clone(),
                     _ => "without a name".to_owned(),
                 };
-                report.passed("Bind accepted", who);
+                match warning {
+                    None => report.passed("Bind accepted", who),
+                    Some(warning) => {
+                        let help = "set a new password in time, or exempt the service account from expiry";
+                        report.warned("Bind accepted", format!("{who}, and {warning}"), help);
+                    }
+                }
             }
             Err(error) => {
                 report.failed("Bind accepted", &error);
@@ -345,6 +359,23 @@ impl Dialer {
 fn clip(text: &str) -> String {
     let text: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
     if text.trim().is_empty() { String::new() } else { format!(" ({})", text.trim()) }
+}
+
+/// What a password policy warns of although it lets somebody in (draft-behera §6.2).
+enum Warning {
+    /// The password expires in so many seconds.
+    Expires(u64),
+    /// It has expired, and so many more log-ins are allowed.
+    Grace(u64),
+}
+
+/// The warning of a password policy's answer: `[0]` of its value, which holds `[0]` seconds or `[1]` log-ins.
+fn policy_warning(result: &LdapResult) -> Option<Warning> {
+    let value = result.ctrls.iter().find_map(|Control(_, raw)| (raw.ctype == PASSWORD_POLICY).then(|| raw.val.clone()).flatten())?;
+    // SEQUENCE { [0] { [0 or 1] number } … }, all of it short enough for lengths of one octet.
+    let [0x30, _, 0xa0, _, kind @ (0x80 | 0x81), length, rest @ ..] = value.as_slice() else { return None };
+    let number = rest.get(..usize::from(*length))?.iter().fold(0u64, |sum, octet| (sum << 8) | u64::from(*octet));
+    Some(if *kind == 0x80 { Warning::Expires(number) } else { Warning::Grace(number) })
 }
 
 /// The error of a password policy's answer: `[1]` of its value (draft-behera §6.2).
@@ -495,5 +526,22 @@ mod tests {
         assert_eq!(of(49, &said("701")), "account_expired");
         assert_eq!(of(49, &said("773")), "password_expired");
         assert_eq!(of(8, ""), "tls_needed");
+    }
+
+    #[test]
+    fn a_password_policy_warns_in_its_own_octets() {
+        let of = |octets: &[u8]| {
+            let raw = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: Some(octets.to_vec()) };
+            policy_warning(&LdapResult {
+                rc: 0,
+                matched: String::new(),
+                text: String::new(),
+                refs: vec![],
+                ctrls: vec![Control(None, raw)],
+            })
+        };
+        assert!(matches!(of(&[0x30, 6, 0xa0, 4, 0x80, 2, 0xc4, 0xe0]), Some(Warning::Expires(50400))));
+        assert!(matches!(of(&[0x30, 5, 0xa0, 3, 0x81, 1, 2]), Some(Warning::Grace(2))));
+        assert!(of(&[0x30, 3, 0x81, 1, 2]).is_none() && of(&[0x30, 0]).is_none());
     }
 }

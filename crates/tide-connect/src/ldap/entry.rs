@@ -185,7 +185,7 @@ where
     if key.is_none() {
         fault.get_or_insert(format!("it has no {}, so that it could not be followed when it is renamed", known.key));
     }
-    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn.to_owned(), attributes, fault, version }
+    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn.to_owned(), attributes, fault, version, is_exact: false }
 }
 
 /// The number of an entry's last change, which says when it was, which of that moment, and by which server. Only those of one length

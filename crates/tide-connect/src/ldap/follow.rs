@@ -104,7 +104,7 @@ impl LdapConnector {
         if result.rc != 0 {
             return Err(format!("content synchronization is refused (code {}) {}", result.rc, result.text.trim()));
         }
-        for entry in entries.into_iter().filter(|entry| !entry.is_ref() && !entry.is_intermediate()) {
+        if let Some(entry) = entries.into_iter().find(|entry| !entry.is_ref() && !entry.is_intermediate()) {
             let state = sync_state(&entry).map_err(|error| error.said)?;
             let named = state.and_then(|state| uuid_text(&state.entry_uuid));
             let entry = entry::open(entry).map_err(|error| error.said)?;

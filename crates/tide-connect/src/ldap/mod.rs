@@ -12,7 +12,7 @@ use async_trait::async_trait;
 use dial::Dialer;
 use entry::Containers;
 use follow::lost_by_limit;
-use ldap3::controls::{Control, ControlType, PagedResults, RawControl};
+use ldap3::controls::{Assertion, Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, LdapResult, Scope, SearchEntry};
 use reader::{RawPage, Reader};
 use schema::Known;
@@ -27,14 +27,23 @@ use tokio::task::JoinHandle;
 
 /// How many entries are counted below a container, before the counting ends with "or more".
 const COUNTED: usize = 2000;
+/// The control by which a write has a condition.
+const ASSERTION: &str = "1.3.6.1.1.12";
 
 /// A directory.
 pub struct LdapConnector {
     dialer: Dialer,
     access: Arc<Access>,
     /// The connection that writes and finds; dialled when first needed, and again when it broke.
-    line: Mutex<Option<Ldap>>,
+    line: Mutex<Option<Held>>,
     known: OnceCell<Arc<Known>>,
+}
+
+/// A connection that is kept, and where it leads.
+struct Held {
+    ldap: Ldap,
+    host: Option<String>,
+    since: std::time::Instant,
 }
 
 /// Where and what is searched.
@@ -70,7 +79,7 @@ impl LdapConnector {
         self.known
             .get_or_try_init(|| async {
                 let mut known = schema::ask(ldap, self.settings()).await?;
-                known.mark_key = self.dialer.mark_key();
+                known.mark_key = self.settings().mark_passwords.then(|| self.access.mark_key()).flatten();
                 known.read_by_rules = self.access.read_by_rules();
                 Ok(Arc::new(known))
             })
@@ -80,14 +89,51 @@ impl LdapConnector {
     /// Runs something on the shared connection, which is thrown away if it broke.
     async fn line(&self) -> Result<Ldap, ConnectError> {
         let mut line = self.line.lock().await;
-        if let Some(ldap) = line.as_mut()
-            && !ldap.is_closed()
-        {
-            return Ok(ldap.clone());
+        let settings = self.settings();
+        let rest = std::time::Duration::from_secs(settings.return_after_seconds.into());
+        if let Some(held) = line.as_mut() {
+            // A backup host is left again, also by a connection that lives on.
+            let is_backup = held.host.as_deref().is_some_and(|host| host != settings.url);
+            let is_over = is_backup && held.since.elapsed() >= rest;
+            if !held.ldap.is_closed() && !is_over {
+                return Ok(held.ldap.clone());
+            }
         }
         let ldap: Ldap = self.dialer.bound().await?;
-        *line = Some(ldap.clone());
+        *line = Some(Held { ldap: ldap.clone(), host: self.access.host_in_use(), since: std::time::Instant::now() });
         Ok(ldap)
+    }
+
+    /// A host that refers writes to another server is a replica that takes none: where there are others, it is left.
+    async fn leave_replica(&self, error: &ConnectError) -> bool {
+        if error.code != "referral" || self.settings().backups.is_empty() {
+            return false;
+        }
+        let Some(host) = self.line.lock().await.take().and_then(|held| held.host) else { return false };
+        tracing::warn!(host, "the host takes no writes, and another one is tried");
+        self.access.host_failed(&host);
+        true
+    }
+
+    /// Would the server take a write here? A change that can never be made is asked for (RFC 4528): a server that takes writes says
+    /// that the condition does not hold, and a replica refers to another one.
+    async fn check_writing(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
+        if !known.offers(ASSERTION) {
+            return;
+        }
+        let mut never = Assertion::new("(objectClass=tideNever)");
+        never.crit = true;
+        let changes = vec![ldap3::Mod::Replace("description", HashSet::from(["never written"]))];
+        let asked = ldap.with_controls(vec![never]).with_timeout(dial::seconds(self.settings()));
+        let Ok(result) = asked.modify(&self.settings().base_dn, changes).await else { return };
+        if matches!(result.rc, 10 | 53) {
+            let to = result.refs.first().map(|url| format!(", and refers to {url}")).unwrap_or_default();
+            report.warned(
+                "Takes writes",
+                format!("no: the server is read-only (code {}){to}", result.rc),
+                "for a target, give the address of the server that takes writes; reading works here",
+            );
+        }
     }
 
     /// Reads one page (RFC 2696); attributes of which the server shows a part only are read on.
@@ -475,6 +521,11 @@ fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
             format!("{doing}: an entry of this name exists{text}"),
             "read the system again, so that it can be matched",
         ),
+        8 | 13 => ConnectError::lasting(
+            "tls_needed",
+            format!("{doing}: the server does this over a protected connection only{text}"),
+            "use ldaps:// or StartTLS for this system",
+        ),
         19 | 21 => ConnectError::lasting(
             "value",
             format!("{doing}: the server refuses a value{text}"),
@@ -543,6 +594,7 @@ impl Connector for LdapConnector {
             }
         }
         self.check_watching(&mut ldap, &known.clone(), report).await;
+        self.check_writing(&mut ldap, &known.clone(), report).await;
         self.dialer.check_backups(report).await;
     }
 
@@ -623,6 +675,7 @@ impl Connector for LdapConnector {
             match self.change_member(&mut ldap, known, write).await {
                 // The group may have another name by now.
                 Err(error) if error.code == "no_such_object" => {}
+                Err(error) if self.leave_replica(&error).await => ldap = self.line().await?,
                 other => return other,
             }
         }
@@ -633,11 +686,17 @@ impl Connector for LdapConnector {
         let permit = self.access.permit(write.object)?;
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?;
-        let done = self.sent(&mut ldap, known, write, &permit).await?;
+        let done = match self.sent(&mut ldap, known, write, &permit).await {
+            Err(error) if self.leave_replica(&error).await => {
+                ldap = self.line().await?;
+                self.sent(&mut ldap, known, write, &permit).await?
+            }
+            other => other?,
+        };
         match done {
             write::Done::Keyed(key, name) => self.by_key(&key, &name).await,
             write::Done::Gone(key, name) => {
-                Ok(Observed { key, name, attributes: tide_core::Attributes::new(), fault: None, version: None })
+                Ok(Observed { key, name, attributes: tide_core::Attributes::new(), fault: None, version: None, is_exact: true })
             }
             write::Done::Named(dn) => {
                 let answer = ldap

@@ -25,6 +25,9 @@ use tokio::sync::{OnceCell, mpsc};
 /// The most values of one list that one PATCH adds or removes: a large group is changed in pieces.
 const PIECE: usize = 200;
 
+/// A part of a typed item, with its value.
+type Part<'a> = (&'a FlatAttribute, Json);
+
 /// How far back it is looked from the last change that was seen.
 const LOOK_BACK: jiff::SignedDuration = jiff::SignedDuration::from_mins(5);
 
@@ -280,7 +283,7 @@ impl ScimConnector {
         let json = |values: &[Value]| values.iter().map(to_json).collect::<Vec<_>>();
         let known = || write.values.iter().filter_map(|value| Some((endpoint.flat.get(&value.attribute)?, value)));
         let is_new = |attribute: &FlatAttribute| attribute.is_part() && there.is_some_and(|there| !attribute.has_item(there));
-        let mut new: BTreeMap<(String, Option<String>), Vec<(&FlatAttribute, Json)>> = BTreeMap::new();
+        let mut new: BTreeMap<(String, Option<String>), Vec<Part<'_>>> = BTreeMap::new();
         for (attribute, value) in known().filter(|(attribute, _)| is_new(attribute)) {
             let item = new.entry((attribute.path(), attribute.kind.clone())).or_default();
             item.extend(value.after.first().map(|value| (attribute, to_json(value))));
@@ -319,7 +322,7 @@ impl ScimConnector {
         pieces
     }
 
-    /// Changes a resource; the answer of the last request, which may be without a body. `shown` asks for a part of the resource only.
+    /// Changes a resource; what it then is, and whether that is the answer to the change itself, which may be without a body. `shown` asks for a part of the resource only.
     async fn change(
         &self,
         endpoint: &Endpoint,
@@ -327,7 +330,7 @@ impl ScimConnector {
         write: &Write,
         shown: Option<&str>,
         permit: &crate::Permit,
-    ) -> Result<Json, ConnectError> {
+    ) -> Result<(Json, bool), ConnectError> {
         let known = self.known().await?;
         let path = format!("{}/{}", endpoint.path, http::segment(id));
         let may_be_new =
@@ -341,7 +344,7 @@ impl ScimConnector {
             return self.put(&path, &pieces, permit).await;
         }
         if let (Some(most), true) = (known.bulk, pieces.len() > 1) {
-            return self.bulk(&path, &pieces, most, permit).await;
+            return Ok((self.bulk(&path, &pieces, most, permit).await?, false));
         }
         let asked = shown.map_or_else(|| path.clone(), |shown| format!("{path}?attributes={shown}"));
         let mut now = Json::Null;
@@ -350,12 +353,12 @@ impl ScimConnector {
             now = self.http.send(Method::PATCH, &asked, &body, None, permit).await?.body;
         }
         // RFC 7644 §3.5.2: the service may answer 204 without a body.
-        if now.is_null() && shown.is_none() { self.http.get(&path).await } else { Ok(now) }
+        if now.is_null() && shown.is_none() { Ok((self.http.get(&path).await?, false)) } else { Ok((now, true)) }
     }
 
     /// Changes a whole resource (RFC 7644 §3.5.1): what the service holds, with our values in it. With
     /// a version, so that nobody's change in between is lost; tried again with the newer one if so.
-    async fn put(&self, path: &str, pieces: &[Vec<Json>], permit: &crate::Permit) -> Result<Json, ConnectError> {
+    async fn put(&self, path: &str, pieces: &[Vec<Json>], permit: &crate::Permit) -> Result<(Json, bool), ConnectError> {
         for attempt in 0.. {
             let Answer { body: mut resource, etag, .. } = self.http.read(path).await?;
             for operations in pieces {
@@ -376,8 +379,8 @@ impl ScimConnector {
             let version = etag.filter(|_| self.known.get().is_some_and(|known| known.etag));
             match self.http.send(Method::PUT, path, &resource, version.as_deref(), permit).await {
                 Err(error) if error.code == "changed" && attempt < 2 => {}
-                Ok(answer) if answer.body.is_null() => return self.http.get(path).await,
-                other => return other.map(|answer| answer.body),
+                Ok(answer) if answer.body.is_null() => return Ok((self.http.get(path).await?, false)),
+                other => return other.map(|answer| (answer.body, true)),
             }
         }
         Err(ConnectError::passing("changed", "the account was changed meanwhile, again and again", "it is decided again at the next run"))
@@ -434,7 +437,7 @@ impl ScimConnector {
 
 /// An account that is not there any more.
 fn removed(id: &str, name: &str) -> Observed {
-    Observed { key: id.to_owned(), name: name.to_owned(), attributes: Attributes::new(), fault: None, version: None }
+    Observed { key: id.to_owned(), name: name.to_owned(), attributes: Attributes::new(), fault: None, version: None, is_exact: true }
 }
 
 fn list(body: &Json) -> Vec<Json> {
@@ -481,7 +484,7 @@ pub(crate) fn observed_by(flat: &FlatSchema, path: &str, resource: &Json) -> Res
         attributes.set(name, values.iter().filter_map(|v| from_json(kind, v)).collect());
     }
     let name = ["userName", "displayName"].iter().find_map(|n| resource[*n].as_str()).unwrap_or(id).to_owned();
-    Ok(Observed { key: id.to_owned(), name, attributes, fault: None, version: None })
+    Ok(Observed { key: id.to_owned(), name, attributes, fault: None, version: None, is_exact: true })
 }
 
 #[async_trait]
@@ -638,8 +641,8 @@ impl Connector for ScimConnector {
                 Err(error) => Err(error),
             };
         }
-        let now = self.change(endpoint, id, write, None, &permit).await?;
-        observed(endpoint, &now)
+        let (now, is_exact) = self.change(endpoint, id, write, None, &permit).await?;
+        Ok(Observed { is_exact, ..observed(endpoint, &now)? })
     }
 
     async fn membership(&self, write: &Write) -> Result<(), ConnectError> {

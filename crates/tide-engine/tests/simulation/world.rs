@@ -150,7 +150,7 @@ impl Place {
     fn shown(&self, key: &str) -> Option<Observed> {
         let held = self.accounts.get(key)?;
         let (name, attributes) = (held.name.clone(), held.attributes.clone());
-        Some(Observed { key: key.to_owned(), name, attributes, fault: None, version: self.versions.get(key).cloned() })
+        Some(Observed { key: key.to_owned(), name, attributes, fault: None, version: self.versions.get(key).cloned(), is_exact: true })
     }
 }
 
