@@ -2,7 +2,7 @@
 //! exactly whom the rules put there, under their present names. With referential integrity (the server follows renames), without it,
 //! and with a server that refuses members that do not exist.
 //!
-//! 20 seeds of each (EAGER_TIDE_SEEDS says how many in all, EAGER_TIDE_SEED where they begin).
+//! 10 seeds of each (EAGER_TIDE_SEEDS says how many in all, EAGER_TIDE_SEED where they begin).
 
 use async_trait::async_trait;
 use rand::rngs::StdRng;
@@ -520,7 +520,7 @@ impl Sim {
 
 fn holds(integrity: Integrity) {
     let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
-    let (seeds, first) = (number("EAGER_TIDE_SEEDS", 1000) / 50, number("EAGER_TIDE_SEED", 1));
+    let (seeds, first) = (number("EAGER_TIDE_SEEDS", 1000) / 100, number("EAGER_TIDE_SEED", 1));
     for seed in first..first + seeds.max(1) {
         let mut sim = Sim { world: Shared::new(integrity), random: StdRng::seed_from_u64(seed), next: 0 };
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");

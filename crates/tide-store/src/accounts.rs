@@ -567,6 +567,15 @@ pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[O
             known.get(&account.key).filter(|before| before.sound && before.hash != *hash).map(|before| before.id)
         })
         .collect();
+    if !changed.is_empty() {
+        sqlx::query(
+            "UPDATE account SET overtaken = 1 WHERE id IN (SELECT value FROM json_each(?))
+             AND EXISTS (SELECT 1 FROM change w WHERE w.account = account.id AND w.state = 'sending')",
+        )
+        .bind(serde_json::to_string(&changed)?)
+        .execute(&mut *c)
+        .await?;
+    }
     if !changed.is_empty() && past == Past::Given {
         sqlx::query(
             "INSERT INTO changed_there (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value

@@ -174,14 +174,16 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
         row.push_bind(&one.blob).push_bind(&one.hash).push_bind(account.version.as_deref());
         row.push_bind(at).push_bind(at).push_bind(at);
     });
+    // What somebody else did right after us may have been told already. Where the system does not say which state is the later one,
+    // what was told meanwhile stays: it is decided about, and at worst the same is written once more.
+    let keep = "excluded.version < account.version
+         OR (excluded.version IS NULL AND account.overtaken AND account.hash <> excluded.hash)";
+    query.push(" ON CONFLICT (system, key) DO UPDATE SET ");
+    for column in ["name", "attributes", "hash", "version"] {
+        query.push(format!("{column} = CASE WHEN {keep} THEN account.{column} ELSE excluded.{column} END, "));
+    }
     query.push(
-        // What somebody else did right after us may have been told already.
-        " ON CONFLICT (system, key) DO UPDATE SET
-            name = CASE WHEN excluded.version < account.version THEN account.name ELSE excluded.name END,
-            attributes = CASE WHEN excluded.version < account.version THEN account.attributes ELSE excluded.attributes END,
-            hash = CASE WHEN excluded.version < account.version THEN account.hash ELSE excluded.hash END,
-            version = CASE WHEN excluded.version < account.version THEN account.version ELSE excluded.version END,
-            seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL RETURNING id, system, key",
+        "overtaken = 0, seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL RETURNING id, system, key",
     );
     let rows = query.build().fetch_all(&mut *c).await?;
     if all.iter().any(|one| !one.bare && one.row.change.object == ObjectType::Group) {
