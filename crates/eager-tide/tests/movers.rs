@@ -5,7 +5,7 @@ mod common;
 #[path = "common/ship.rs"]
 mod ship;
 
-use common::said;
+use common::{holds, said};
 use ship::{Reach, Ship};
 use tide_ldap::ldif::Entry;
 use tide_standins::slapd::{Setup, Slapd};
@@ -60,6 +60,10 @@ async fn move_about(setup: &Setup) {
     }
     ship.run();
     ship.memberships_are_right(&DEPARTMENTS, "the first run").await;
+    // Its settings are changed by the client too; what cannot be used is refused, and nothing is lost.
+    holds(&said(&ship.service, &["systems", "configure", "hall", "page_size=3", "most_shrink_percent=30"], 0), &["page_size", "30"]);
+    holds(&said(&ship.service, &["systems", "configure", "hall", "page_size=many"], 1), &["the settings cannot be used"]);
+    holds(&said(&ship.service, &["systems", "configure", "hall"], 0), &["page_size", "base_dn", "dc=skerry,dc=example"]);
     // Another department: out of one group, moved, into another one.
     for at in 0..6 {
         let number = (100 + at).to_string();

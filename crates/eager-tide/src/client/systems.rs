@@ -9,8 +9,8 @@ use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewToken, ReadResult,
-    Right, SchemaAttribute, System, SystemState, Token, WrittenRules,
+    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewSettings, NewToken,
+    ReadResult, Right, SchemaAttribute, System, SystemState, Token, WrittenRules,
 };
 
 /// What can be done with systems.
@@ -113,6 +113,17 @@ pub enum Systems {
         /// Send again
         #[arg(long)]
         go_on: bool,
+    },
+    /// Change settings of a system, such as page_size=200 or backups='["ldaps://second.skerry.example"]'; without any, show them
+    Configure {
+        /// The system
+        name: String,
+        /// What changes, as NAME=VALUE; a value is text or JSON, and none (NAME=) takes the setting's usual value
+        #[arg(value_name = "NAME=VALUE")]
+        settings: Vec<String>,
+        /// The secret goes to another host now, and is read from the standard input
+        #[arg(long)]
+        with_secret: bool,
     },
     /// When a system is read and written by itself; without options, how it stands with that
     Schedule {
@@ -347,6 +358,38 @@ impl Systems {
                 }
                 let system: System = client.send(Method::PATCH, &format!("systems/{}", segment(&name)), &state).await?;
                 if reach.json() { output::json(&system)? } else { print(std::slice::from_ref(&system)) }
+            }
+            Systems::Configure { name, settings, with_secret } => {
+                let path = format!("systems/{}", segment(&name));
+                let system: System = client.get(&path, &[]).await?;
+                let mut now = system.settings;
+                let Some(all) = now.as_object_mut() else { bail!("{name} has no settings") };
+                for text in &settings {
+                    let (key, value) = text.split_once('=').with_context(|| format!("`{text}` is not NAME=VALUE"))?;
+                    match value {
+                        "" => drop(all.remove(key)),
+                        value => {
+                            let value = serde_json::from_str(value).unwrap_or_else(|_| serde_json::Value::from(value));
+                            all.insert(key.to_owned(), value);
+                        }
+                    }
+                }
+                if !settings.is_empty() {
+                    let secret = if with_secret { Some(secret_from_input()?) } else { None };
+                    let new = NewSettings { settings: now.clone(), secret };
+                    client.tell(Method::PUT, &format!("{path}/settings"), Some(&new)).await?;
+                }
+                let shown: System = client.get(&path, &[]).await?;
+                if reach.json() {
+                    output::json(&shown.settings)?;
+                } else {
+                    let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                    let all = shown.settings.as_object().into_iter().flatten();
+                    output::table(&["setting", "value"], all.map(|(key, value)| vec![key.clone(), text(value)]));
+                    if !settings.is_empty() {
+                        output::line(&format!("changed; `eager-tide systems check {name}` tests it"));
+                    }
+                }
             }
             Systems::Schedule { name, timing } => return schedule::schedule(&client, reach, &name, *timing).await,
             Systems::Secret { name } => {

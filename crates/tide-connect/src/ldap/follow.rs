@@ -120,19 +120,19 @@ impl LdapConnector {
         Err("content synchronization does not show the base entry".to_owned())
     }
 
-    /// May this account see what was deleted? A domain controller shows nothing, and says nothing, to who may not.
+    /// May this account see what was deleted? A domain controller shows nothing, and says nothing, to who may not: so one deleted object
+    /// must be seen.
     async fn shows_deleted(&self, ldap: &mut Ldap) -> Result<(), String> {
         let context = self.context(ldap).await.map_err(|error| error.said)?;
         let container = format!("CN=Deleted Objects,{context}");
         let show = RawControl { ctype: SHOW_DELETED.to_owned(), crit: true, val: None };
-        let search = ldap.with_controls(vec![show]).with_timeout(dial::seconds(self.settings())).search(
-            &container,
-            Scope::Base,
-            "(objectClass=*)",
-            vec!["objectClass"],
-        );
-        let seen = search.await.is_ok_and(|answer| answer.1.rc == 0 && answer.0.iter().any(|entry| !entry.is_ref()));
-        if seen { Ok(()) } else { Err(format!("the service account may not see deleted objects ({container})")) }
+        let attributes = vec!["1.1".to_owned()];
+        let search = Search { base: &container, scope: Scope::OneLevel, filter: "(isDeleted=TRUE)", attributes };
+        match self.page_with(ldap, &search, Vec::new(), Some(show)).await {
+            Ok(page) if !page.entries.is_empty() => Ok(()),
+            Ok(_) => Err(format!("no deleted object is shown ({container}): the service account may not see them, or there are none yet")),
+            Err(error) => Err(format!("the service account may not see deleted objects ({container}): {}", error.said)),
+        }
     }
 
     /// The naming context that holds the base.
