@@ -201,10 +201,10 @@ impl Store {
         rows.iter().map(|row| Ok((row.get("whose"), crate::accounts::read_account(row)?))).collect()
     }
 
-    /// Which of some names, as accounts of a system are called, belong to an account there now.
+    /// Which of some DNs belong to an account of a directory now.
     pub async fn names_in_use(&self, names: &[String], system: &str) -> Result<Vec<String>, StoreError> {
         let sql = "SELECT k.value FROM json_each(?) k WHERE EXISTS
-             (SELECT 1 FROM account a WHERE a.system = ? AND a.name = k.value COLLATE NOCASE AND a.absent_since IS NULL)";
+             (SELECT 1 FROM account a WHERE a.system = ? AND a.name = k.value COLLATE NOCASE AND instr(a.name, '=') > 0 AND a.absent_since IS NULL)";
         Ok(sqlx::query_scalar(sql).bind(serde_json::to_string(names)?).bind(system).fetch_all(&self.reader).await?)
     }
 

@@ -323,16 +323,20 @@ impl LdapConnector {
     pub(super) async fn modified(&self, object: ObjectType, from: &str, out: &Out) -> Result<(), ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?.clone();
-        let at_least = Filter::AtLeast("modifyTimestamp".into(), looked_back(from).into_bytes());
-        let moved = Filter::All(vec![at_least.clone(), containers()]).to_string();
+        let at_least = Filter::AtLeast("modifyTimestamp".into(), shifted(from, -LOOK_BACK).into_bytes());
+        // A container is looked into once: all who lie in it are read for it.
+        let later = Filter::AtLeast("modifyTimestamp".into(), shifted(from, 1).into_bytes());
+        let moved = Filter::All(vec![later, containers()]).to_string();
         let filter = Filter::All(vec![at_least, class_filter(object, &known)]).to_string();
         let mut attributes = known.requested();
         attributes.push("modifyTimestamp".to_owned());
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
         let (mut last, mut cookie) = (from.to_owned(), Vec::new());
-        let attributes = vec!["1.1".to_owned()];
+        let attributes = vec!["modifyTimestamp".to_owned()];
         let places = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &moved, attributes };
         for place in self.all_pages(&mut ldap, &places).await? {
+            let at = place.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case("modifyTimestamp"));
+            last = at.and_then(|(_, values)| values.first().cloned()).unwrap_or_default().max(last);
             let below = self.below(object, &place.dn, &known).await?;
             tell(out, below, Vec::new()).await?;
         }
@@ -433,9 +437,9 @@ fn containers() -> Filter {
 /// How far back it is looked from the last change that was seen: what was written elsewhere at an earlier time may arrive later.
 const LOOK_BACK: i64 = 300;
 
-/// A time as directories write it, a while before; what is no time stays as it is.
-fn looked_back(from: &str) -> String {
-    let at = tide_ldap::syntax::generalized_time(from).map(|at| at.saturating_sub(jiff::SignedDuration::from_secs(LOOK_BACK)));
+/// A time as directories write it, so many seconds later; what is no time stays as it is.
+fn shifted(from: &str, seconds: i64) -> String {
+    let at = tide_ldap::syntax::generalized_time(from).map(|at| at.saturating_add(jiff::SignedDuration::from_secs(seconds)));
     at.and_then(Result::ok).map_or_else(|| from.to_owned(), tide_ldap::syntax::to_generalized_time)
 }
 

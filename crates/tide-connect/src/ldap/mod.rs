@@ -118,7 +118,9 @@ impl LdapConnector {
     /// Would the server take a write here? A change that can never be made is asked for (RFC 4528): a server that takes writes says
     /// that the condition does not hold, and a replica refers to another one.
     async fn check_writing(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
-        if !known.offers(ASSERTION) {
+        // What is read-only for us gets no write, not even one that can have no effect.
+        let writes = [ObjectType::Person, ObjectType::Group].into_iter().any(|object| self.access.permit(object).is_ok());
+        if !writes || !known.offers(ASSERTION) {
             return;
         }
         let mut never = Assertion::new("(objectClass=tideNever)");
