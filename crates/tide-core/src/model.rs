@@ -258,6 +258,8 @@ pub struct Joined {
     pub made: Timestamp,
     /// The member's name as it was written into the group: after a rename, the group may still hold this former name.
     pub member: String,
+    /// The same, as [`crate::references::folded`] writes it.
+    pub folded: String,
 }
 
 /// The name under which a group holds a member whose membership a rule owns, where that is no longer the name that was written.

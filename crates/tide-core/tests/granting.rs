@@ -102,7 +102,8 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
             world.population.joined.retain(|one| one.identity != change.identity || one.group != id);
             if change.kind == ChangeKind::Grant {
                 let member = value.after.first().map(ToString::to_string).unwrap_or_default();
-                world.population.joined.push(Joined { identity: change.identity.clone(), group: id, made: at, member });
+                let folded = tide_core::references::folded(&member);
+                world.population.joined.push(Joined { identity: change.identity.clone(), group: id, made: at, member, folded });
             }
         }
         ChangeKind::Delete => account.absent_since = Some(at),

@@ -212,7 +212,8 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) ->
             moved.extend(told.map(|(one, there)| Moved { group: account, member: folded(&one.to_string()), there }));
             if change.kind == ChangeKind::Grant {
                 let member = value.after.first().map(ToString::to_string).unwrap_or_default();
-                population.joined.push(Joined { identity: change.identity.clone(), group: account, made: now(), member });
+                let folded = tide_core::references::folded(&member);
+                population.joined.push(Joined { identity: change.identity.clone(), group: account, made: now(), member, folded });
             }
             continue;
         }

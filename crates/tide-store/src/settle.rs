@@ -290,8 +290,8 @@ pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>)
     };
     let made = |row: &sqlx::sqlite::SqliteRow| crate::unstamp(row.get("made")).unwrap_or(Timestamp::MIN);
     let one = |row: &sqlx::sqlite::SqliteRow| {
-        let (identity, group, member) = (row.get("identity"), row.get("account"), row.get("member"));
-        Joined { identity, group, made: made(row), member }
+        let (identity, group) = (row.get("identity"), row.get("account"));
+        Joined { identity, group, made: made(row), member: row.get("member"), folded: row.get("folded") }
     };
     Ok(rows.iter().map(one).collect())
 }

@@ -54,16 +54,16 @@ struct Turn<'a> {
 /// The memberships that rules gave in one target, found by member and by the name that was written.
 struct Given<'a> {
     by_identity: HashMap<&'a str, BTreeMap<AccountId, &'a Joined>>,
-    by_name: HashMap<(AccountId, String), &'a Joined>,
+    by_name: HashMap<(AccountId, &'a str), &'a Joined>,
 }
 
 impl<'a> Given<'a> {
-    fn of(joined: &'a [Joined]) -> Self {
+    fn of(joined: impl Iterator<Item = &'a Joined>) -> Self {
         let mut given = Given { by_identity: HashMap::new(), by_name: HashMap::new() };
         for one in joined {
             given.by_identity.entry(&one.identity).or_default().insert(one.group, one);
-            if !one.member.is_empty() {
-                given.by_name.insert((one.group, folded(&one.member)), one);
+            if !one.folded.is_empty() {
+                given.by_name.insert((one.group, &one.folded), one);
             }
         }
         given
@@ -79,7 +79,7 @@ impl<'a> Given<'a> {
 
     /// Was the value that means somebody now written by a rule for somebody else, who had that name then?
     fn to_another(&self, identity: &str, group: AccountId, member: &Value) -> bool {
-        self.by_name.get(&(group, folded(&member.to_string()))).is_some_and(|one| one.identity != identity)
+        self.by_name.get(&(group, folded(&member.to_string()).as_str())).is_some_and(|one| one.identity != identity)
     }
 }
 
@@ -89,7 +89,7 @@ impl<'a> Target<'a> {
         if stands.is_empty() {
             return;
         }
-        let given = Given::of(&self.population.joined);
+        let given = Given::of(self.population.joined.iter());
         let names = self.new_names(outcome);
         for (stand, line) in stands {
             let account = stand.account.map(|at| &self.population.accounts[at]);
@@ -116,7 +116,7 @@ impl<'a> Target<'a> {
             let mut turns: Vec<Turn<'_>> = Vec::new();
             for (group, rule) in &wanted {
                 let (now, row) = (member_of(*group), given.to(who, *group));
-                let is_written = row.zip(now.as_ref()).is_none_or(|(row, now)| is_same(&row.member, now));
+                let is_written = row.zip(now.as_ref()).is_none_or(|(row, now)| is_same(row, now));
                 if !held.contains(group) {
                     let by_hand = row.is_some() && is_written;
                     let former = self.former(&given, who, *group, now.as_ref());
@@ -240,7 +240,7 @@ impl<'a> Target<'a> {
     /// Names that a rule wrote into a group for somebody, that they do not have any more and the group still holds.
     fn former(&self, given: &Given<'_>, identity: &str, group: AccountId, now: Option<&Value>) -> Vec<Value> {
         let Some(row) = given.to(identity, group).filter(|row| !row.member.is_empty()) else { return Vec::new() };
-        if now.is_some_and(|now| is_same(&row.member, now)) || !self.memberships.holds(group, &folded(&row.member)) {
+        if now.is_some_and(|now| is_same(row, now)) || !self.memberships.holds(group, &row.folded) {
             return Vec::new();
         }
         vec![if self.names_members(group) { Value::Reference(row.member.clone()) } else { Value::text(row.member.clone()) }]
@@ -311,7 +311,7 @@ impl<'a> Target<'a> {
                 .any(|mapping| crate::scope::MEMBERS.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute)))
         };
         let mapped = self.rules.of(self.system, ObjectType::Group).is_some_and(kept);
-        let given = Given::of(&self.population.joined);
+        let given = Given::of(self.population.joined.iter().filter(|one| one.identity == person.id));
         let ours: HashSet<AccountId> = given.groups(&person.id).collect();
         let former = |group: AccountId| self.former(&given, &person.id, group, Some(&self.member(group, account)));
         let mut groups = self.memberships.held_by(account);
@@ -328,7 +328,7 @@ impl<'a> Target<'a> {
     }
 }
 
-/// Are two spellings the same name?
-fn is_same(written: &str, now: &Value) -> bool {
-    folded(written) == folded(&now.to_string())
+/// Is a member called as it was written?
+fn is_same(row: &Joined, now: &Value) -> bool {
+    row.member == now.to_string() || row.folded == folded(&now.to_string())
 }
