@@ -188,8 +188,6 @@ pub fn connect(
     for (name, text) in tide_standins::world::rules_of_people() {
         std::fs::write(rules.join(name), text).unwrap();
     }
-    // Of few people, one is a large share.
-    std::fs::write(rules.join("guards.toml"), "[[guard]]\nchange = \"disable\"\nshare = 100\n").unwrap();
     let published = service.client(&["rules", "publish", rules.to_str().unwrap()]);
     assert!(published.status.success(), "{}", text(&published));
 }
