@@ -20,6 +20,8 @@ const states: Record<string, Tone> = {
   done: 'good',
   complete: 'good',
   active: 'good',
+  in_progress: 'calm',
+  partial: 'bad',
   passed: 'good',
   in_step: 'good',
   proposed: 'calm',

@@ -12,6 +12,7 @@ export type Overview = Schemas['Overview']
 export type Rules = Schemas['Rules']
 export type RuleLine = Schemas['RuleLine']
 export type Problem = Schemas['Problem']
+export type Permission = Schemas['Permission']
 
 export const api = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' })
 

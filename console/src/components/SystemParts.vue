@@ -2,17 +2,17 @@
 import Button from 'primevue/button'
 import { useToast } from 'primevue/usetoast'
 import { ref } from 'vue'
-import { api, take, type System } from '@/api/client'
+import { api, take, type Permission, type System } from '@/api/client'
 import Fetched from './Fetched.vue'
 import { useFetched } from './fetched'
 import { time } from '@/words'
 
-/** What a system says of itself, which rights it needs, what was set aside, who may call as it. */
+/** What a system says of itself, which permissions its service account needs, what was set aside, who may call as it. */
 const props = defineProps<{ system: System }>()
 const toast = useToast()
 const path = () => ({ path: { name: props.system.name } })
-const rights = useFetched(
-  () => take(api.GET('/api/v1/systems/{name}/rights', { params: path() })),
+const permissions = useFetched(
+  () => take(api.GET('/api/v1/systems/{name}/permissions', { params: path() })),
   (event) => event.event === 'rules',
 )
 const aside = useFetched(
@@ -29,6 +29,14 @@ const tokens = useFetched(
       : Promise.resolve([]),
   (event) => event.event === 'system',
 )
+const operations: Record<Permission['operation'], string> = {
+  read: 'Read',
+  write: 'Write',
+  create: 'Create',
+  rename: 'Rename and move',
+  delete: 'Delete',
+  set_password: 'Set password',
+}
 const fresh = ref('')
 async function act(work: () => Promise<unknown>) {
   try {
@@ -70,20 +78,21 @@ const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quara
       </dl>
     </section>
     <section class="sheet">
-      <h2>The least rights its service account needs</h2>
+      <h2>Required permissions of the service account</h2>
       <Fetched
-        :loading="rights.loading.value"
-        :error="rights.error.value"
-        :empty="rights.data.value?.length === 0"
-        @retry="rights.load"
+        :loading="permissions.loading.value"
+        :error="permissions.error.value"
+        :empty="permissions.data.value?.length === 0"
+        @retry="permissions.load"
       >
-        <template #empty>The published rules do nothing with it: no right is needed yet.</template>
+        <template #empty>The published rules do nothing with it: no permission is needed yet.</template>
         <ul>
-          <li v-for="(right, n) in rights.data.value ?? []" :key="n">
-            <strong>{{ right.act === 'read' ? 'reads' : 'writes' }}</strong>
-            {{ ' ' }}<span class="mono wrap">{{ right.on }}</span
-            ><span v-if="right.attributes.length">: {{ right.attributes.join(', ') }}</span>
-            <div class="faint">{{ right.because }}</div>
+          <li v-for="(permission, n) in permissions.data.value ?? []" :key="n">
+            <strong>{{ operations[permission.operation] }}</strong>
+            {{ ' ' }}<span class="mono wrap">{{ permission.entries.join(' and ') }}</span
+            ><span v-if="permission.is_subtree"> and below</span
+            ><span v-if="permission.attributes.length">: {{ permission.attributes.join(', ') }}</span>
+            <div class="faint">{{ permission.reason }}</div>
           </li>
         </ul>
       </Fetched>

@@ -20,12 +20,14 @@ describe('what is told to the service', () => {
       backups: ' ldap://b1 \n\nldap://b2\n',
       client_pem: 'PEM',
       referrals: 'r1',
+      person_classes: 'person\nnsPerson\n',
     })
     expect(settingsOf('ldap', full)).toMatchObject({
       backups: ['ldap://b1', 'ldap://b2'],
       auth: 'external',
       client_pem: 'PEM',
       referral_hosts: ['r1'],
+      person_classes: ['person', 'nsPerson'],
     })
     expect(settingsOf('ldap', form({ url: 'ldaps://h', base_dn: 'dc=x' }))).toMatchObject({
       start_tls: false,

@@ -18,6 +18,8 @@ export const blank = () => ({
   pin: '',
   client_pem: '',
   referrals: '',
+  person_classes: '',
+  group_classes: '',
   in_flight: '',
   per_second: '',
   secret: '',
@@ -52,6 +54,8 @@ export function settingsOf(kind: Kind, v: Form) {
       ...(lines(v.backups).length ? { backups: lines(v.backups) } : {}),
       ...(v.client_pem.trim() ? { auth: 'external', client_pem: v.client_pem } : {}),
       ...(lines(v.referrals).length ? { referral_hosts: lines(v.referrals) } : {}),
+      ...(lines(v.person_classes).length ? { person_classes: lines(v.person_classes) } : {}),
+      ...(lines(v.group_classes).length ? { group_classes: lines(v.group_classes) } : {}),
       ...ca,
       ...pin,
     }

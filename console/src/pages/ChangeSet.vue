@@ -122,7 +122,7 @@ async function cancel() {
           <span v-if="set.data.value.as_of" class="as-of"
             >as of {{ time(set.data.value.as_of).slice(0, 16) }}</span
           >
-          <Mark :word="set.data.value.state" />
+          <Mark :word="going ? set.data.value.state : set.data.value.result" />
           <span class="faint"
             >{{ time(set.data.value.started) }} by {{ set.data.value.principal }}, rules version
             {{ set.data.value.rule_version }}</span
@@ -153,9 +153,14 @@ async function cancel() {
         </template>
         <p v-else-if="going" class="run-counts">{{ set.data.value.state }} …</p>
         <p v-else class="run-counts">
-          <template v-if="!set.data.value.states.length"
-            >Everything was as it should be: nothing was sent.</template
-          >
+          <template v-if="set.data.value.unread.length"
+            ><strong class="bad">{{ set.data.value.unread.join(', ') }}</strong> could not be read completely.
+          </template>
+          <template v-if="!set.data.value.states.length">{{
+            set.data.value.unread.length
+              ? 'Nothing was sent.'
+              : 'Everything was as it should be: nothing was sent.'
+          }}</template>
           <template v-else>
             <strong>{{ count(set.data.value.states, 'done') }}</strong>
             {{ count(set.data.value.states, 'done') === 1 ? 'change' : 'changes' }} done,

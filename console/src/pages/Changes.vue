@@ -75,7 +75,7 @@ const { data, error, loading, load } = useFetched(
         </template>
       </Column>
       <Column header="State">
-        <template #body="{ data: set }"><Mark :word="set.state" /></template>
+        <template #body="{ data: set }"><Mark :word="set.result" /></template>
       </Column>
       <Column header="Started">
         <template #body="{ data: set }">{{ time(set.started) }}</template>

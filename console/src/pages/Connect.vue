@@ -244,6 +244,24 @@ function open(page: 'scope' | 'system') {
           rows="2"
           placeholder="-----BEGIN CERTIFICATE----- (we are then known by it; its key is the secret)"
         />
+        <label for="person-classes">Object classes of people</label>
+        <Textarea
+          id="person-classes"
+          v-model="f.person_classes"
+          rows="2"
+          auto-resize
+          class="mono"
+          placeholder="person&#10;inetOrgPerson"
+        />
+        <label for="group-classes">Object classes of groups</label>
+        <Textarea
+          id="group-classes"
+          v-model="f.group_classes"
+          rows="2"
+          auto-resize
+          class="mono"
+          placeholder="groupOfNames&#10;groupOfUniqueNames&#10;group&#10;posixGroup"
+        />
         <label for="referrals">Referrals are followed to</label>
         <Textarea
           id="referrals"

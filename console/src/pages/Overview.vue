@@ -159,10 +159,11 @@ const sentence = computed(() => {
           <RouterLink :to="{ name: 'change-set', params: { id: set!.id } }"
             >{{ set!.kind }} {{ set!.id }}</RouterLink
           >
-          <Mark :word="set!.state" />
+          <Mark :word="set!.result" />
           <span class="faint">{{ ago(set!.started) }} by {{ set!.principal }}</span>
           <span v-for="entry in set!.states" :key="entry.word">{{ entry.count }} {{ entry.word }}</span>
-          <span v-if="!set!.states.length">nothing to change</span>
+          <span v-if="!set!.states.length && !set!.unread.length">nothing to change</span>
+          <span v-if="set!.unread.length" class="bad">{{ set!.unread.join(', ') }} could not be read</span>
         </div>
         <div v-if="set!.note" class="faint">{{ set!.note }}</div>
       </div>

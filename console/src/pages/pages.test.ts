@@ -113,6 +113,8 @@ const run = {
   started: '2026-11-23T08:00:00Z',
   ended: '2026-11-23T08:00:02Z',
   note: null,
+  result: 'complete',
+  unread: [] as string[],
   verdicts: [{ word: 'in_step', count: 290 }],
   states: [{ word: 'done', count: 302 }],
 }
@@ -271,6 +273,8 @@ describe('a change set', () => {
   it('sums a run up, failures and all', async () => {
     const failed = {
       ...run,
+      result: 'partial',
+      unread: ['harbour'],
       states: [
         { word: 'done', count: 3 },
         { word: 'failed', count: 2 },
@@ -295,14 +299,20 @@ describe('a system', () => {
     answer({
       '/api/v1/systems/{name}': system,
       '/api/v1/systems/{name}/accounts': { items: [], next: null },
-      '/api/v1/systems/{name}/rights': [
-        { act: 'read', on: 'ou=people', attributes: ['mail'], because: 'matching reads it' },
+      '/api/v1/systems/{name}/permissions': [
+        {
+          operation: 'read',
+          entries: ['ou=people'],
+          is_subtree: true,
+          attributes: ['mail'],
+          reason: 'matching reads it',
+        },
       ],
     })
     const { wrapper } = await open(System, { name: 'harbour' })
     expect(wrapper.text()).toContain('No account fits.')
     expect(wrapper.text()).toContain('OpenLDAP')
-    expect(wrapper.text()).toContain('ou=people: mail')
+    expect(wrapper.text()).toContain('Read ou=people and below: mail')
     await wrapper
       .findAll('button')
       .find((b) => b.text().includes('Let it be written'))!

@@ -56,8 +56,8 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     holds(&said(&service, &["systems", "show", "harbour"], 0), &["OpenLDAP", "Host in use", "password policy"]);
     holds(&said(&service, &["systems", "list"], 0), &["(not armed)"]);
     holds(&said(&service, &["rules", "show"], 0), &["employee number", "account.employeeNumber", "except"]);
-    holds(&said(&service, &["systems", "tree", "harbour", "--below", &people_at], 0), &["ou=Deck", "PEOPLE BELOW"]);
-    holds(&said(&service, &["systems", "rights", "harbour"], 0), &["read", "employeeNumber", &people_at]);
+    holds(&said(&service, &["systems", "tree", "harbour", &people_at], 0), &["ou=Deck", "PEOPLE BELOW"]);
+    holds(&said(&service, &["systems", "permissions", "harbour"], 0), &["read", "employeeNumber", &people_at]);
 
     // A service that wants user and password, as a target.
     let add = ["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--as", "target"];

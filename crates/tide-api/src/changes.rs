@@ -52,6 +52,10 @@ pub struct ChangeSet {
     pub started: String,
     /// When it ended.
     pub ended: Option<String>,
+    /// What came of it as a whole.
+    pub result: ChangeSetResult,
+    /// The systems that could not be read completely: nobody is taken for absent there.
+    pub unread: Vec<String>,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
     /// Is it about everybody? A run on news, or of those who were named, tells of those it is about.
@@ -62,6 +66,35 @@ pub struct ChangeSet {
     pub verdicts: Vec<Count>,
     /// Changes by state.
     pub states: Vec<Count>,
+}
+
+/// What came of a preview or run as a whole.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ChangeSetResult {
+    /// It has not ended.
+    InProgress,
+    /// Everything was read, and every change that was sent took effect.
+    Complete,
+    /// It ended, and a system could not be read or changes failed.
+    Partial,
+    /// It broke off.
+    Failed,
+    /// Somebody cancelled it.
+    Cancelled,
+}
+
+impl ChangeSetResult {
+    /// The result as people read it.
+    pub fn label(self) -> &'static str {
+        match self {
+            ChangeSetResult::InProgress => "in progress",
+            ChangeSetResult::Complete => "complete",
+            ChangeSetResult::Partial => "partial",
+            ChangeSetResult::Failed => "failed",
+            ChangeSetResult::Cancelled => "cancelled",
+        }
+    }
 }
 
 /// What was decided about one person in one system.

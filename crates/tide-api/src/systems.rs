@@ -280,17 +280,37 @@ pub struct Fact {
     pub text: String,
 }
 
-/// A right that a system's service account needs.
+/// What a permission lets a service account do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Operation {
+    /// Search entries and read the attributes.
+    Read,
+    /// Write the attributes of entries that exist.
+    Write,
+    /// Add entries, with the attributes.
+    Create,
+    /// Rename and move entries; the attributes are those that name them.
+    Rename,
+    /// Delete entries.
+    Delete,
+    /// Set passwords without knowing the old one.
+    SetPassword,
+}
+
+/// A permission that a system's service account needs.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Right {
-    /// `read` or `write`.
-    pub act: String,
-    /// What is read or written.
-    pub on: String,
-    /// The attributes; none means whole entries.
+pub struct Permission {
+    /// What it lets the account do.
+    pub operation: Operation,
+    /// Where: names of entries in a directory, or the part of a service.
+    pub entries: Vec<String>,
+    /// Also on everything below these entries.
+    pub is_subtree: bool,
+    /// The attributes; none means the entries themselves.
     pub attributes: Vec<String>,
     /// Which rule needs it.
-    pub because: String,
+    pub reason: String,
 }
 
 /// A container of a system's tree.

@@ -78,6 +78,15 @@ pub struct LdapSettings {
     /// None is the default: a referral is then told and not followed.
     #[serde(default)]
     pub referral_hosts: Vec<String>,
+    /// The object classes that make an entry a person; none named means `person` and `inetOrgPerson`, without computers.
+    #[serde(default)]
+    pub person_classes: Vec<String>,
+    /// The object classes of service accounts; none named means `account` and `simpleSecurityObject`.
+    #[serde(default)]
+    pub service_classes: Vec<String>,
+    /// The object classes of groups; none named means `groupOfNames`, `groupOfUniqueNames`, `group` and `posixGroup`.
+    #[serde(default)]
+    pub group_classes: Vec<String>,
     /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to another directory.
     #[serde(default)]
     pub mark_passwords: bool,
@@ -103,6 +112,9 @@ impl LdapSettings {
             page_size: page_size(),
             timeout_seconds: timeout(),
             referral_hosts: Vec::new(),
+            person_classes: Vec::new(),
+            service_classes: Vec::new(),
+            group_classes: Vec::new(),
             mark_passwords: false,
             most_shrink_percent: shrink(),
         }

@@ -130,6 +130,10 @@ pub fn relation(wanted: &Wanted<'_>, account: &Account, population: &Population)
     if wanted.values.is_empty() && !wanted.later.is_empty() {
         return Relation::LeftAlone("it waits for an account that is yet to be made");
     }
+    // The system would refuse to have it cleared, together with all else that is sent with it.
+    if wanted.values.is_empty() && def.is_some_and(|def| def.required) {
+        return Relation::LeftAlone("it must have a value there, and the source is empty");
+    }
     let known = population.normalised.get(&(account.id, wanted.mapping.attribute.clone()));
     if known.is_some_and(|known| same(&known.sent, &wanted.values) && same(&known.returned, there)) {
         return Relation::Normalised;

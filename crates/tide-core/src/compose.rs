@@ -268,6 +268,11 @@ fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, t
             .problems
             .push(Reason::by(format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute), &mapping.place));
     }
+    // The target would refuse an account without it. Of one that is there, the value stays.
+    if found.is_empty() && mapping.need != Need::Required && there.is_none() && def.is_some_and(|def| def.required) {
+        let text = format!("`{}` must have a value there, and {} gives none", mapping.attribute, mapping.program.source());
+        desired.problems.push(Reason::by(text, &mapping.place));
+    }
     if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
         desired.problems.push(Reason::by(unfit, &mapping.place));
     }

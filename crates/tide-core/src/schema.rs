@@ -139,6 +139,22 @@ pub struct Schema {
     pub classes: BTreeMap<String, Vec<String>>,
     /// Attributes without an ordering, in lower case: a server answers `>=` and `<=` about them with "undefined".
     pub unordered: BTreeSet<String>,
+    /// Where the system itself keeps what we call otherwise.
+    pub kept: KeptIn,
+}
+
+/// Where a system keeps what we call otherwise, in its own names.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct KeptIn {
+    /// The attributes by which objects are told apart: their class, their key, their version.
+    pub identifying: Vec<String>,
+    /// The attribute behind [`Schema::state_attribute`].
+    pub state: Option<String>,
+    /// The attribute that says that a password must be changed at the next sign-in.
+    pub must_change: Option<String>,
+    /// The entry below which deleted objects are shown.
+    pub deleted_in: Option<String>,
 }
 
 impl Schema {

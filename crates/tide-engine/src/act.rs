@@ -1,6 +1,7 @@
 //! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
 //! in order within one account, several accounts at a time.
 
+use crate::refused::Sent;
 use crate::share::{Confirmed, Reaches, Ready, Sender, Share, by_account, in_order, settled, waits};
 use crate::{Engine, EngineError, Event};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
@@ -49,10 +50,18 @@ pub(crate) struct Tally {
     marked: HashSet<i64>,
     called: HashMap<i64, (String, String)>,
     reaches: Arc<Reaches>,
-    total: usize,
+    total: AtomicUsize,
     done: AtomicUsize,
     failed: AtomicUsize,
     begun: std::time::Instant,
+}
+
+impl Tally {
+    /// Counts a part of a change that failed for itself.
+    pub(crate) fn add_failed(&self) {
+        self.total.fetch_add(1, Ordering::Relaxed);
+        self.failed.fetch_add(1, Ordering::Relaxed);
+    }
 }
 
 /// Waits until all have ended; the fault that ended one of them, if one did.
@@ -94,11 +103,25 @@ pub(crate) fn merged_lists(share: &Share, change: &Change) -> Vec<String> {
     change.values.iter().map(|value| &value.attribute).filter(|name| types.merges(name)).cloned().collect()
 }
 
+/// Where a change stands among those of its account.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Turn {
+    /// It is stored already that it is about to be sent.
+    pub(crate) marked: bool,
+    /// Nothing else is sent for its account after it.
+    pub(crate) last: bool,
+    /// The account got its new name just before.
+    pub(crate) renamed: bool,
+}
+
 /// What came of sending a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Went {
+pub(crate) enum Went {
     Done,
+    /// It could not be sent, or its answer is not known.
     Failed,
+    /// The system refuses it, or a part of it.
+    Refused,
     /// The system took it into a queue of its own.
     Accepted,
 }
@@ -122,7 +145,7 @@ impl Engine {
             marked,
             called,
             reaches,
-            total: changes.len(),
+            total: AtomicUsize::new(changes.len()),
             done: AtomicUsize::new(0),
             failed: AtomicUsize::new(0),
             begun: std::time::Instant::now(),
@@ -248,6 +271,7 @@ impl Engine {
     ) -> Result<bool, EngineError> {
         {
             let mut changes = VecDeque::from(changes);
+            let mut renamed = false;
             while let Some(change) = changes.pop_front() {
                 let down = share.down.lock().await.clone();
                 if let Some(error) = down {
@@ -259,13 +283,29 @@ impl Engine {
                 if cancel.is_cancelled() {
                     return Ok(false);
                 }
+                if let Some(why) = share.refuses(change.change.object, change.change.kind) {
+                    let remedy = format!(
+                        "give the service account the right: `eager-tide systems permissions {}` lists what it needs",
+                        share.row.name
+                    );
+                    self.store.settle_failed(change.id, &why, &remedy, false, self.now()).await?;
+                    tally.failed.fetch_add(1, Ordering::Relaxed);
+                    self.progress(tally);
+                    changes = self.after_refusal(changes, change.change.kind, tally).await?;
+                    continue;
+                }
                 let marked = std::mem::take(&mut first_is_marked);
                 let change = match self.together(share, change, &mut changes, tally, principal).await? {
                     Some(change) => change,
                     None => continue,
                 };
-                match self.one(share, change, marked, changes.is_empty(), tally, principal).await? {
-                    Went::Done => {}
+                let kind = change.change.kind;
+                let turn = Turn { marked, last: changes.is_empty(), renamed };
+                match self.one(share, change, turn, tally, principal).await? {
+                    Went::Done => renamed |= matches!(kind, ChangeKind::Rename | ChangeKind::Move),
+                    Went::Refused => {
+                        changes = self.after_refusal(changes, kind, tally).await?;
+                    }
                     Went::Failed => {
                         // The order within one account is kept: what follows a failed change waits.
                         self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
@@ -283,6 +323,19 @@ impl Engine {
             }
         }
         Ok(true)
+    }
+
+    /// The changes of an account that are sent although an earlier one was refused; the others wait.
+    async fn after_refusal(
+        &self,
+        changes: VecDeque<ChangeRow>,
+        refused: ChangeKind,
+        tally: &Tally,
+    ) -> Result<VecDeque<ChangeRow>, EngineError> {
+        let (alone, waiting): (Vec<ChangeRow>, Vec<ChangeRow>) =
+            changes.into_iter().partition(|row| row.change.stands_alone_after(refused));
+        self.park_all(&waiting, "an earlier change of the same account failed", tally).await?;
+        Ok(alone.into())
     }
 
     /// Settles what was confirmed, as many as have come in one commit, until no more comes.
@@ -420,7 +473,8 @@ impl Engine {
         Ok(hash.map(|hash| vec![ValueChange { after: vec![Value::Bytes(hash.as_bytes().to_vec())], ..value.clone() }]))
     }
 
-    fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
+    /// A password that nobody knows, for a step that takes one away.
+    pub(crate) fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
         let value = row.change.values.first().filter(|value| row.change.step > 0 && value.after.is_empty())?;
         let usual = PasswordRules { length: 32, ..PasswordRules::of(&value.attribute) };
         let rules = share.rules.get(&row.change.object).and_then(|types| types.password.clone()).unwrap_or(usual);
@@ -445,16 +499,8 @@ impl Engine {
     }
 
     /// Sends one change until it is settled, or in a queue of the system's own.
-    /// `marked` says that it is stored already that it is about to be sent; `last` that nothing else is sent for its account.
-    async fn one(
-        &self,
-        share: &Share,
-        mut row: ChangeRow,
-        mut marked: bool,
-        last: bool,
-        tally: &Tally,
-        principal: &str,
-    ) -> Result<Went, EngineError> {
+    async fn one(&self, share: &Share, mut row: ChangeRow, turn: Turn, tally: &Tally, principal: &str) -> Result<Went, EngineError> {
+        let Turn { mut marked, last, .. } = turn;
         let object = row.change.object;
         let mut filled_in = waits(&row);
         if filled_in && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
@@ -498,11 +544,12 @@ impl Engine {
         let group = change.account.filter(|_| change.is_membership());
         let _one_at_a_time = share.alone(group).await;
         let merged = merged_lists(share, change);
-        let write = Write { member, merged, ..Write::new(change.object, change.kind, account, values) };
+        let kind = change.kind;
+        let mut write = Write { member, merged, ..Write::new(change.object, change.kind, account, values) };
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
-        let begun = std::time::Instant::now();
+        let (begun, mut draws) = (self.now(), 1);
         for attempt in 1.. {
             if in_doubt {
                 match self.look_for(share, &write).await {
@@ -513,7 +560,7 @@ impl Engine {
                         break;
                     }
                     // What was made may be shown later: it is looked for on, and made again only when that time has passed.
-                    Ok(None) if begun.elapsed() < share.connector.visible_after() => {
+                    Ok(None) if self.now().duration_since(begun).unsigned_abs() < share.connector.visible_after() => {
                         if attempt < ATTEMPTS {
                             self.clock.sleep(self.pause(attempt)).await;
                             continue;
@@ -570,9 +617,15 @@ impl Engine {
                     self.store.settle_not_done(row.id, state, &error.said, &error.remedy, self.now()).await?;
                     self.clock.sleep(self.pause(attempt)).await;
                 }
-                Err(error) => return self.failed(&row, &error, share, tally).await,
+                Err(error) => {
+                    if self.draw_again(share, &row, &mut write, &error, &mut draws).await? {
+                        continue;
+                    }
+                    return self.refused(share, Sent { row, write: &write, error }, turn, tally, principal).await;
+                }
             }
         }
+        share.note_refusal(object, kind, None, None);
         share.in_a_row.store(0, Ordering::Relaxed);
         self.is_up(&share.row.name);
         Ok(Went::Done)
@@ -614,7 +667,7 @@ impl Engine {
         Ok(())
     }
 
-    async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<Went, EngineError> {
+    pub(crate) async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<Went, EngineError> {
         tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a change failed");
         let passing = error.weight != Weight::Lasting;
         if error.weight == Weight::Unknown && row.change.kind == ChangeKind::Create {
@@ -634,7 +687,8 @@ impl Engine {
         }
         tally.failed.fetch_add(1, Ordering::Relaxed);
         self.progress(tally);
-        Ok(Went::Failed)
+        // What is refused says nothing about the changes of other values.
+        Ok(if error.weight == Weight::Lasting { Went::Refused } else { Went::Failed })
     }
 
     /// Looks for an account that was perhaps made: it must agree in every value that tells
@@ -669,15 +723,16 @@ impl Engine {
 
     pub(crate) fn progress(&self, tally: &Tally) {
         let (done, failed) = (tally.done.load(Ordering::Relaxed), tally.failed.load(Ordering::Relaxed));
+        let total = tally.total.load(Ordering::Relaxed);
         let elapsed = tally.begun.elapsed().as_millis().max(1) as usize;
         let settled = done + failed;
         self.tell(Event::Progress {
             id: tally.id,
             done,
             failed,
-            total: tally.total,
+            total,
             per_ten_seconds: settled * 10_000 / elapsed,
-            seconds_left: (settled > 0).then(|| (tally.total.saturating_sub(settled) * elapsed / settled / 1000) as u64),
+            seconds_left: (settled > 0).then(|| (total.saturating_sub(settled) * elapsed / settled / 1000) as u64),
         });
     }
 }

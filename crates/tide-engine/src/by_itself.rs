@@ -353,6 +353,7 @@ impl Engine {
             preview: None,
             whole: false,
             as_of: None,
+            unread: Vec::new(),
             note: None,
             decided: outcome.decided,
             changes: outcome.changes,

@@ -26,6 +26,7 @@ mod operators;
 mod passwords;
 mod push;
 mod reading;
+mod refused;
 mod roles;
 mod runs;
 mod schedule;

@@ -280,6 +280,7 @@ impl Engine {
             preview: plan.preview,
             whole: plan.only.is_empty() && plan.systems.is_empty() && plan.types.is_empty() && plan.as_of.is_none(),
             as_of: plan.as_of,
+            unread: broken.iter().map(|read| read.system.clone()).collect::<std::collections::BTreeSet<_>>().into_iter().collect(),
             note: note.clone(),
             decided: outcome.decided,
             changes: outcome.changes,

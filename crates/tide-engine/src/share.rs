@@ -1,5 +1,6 @@
 //! One system's share of a run: its queue, in the order in which it can be sent, and what is marked ahead as about to be sent.
 
+use crate::refused::Refusals;
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
@@ -136,6 +137,8 @@ pub(crate) struct Share {
     pub(crate) down: Mutex<Option<ConnectError>>,
     /// How many changes failed in a row by something that may pass.
     pub(crate) in_a_row: AtomicUsize,
+    /// What is refused for want of rights.
+    pub(crate) refusals: std::sync::Mutex<Refusals>,
     /// Groups to which a membership is being written: one after the other, so that no writer undoes another.
     pub(crate) groups: Mutex<HashMap<i64, Arc<Mutex<()>>>>,
     /// What the rules say of its accounts, by type.
@@ -322,6 +325,7 @@ impl Engine {
             ready: Ahead::default(),
             down: Mutex::new(None),
             in_a_row: AtomicUsize::new(0),
+            refusals: std::sync::Mutex::default(),
             confirmed: None,
             groups: Mutex::default(),
             row: reach.row,

@@ -4,7 +4,7 @@ use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
 use tide_connect::{Access, Branch, CheckReport, Connector, Settings, Step, connect};
 use tide_core::ObjectType;
-use tide_core::rights::{self, Right};
+use tide_core::permissions::{self, Permission};
 use tide_store::SystemRow;
 use tokio::sync::mpsc;
 
@@ -76,7 +76,7 @@ impl Engine {
         }
         // Without published rules nothing is read for them.
         if let Ok(rules) = self.rules().await {
-            access.set_read_by_rules(rights::read_of(&rules.set, &row.name));
+            access.set_read_by_rules(permissions::read_of(&rules.set, &row.name));
         }
         let settings = Settings::read(&row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
@@ -251,8 +251,8 @@ impl Engine {
         Ok(self.unsaved(kind, settings, secret)?.browse(below).await?)
     }
 
-    /// The least rights that a system's service account needs for what the published rules do.
-    pub async fn least_rights(&self, name: &str) -> Result<Vec<Right>, EngineError> {
+    /// The permissions that a system's service account needs for what the published rules do.
+    pub async fn required_permissions(&self, name: &str) -> Result<Vec<Permission>, EngineError> {
         let row = self.store.system(name).await?;
         let rules = match self.store.rules().await? {
             Some(version) => self.check_rules(&version.files).await?.0,
@@ -260,10 +260,9 @@ impl Engine {
         };
         let base = match row.kind.as_str() {
             "ldap" => row.settings["base_dn"].as_str().unwrap_or_default().to_owned(),
-            "scim" => "/Users".to_owned(),
+            "scim" => "the service".to_owned(),
             _ => "the file".to_owned(),
         };
-        let kinds = ObjectType::ALL.into_iter();
-        Ok(kinds.flat_map(|kind| rights::least(&rules, name, kind, row.schema.get(&kind), &base)).collect())
+        Ok(permissions::required(&rules, name, |kind| row.schema.get(&kind).cloned(), &base))
     }
 }

@@ -51,7 +51,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("DELETE", "/api/v1/systems/{name}", Grant::Operators),
     ("POST", "/api/v1/systems/browse", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/tree", Grant::Operators),
-    ("GET", "/api/v1/systems/{name}/rights", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/permissions", Grant::Operators),
     ("PUT", "/api/v1/systems/{name}/settings", Grant::Operators),
     ("PUT", "/api/v1/systems/{name}/schedule", Grant::Operators),
     ("POST", "/api/v1/systems/{name}/rules", Grant::Operators),

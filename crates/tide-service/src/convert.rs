@@ -1,5 +1,6 @@
 //! From the records of the store and the core to the types of the API.
 
+use tide_api::ChangeSetResult;
 use tide_core::explain::{AccountLine, Explanation};
 use tide_core::rules::{
     Condition, Container, Empty, GroupScope, Keep, Mapping, Need, Severity, TypeRules, WhenDeleted, WhenOut, WhenUnowned,
@@ -35,11 +36,35 @@ fn counts(pairs: Vec<(String, i64)>) -> Vec<tide_api::Count> {
     pairs.into_iter().map(|(word, count)| tide_api::Count { word, count }).collect()
 }
 
+/// A permission that a service account needs.
+pub fn permission(one: tide_core::permissions::Permission) -> tide_api::Permission {
+    use tide_core::permissions::Operation;
+    let operation = match one.operation {
+        Operation::Read => tide_api::Operation::Read,
+        Operation::Write => tide_api::Operation::Write,
+        Operation::Create => tide_api::Operation::Create,
+        Operation::Rename => tide_api::Operation::Rename,
+        Operation::Delete => tide_api::Operation::Delete,
+        Operation::SetPassword => tide_api::Operation::SetPassword,
+    };
+    tide_api::Permission { operation, entries: one.entries, is_subtree: one.is_subtree, attributes: one.attributes, reason: one.reason }
+}
+
 pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
     let order = |word: &str| tide_core::decide::Verdict::SHOWN.iter().position(|v| v.word() == word);
     let mut verdicts = row.verdicts;
     verdicts.sort_by_key(|(word, _)| order(word));
+    let has_failed = row.states.iter().any(|(word, count)| word == "failed" && *count > 0);
+    let result = match (row.ended.as_deref(), row.state.as_str()) {
+        (None, _) => ChangeSetResult::InProgress,
+        (_, "cancelled") => ChangeSetResult::Cancelled,
+        (_, "failed") => ChangeSetResult::Failed,
+        _ if has_failed || !row.unread.is_empty() => ChangeSetResult::Partial,
+        _ => ChangeSetResult::Complete,
+    };
     tide_api::ChangeSet {
+        result,
+        unread: row.unread,
         id: row.id,
         kind: row.kind,
         state: row.state,

@@ -90,6 +90,8 @@ pub struct NewChangeSet {
     pub note: Option<String>,
     /// The day that a preview shows, when it is not the day on which it was made.
     pub as_of: Option<Timestamp>,
+    /// The systems that could not be read completely.
+    pub unread: Vec<String>,
     /// Its lines.
     pub decided: Vec<Decided>,
     /// Its changes.
@@ -121,6 +123,8 @@ pub struct ChangeSetRow {
     pub whole: bool,
     /// The day that a preview shows, when it is not the day on which it was made.
     pub as_of: Option<String>,
+    /// The systems that could not be read completely.
+    pub unread: Vec<String>,
     /// Lines by verdict.
     pub verdicts: Vec<(String, i64)>,
     /// Changes by state.
@@ -305,8 +309,8 @@ impl Store {
                     keep_lines(c, id, &set.decided).await?;
                     keep_changes(c, id, &set, &HashSet::new(), now).await?;
                     let state = if set.kind == "preview" { "done" } else { "running" };
-                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
-                        .bind(state).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(stamp)).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
+                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, unread = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
+                        .bind(state).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(stamp)).bind(serde_json::to_string(&set.unread)?).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
                     Ok(())
                 })
             })
@@ -398,6 +402,7 @@ impl Store {
             note: row.get("note"),
             whole: row.get("whole"),
             as_of: row.get("as_of"),
+            unread: serde_json::from_str(row.get("unread"))?,
             verdicts,
             states,
         })

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
 use tide_core::Value;
+use tide_core::decide::Change;
 use tide_core::model::{AccountId, Observed};
 
 /// A change that failed when it was last sent.
@@ -151,6 +152,42 @@ impl Store {
                         .bind(change)
                         .execute(c)
                         .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Keeps the part of a change that was refused, as a change of its own that failed.
+    pub async fn add_failed(
+        &self,
+        of: &ChangeRow,
+        part: Change,
+        error: &str,
+        remedy: &str,
+        passing: bool,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (id, error, remedy) = (of.id, error.to_owned(), remedy.to_owned());
+        let vals = serde_json::to_string(&part.values)?;
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    sqlx::query(
+                        "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, fingerprint,
+                             rule_version, state, attempts, error, remedy, passing, queued, sent, settled, step)
+                         SELECT change_set, system, object, identity, account, label, kind, ?, reason, ?,
+                             rule_version, 'failed', 1, ?, ?, ?, queued, sent, ?, step FROM change WHERE id = ?",
+                    )
+                    .bind(vals)
+                    .bind(part.fingerprint)
+                    .bind(error)
+                    .bind(remedy)
+                    .bind(passing)
+                    .bind(stamp(now))
+                    .bind(id)
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })

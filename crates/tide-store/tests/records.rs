@@ -94,6 +94,7 @@ impl Records {
             preview: None,
             whole: true,
             as_of: None,
+            unread: Vec::new(),
             note: None,
             decided,
             changes,
@@ -374,6 +375,7 @@ async fn a_preview_is_never_in_the_queue() {
         preview: None,
         whole: true,
         as_of: None,
+        unread: Vec::new(),
         note: None,
         decided: vec![],
         changes: vec![change("i1", ChangeKind::Create, None, false)],
@@ -616,6 +618,7 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
         preview: None,
         whole: false,
         as_of: None,
+        unread: Vec::new(),
         note: None,
         decided: vec![line("Ada", Verdict::Update)],
         changes: vec![

@@ -7,7 +7,7 @@ use reqwest::Method;
 use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
 use std::time::Duration;
-use tide_api::{Change, ChangeComparison, ChangeSet, Line, NewChangeSet};
+use tide_api::{Change, ChangeComparison, ChangeSet, ChangeSetResult, Line, NewChangeSet};
 
 /// Options of `preview`.
 #[derive(Args)]
@@ -133,7 +133,14 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
 }
 
 fn summary(set: &ChangeSet) {
-    output::line(&format!("{} {} · rules version {} · {} · {}", set.kind, set.id, set.rule_version, set.state, output::time(&set.started)));
+    output::line(&format!(
+        "{} {} · rules version {} · {} · {}",
+        set.kind,
+        set.id,
+        set.rule_version,
+        set.result.label(),
+        output::time(&set.started)
+    ));
     if let Some(note) = &set.note {
         output::line(&format!("note: {note}"));
     }
@@ -267,7 +274,13 @@ impl Run {
             }
             output::line(&format!(
                 "\nchanges: {done} done, {failed} failed, {held} held{}",
-                if done + failed + held == 0 { " — everything was as it should be" } else { "" }
+                if done + failed + held > 0 {
+                    String::new()
+                } else if set.unread.is_empty() {
+                    " — everything was as it should be".to_owned()
+                } else {
+                    format!(" — not everything could be seen: {} could not be read", set.unread.join(", "))
+                }
             ));
             for state in ["failed", "held"] {
                 if count(state) > 0 {
@@ -275,9 +288,9 @@ impl Run {
                 }
             }
         }
-        Ok(match (set.state.as_str(), failed, held) {
-            ("done", 0, 0) => ExitCode::SUCCESS,
-            ("done", 0, _) => ExitCode::from(3),
+        Ok(match set.result {
+            ChangeSetResult::Complete if held == 0 => ExitCode::SUCCESS,
+            ChangeSetResult::Complete => ExitCode::from(3),
             _ => ExitCode::from(1),
         })
     }
@@ -296,13 +309,13 @@ impl Changes {
                     output::line("no preview and no run yet: `eager-tide preview` shows what a run would do");
                 } else {
                     output::table(
-                        &["id", "kind", "state", "started", "by", "changes", "note"],
+                        &["id", "kind", "result", "started", "by", "changes", "note"],
                         sets.iter().map(|s| {
                             let states: Vec<String> = s.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
                             vec![
                                 s.id.to_string(),
                                 s.kind.clone(),
-                                s.state.clone(),
+                                s.result.label().to_owned(),
                                 output::time(&s.started),
                                 s.principal.clone(),
                                 if states.is_empty() { "none".into() } else { states.join(", ") },

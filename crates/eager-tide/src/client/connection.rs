@@ -72,6 +72,12 @@ pub struct Connection {
     /// A host to which referrals are followed, with the same service account
     #[arg(long, value_name = "HOST", help_heading = "LDAP")]
     referral_host: Vec<String>,
+    /// An object class that makes an entry a person, instead of the usual ones; may be given several times
+    #[arg(long, value_name = "CLASS", help_heading = "LDAP")]
+    person_class: Vec<String>,
+    /// An object class of groups, instead of the usual ones
+    #[arg(long, value_name = "CLASS", help_heading = "LDAP")]
+    group_class: Vec<String>,
     /// The user, for HTTP basic
     #[arg(long, help_heading = "SCIM")]
     user: Option<String>,
@@ -179,6 +185,8 @@ impl Connection {
                 set("bind_dn", self.bind_dn.clone().into());
                 set("backups", self.backup.clone().into());
                 set("referral_hosts", self.referral_host.clone().into());
+                set("person_classes", self.person_class.clone().into());
+                set("group_classes", self.group_class.clone().into());
                 if self.mark_passwords {
                     set("mark_passwords", true.into());
                 }

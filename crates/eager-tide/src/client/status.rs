@@ -6,7 +6,12 @@ use tide_api::{ChangeSet, Overview};
 
 fn counts(set: &ChangeSet) -> String {
     let parts: Vec<String> = set.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
-    if parts.is_empty() { "nothing to change".into() } else { parts.join(", ") }
+    match (parts.is_empty(), set.unread.is_empty()) {
+        (true, true) => "nothing to change".into(),
+        (true, false) => format!("{} could not be read", set.unread.join(", ")),
+        (false, true) => parts.join(", "),
+        (false, false) => format!("{}; {} could not be read", parts.join(", "), set.unread.join(", ")),
+    }
 }
 
 /// The same answer as the console's first page.
@@ -25,11 +30,13 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         if overview.rule_version == 0 { "none published yet".into() } else { format!("version {}", overview.rule_version) }
     ));
     match &overview.last_run {
-        Some(run) => output::line(&format!("last run     {} · {} · {}: {}", run.id, output::time(&run.started), run.state, counts(run))),
+        Some(run) => {
+            output::line(&format!("last run     {} · {} · {}: {}", run.id, output::time(&run.started), run.result.label(), counts(run)))
+        }
         None => output::line("last run     none yet: `eager-tide preview` shows what one would do"),
     }
     if let Some(run) = &overview.last_by_itself {
-        output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), run.state, counts(run)));
+        output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), run.result.label(), counts(run)));
     }
     if let Some(why) = &overview.stalled {
         output::line(&format!("STANDS STILL {why}"));

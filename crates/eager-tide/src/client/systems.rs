@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
     Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewSettings, NewToken,
-    ReadResult, Right, SchemaAttribute, System, SystemState, Token, WrittenRules,
+    Operation, Permission, ReadResult, SchemaAttribute, System, SystemState, Token, WrittenRules,
 };
 
 /// What can be done with systems.
@@ -53,11 +53,11 @@ pub enum Systems {
         /// The system
         name: String,
         /// The container to look into; the top, if left out
-        #[arg(long, value_name = "DN")]
+        #[arg(value_name = "DN")]
         below: Option<String>,
     },
-    /// The least rights that the service account needs for what the rules do
-    Rights {
+    /// The permissions that the service account needs for what the rules do
+    Permissions {
         /// The system
         name: String,
     },
@@ -190,6 +190,23 @@ pub fn print(systems: &[System]) {
     );
 }
 
+/// A permission as a row of the table.
+fn permission_row(permission: Permission) -> Vec<String> {
+    let Permission { operation, entries, is_subtree, attributes, reason } = permission;
+    let operation = match operation {
+        Operation::Read => "read",
+        Operation::Write => "write",
+        Operation::Create => "create",
+        Operation::Rename => "rename, move",
+        Operation::Delete => "delete",
+        Operation::SetPassword => "set password",
+    };
+    let on = entries.join(" and ");
+    let on = if is_subtree { format!("{on} and below") } else { on };
+    let attributes = if attributes.is_empty() { "(whole entries)".to_owned() } else { attributes.join(", ") };
+    vec![operation.to_owned(), on, attributes, reason]
+}
+
 fn print_step(step: &CheckStep) {
     let sign = match step.state.as_str() {
         "passed" => "ok  ",
@@ -298,18 +315,14 @@ impl Systems {
                     output::table(&["container", "people below", "note"], rows);
                 }
             }
-            Systems::Rights { name } => {
-                let rights: Vec<Right> = client.get(&format!("systems/{}/rights", segment(&name)), &[]).await?;
+            Systems::Permissions { name } => {
+                let permissions: Vec<Permission> = client.get(&format!("systems/{}/permissions", segment(&name)), &[]).await?;
                 if reach.json() {
-                    output::json(&rights)?;
-                } else if rights.is_empty() {
-                    output::line(&format!("the published rules do nothing with {name}: its service account needs no right yet"));
+                    output::json(&permissions)?;
+                } else if permissions.is_empty() {
+                    output::line(&format!("the published rules do nothing with {name}: its service account needs no permission yet"));
                 } else {
-                    let whole = |names: Vec<String>| if names.is_empty() { "(whole entries)".into() } else { names.join(", ") };
-                    output::table(
-                        &["may", "where", "attributes", "because"],
-                        rights.into_iter().map(|r| vec![r.act, r.on, whole(r.attributes), r.because]),
-                    );
+                    output::table(&["operation", "on", "attributes", "reason"], permissions.into_iter().map(permission_row));
                 }
             }
             Systems::Token { name, label, list, end } => return tokens(&client, reach, &name, label, list, end).await,

@@ -36,6 +36,11 @@ const CREW: &str = "system = \"crew\"\n[person.inbound]\nnumber = 'account.numbe
 impl Ship {
     /// Starts a service, and connects it; `hall` is the target's rule file.
     pub async fn start(reach: &Reach<'_>, hall: &str, writable: &str) -> Ship {
+        Ship::start_as(reach, (reach.bind_dn, reach.password), hall, writable).await
+    }
+
+    /// The same, with a service account that may do less.
+    pub async fn start_as(reach: &Reach<'_>, (bind_dn, password): (&str, &str), hall: &str, writable: &str) -> Ship {
         let folder = tempfile::tempdir().unwrap();
         let ca = folder.path().join("ca.pem");
         std::fs::write(&ca, reach.ca_pem).unwrap();
@@ -52,8 +57,8 @@ impl Ship {
         ship.set("1", &[("name", "Captain Skerry"), ("dept", "deck")]);
         said(&ship.service, &["systems", "add", "crew", "--kind", "feed", "--path", feeds.to_str().unwrap(), "--key", "number"], 0);
         let add = ["systems", "add", "hall", "--kind", "ldap", "--address", reach.url, "--as", "target", "--ca", ca.to_str().unwrap()];
-        let add = [&add[..], &["--bind-dn", reach.bind_dn, "--base-dn", reach.base]].concat();
-        let added = client(&ship.service.url, &ship.service.token, &add, reach.password);
+        let add = [&add[..], &["--bind-dn", bind_dn, "--base-dn", reach.base]].concat();
+        let added = client(&ship.service.url, &ship.service.token, &add, password);
         assert!(added.status.success(), "{}", text(&added));
         // Everybody moves at once here.
         ship.rules("guards.toml", "[[guard]]\nchange = \"revoke\"\nshare = 100\n");
@@ -109,6 +114,13 @@ impl Ship {
                 return;
             }
         }
+    }
+
+    /// The identity with a name.
+    pub fn identity(&self, name: &str) -> String {
+        let found = said(&self.service, &["identities", "list", "--search", name, "--output", "json"], 0);
+        let found: serde_json::Value = serde_json::from_str(&found).unwrap();
+        found[0]["id"].as_str().unwrap_or_else(|| panic!("{name}: {found}")).to_owned()
     }
 
     /// An entry of the directory.

@@ -2,7 +2,7 @@
 //! controller, and else what was modified since.
 
 use super::schema::{self, Known};
-use super::{LdapConnector, Search, accept, class_filter, dial, entry};
+use super::{LdapConnector, Search, accept, dial, entry};
 use crate::follow::{News, Way, stopped};
 use crate::{CheckReport, ConnectError};
 use ldap3::controls::{Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo};
@@ -202,7 +202,7 @@ impl LdapConnector {
         let request =
             SyncRequest { mode: RefreshMode::RefreshAndPersist, cookie: from.clone().map(String::into_bytes), reload_hint: false };
         let control: RawControl = request.critical().into();
-        let filter = Filter::Any(vec![class_filter(object, &known), containers()]).to_string();
+        let filter = Filter::Any(vec![known.class_filter(object), containers()]).to_string();
         let places = self.container_keys(&known).await?;
         // A server that is gone without a word is noticed too.
         let mut pulse = ldap.clone();
@@ -274,7 +274,7 @@ impl LdapConnector {
         let grown = |more: Filter| Filter::All(vec![Filter::AtLeast("uSNChanged".into(), (since + 1).to_string().into_bytes()), more]);
         let context = self.context(&mut ldap).await?;
         let base: Option<Dn> = self.settings().base_dn.parse().ok();
-        let filter = grown(class_filter(object, &known)).to_string();
+        let filter = grown(known.class_filter(object)).to_string();
         // The whole context: who moved out of what we read is gone for us.
         let search = Search { base: &context, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
         let mut cookie = Vec::new();
@@ -327,7 +327,7 @@ impl LdapConnector {
         // A container is looked into once: all who lie in it are read for it.
         let later = Filter::AtLeast("modifyTimestamp".into(), shifted(from, 1).into_bytes());
         let moved = Filter::All(vec![later, containers()]).to_string();
-        let filter = Filter::All(vec![at_least, class_filter(object, &known)]).to_string();
+        let filter = Filter::All(vec![at_least, known.class_filter(object)]).to_string();
         let mut attributes = known.requested();
         attributes.push("modifyTimestamp".to_owned());
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
@@ -376,7 +376,7 @@ impl LdapConnector {
     /// The accounts of a type below a container, as they are now.
     async fn below(&self, object: ObjectType, container: &str, known: &Known) -> Result<Vec<Observed>, ConnectError> {
         let mut ldap = self.line().await?;
-        let filter = class_filter(object, known).to_string();
+        let filter = known.class_filter(object).to_string();
         let search = Search { base: container, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
         let entries = self.all_pages(&mut ldap, &search).await?;
         Ok(entries.iter().map(|entry| entry::observed(entry, known)).collect())

@@ -1,5 +1,6 @@
 //! The LDAP connector: dialling, testing, reading in pages, browsing, writing.
 
+mod classes;
 mod dial;
 mod entry;
 mod follow;
@@ -81,6 +82,7 @@ impl LdapConnector {
                 let mut known = schema::ask(ldap, self.settings()).await?;
                 known.mark_key = self.settings().mark_passwords.then(|| self.access.mark_key()).flatten();
                 known.read_by_rules = self.access.read_by_rules();
+                known.object_classes = classes::of(self.settings());
                 Ok(Arc::new(known))
             })
             .await
@@ -234,7 +236,7 @@ impl LdapConnector {
             Some(known) => known,
             None => self.known(&mut self.line().await?).await?,
         };
-        let filter = class_filter(object, known);
+        let filter = known.class_filter(object);
         let attributes = known.requested();
         let mut reader: Reader = self.dialer.bound().await?;
         let mut keys: HashSet<String> = HashSet::new();
@@ -380,10 +382,9 @@ impl LdapConnector {
     async fn branches(&self, ldap: &mut Ldap, below: Option<&str>) -> Result<Vec<Branch>, ConnectError> {
         let known = self.known(ldap).await?;
         let attributes: Vec<String> = ["objectClass", "hasSubordinates", "numSubordinates"].map(str::to_owned).to_vec();
-        let classes = ["organizationalUnit", "organization", "container", "builtinDomain", "domain", "domainDNS", "locality", "country"];
         let filter = match below {
             None => "(objectClass=*)".to_owned(),
-            Some(_) => Filter::Any(classes.iter().map(|c| Filter::equal("objectClass", c)).collect()).to_string(),
+            Some(_) => classes::any_of(classes::CONTAINERS).to_string(),
         };
         let base = below.unwrap_or(&self.settings().base_dn).to_owned();
         let scope = if below.is_some() { Scope::OneLevel } else { Scope::Base };
@@ -404,7 +405,7 @@ impl LdapConnector {
             }
             cookie = page.next;
         }
-        let persons = class_filter(ObjectType::Person, known).to_string();
+        let persons = known.class_filter(ObjectType::Person).to_string();
         for branch in &mut branches {
             let (count, more) = self.count(ldap, &branch.dn, &persons).await?;
             branch.people = Some(count);
@@ -472,20 +473,6 @@ fn referral_base(url: &str) -> Option<String> {
         }
     }
     String::from_utf8(octets).ok().filter(|base| !base.is_empty())
-}
-
-fn class_filter(object: ObjectType, known: &Known) -> Filter {
-    let classes = |names: &[&str]| Filter::Any(names.iter().map(|name| Filter::equal("objectClass", name)).collect());
-    match object {
-        // A domain controller's computers are persons by their class. Elsewhere the class is unknown,
-        // and the negation of what is unknown holds for nobody (RFC 4511 §4.5.1.7).
-        ObjectType::Person if known.key == "objectGUID" => {
-            Filter::All(vec![classes(&["person"]), Filter::Not(Box::new(Filter::equal("objectClass", "computer")))])
-        }
-        ObjectType::Person => classes(&["person", "inetOrgPerson"]),
-        ObjectType::Service => classes(&["account", "simpleSecurityObject"]),
-        ObjectType::Group => classes(&["groupOfNames", "groupOfUniqueNames", "group", "posixGroup"]),
-    }
 }
 
 /// Turns a result code into an error (RFC 4511 appendix A).
@@ -567,7 +554,7 @@ impl Connector for LdapConnector {
             Err(error) => return report.failed("Schema and abilities", &error),
         };
         report.passed("Schema and abilities", known.abilities().join(" · "));
-        let filter = class_filter(ObjectType::Person, known).to_string();
+        let filter = known.class_filter(ObjectType::Person).to_string();
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
         match self.page(&mut ldap, &search, Vec::new()).await {
             Err(error) => return report.failed("First entries", &error),
@@ -578,9 +565,22 @@ impl Connector for LdapConnector {
                     report.warned(
                         "First entries",
                         "no person is readable below the base DN",
-                        "check the base DN, and that the service account may read entries",
+                        "check the base DN, and that the service account may read entries and their objectClass",
                     );
                 } else {
+                    let shows_key = |entry: &&SearchEntry| {
+                        let names = entry.attrs.keys().chain(entry.bin_attrs.keys());
+                        names.into_iter().any(|name| name.eq_ignore_ascii_case(known.key))
+                    };
+                    let hidden = count - page.entries.iter().filter(shows_key).count();
+                    if hidden > 0 {
+                        let error = ConnectError::lasting(
+                            "key_hidden",
+                            format!("{hidden} of {count} entries do not show their {}, by which accounts are known for good", known.key),
+                            format!("give the service account the right to read {}", known.key),
+                        );
+                        return report.failed("First entries", &error);
+                    }
                     let names: Vec<&str> = page.entries.iter().take(3).map(|e| e.dn.as_str()).collect();
                     report.passed("First entries", format!("{count} persons {more}; the first: {}", names.join(" · ")));
                 }
@@ -595,6 +595,7 @@ impl Connector for LdapConnector {
                 }
             }
         }
+        self.check_classes(&mut ldap, &known.clone(), report).await;
         self.check_watching(&mut ldap, &known.clone(), report).await;
         self.check_writing(&mut ldap, &known.clone(), report).await;
         self.dialer.check_backups(report).await;

@@ -6,7 +6,7 @@ use ldap3::{Ldap, Scope, SearchEntry};
 use rustc_hash::FxHashMap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, PoisonError, RwLock};
-use tide_core::schema::ValueKind;
+use tide_core::schema::{KeptIn, ValueKind};
 use tide_core::{AttributeDef, ObjectType, Schema};
 use tide_ldap::Filter;
 use tide_ldap::schema::{ObjectClass, attribute_types, object_classes};
@@ -60,9 +60,13 @@ pub(super) struct Known {
     /// The controls that it offers, by OID.
     controls: Vec<String>,
     /// Object classes with those above them, in lower case.
-    classes: BTreeMap<String, Vec<String>>,
+    pub classes: BTreeMap<String, Vec<String>>,
     /// Attributes without an ordering, in lower case.
     unordered: BTreeSet<String>,
+    /// The object classes that are read of each type.
+    pub object_classes: BTreeMap<ObjectType, Vec<String>>,
+    /// The naming contexts that it holds.
+    contexts: Vec<String>,
     /// Attributes that the rules read.
     pub read_by_rules: Arc<RwLock<Vec<String>>>,
 }
@@ -278,6 +282,8 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
         mark_key: None,
         modifies_passwords,
         controls,
+        object_classes: BTreeMap::new(),
+        contexts: one("namingContexts"),
         classes: above,
         unordered,
         read_by_rules: Arc::default(),
@@ -354,6 +360,28 @@ impl Known {
         .collect()
     }
 
+    /// Where this server keeps what we call otherwise.
+    fn kept_in(&self) -> KeptIn {
+        let (state, must_change) = match self.state {
+            State::ControlFlags => (Some("userAccountControl"), Some("pwdLastSet")),
+            State::Lock => (Some("nsAccountLock"), Some("passwordExpirationTime")),
+            State::LockedTime => (Some("pwdAccountLockedTime"), Some("pwdReset")),
+            State::None => (None, None),
+        };
+        let version = self.attributes.contains_key("entrycsn").then_some("entryCSN");
+        // A domain controller tells people from computers by it, and counts changes by it.
+        let counted = if self.controller { &["objectCategory", "primaryGroupID", "uSNChanged"][..] } else { &["modifyTimestamp"] };
+        let identifying = ["objectClass", self.key].into_iter().chain(version).chain(counted.iter().copied());
+        // The domain's own context is the shortest: the others lie below it.
+        let domain = self.contexts.iter().min_by_key(|context| context.len());
+        KeptIn {
+            identifying: identifying.map(str::to_owned).collect(),
+            state: state.map(str::to_owned),
+            must_change: must_change.map(str::to_owned),
+            deleted_in: domain.filter(|_| self.controller).map(|domain| format!("CN=Deleted Objects,{domain}")),
+        }
+    }
+
     pub fn key_filter(&self, key: &str) -> Filter {
         match (self.key, guid_bytes(key)) {
             ("objectGUID", Some(bytes)) => Filter::Equal("objectGUID".into(), bytes),
@@ -406,6 +434,7 @@ impl Known {
         schema.refers_by_name = true;
         schema.follows_renames = self.controller;
         (schema.classes, schema.unordered) = (self.classes.clone(), self.unordered.clone());
+        schema.kept = self.kept_in();
         ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()
     }
 }

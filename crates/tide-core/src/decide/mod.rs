@@ -155,6 +155,21 @@ impl Change {
         self.is_membership() && self.kind == ChangeKind::Grant && self.values.len() > 1
     }
 
+    /// The change that a decision about some of its values alone would be: it has a fingerprint of its own. `key` is that of its account.
+    pub fn with_values(&self, key: &str, values: Vec<ValueChange>) -> Change {
+        let fingerprint = fingerprint(&[&self.system, self.object.word(), self.kind.word(), &self.identity, key], &values);
+        Change { values, fingerprint, ..self.clone() }
+    }
+
+    /// May it be sent although an earlier change of the same account was refused? Values stand for themselves, and what takes access
+    /// away is never kept back by one of them. An account that was not made has nothing to change; the steps of a departure build on
+    /// one another.
+    pub fn stands_alone_after(&self, refused: ChangeKind) -> bool {
+        let is_independent =
+            matches!(self.kind, ChangeKind::Disable | ChangeKind::Revoke | ChangeKind::Rename | ChangeKind::Move | ChangeKind::Update);
+        self.step == 0 && is_independent && !matches!(refused, ChangeKind::Create | ChangeKind::Delete)
+    }
+
     /// Its place among the kinds: what is done to somebody who left comes first, in the order of its steps.
     fn rank(&self) -> (ChangeKind, u16) {
         if self.step > 0 { (ChangeKind::Disable, self.step) } else { (self.kind, 0) }

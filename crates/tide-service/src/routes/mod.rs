@@ -49,7 +49,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(systems::show_system, systems::set_system, systems::remove_system))
         .routes(routes!(systems::browse_new_system))
         .routes(routes!(systems::browse_system))
-        .routes(routes!(systems::list_rights))
+        .routes(routes!(systems::list_permissions))
         .routes(routes!(systems::set_settings))
         .routes(routes!(systems::set_schedule))
         .routes(routes!(scope::show_scope, scope::save_scope))

@@ -12,8 +12,8 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use futures::StreamExt;
 use tide_api::{
-    Account, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page, Problem,
-    ReadResult, Reading, Right, Schedule, SchemaAttribute, System, SystemState,
+    Account, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page, Permission,
+    Problem, ReadResult, Reading, Schedule, SchemaAttribute, System, SystemState,
 };
 use tide_connect::Step;
 use tide_core::{ObjectType, RuleSet};
@@ -201,11 +201,11 @@ pub async fn browse_system(
     Ok(Json(service.engine.browse(&name, below).await?.into_iter().map(branch).collect()))
 }
 
-/// The least rights that the service account needs for what the published rules do.
-#[utoipa::path(get, path = "/api/v1/systems/{name}/rights", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<Right>)))]
-pub async fn list_rights(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Right>>, Refusal> {
-    let rights = service.engine.least_rights(&name).await?;
-    Ok(Json(rights.into_iter().map(|r| Right { act: r.act.into(), on: r.on, attributes: r.attributes, because: r.because }).collect()))
+/// The permissions that the service account needs for what the published rules do.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/permissions", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<Permission>)))]
+pub async fn list_permissions(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Permission>>, Refusal> {
+    let permissions = service.engine.required_permissions(&name).await?;
+    Ok(Json(permissions.into_iter().map(convert::permission).collect()))
 }
 
 /// Replaces a system's settings.

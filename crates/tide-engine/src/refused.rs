@@ -1,0 +1,242 @@
+//! What becomes of a change that its system refuses: a value that is refused does not keep back the others of the same account, a drawn
+//! password that a policy refuses is drawn anew, and what is refused again and again for want of rights is not sent on and on.
+
+use crate::act::{Tally, Turn, Went};
+use crate::share::{Share, settled};
+use crate::{Engine, EngineError};
+use std::collections::HashMap;
+use std::sync::atomic::Ordering;
+use tide_connect::{ConnectError, Weight, Write};
+use tide_core::ObjectType;
+use tide_core::compare::ValueChange;
+use tide_core::decide::ChangeKind;
+use tide_core::model::Observed;
+use tide_core::value::Value;
+use tide_store::{ChangeRow, Settling};
+
+/// How often a password is drawn for one account, if the system refuses what was drawn.
+const MOST_DRAWS: u32 = 3;
+/// The most values of a change that are sent one by one.
+const MOST_VALUES: usize = 100;
+/// How often in a row the same may be refused for want of rights before it is not sent on in a run.
+const MOST_REFUSALS: usize = 10;
+/// The code of what is refused for want of rights.
+const NO_RIGHT: &str = "rights";
+/// Codes that say something about the account as a whole, so that none of its values would be taken.
+const WHOLE_ACCOUNT: [&str; 7] = ["gone", "no_such_object", "no_account", "no_such_type", "read_only", "referral", "tls_needed"];
+
+/// What a system refuses for want of rights, and how often in a row: a kind of change, or one attribute of it.
+pub(crate) type Refusals = HashMap<(ObjectType, ChangeKind, Option<String>), usize>;
+
+/// A change as it was sent and refused.
+pub(crate) struct Sent<'a> {
+    pub(crate) row: ChangeRow,
+    pub(crate) write: &'a Write,
+    pub(crate) error: ConnectError,
+}
+
+/// What came of the values of a change, each sent for itself.
+struct OneByOne {
+    /// The account after the last one that was taken.
+    account: Option<Observed>,
+    refused: Vec<(ValueChange, ConnectError)>,
+}
+
+impl Share {
+    /// Why a kind of change is not sent any more in this run, if it is not.
+    pub(crate) fn refuses(&self, object: ObjectType, kind: ChangeKind) -> Option<String> {
+        let count = *crate::lock(&self.refusals).get(&(object, kind, None))?;
+        let text = || {
+            format!(
+                "not sent: {} refused {count} changes of this kind in a row, since the service account lacks a right there",
+                self.row.name
+            )
+        };
+        (count >= MOST_REFUSALS).then(text)
+    }
+
+    /// Notes whether a kind of change, or one attribute of it, was refused for want of rights.
+    pub(crate) fn note_refusal(&self, object: ObjectType, kind: ChangeKind, attribute: Option<&str>, error: Option<&ConnectError>) {
+        let mut refusals = crate::lock(&self.refusals);
+        let what = (object, kind, attribute.map(str::to_lowercase));
+        if error.is_some_and(|error| error.code == NO_RIGHT) {
+            *refusals.entry(what).or_default() += 1;
+        } else if !refusals.is_empty() {
+            refusals.remove(&what);
+        }
+    }
+
+    fn refuses_attribute(&self, object: ObjectType, kind: ChangeKind, attribute: &str) -> bool {
+        let what = (object, kind, Some(attribute.to_lowercase()));
+        crate::lock(&self.refusals).get(&what).is_some_and(|count| *count >= MOST_REFUSALS)
+    }
+}
+
+/// Can the values of a refused change be taken one by one?
+fn is_divisible(write: &Write, error: &ConnectError) -> bool {
+    write.kind == ChangeKind::Update
+        && (2..=MOST_VALUES).contains(&write.values.len())
+        && error.weight == Weight::Lasting
+        && !WHOLE_ACCOUNT.contains(&error.code)
+}
+
+impl Engine {
+    /// Another password in place of one that was drawn and refused, as long as it was not drawn too often: policies refuse what
+    /// resembles a name, and chance can hit one.
+    pub(crate) async fn draw_again(
+        &self,
+        share: &Share,
+        row: &ChangeRow,
+        write: &mut Write,
+        error: &ConnectError,
+        draws: &mut u32,
+    ) -> Result<bool, EngineError> {
+        let could_be_it = error.weight == Weight::Lasting && !WHOLE_ACCOUNT.contains(&error.code) && error.code != NO_RIGHT;
+        if !could_be_it || *draws >= MOST_DRAWS {
+            return Ok(false);
+        }
+        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
+        let drawn = match row.change.kind {
+            ChangeKind::Create => match rules.filter(|rules| rules.first) {
+                Some(rules) => {
+                    let drawn = crate::passwords::draw(rules);
+                    self.store.seal_first_password(row.id, &drawn, self.now()).await?;
+                    let after = vec![Value::text(drawn.as_str())];
+                    Some(ValueChange { attribute: rules.attribute.clone(), after, ..ValueChange::default() })
+                }
+                None => None,
+            },
+            ChangeKind::Password => self.scrambled(share, row),
+            _ => None,
+        };
+        let Some(drawn) = drawn else { return Ok(false) };
+        let Some(value) = write.values.iter_mut().find(|value| value.attribute == drawn.attribute) else { return Ok(false) };
+        *value = drawn;
+        *draws += 1;
+        Ok(true)
+    }
+
+    /// Settles a change that its system refuses. Of several values each is sent for itself: those that are taken are done, and the others
+    /// are kept as a change of their own, which the next decision finds again.
+    pub(crate) async fn refused(
+        &self,
+        share: &Share,
+        sent: Sent<'_>,
+        turn: Turn,
+        tally: &Tally,
+        principal: &str,
+    ) -> Result<Went, EngineError> {
+        let Sent { row, write, error } = sent;
+        let (object, kind) = (row.change.object, row.change.kind);
+        if is_divisible(write, &error) {
+            let OneByOne { account, refused } = self.one_by_one(share, write, &error).await;
+            if let Some(account) = account {
+                return self.keep_parts(share, row, account, refused, turn, tally, principal).await;
+            }
+        }
+        share.note_refusal(object, kind, None, Some(&error));
+        let error = half_done(error, turn);
+        self.failed(&row, &error, share, tally).await
+    }
+
+    /// Sends each value for itself, those that were refused once more after others were taken: some depend on others.
+    async fn one_by_one(&self, share: &Share, write: &Write, whole: &ConnectError) -> OneByOne {
+        let mut account = None;
+        let mut left: Vec<(ValueChange, ConnectError)> = write.values.iter().map(|value| (value.clone(), whole.clone())).collect();
+        loop {
+            let before = left.len();
+            let mut refused = Vec::new();
+            let mut is_cut = false;
+            for (value, known) in std::mem::take(&mut left) {
+                if is_cut || share.refuses_attribute(write.object, write.kind, &value.attribute) {
+                    refused.push((value, known));
+                    continue;
+                }
+                let one = Write { values: vec![value.clone()], ..write.clone() };
+                match share.connector.write(&one).await {
+                    Ok(now) => {
+                        share.note_refusal(write.object, write.kind, Some(&value.attribute), None);
+                        account = Some(now);
+                    }
+                    Err(error) => {
+                        share.note_refusal(write.object, write.kind, Some(&value.attribute), Some(&error));
+                        is_cut = error.weight != Weight::Lasting;
+                        refused.push((value, error));
+                    }
+                }
+            }
+            left = refused;
+            if is_cut || left.is_empty() || left.len() == before || account.is_none() {
+                return OneByOne { account, refused: left };
+            }
+        }
+    }
+
+    /// Keeps what came of a change of which some values were taken.
+    #[allow(clippy::too_many_arguments)]
+    async fn keep_parts(
+        &self,
+        share: &Share,
+        mut row: ChangeRow,
+        account: Observed,
+        refused: Vec<(ValueChange, ConnectError)>,
+        turn: Turn,
+        tally: &Tally,
+        principal: &str,
+    ) -> Result<Went, EngineError> {
+        let is_refused = |value: &ValueChange| refused.iter().any(|(other, _)| other.attribute == value.attribute);
+        let mut went = Went::Done;
+        if !refused.is_empty() {
+            let (left, done): (Vec<ValueChange>, Vec<ValueChange>) = row.change.values.iter().cloned().partition(is_refused);
+            let rest = row.change.with_values(&account.key, left);
+            let error = half_done(in_one(&refused), turn);
+            tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a part of a change is refused");
+            self.store.add_failed(&row, rest, &error.said, &error.remedy, error.weight != Weight::Lasting, self.now()).await?;
+            tally.add_failed();
+            row.change.values = done;
+            went = Went::Refused;
+        }
+        let what = settled(share, &row, account, None);
+        self.confirm(share, Settling::new(row, true, what, principal)?, false).await?;
+        share.in_a_row.store(0, Ordering::Relaxed);
+        self.is_up(&share.row.name);
+        Ok(went)
+    }
+}
+
+/// Says of a refused change that the account was renamed before it.
+fn half_done(error: ConnectError, turn: Turn) -> ConnectError {
+    if !turn.renamed {
+        return error;
+    }
+    let said = format!("half done: the account has its new name, and not these values yet; {}", error.said);
+    ConnectError { said, ..error }
+}
+
+/// The faults of several values in one.
+fn in_one(refused: &[(ValueChange, ConnectError)]) -> ConnectError {
+    let said: Vec<String> = refused.iter().map(|(value, error)| format!("{}: {}", value.attribute, error.said)).collect();
+    let said = said.join(" · ");
+    match refused.last() {
+        Some((_, last)) => ConnectError { said, ..last.clone() },
+        None => ConnectError::lasting("refused", said, "correct the mapping that gives the refused value"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_change_of_several_values_is_divided_and_only_where_a_value_can_be_the_reason() {
+        let value = |name: &str| ValueChange { attribute: name.into(), ..ValueChange::default() };
+        let write = |kind, values| Write::new(ObjectType::Person, kind, None, values);
+        let refused = |code| ConnectError::lasting(code, "no", "why");
+        let two = write(ChangeKind::Update, vec![value("title"), value("mail")]);
+        assert!(is_divisible(&two, &refused("value")) && is_divisible(&two, &refused("rights")));
+        assert!(!is_divisible(&two, &refused("gone")), "of an account that is gone nothing can be written");
+        assert!(!is_divisible(&two, &ConnectError::passing("timeout", "no", "why")));
+        assert!(!is_divisible(&write(ChangeKind::Update, vec![value("title")]), &refused("value")));
+        assert!(!is_divisible(&write(ChangeKind::Create, vec![value("a"), value("b")]), &refused("value")), "an account is made whole");
+    }
+}
