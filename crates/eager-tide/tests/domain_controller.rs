@@ -5,8 +5,10 @@ mod common;
 #[path = "common/ship.rs"]
 mod ship;
 
-use common::{Service, client, text};
+use common::{Service, client, said, text};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use tide_api::Operation;
 use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, News, Secret, Shown, StepState, Way, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
@@ -293,8 +295,20 @@ displayName    = 'identity.name'
 manager        = 'identity.manager'
 accountExpires = 'dayEnd(identity.ends, "Europe/Oslo")'
 enabled        = 'identity.active'
+[person.password]
+attribute = "unicodePwd"
+in_step = true
 [[person.membership]]
 groups = '[identity.dept + "-crew", "aboard"]'
+[[person.departure]]
+step = "disable"
+[[person.departure]]
+step = "scramble"
+[[person.departure]]
+step = "revoke"
+[[person.departure]]
+step = "delete"
+when = 'identity.number == "105"'
 "#,
         controller.base
     );
@@ -305,7 +319,15 @@ groups = '[identity.dept + "-crew", "aboard"]'
         password: &controller.password,
         base: &controller.base,
     };
-    let mut ship = ship::Ship::start(&reach, &hall, "person,group").await;
+    let listed = {
+        let ship = ship::Ship::start(&reach, &hall, "person,group").await;
+        said(&ship.service, &["systems", "permissions", "hall", "--output", "json"], 0)
+    };
+    // A service account with exactly the permissions that are listed: with these all of it works.
+    controller.tool(&["user", "create", "eager.tide", "Capstan-Buoy-44"]).expect("a user");
+    let account = "eager.tide@skerry.example";
+    ship::Ship::start(&reach, &hall, "person").await.permit(controller, "eager.tide", &listed).await;
+    let mut ship = ship::Ship::start_as(&reach, (account, "Capstan-Buoy-44"), &hall, "person,group").await;
     for at in 0..6 {
         let (number, name) = ((100 + at).to_string(), format!("Sailor {at}"));
         ship.set(&number, &[("name", &name), ("dept", DEPARTMENTS[at % 3]), ("manager", if at == 0 { "" } else { "100" })]);
@@ -345,9 +367,79 @@ groups = '[identity.dept + "-crew", "aboard"]'
     let never = ship.values("(employeeNumber=102)", "accountExpires").await;
     assert!(["0", "9223372036854775807"].contains(&never[0].as_str()), "{never:?}");
     ship.memberships_are_right(&DEPARTMENTS, "all of it").await;
+    let check = said(&ship.service, &["systems", "check", "hall"], 0);
+    assert!(check.contains("deleted objects too") && !check.contains("FAIL"), "{check}");
+    // A password from an operator, to be changed at the next sign-in; and people who leave.
+    let set = ["passwords", "set", &ship.identity("Sailor Two"), "--must-change"];
+    let set = client(&ship.service.url, &ship.service.token, &set, "Windlass-Ketch-71");
+    assert!(set.status.success(), "{}", text(&set));
+    ship.run();
+    assert_eq!(ship.values("(employeeNumber=102)", "pwdLastSet").await, ["0"]);
+    for name in ["Sailor 4", "Sailor 5"] {
+        said(&ship.service, &["identities", "leave", &ship.identity(name)], 0);
+    }
+    ship.rest();
+    assert_eq!(ship.values("(employeeNumber=104)", "userAccountControl").await, ["1376770"]);
+    assert!(ship.values("(employeeNumber=104)", "memberOf").await.is_empty(), "out of all groups");
+    assert!(ship.entry("(employeeNumber=105)").await.is_none(), "deleted");
     // Nothing is left to be done, and the same is not done again and again.
     let last = ship.run();
     assert!(last.contains("everything is as it should be") || last.contains("0 done"), "{last}");
+}
+
+/// Gives an account permissions of a list, as access control entries in the language of security descriptors.
+trait Permit {
+    async fn permit(self, controller: &DomainController, account: &str, permissions: &str);
+}
+
+impl Permit for ship::Ship {
+    async fn permit(mut self, controller: &DomainController, account: &str, permissions: &str) {
+        let permissions: Vec<tide_api::Permission> = serde_json::from_str(permissions).expect("a list");
+        let sid = self.sid(&format!("(sAMAccountName={account})")).await;
+        let mut entries: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        for permission in permissions {
+            let entry = |rights: &str, object: &str| {
+                let kind = if object.is_empty() { "A" } else { "OA" };
+                format!("({kind};CI;{rights};{object};;{sid})")
+            };
+            let mut all = BTreeSet::new();
+            match permission.operation {
+                Operation::Read if permission.entries[0].starts_with("CN=Deleted Objects") => {
+                    controller.show_deleted_to(&sid).expect("permitted");
+                    continue;
+                }
+                Operation::Read | Operation::Write => {
+                    let right = if permission.operation == Operation::Read { "RP" } else { "WP" };
+                    for name in &permission.attributes {
+                        all.insert(entry(right, &self.schema_guid(name).await));
+                    }
+                }
+                Operation::Create => {
+                    all.insert(entry("CC", ""));
+                }
+                // A rename writes the name in both its attributes, and a move takes the entry out of its container.
+                Operation::Rename => {
+                    for name in permission.attributes.iter().map(String::as_str).chain(["name"]) {
+                        all.insert(entry("WP", &self.schema_guid(name).await));
+                    }
+                    all.insert(entry("CCDC", ""));
+                }
+                Operation::Delete => {
+                    all.insert(entry("SDDC", ""));
+                }
+                Operation::SetPassword => {
+                    all.insert(entry("CR", "00299570-246d-11d0-a768-00aa006e0529"));
+                }
+            }
+            for place in permission.entries {
+                entries.entry(place).or_default().extend(all.iter().cloned());
+            }
+        }
+        for (place, entries) in entries {
+            let sddl = entries.into_iter().collect::<String>();
+            controller.tool(&["dsacl", "set", &format!("--objectdn={place}"), &format!("--sddl={sddl}")]).expect("permitted");
+        }
+    }
 }
 
 /// What is told since a place, and the place after it.

@@ -217,7 +217,12 @@ async fn with_exactly_the_listed_permissions_everything_that_the_rules_do_works(
     ship.run();
     assert!(ship.values("(employeeNumber=101)", "pwdAccountLockedTime").await.is_empty());
     // A password from an operator, to be changed at the next sign-in.
-    let set = client(&ship.service.url, &ship.service.token, &["passwords", "set", &ship.identity("Cy Holm"), "--must-change"], "Windlass-Ketch-71");
+    let set = client(
+        &ship.service.url,
+        &ship.service.token,
+        &["passwords", "set", &ship.identity("Cy Holm"), "--must-change"],
+        "Windlass-Ketch-71",
+    );
     assert!(set.status.success(), "{}", text(&set));
     ship.run();
     assert_eq!(ship.values(cy, "pwdReset").await, ["TRUE"]);

@@ -115,6 +115,26 @@ impl DomainController {
         Ok(())
     }
 
+    /// Lets an account, by its security identifier, list and read what was deleted, as `dsacls` of a domain's administrator does it.
+    pub fn show_deleted_to(&self, sid: &str) -> anyhow::Result<()> {
+        let ldif = self.folder.path().join("deleted.ldif");
+        let descriptor = format!("O:SYG:SYD:PAI(A;;RPLC;;;BA)(A;;RPWPCCDCLCRCWOWDSDSW;;;SY)(A;CI;RPLC;;;{sid})");
+        let entry = format!("dn: CN=Deleted Objects,{}\nchangetype: modify\nreplace: nTSecurityDescriptor\n", self.base);
+        std::fs::write(&ldif, format!("{entry}nTSecurityDescriptor: {descriptor}\n"))?;
+        let done = Command::new(program("ldbmodify").context("ldbmodify is not installed: install Debian's package ldb-tools")?)
+            .arg("-H")
+            .arg(self.folder.path().join("dc/private/sam.ldb"))
+            .arg("--controls=show_deleted:0")
+            .arg(&ldif)
+            .env("TDB_NO_FSYNC", "1")
+            .stdin(Stdio::null())
+            .output()?;
+        if !done.status.success() {
+            bail!("ldbmodify: {}", String::from_utf8_lossy(&done.stderr));
+        }
+        Ok(())
+    }
+
     /// Runs `samba-tool` on the domain's own files, without asking the server.
     pub fn tool(&self, arguments: &[&str]) -> anyhow::Result<()> {
         let at = self.folder.path().join("dc");

@@ -131,6 +131,24 @@ impl Ship {
         found.pop()
     }
 
+    /// The security identifier of an entry of a domain controller (S-R-I-S…).
+    pub async fn sid(&mut self, filter: &str) -> String {
+        let octets = self.entry(filter).await.unwrap().bin_attrs["objectSid"][0].clone();
+        let parts = octets[8..].chunks(4).map(|part| u32::from_le_bytes(part.try_into().unwrap()).to_string());
+        format!("S-{}-{}-{}", octets[0], octets[7], parts.collect::<Vec<_>>().join("-"))
+    }
+
+    /// By which GUID access control names an attribute of a domain controller.
+    pub async fn schema_guid(&mut self, attribute: &str) -> String {
+        let base = format!("CN=Schema,CN=Configuration,{}", self.base);
+        let filter = format!("(lDAPDisplayName={attribute})");
+        let all = self.ldap.search(&base, Scope::OneLevel, &filter, vec!["schemaIDGUID"]).await.unwrap().success().unwrap().0;
+        let entry = all.into_iter().next().map(SearchEntry::construct).unwrap_or_else(|| panic!("no attribute {attribute}"));
+        let octets = entry.bin_attrs.get("schemaIDGUID").map(|values| values[0].clone());
+        let octets = octets.unwrap_or_else(|| entry.attrs["schemaIDGUID"][0].clone().into_bytes());
+        tide_ldap::syntax::object_guid(&octets).unwrap()
+    }
+
     /// The values of an entry.
     pub async fn values(&mut self, filter: &str, attribute: &str) -> Vec<String> {
         let entry = self.entry(filter).await.unwrap_or_else(|| panic!("nothing is found by {filter}"));
