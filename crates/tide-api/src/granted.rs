@@ -1,6 +1,7 @@
 //! What people are given beside accounts: seats of licences and passwords; and who was told of what.
 
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};
 
 /// A group in one system that somebody is a member of, or a member of a group.
@@ -143,6 +144,10 @@ pub struct PasswordOnItsWay {
     pub must_change: bool,
     /// Systems that do not have it yet.
     pub missing: Vec<String>,
+    /// Of these, the systems that refused it, each with its answer.
+    pub refused: BTreeMap<String, String>,
+    /// Every account that takes it has it.
+    pub has_arrived: bool,
     /// When nothing more was to be done for it (UTC).
     pub ended: Option<String>,
     /// How that ended.

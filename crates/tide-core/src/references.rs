@@ -10,12 +10,19 @@ use crate::value::{Attributes, Value};
 use std::collections::HashMap;
 use tide_ldap::Dn;
 
-/// A name as references are compared: a DN in its canonical form, anything else in lower case.
+/// A name as references are compared: a DN in its canonical form, without the bits that may follow it (Name and Optional UID, RFC 4517
+/// §3.3.21); anything else in lower case.
 pub fn folded(text: &str) -> String {
+    let text = without_uid(text);
     match text.parse::<Dn>() {
         Ok(dn) if text.contains('=') => dn.canonical(),
         _ => text.trim().to_lowercase(),
     }
+}
+
+fn without_uid(text: &str) -> &str {
+    let bits = text.trim_end().strip_suffix("'B").and_then(|rest| rest.rsplit_once("#'"));
+    bits.filter(|(_, bits)| bits.chars().all(|bit| matches!(bit, '0' | '1'))).map_or(text, |(name, _)| name)
 }
 
 /// Who is behind the names that systems use.
@@ -165,6 +172,13 @@ mod tests {
             absent_since: None,
             fault: None,
         }
+    }
+
+    #[test]
+    fn a_name_may_be_followed_by_bits() {
+        assert_eq!(folded("CN=Ada, DC=e#'0101'B"), folded("cn=ada,dc=e"));
+        assert_eq!(folded("cn=ada,dc=e#''B"), folded("cn=ada,dc=e"));
+        assert_ne!(folded("cn=ada#'012'B,dc=e"), folded("cn=ada,dc=e"), "a name that only looks so");
     }
 
     #[test]

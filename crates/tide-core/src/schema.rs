@@ -130,6 +130,8 @@ pub struct Schema {
     pub state_attribute: Option<String>,
     /// The attribute that names the account (SCIM `userName`): a change of it is a rename.
     pub name_attribute: Option<String>,
+    /// Other attributes of which the system lets no two objects, of any type, hold the same value.
+    pub unique: Vec<String>,
     /// Are references to other objects written with their names (a directory's DNs)? If not, with their keys
     /// (SCIM ids).
     pub refers_by_name: bool,
@@ -167,6 +169,11 @@ impl Schema {
     pub fn get(&self, name: &str) -> Option<&AttributeDef> {
         let name = name.split(';').next().unwrap_or(name);
         self.attributes.get(name).or_else(|| self.attributes.values().find(|def| def.name.eq_ignore_ascii_case(name)))
+    }
+
+    /// The attributes of which no two objects of the system hold the same value: the name first.
+    pub fn unique_attributes(&self) -> impl Iterator<Item = &str> {
+        self.name_attribute.iter().chain(&self.unique).map(String::as_str)
     }
 
     /// Adds or replaces a definition.

@@ -145,7 +145,7 @@ proptest! {
         let mut rounds = 0;
         loop {
             let outcome = decide(&rules, &population, now());
-            if outcome.changes.is_empty() && outcome.links.is_empty() {
+            if outcome.changes.iter().all(|change| change.hold.is_some()) && outcome.links.is_empty() {
                 break;
             }
             rounds += 1;

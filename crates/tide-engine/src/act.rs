@@ -344,12 +344,12 @@ impl Engine {
         while incoming.recv_many(&mut some, SETTLED).await > 0 {
             let (batch, waiting): (Vec<Settling>, Vec<_>) = some.drain(..).map(|one| (one.settling, (one.password, one.settled))).unzip();
             let batch = Arc::new(batch);
-            let accounts = match self.store.settle_all(batch.clone(), self.now()).await {
+            let accounts = match self.store.settle_all(batch.clone(), self.moment()).await {
                 // One that cannot be kept must not keep the others from it.
                 Err(error) if batch.len() > 1 && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) => {
                     let mut accounts = Vec::with_capacity(batch.len());
                     for one in batch.iter() {
-                        accounts.extend(self.store.settle_all(Arc::new(vec![one.clone()]), self.now()).await?);
+                        accounts.extend(self.store.settle_all(Arc::new(vec![one.clone()]), self.moment()).await?);
                     }
                     accounts
                 }
@@ -659,7 +659,7 @@ impl Engine {
         principal: &str,
     ) -> Result<(), EngineError> {
         let settled = settled(share, row, account, note);
-        let id = self.store.settle_done(row, settled, principal, self.now()).await?;
+        let id = self.store.settle_done(row, settled, principal, self.moment()).await?;
         let change = &row.change;
         if begins_with_password(share, change) {
             self.store.first_password_set(row.id, id, &change.identity, &change.system, &change.label, self.now()).await?;

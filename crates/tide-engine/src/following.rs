@@ -301,7 +301,7 @@ impl Engine {
                 Ok(News::Gone(keys)) => {
                     // In the order in which it happened: who was removed and made again is there.
                     let news = (std::mem::take(&mut changed), keys);
-                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.now()).await?.await?);
+                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.moment()).await?.await?);
                 }
                 Ok(News::Mark(place)) => mark = Some(place),
                 Ok(News::Lost(why)) => {
@@ -321,7 +321,7 @@ impl Engine {
         }
         if !changed.is_empty() {
             let place = Some(&*place).filter(|_| marked);
-            let kept = self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.now()).await?;
+            let kept = self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.moment()).await?;
             // A run that begins now looks when they are kept: what is written and looked at comes in order.
             early = self.runs_ahead();
             differ.extend(kept.await?);

@@ -3,6 +3,7 @@
 
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::model::PasswordSet;
 use tide_core::nearby::Records;
@@ -20,6 +21,19 @@ const LONGEST: usize = 256;
 fn keeps_in_step(set: &RuleSet) -> bool {
     let types = set.systems.values().flat_map(|system| system.types.values());
     types.filter_map(|types| types.password.as_ref()).any(|password| password.in_step)
+}
+
+/// A password that was set, and how far it has come.
+#[derive(Debug, Clone)]
+pub struct PasswordProgress {
+    /// The password, without the password.
+    pub row: PasswordSetRow,
+    /// Systems that do not have it yet.
+    pub missing: Vec<String>,
+    /// Of these, the systems that refused it, with their answer.
+    pub refused: BTreeMap<String, String>,
+    /// Nothing more is to be done for it.
+    pub has_arrived: bool,
 }
 
 impl Engine {
@@ -66,15 +80,19 @@ impl Engine {
         Ok(())
     }
 
-    /// Passwords that were set, each with the accounts that do not have it yet.
-    pub async fn passwords_set(&self, identity: Option<&str>) -> Result<Vec<(PasswordSetRow, Vec<String>)>, EngineError> {
+    /// Passwords that were set for somebody, each with the systems that do not have it yet, and what those answered that refused it.
+    pub async fn passwords_set(&self, identity: &str) -> Result<Vec<PasswordProgress>, EngineError> {
         let mut all = Vec::new();
-        for row in self.store.passwords_set(identity).await? {
-            let missing = match (&row.ended, &row.set.identity) {
-                (None, Some(identity)) => self.without(&row.set, identity).await?,
-                _ => Vec::new(),
-            };
-            all.push((row, missing));
+        for row in self.store.passwords_set(Some(identity)).await? {
+            let mut progress = PasswordProgress { missing: Vec::new(), refused: BTreeMap::new(), has_arrived: row.ended.is_some(), row };
+            if let (None, Some(identity)) = (&progress.row.ended, &progress.row.set.identity) {
+                progress.missing = self.without(&progress.row.set, identity).await?;
+                // It is erased, and noted as done, with the next decision.
+                progress.has_arrived = progress.missing.is_empty();
+                progress.refused = self.store.password_refusals(identity, progress.row.set.made).await?;
+                progress.refused.retain(|system, _| progress.missing.contains(system));
+            }
+            all.push(progress);
         }
         Ok(all)
     }

@@ -50,6 +50,7 @@ pub use error::EngineError;
 pub use events::Event;
 pub use following::Listening;
 pub use groups::{GroupMember, GroupView, Origin};
+pub use in_step::PasswordProgress;
 pub use known::Known;
 pub use licences::{AHEAD_DAYS, LicenceView};
 pub use life::{Effect, Leaver, LifeLine, WayIn};
@@ -212,6 +213,11 @@ impl Engine {
     /// The time.
     pub fn now(&self) -> jiff::Timestamp {
         self.clock.now()
+    }
+
+    /// The moment of an observation or of a write. It never goes back, whatever the clock does.
+    pub(crate) fn moment(&self) -> jiff::Timestamp {
+        self.store.moment(self.now())
     }
 
     /// What happens from now on.

@@ -9,6 +9,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 use std::time::Duration;
 use tide_engine::{Plan, Schedule};
+use tide_store::ChangeFilter;
 
 const RULES: [(&str, &str); 6] = [
     (
@@ -44,6 +45,37 @@ fn write(folder: &Path, lines: impl Iterator<Item = (u32, &'static str, &'static
         let _ = writeln!(text, "{number};{team};{end};1000");
     }
     std::fs::write(folder.join("roster.csv"), text).expect("written");
+}
+
+/// What is seen after our own write is newer, also when the clock was set back in between, and after a restart.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
+    let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
+    let mut season = Season::start(noon, &RULES).await;
+    write(&season.feed, (1000..1006).map(|number| (number, "", "")));
+    let run = || Plan { carry_out: true, ..Plan::default() };
+    season.go(run()).await;
+    let is_active = |season: &Season, number: &str| season.berthing.user(number).expect("there")["active"] == true;
+    for (step, number) in ["1000", "1001"].into_iter().enumerate() {
+        let earlier = noon - jiff::SignedDuration::from_hours(1 + step as i64);
+        if step == 0 {
+            season.clock.to(earlier);
+        } else {
+            season.restart(|clock| clock.to(earlier)).await;
+        }
+        season.berthing.tamper(number, |user| user["active"] = false.into());
+        let set = season.go(run()).await;
+        let changes = season.changes(&set).await;
+        assert_eq!(changes, [(number.to_owned(), "enable".to_owned(), 0, "done".to_owned())], "step {step}");
+        assert!(is_active(&season, number));
+    }
+    // One that was deleted meanwhile is missed.
+    season.berthing.remove("1002");
+    let set = season.go(run()).await;
+    let held =
+        season.engine.store().decided(set.id, &ChangeFilter { word: Some("held".into()), limit: 10, ..ChangeFilter::default() }).await;
+    let held = held.expect("read");
+    assert!(held.len() == 1 && held[0].decided.reason.text.contains("was deleted in berthing itself"), "{held:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

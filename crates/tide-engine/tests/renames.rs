@@ -1,6 +1,7 @@
 //! A directory that names members by their DNs, in which people are moved and renamed all the time: after every run each group holds
 //! exactly whom the rules put there, under their present names. With referential integrity (the server follows renames), without it,
-//! and with a server that refuses members that do not exist.
+//! and with a server that refuses members that do not exist. Answers are lost, before and after a write takes effect, and the service
+//! is stopped in the middle of runs.
 //!
 //! 10 seeds of each (EAGER_TIDE_SEEDS says how many in all, EAGER_TIDE_SEED where they begin).
 
@@ -9,13 +10,14 @@ use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::time::Duration;
 use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Way, Write};
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::rules::RuleFile;
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
-use tide_engine::{Change, Engine, NewSystem, Plan, Schedule, SystemClock, Systems, Ties};
+use tide_engine::{Change, Clock, Engine, NewSystem, Plan, Schedule, Systems, Ties};
 use tide_store::{MasterKey, Store};
 use tokio::sync::mpsc;
 
@@ -84,6 +86,11 @@ struct World {
     next: u64,
     broken: Vec<String>,
     story: Vec<String>,
+    /// Answers are lost by it; none are without it.
+    trouble: Option<StdRng>,
+    /// How many were lost since the last one that came.
+    lost: usize,
+    writes: usize,
     /// What somebody does right after the next write, and when it is told.
     by_hand: Option<(Order, Weak<Engine>)>,
 }
@@ -116,6 +123,9 @@ impl Shared {
             next: 0,
             broken: Vec::new(),
             story: Vec::new(),
+            trouble: None,
+            lost: 0,
+            writes: 0,
             by_hand: None,
         };
         Shared(Arc::new(Mutex::new(world)))
@@ -182,6 +192,16 @@ impl World {
         }
     }
 
+    /// Is an answer lost now? Then whether the write takes effect.
+    fn loses_answer(&mut self) -> Option<bool> {
+        self.writes += 1;
+        let (lost, dice) = (self.lost, self.trouble.as_mut()?);
+        // A change is sent four times: more in a row would be a system that is down.
+        let takes_effect = (lost < 2 && dice.random_ratio(1, 6)).then(|| dice.random_bool(0.5));
+        self.lost = if takes_effect.is_some() { lost + 1 } else { 0 };
+        takes_effect
+    }
+
     fn write(&mut self, write: &Write) -> Result<Observed, ConnectError> {
         let value = |name: &str| write.values.iter().find(|value| value.attribute == name).and_then(|value| value.after.first());
         let key = match &write.account {
@@ -225,7 +245,8 @@ impl World {
             }
             for old in &value.before {
                 // A former name may be followed by now; a present one is there.
-                if at == 0 && write.kind == ChangeKind::Revoke && write.values.len() == 1 && !members.contains(old) {
+                let is_first = self.trouble.is_none() && at == 0;
+                if is_first && write.kind == ChangeKind::Revoke && write.values.len() == 1 && !members.contains(old) {
                     self.broken.push(format!("{old} was taken out of {}, and is not in it: {members:?}", group.name));
                 }
                 members.retain(|member| member != old);
@@ -316,8 +337,10 @@ impl Connector for Simulated {
         following
     }
 
-    async fn find(&self, _: ObjectType, _: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
-        Ok(Vec::new())
+    async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
+        let all = self.world.lock().of(self.name, object);
+        let fits = |one: &Observed| probes.iter().any(|(name, value)| one.attributes.get(name).contains(value));
+        Ok(all.into_iter().filter(fits).collect())
     }
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
@@ -328,7 +351,14 @@ impl Connector for Simulated {
             let values: Vec<_> = write.values.iter().map(|value| &value.after).collect();
             let line = format!("{} {:?} {values:?}", write.kind, write.account);
             world.story.push(line);
+            let lost = world.loses_answer();
+            if lost == Some(false) {
+                return Err(lost_answer());
+            }
             let written = world.write(write)?;
+            if lost.is_some() {
+                return Err(if write.kind == ChangeKind::Create { unknown_answer() } else { lost_answer() });
+            }
             let is_awaited = write.values.iter().any(|value| value.attribute == "login");
             let by_hand = if is_awaited { world.by_hand.take() } else { None };
             if by_hand.is_some() {
@@ -353,11 +383,40 @@ impl Connector for Simulated {
         let values: Vec<_> = write.values.iter().map(|value| (&value.before, &value.after)).collect();
         let line = format!("{} {:?} {values:?}", write.kind, write.account);
         world.story.push(line);
-        world.change_members(write)
+        let lost = world.loses_answer();
+        if lost == Some(false) {
+            return Err(lost_answer());
+        }
+        world.change_members(write)?;
+        lost.map_or(Ok(()), |_| Err(lost_answer()))
+    }
+}
+
+fn lost_answer() -> ConnectError {
+    ConnectError::passing("cut", "the answer was lost", "it is tried again")
+}
+
+fn unknown_answer() -> ConnectError {
+    ConnectError::unknown("cut", "the answer was lost", "it is looked for")
+}
+
+/// The machine's clock, with pauses that do not last.
+struct Hurried;
+
+#[async_trait]
+impl Clock for Hurried {
+    fn now(&self) -> jiff::Timestamp {
+        jiff::Timestamp::now()
+    }
+
+    async fn sleep(&self, _: Duration) {
+        tokio::time::sleep(Duration::from_millis(1)).await;
     }
 }
 
 struct Sim {
+    /// Answers are lost, and the service is stopped.
+    with_trouble: bool,
     world: Shared,
     random: StdRng,
     next: u32,
@@ -435,13 +494,18 @@ impl Sim {
         Ok(())
     }
 
-    /// An engine with everything connected.
-    async fn engine(&mut self, folder: &std::path::Path) -> Result<Arc<Engine>, String> {
-        let fault = |what: &'static str| move |error: tide_engine::EngineError| format!("{what}: {error}");
+    /// An engine over the records in a folder.
+    async fn open(&mut self, folder: &std::path::Path) -> Arc<Engine> {
         let store = Store::open(&folder.join("tide.db"), MasterKey::parse(KEY).expect("a key")).await.expect("a store");
         let at_a_time = if self.random.random_bool(0.5) { 1 } else { 8 };
         let ties = Ties { systems: Some(Arc::new(self.world.clone())), seed: Some(1), at_a_time, ..Ties::default() };
-        let engine = Engine::tied(store, Arc::new(SystemClock), ties);
+        Engine::tied(store, Arc::new(Hurried), ties)
+    }
+
+    /// An engine with everything connected.
+    async fn engine(&mut self, folder: &std::path::Path) -> Result<Arc<Engine>, String> {
+        let fault = |what: &'static str| move |error: tide_engine::EngineError| format!("{what}: {error}");
+        let engine = self.open(folder).await;
         for name in [ROSTER, TOWER] {
             let settings = serde_json::json!({"url": "http://127.0.0.1:9/"});
             let system = NewSystem { name: name.into(), kind: "scim".into(), settings, secret: Some("it is simulated".into()) };
@@ -467,7 +531,7 @@ impl Sim {
 
     async fn lives(&mut self) -> Result<(), String> {
         let folder = tempfile::tempdir().map_err(|error| error.to_string())?;
-        let engine = self.engine(folder.path()).await?;
+        let mut engine = self.engine(folder.path()).await?;
         let fault = |what: &'static str| move |error: tide_engine::EngineError| format!("{what}: {error}");
         for step in 0..self.random.random_range(4..9) {
             for _ in 0..self.random.random_range(1..5) {
@@ -480,12 +544,15 @@ impl Sim {
                     engine.catch_up(system, kind).await.map_err(fault("catching up"))?;
                 }
                 engine.run_once().await.map_err(fault("a run on news"))?;
+            } else if self.with_trouble && self.random.random_bool(0.4) {
+                engine = self.stopped_in_a_run(engine, folder.path()).await?;
             } else {
                 self.run(&engine).await?;
             }
             self.right(&format!("step {step}"), false)?;
         }
         // Nothing is left to be done, and nothing is done.
+        self.world.lock().trouble = None;
         for last in 0..4 {
             self.world.lock().story.clear();
             self.run(&engine).await?;
@@ -504,9 +571,31 @@ impl Sim {
         Ok(())
     }
 
-    async fn run(&self, engine: &Arc<Engine>) -> Result<(), String> {
-        let mut events = engine.events();
+    /// A run in the middle of which the service stops; the next start goes on with it.
+    async fn stopped_in_a_run(&mut self, engine: Arc<Engine>, folder: &std::path::Path) -> Result<Arc<Engine>, String> {
         let plan = Plan { carry_out: true, ..Plan::default() };
+        let last = self.world.lock().writes + self.random.random_range(1..6);
+        let id = engine.begin(plan, "sim").await.map_err(|error| error.to_string())?;
+        let ended = async |engine: &Engine| engine.store().change_set(id).await.is_ok_and(|set| set.ended.is_some());
+        while self.world.lock().writes < last && !ended(&engine).await {
+            tokio::time::sleep(Duration::from_micros(200)).await;
+        }
+        engine.stop().await;
+        engine.store().close().await;
+        self.world.lock().story.push("stopped, and started again".into());
+        let engine = self.open(folder).await;
+        engine.resume().await.map_err(|error| error.to_string())?;
+        while !ended(&engine).await {
+            tokio::time::sleep(Duration::from_millis(1)).await;
+        }
+        // What was decided before the stop may be half of what is to be done: the next run does the rest.
+        self.run(&engine).await?;
+        Ok(engine)
+    }
+
+    async fn run(&self, engine: &Arc<Engine>) -> Result<(), String> {
+        let plan = Plan { carry_out: true, ..Plan::default() };
+        let mut events = engine.events();
         let id = engine.begin(plan, "sim").await.map_err(|error| error.to_string())?;
         loop {
             let set = engine.store().change_set(id).await.map_err(|error| error.to_string())?;
@@ -518,11 +607,17 @@ impl Sim {
     }
 }
 
+fn sim(integrity: Integrity, seed: u64, with_trouble: bool) -> Sim {
+    let world = Shared::new(integrity);
+    world.lock().trouble = with_trouble.then(|| StdRng::seed_from_u64(!seed));
+    Sim { with_trouble, world, random: StdRng::seed_from_u64(seed), next: 0 }
+}
+
 fn holds(integrity: Integrity) {
     let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
     let (seeds, first) = (number("EAGER_TIDE_SEEDS", 1000) / 100, number("EAGER_TIDE_SEED", 1));
     for seed in first..first + seeds.max(1) {
-        let mut sim = Sim { world: Shared::new(integrity), random: StdRng::seed_from_u64(seed), next: 0 };
+        let mut sim = sim(integrity, seed, seed % 2 == 0);
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
         let told = runtime.block_on(sim.lives());
         let story = sim.world.lock().story.join("\n");
@@ -549,7 +644,7 @@ fn memberships_are_right_after_every_run_where_members_must_exist() {
 #[test]
 fn a_change_by_hand_right_after_our_own_write_is_not_lost() {
     for order in [Order::ReadBackShowsIt, Order::ToldBefore, Order::ToldAfter] {
-        let mut sim = Sim { world: Shared::new(Integrity::None), random: StdRng::seed_from_u64(3), next: 0 };
+        let mut sim = sim(Integrity::None, 3, false);
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
         runtime.block_on(async {
             let folder = tempfile::tempdir().expect("a folder");

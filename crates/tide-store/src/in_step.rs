@@ -5,6 +5,7 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
+use std::collections::BTreeMap;
 use tide_core::model::{AccountId, PasswordSet};
 use zeroize::Zeroizing;
 
@@ -129,6 +130,14 @@ impl Store {
                 ended: row.get::<Option<String>, _>("ended").zip(row.get::<Option<String>, _>("outcome")),
             })
             .collect())
+    }
+
+    /// What systems answered that refused a password of somebody since a moment, each its last answer.
+    pub async fn password_refusals(&self, identity: &str, since: Timestamp) -> Result<BTreeMap<String, String>, StoreError> {
+        let sql = "SELECT system, error FROM change WHERE identity = ? AND kind = 'password' AND state = 'failed' AND settled >= ?
+                   AND error IS NOT NULL ORDER BY id";
+        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(identity).bind(stamp(since)).fetch_all(&self.reader).await?;
+        Ok(rows.into_iter().collect())
     }
 
     /// Nothing more is done for a password: it is erased.

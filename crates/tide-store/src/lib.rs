@@ -66,6 +66,7 @@ use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, S
 use sqlx::{ConnectOptions, Connection as _, SqliteConnection, SqlitePool};
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
 use tokio::sync::Mutex;
 use writer::{Boxed, Writer};
 
@@ -79,6 +80,8 @@ pub struct Store {
     decider: Arc<Mutex<Option<SqliteConnection>>>,
     writer: Writer,
     vault: Vault,
+    /// The latest moment that was given out for an observation or a write, in milliseconds since 1970.
+    latest: Arc<AtomicI64>,
 }
 
 /// An instant as it is stored: UTC, with milliseconds, so that texts sort as times.
@@ -123,7 +126,21 @@ impl Store {
             options.clone().read_only(true).connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
         let decider = Arc::new(Mutex::new(Some(decider)));
         let sweeper = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
-        Ok(Store { reader, decider, writer: Writer::start(connection, sweeper), vault: Vault::new(key) })
+        let latest: Option<String> =
+            sqlx::query_scalar("SELECT max(max(seen), coalesce(max(written), '')) FROM account").fetch_one(&mut connection).await?;
+        let latest = Arc::new(AtomicI64::new(unstamp(latest).map_or(i64::MIN, Timestamp::as_millisecond)));
+        Ok(Store { reader, decider, writer: Writer::start(connection, sweeper), vault: Vault::new(key), latest })
+    }
+
+    /// The moment of an observation or of a write, by which it is told which is the later one: `now`, unless the clock was set back
+    /// since the last one. Then the moments go on from there, a millisecond each, until the clock has caught up; a restart does not
+    /// change that.
+    pub fn moment(&self, now: Timestamp) -> Timestamp {
+        let wall = now.as_millisecond();
+        let next = |last: i64| if wall >= last { wall } else { last + 1 };
+        // The closure always gives a value, so that there is always a former one.
+        let last = self.latest.fetch_update(Ordering::AcqRel, Ordering::Acquire, |last| Some(next(last))).unwrap_or(wall);
+        if wall >= last { now } else { Timestamp::from_millisecond(next(last)).unwrap_or(now) }
     }
 
     /// A look at what is decided about: over the connection that writes when it has little else to do, and else over one of

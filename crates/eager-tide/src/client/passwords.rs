@@ -76,10 +76,17 @@ impl Passwords {
                     output::line("no password was set for them here");
                 } else {
                     let rows = all.into_iter().map(|one| {
-                        let state = match (one.outcome, one.missing.is_empty()) {
-                            (Some(outcome), _) => outcome,
-                            (None, true) => "on its way".to_owned(),
-                            (None, false) => format!("on its way to {}", one.missing.join(", ")),
+                        let state = match (one.outcome, one.has_arrived, one.missing.is_empty()) {
+                            (Some(outcome), ..) => outcome,
+                            (None, true, _) => "all accounts have it".to_owned(),
+                            (None, false, true) => "on its way: the account is nobody's yet".to_owned(),
+                            (None, false, false) => {
+                                let one_system = |system: &String| match one.refused.get(system) {
+                                    Some(answer) => format!("{system} (refused: {answer})"),
+                                    None => system.clone(),
+                                };
+                                format!("on its way to {}", one.missing.iter().map(one_system).collect::<Vec<_>>().join(", "))
+                            }
                         };
                         let origin = one.origin.map_or_else(|| "an operator".to_owned(), |system| format!("seen in {system}"));
                         let must = if one.must_change { "at the next log-in" } else { "—" };

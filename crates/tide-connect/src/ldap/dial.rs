@@ -267,17 +267,22 @@ impl Dialer {
         Err(first.unwrap_or_else(|| ConnectError::lasting("url", "no host is named", "give an address")))
     }
 
-    /// A connection to a host that a referral names, if it is one of those that may be followed to.
-    pub async fn follow<L: Line>(&self, url: &str) -> Result<L, ConnectError> {
-        let target = host(url.split_once("://").map_or(url, |(scheme, rest)| {
-            let end = rest.find('/').unwrap_or(rest.len());
-            &url[..scheme.len() + 3 + end]
-        }))?;
-        let allowed = self.settings.referral_hosts.iter().any(|h| {
+    /// Is it a host to which referrals are followed?
+    pub fn follows(&self, url: &str) -> bool {
+        referral_host(url).is_ok_and(|target| self.may_follow(&target))
+    }
+
+    fn may_follow(&self, target: &Host) -> bool {
+        self.settings.referral_hosts.iter().any(|h| {
             let h = h.split_once("://").map_or(h.as_str(), |(_, rest)| rest).trim_end_matches('/');
             h.eq_ignore_ascii_case(&target.name) || h.eq_ignore_ascii_case(&target.place())
-        });
-        if !allowed {
+        })
+    }
+
+    /// A connection to a host that a referral names, if it is one of those that may be followed to.
+    pub async fn follow<L: Line>(&self, url: &str) -> Result<L, ConnectError> {
+        let target = referral_host(url)?;
+        if !self.may_follow(&target) {
             return Err(ConnectError::lasting(
                 "referral",
                 format!("the server refers to {}, and referrals are not followed there", target.place()),
@@ -356,6 +361,14 @@ impl Dialer {
     }
 }
 
+/// The host that a referral's URL names (RFC 4516 §2).
+fn referral_host(url: &str) -> Result<Host, ConnectError> {
+    host(url.split_once("://").map_or(url, |(scheme, rest)| {
+        let end = rest.find('/').unwrap_or(rest.len());
+        &url[..scheme.len() + 3 + end]
+    }))
+}
+
 fn clip(text: &str) -> String {
     let text: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
     if text.trim().is_empty() { String::new() } else { format!(" ({})", text.trim()) }
@@ -392,7 +405,7 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     match (result.rc, policy_error(result), sub.as_deref()) {
         (49, Some(1), _) | (_, _, Some("775")) => account(
             "account_locked",
-            "is locked after too many wrong passwords",
+            "is locked, after too many wrong passwords or by an administrator",
             "unlock the service account in the directory, then give the right password here",
         ),
         (49, Some(0), _) | (_, _, Some("532")) => {
@@ -423,6 +436,15 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
             account("auth_unsuited", "may not bind with a password", "give it a password in the directory, or use a client certificate")
         }
         (50, _, _) => account("bind_rights", "may not bind", "allow the service account to authenticate in the directory's access rules"),
+        (19, _, _) => account(
+            "account_locked",
+            "is locked after too many wrong passwords",
+            "unlock the service account in the directory, then give the right password here",
+        ),
+        // So a directory answers for an account that was made inactive.
+        (53, _, _) => {
+            account("account_disabled", "is not let in: the account is inactive", "activate the service account in the directory")
+        }
         (51 | 52, _, _) => {
             ConnectError::passing("unavailable", format!("the server is busy or going down{text}"), "it is tried again by itself")
         }
@@ -526,6 +548,8 @@ mod tests {
         assert_eq!(of(49, &said("701")), "account_expired");
         assert_eq!(of(49, &said("773")), "password_expired");
         assert_eq!(of(8, ""), "tls_needed");
+        assert_eq!(of(19, "Exceed password retry limit. Please try later."), "account_locked");
+        assert_eq!(of(53, "Account inactivated. Contact system administrator."), "account_disabled");
     }
 
     #[test]

@@ -263,11 +263,10 @@ impl LdapConnector {
                     }
                 }
                 self.hand_on(making.take(), elsewhere.as_deref(), &mut keys, out).await?;
-                // Followed only if asked: without a host to go to, a referral names a part that is not ours.
-                if !self.settings().referral_hosts.is_empty() {
-                    let places = page.referrals.iter().map(|url| (Some(url.clone()), referral_base(url).unwrap_or_else(|| base.clone())));
-                    left.extend(places.filter(|place| visited.insert(place.clone())).collect::<Vec<_>>());
-                }
+                // Followed only to hosts that were named: any other names a part that is not ours.
+                let ours = page.referrals.iter().filter(|url| self.dialer.follows(url));
+                let places = ours.map(|url| (Some(url.clone()), referral_base(url).unwrap_or_else(|| base.clone())));
+                left.extend(places.filter(|place| visited.insert(place.clone())).collect::<Vec<_>>());
                 let known = known.clone();
                 making = Some(tokio::task::spawn_blocking(move || made(&page, &known)));
             }
@@ -507,8 +506,8 @@ fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
         ),
         68 => ConnectError::lasting(
             "exists",
-            format!("{doing}: an entry of this name exists{text}"),
-            "read the system again, so that it can be matched",
+            format!("{doing}: an entry of this name, or with a value that only one may have, exists{text}"),
+            "if the entry is theirs, correct the match rules; if it is another's, give another value: a generated attribute finds a free one",
         ),
         8 | 13 => ConnectError::lasting(
             "tls_needed",
@@ -518,7 +517,7 @@ fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
         19 | 21 => ConnectError::lasting(
             "value",
             format!("{doing}: the server refuses a value{text}"),
-            "correct the mapping of the attribute that it names",
+            "correct the mapping of the attribute that it names, or the other entry that holds the value already",
         ),
         17 | 65 => ConnectError::lasting(
             "schema",
@@ -585,13 +584,12 @@ impl Connector for LdapConnector {
                     report.passed("First entries", format!("{count} persons {more}; the first: {}", names.join(" · ")));
                 }
                 if !page.referrals.is_empty() {
-                    let followed = !self.settings().referral_hosts.is_empty();
-                    let what = format!("the server refers to other servers: {}", page.referrals.join(" · "));
-                    if followed {
-                        report.passed("Referrals", format!("{what}; those to named hosts are followed"));
-                    } else {
-                        report.passed("Referrals", format!("{what}; they are not followed"));
-                    }
+                    let (followed, left): (Vec<&str>, Vec<&str>) =
+                        page.referrals.iter().map(String::as_str).partition(|url| self.dialer.follows(url));
+                    let part = |urls: &[&str], what: &str| (!urls.is_empty()).then(|| format!("{what}: {}", urls.join(" · ")));
+                    let parts = [part(&followed, "followed"), part(&left, "not followed")];
+                    let parts = parts.into_iter().flatten().collect::<Vec<_>>().join("; ");
+                    report.passed("Referrals", format!("the server refers to other servers; {parts}"));
                 }
             }
         }

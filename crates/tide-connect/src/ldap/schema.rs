@@ -431,6 +431,9 @@ impl Known {
         }
         schema.state_attribute = (self.state != State::None).then(|| "enabled".to_owned());
         schema.name_attribute = Some("dn".into());
+        if self.controller {
+            schema.unique = vec!["sAMAccountName".into(), "userPrincipalName".into()];
+        }
         schema.refers_by_name = true;
         schema.follows_renames = self.controller;
         (schema.classes, schema.unordered) = (self.classes.clone(), self.unordered.clone());

@@ -360,9 +360,31 @@ fn a_name_that_somebody_holds_is_said_before_it_is_sent() {
     world.account("berthing", "robot", &[("userName", "new@e"), ("number", "9")]);
     let id = world.population.accounts[0].id;
     world.at(id).attributes.set("mail", vec![Value::text("new@e")]);
+    world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
+    let outcome = world.decide();
+    let change = |held: bool| outcome.changes.iter().find(|change| change.hold.is_some() == held).expect("one held, and one sent");
+    assert_eq!(outcome.changes.len(), 2);
+    let (held, sent) = (change(true), change(false));
+    let why = held.hold.as_ref().map(|hold| hold.text.as_str()).unwrap_or_default();
+    assert!(why.contains("userName new@e is taken in berthing by the account robot"), "{why}");
+    assert_eq!((held.kind, held.values.len()), (ChangeKind::Rename, 1));
+    assert!(sent.values.iter().all(|value| value.attribute != "userName"), "the other values are not kept back: {sent:?}");
+}
+
+/// A domain controller lets no two of its objects have the same value of some attributes, whatever their type.
+#[test]
+fn a_unique_value_that_another_object_holds_is_said_before_an_account_is_made() {
+    let mut world = World::new();
+    world.account("harbour", "ada", &[("number", "1"), ("cn", "Ada"), ("mail", "a@e")]);
+    world.account("berthing", "robot", &[("userName", "robot"), ("number", "9"), ("displayName", "Ada")]);
+    assert_eq!(world.decide().changes.len(), 1, "nothing else is unique");
+    let facts = world.population.systems.get_mut("berthing").expect("there");
+    let mut schemas = (*facts.schema).clone();
+    schemas.get_mut(&ObjectType::Person).expect("there").unique = vec!["displayName".into()];
+    facts.schema = schemas.into();
     let outcome = world.decide();
     assert!(outcome.changes.is_empty());
-    assert!(said(&outcome, "berthing Ada").contains("userName new@e is taken in berthing by the account robot"));
+    assert!(said(&outcome, "berthing Ada").contains("displayName Ada is taken in berthing by the account robot"));
 }
 
 #[test]

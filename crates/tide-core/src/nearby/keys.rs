@@ -16,6 +16,11 @@ use std::collections::{BTreeSet, HashMap};
 /// How many ids an account without an identity may get.
 const IDS: u32 = 4;
 
+/// By what whoever holds a value meets whoever is to get it, where no two may hold it.
+fn holds_hash(system: &str, attribute: &str, value: &Value) -> u64 {
+    hash(&["holds", system, &attribute.to_lowercase(), &value.to_string().trim().to_lowercase()])
+}
+
 /// What belongs to the records of a population, to be looked up.
 pub(super) struct About<'a> {
     owner: HashMap<AccountId, &'a str>,
@@ -52,7 +57,7 @@ pub(super) struct Keys {
     pointing: HashMap<ObjectType, IdentityRules>,
     /// Attributes by which sources name others.
     numbers: Vec<String>,
-    /// Of each target, its rules for the name and nothing else.
+    /// Of each target, its rules for the values that no two of its objects share, and nothing else.
     names: Vec<(String, ObjectType, TypeRules, Schema)>,
     /// Systems whose groups say who takes part.
     asked: BTreeSet<String>,
@@ -83,11 +88,12 @@ impl Keys {
             for (kind, types) in &all.types {
                 let schema = facts.get(system).and_then(|facts| facts.schema.get(kind));
                 if let (Some(schema), true) = (schema, types.is_target())
-                    && let Some(name) = schema.name_attribute.as_deref()
+                    && schema.unique_attributes().next().is_some()
                 {
+                    let is_unique = |name: &str| schema.unique_attributes().any(|unique| unique.eq_ignore_ascii_case(name));
                     let mut only = types.clone();
-                    only.outbound.retain(|mapping| mapping.attribute.eq_ignore_ascii_case(name));
-                    only.populations.iter_mut().for_each(|p| p.outbound.retain(|mapping| mapping.attribute.eq_ignore_ascii_case(name)));
+                    only.outbound.retain(|mapping| is_unique(&mapping.attribute));
+                    only.populations.iter_mut().for_each(|p| p.outbound.retain(|mapping| is_unique(&mapping.attribute)));
                     keys.names.push((system.clone(), *kind, only, schema.clone()));
                 }
                 keys.flat |= types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)).any(|mapping| mapping.flat);
@@ -129,9 +135,10 @@ impl Keys {
             let keys = account_keys(rule, account);
             hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind, &place.to_string(), key])));
         }
-        for (_, _, _, schema) in self.names.iter().filter(|(name, of, ..)| name == system && *of == account.kind) {
-            let names = schema.name_attribute.as_deref().map_or(&[][..], |name| account.attributes.get(name));
-            hashes.meets.extend(names.iter().map(|value| self.name(system, kind, value)));
+        for (_, _, _, schema) in self.names.iter().filter(|(name, ..)| name == system) {
+            for attribute in schema.unique_attributes() {
+                hashes.meets.extend(account.attributes.get(attribute).iter().map(|value| holds_hash(system, attribute, value)));
+            }
         }
         if !self.pointing.is_empty() {
             // Whoever is meant by a name is another when the account is another's, or no longer there.
@@ -160,10 +167,6 @@ impl Keys {
             }
         }
         hashes
-    }
-
-    fn name(&self, system: &str, kind: &str, value: &Value) -> u64 {
-        hash(&["holds", system, kind, &value.to_string().trim().to_lowercase()])
     }
 
     /// By what an identity that is not kept yet is found by the accounts of each source: by the values that it has of the sources
@@ -200,10 +203,10 @@ impl Keys {
                 hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind.word(), &place.to_string(), key])));
             }
         }
-        for (system, of, types, schema) in self.names.iter().filter(|(_, of, ..)| *of == kind) {
+        for (system, _, types, schema) in self.names.iter().filter(|(_, of, ..)| *of == kind) {
             let desired = Shape::new(types, Some(schema)).desired(&attributes, None);
-            let values = desired.wanted.iter().flat_map(|wanted| &wanted.values).take(1);
-            hashes.meets.extend(values.map(|value| self.name(system, of.word(), value)));
+            let first = desired.wanted.iter().filter_map(|wanted| Some((wanted.mapping.attribute.as_str(), wanted.values.first()?)));
+            hashes.meets.extend(first.map(|(attribute, value)| holds_hash(system, attribute, value)));
         }
         let declared = rules.identities.get(&kind);
         for attribute in declared.into_iter().flat_map(|declared| &declared.attributes) {

@@ -192,6 +192,18 @@ fn reads(name: &str) -> String {
     if plain { format!("account.{name}") } else { format!("account[\"{name}\"]") }
 }
 
+/// Where many directories keep a usual value when the first place is empty.
+const SECOND_PLACES: [(&str, &str); 2] = [("employeeNumber", "employeeID"), ("displayName", "cn")];
+
+/// How an expression reads a usual value: from its first place, and from the second where the system has that too.
+fn reads_usual(schema: &Schema, kind: &str, identity: &str, account: &str) -> String {
+    let second = SECOND_PLACES.iter().find(|(name, _)| *name == identity && kind == "ldap").map(|(_, second)| *second);
+    match second.and_then(|second| schema.get(second)) {
+        Some(second) => format!("either({}, {})", reads(account), reads(&second.name)),
+        None => reads(account),
+    }
+}
+
 /// An outbound mapping; what the system cannot do without is waited for.
 fn wanted(schema: &Schema, attribute: &str, from: &str) -> String {
     match schema.get(attribute).is_some_and(|def| def.required) {
@@ -225,7 +237,7 @@ pub fn starter(
         if let Some((identity, account)) = pairs.iter().find(|(identity, _)| *identity == name) {
             text.push_str(&format!(
                 "\n[[person.match]]\nname = \"{label}\"\naccount = '{}'\nidentity = 'identity.{identity}'\n",
-                if name == "mail" { format!("lower({})", reads(account)) } else { reads(account) }
+                if name == "mail" { format!("lower({})", reads(account)) } else { reads_usual(schema, kind, identity, account) }
             ));
         }
     }
@@ -233,7 +245,7 @@ pub fn starter(
     for (identity, account) in &pairs {
         let line = match purpose {
             Purpose::Source if *identity == "mail" => format!("{identity} = 'lower(trim({}))'\n", reads(account)),
-            Purpose::Source => format!("{identity} = '{}'\n", reads(account)),
+            Purpose::Source => format!("{identity} = '{}'\n", reads_usual(schema, kind, identity, account)),
             Purpose::Target => wanted(schema, account, &format!("identity.{identity}")),
         };
         text.push_str(&line);
@@ -292,6 +304,17 @@ mod tests {
         assert_eq!(scope_of(&rules.of("harbour", ObjectType::Person).expect("there").scope), edit, "it reads back as it was written");
         let emptied = with_scope(&changed, ObjectType::Person, &ScopeEdit::default()).expect("changed");
         assert!(!emptied.contains("scope"), "{emptied}");
+    }
+
+    #[test]
+    fn a_directory_whose_people_lack_a_display_name_still_has_labels() {
+        let mut schema = Schema::default();
+        ["employeeNumber", "employeeID", "displayName", "cn", "mail"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
+        let text = starter("dock", "ldap", Purpose::Source, &schema, &[], &ScopeEdit::default()).expect("written");
+        assert!(text.contains("displayName = 'either(account.displayName, account.cn)'"), "{text}");
+        assert!(text.contains("account = 'either(account.employeeNumber, account.employeeID)'"), "{text}");
+        let written = starter("dock", "ldap", Purpose::Target, &schema, &[], &ScopeEdit::default()).expect("written");
+        assert!(written.contains("\"displayName\" = 'identity.displayName'"), "{written}");
     }
 
     #[test]

@@ -100,7 +100,8 @@ pub async fn set_password(
 #[utoipa::path(get, path = "/api/v1/identities/{id}/password", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = Vec<PasswordOnItsWay>)))]
 pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<Vec<PasswordOnItsWay>>, Refusal> {
-    let one = |(row, missing): (tide_store::PasswordSetRow, Vec<String>)| {
+    let one = |progress: tide_engine::PasswordProgress| {
+        let tide_engine::PasswordProgress { row, missing, refused, has_arrived } = progress;
         let (ended, outcome) = row.ended.unzip();
         PasswordOnItsWay {
             id: row.set.id,
@@ -109,9 +110,11 @@ pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<S
             origin: (!row.origin.is_empty()).then_some(row.origin),
             must_change: row.set.must_change,
             missing,
+            refused,
+            has_arrived,
             ended,
             outcome,
         }
     };
-    Ok(Json(service.engine.passwords_set(Some(&id)).await?.into_iter().map(one).collect()))
+    Ok(Json(service.engine.passwords_set(&id).await?.into_iter().map(one).collect()))
 }

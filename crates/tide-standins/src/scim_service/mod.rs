@@ -297,6 +297,11 @@ impl ScimService {
         }
     }
 
+    /// Deletes a user behind everybody's back.
+    pub fn remove(&self, user_name: &str) {
+        self.shared.lock().users.retain(|_, user| user["userName"] != user_name);
+    }
+
     /// Each user as it is changed from now on, with the moment.
     pub fn watch(&self) -> tokio::sync::mpsc::UnboundedReceiver<(Value, std::time::Instant)> {
         let (watcher, changes) = tokio::sync::mpsc::unbounded_channel();

@@ -39,11 +39,11 @@ impl<'a> Target<'a> {
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::Held), None, problem.clone());
         }
-        if let Some(reason) = self.name_taken(&desired, None) {
+        if let Some((_, reason)) = self.values_taken(&desired, None).into_iter().next() {
             return (Some(Verdict::Held), None, reason);
         }
         self.points(None, pointing);
-        self.take_name(&desired, usize::MAX);
+        self.take_values(&desired, usize::MAX);
         let mut values: Vec<ValueChange> = desired
             .wanted
             .iter()
@@ -93,11 +93,10 @@ impl<'a> Target<'a> {
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::Held), Some(at), problem.clone());
         }
-        if let Some(reason) = self.name_taken(&desired, Some(at)) {
-            return (Some(Verdict::Held), Some(at), reason);
-        }
+        let mut taken = self.values_taken(&desired, Some(at));
+        desired.wanted.retain(|wanted| !taken.iter().any(|(other, _)| other.mapping.attribute == wanted.mapping.attribute));
         self.points(Some(at), pointing);
-        self.take_name(&desired, at);
+        self.take_values(&desired, at);
         let mut rest = compare::differences(&desired, account, self.population);
         self.by_stage(person, account, &mut rest);
         self.back_again(account, &person.attributes, &mut rest);
@@ -156,6 +155,17 @@ impl<'a> Target<'a> {
             let change = &mut outcome.changes[at_change];
             change.hold = reported(self.population, self.types, change);
             done.push(if change.hold.is_some() { Verdict::Held } else { Verdict::Update });
+        }
+        // A value that another object holds keeps back no other.
+        taken.retain(|(wanted, _)| compare::relation(wanted, account, self.population) == compare::Relation::Differs);
+        for (wanted, reason) in taken {
+            let apart = Desired { wanted: vec![wanted], ..Desired::default() };
+            for (kind, values) in self.by_kind(compare::differences(&apart, account, self.population)) {
+                let at_change = outcome.changes.len();
+                self.push(person, Some(at), kind, values, reason.clone(), outcome);
+                outcome.changes[at_change].hold.get_or_insert(reason.clone());
+                done.push(Verdict::Held);
+            }
         }
         let verdict = match (base, done.first()) {
             (Verdict::Join, _) => Verdict::Join,
@@ -291,44 +301,49 @@ impl<'a> Target<'a> {
         }
     }
 
-    fn wanted_name<'d>(&self, desired: &'d Desired<'a>) -> Option<&'d compose::Wanted<'a>> {
-        let name = self.schema?.name_attribute.as_deref()?;
-        desired.wanted.iter().find(|wanted| wanted.mapping.attribute.eq_ignore_ascii_case(name) && !wanted.values.is_empty())
+    /// What somebody is to get of the values that no two objects of the target share.
+    fn wanted_unique<'d>(&self, desired: &'d Desired<'a>) -> Vec<&'d compose::Wanted<'a>> {
+        let unique: Vec<&str> = self.schema.iter().flat_map(|schema| schema.unique_attributes()).collect();
+        let is_unique = |wanted: &&compose::Wanted<'a>| unique.iter().any(|name| wanted.mapping.attribute.eq_ignore_ascii_case(name));
+        desired.wanted.iter().filter(is_unique).filter(|wanted| !wanted.values.is_empty()).collect()
     }
 
-    /// The names that are given in the target.
-    fn names(&mut self) -> &mut HashMap<String, usize> {
-        let (members, accounts, attribute) =
-            (self.members, &self.population.accounts, self.schema.and_then(|s| s.name_attribute.as_deref()));
-        self.names.get_or_insert_with(|| {
-            let held = |at: usize| attribute.map_or(&[][..], |name| accounts[at].attributes.get(name));
-            members.iter().flat_map(|&at| held(at).iter().map(move |value| (fold(value), at))).collect()
+    /// Who holds the values in the target that no two of its objects share, whatever their type.
+    fn holders(&mut self) -> &mut HashMap<(String, String), usize> {
+        let (system, accounts, schema) = (self.system, &self.population.accounts, self.schema);
+        self.holders.get_or_insert_with(|| {
+            let unique: Vec<String> = schema.iter().flat_map(|schema| schema.unique_attributes()).map(str::to_lowercase).collect();
+            let there = accounts.iter().enumerate().filter(|(_, account)| account.system == system && account.absent_since.is_none());
+            there
+                .flat_map(|(at, account)| unique.iter().map(move |name| (at, account, name)))
+                .flat_map(|(at, account, name)| account.attributes.get(name).iter().map(move |value| ((name.clone(), fold(value)), at)))
+                .collect()
         })
     }
 
-    /// A name that another account holds would be refused by the target: it is said beforehand.
-    fn name_taken(&mut self, desired: &Desired<'a>, own: Option<usize>) -> Option<Reason> {
-        let wanted = self.wanted_name(desired)?;
-        let holder = *self.names().get(&fold(&wanted.values[0]))?;
-        if Some(holder) == own {
-            return None;
+    /// Values that another object holds, which the target would refuse: it is said beforehand.
+    fn values_taken(&mut self, desired: &Desired<'a>, own: Option<usize>) -> Vec<(compose::Wanted<'a>, Reason)> {
+        let mut taken = Vec::new();
+        for wanted in self.wanted_unique(desired) {
+            let value = &wanted.values[0];
+            let Some(&holder) = self.holders().get(&unique_key(wanted)) else { continue };
+            if Some(holder) == own {
+                continue;
+            }
+            let who = self.population.accounts.get(holder).map_or_else(
+                || "another new account".to_owned(),
+                |account: &Account| format!("the account {} ({})", account.name, account.key),
+            );
+            let text =
+                format!("{} {value} is taken in {} by {who}, which matches nobody by the rules", wanted.mapping.attribute, self.system);
+            taken.push((wanted.clone(), Reason::by(text, &wanted.mapping.place)));
         }
-        let who = self.population.accounts.get(holder).map_or_else(
-            || "another new account".to_owned(),
-            |account: &Account| format!("the account {} ({})", account.name, account.key),
-        );
-        Some(Reason::by(
-            format!(
-                "{} {} is taken in {} by {who}, which matches nobody by the rules",
-                wanted.mapping.attribute, wanted.values[0], self.system
-            ),
-            &wanted.mapping.place,
-        ))
+        taken
     }
 
-    fn take_name(&mut self, desired: &Desired<'a>, at: usize) {
-        if let Some(name) = self.wanted_name(desired).map(|wanted| fold(&wanted.values[0])) {
-            self.names().entry(name).or_insert(at);
+    fn take_values(&mut self, desired: &Desired<'a>, at: usize) {
+        for wanted in self.wanted_unique(desired) {
+            self.holders().entry(unique_key(wanted)).or_insert(at);
         }
     }
 
@@ -392,6 +407,10 @@ pub(in crate::decide) fn reported(population: &Population, types: &TypeRules, ch
     }
     let text = format!("changed in {} itself: it is told, and put right when somebody says so", change.system);
     Some(Reason::by(text, &types.place))
+}
+
+fn unique_key(wanted: &compose::Wanted<'_>) -> (String, String) {
+    (wanted.mapping.attribute.to_lowercase(), wanted.values.first().map(fold).unwrap_or_default())
 }
 
 fn take(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {
