@@ -251,6 +251,20 @@ async fn story() {
     assert!(matches!(lost.as_slice(), [News::Lost(why)] if why.contains("restored from a backup")), "{lost:?}");
     controller.tool(&["user", "move", "mate.three", "OU=People"]).expect("moved back");
 
+    // A container that is renamed takes along all who lie in it, whose own numbers stay; one that leaves what is read takes them away.
+    let whole = connector(&sound, &controller.password);
+    let from = whole.mark(ObjectType::Person, Way::ChangeNumber).await.expect("told").expect("a number");
+    let crew = format!("OU=Crew,{}", controller.base);
+    controller.tool(&["ou", "rename", &people, &crew]).expect("renamed");
+    let (told, _) = news(&whole, &from).await;
+    let names: Vec<String> =
+        told.iter().filter_map(|n| if let News::Changed(all) = n { Some(all) } else { None }).flatten().map(|o| o.name.clone()).collect();
+    assert!(names.iter().filter(|name| name.ends_with(&crew)).count() >= 3, "{told:?}");
+    let (told, _) = news(&inside, &from).await;
+    let gone: usize = told.iter().filter_map(|n| if let News::Gone(keys) = n { Some(keys.len()) } else { None }).sum();
+    assert!(gone >= 3, "they are no longer below what is read: {told:?}");
+    controller.tool(&["ou", "rename", &crew, &people]).expect("renamed back");
+
     deletions_are_not_promised_to_who_cannot_see_them(&sound).await;
     movers(&controller).await;
     let password = serve(&controller);

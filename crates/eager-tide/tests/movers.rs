@@ -135,3 +135,62 @@ async fn a_lock_after_wrong_passwords_is_neither_lifted_nor_taken_for_a_disabled
     ship.run();
     assert!(ship.values(who, "pwdAccountLockedTime").await.is_empty(), "back again, with our own lock taken away");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_that_others_write_too_are_changed_by_differences_and_options_are_kept() {
+    let slapd = Slapd::start(&entries()).unwrap();
+    let more = "description    = { value = '[identity.dept, \"crew\"]', values = \"merge\" }\n\"title;lang-no\" = 'identity.dept'\n[[person.membership]]";
+    let mut ship = Ship::start(&reach(&slapd), &HALL.replace("[[person.membership]]", more), "person,group").await;
+    ship.set("100", &[("name", "Ada Quay"), ("dept", "deck")]);
+    ship.run();
+    let who = "(employeeNumber=100)";
+    assert_eq!(ship.values(who, "title;lang-no").await, ["deck"]);
+    // Somebody adds a value, and we have not read it yet when ours changes.
+    let dn = ship.entry(who).await.unwrap().dn;
+    ship.put(&dn, "description", &["deck", "crew", "first aid"]).await;
+    let hall = HALL.replace("[[person.membership]]", &more.replace("\"crew\"", "\"hands\""));
+    ship.rules("hall.toml", &hall);
+    ship.publish();
+    said(&ship.service, &["run", "--without-reading"], 0);
+    let mut values = ship.values(who, "description").await;
+    values.sort();
+    assert_eq!(values, ["deck", "first aid", "hands"]);
+    // With the option the value is read, compared and cleared like any other.
+    assert!(ship.run().contains("0 done"), "all is as it should be");
+    ship.rules("hall.toml", &hall.replace("\"title;lang-no\" = 'identity.dept'", "\"title;lang-no\" = 'identity.manager'"));
+    ship.publish();
+    ship.run();
+    assert!(ship.values(who, "title;lang-no").await.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_landslide_is_held_where_no_guard_was_written() {
+    let setup = Setup { policy: format!("ppolicy_default \"cn=policy,{BASE}\""), ..Setup::default() };
+    let mut all = entries();
+    let policy = Entry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
+    all.push(policy.with("pwdAttribute", &["userPassword"]));
+    let slapd = Slapd::with_setup(&all, &setup).unwrap();
+    let hall = HALL.replace("manager        = 'identity.manager'", "enabled = 'identity.active'");
+    let mut ship = Ship::start(&reach(&slapd), &hall, "person,group").await;
+    for at in 0..40 {
+        ship.set(&format!("{}", 100 + at), &[("name", &format!("Crew {at}")), ("dept", "deck")]);
+    }
+    ship.run();
+    for at in 0..4 {
+        ship.set(&format!("{}", 100 + at), &[("active", "no")]);
+    }
+    ship.run();
+    for at in 4..12 {
+        ship.set(&format!("{}", 100 + at), &[("active", "no")]);
+    }
+    let held = said(&ship.service, &["run"], 3);
+    holds(&held, &["8 held", "after 4 in the last 24 hours, and the limit is 10 % of 41 (a built-in guard"]);
+    let locked = async |ship: &mut Ship| {
+        let mut count = 0;
+        for at in 0..40 {
+            count += usize::from(!ship.values(&format!("(employeeNumber={})", 100 + at), "pwdAccountLockedTime").await.is_empty());
+        }
+        count
+    };
+    assert_eq!(locked(&mut ship).await, 4, "a few are disabled, and many are held, with those of the last 24 hours counted");
+}

@@ -21,6 +21,7 @@ pub struct Access {
     token: tokio::sync::Mutex<Option<Token>>,
     feed: Mutex<FeedMemory>,
     read_by_rules: Arc<RwLock<Vec<String>>>,
+    server_filters: RwLock<Vec<tide_ldap::Filter>>,
     mark_key: RwLock<Option<Vec<u8>>>,
 }
 
@@ -82,6 +83,16 @@ impl Access {
     /// Says which attributes the rules read, for systems that show some only when they are asked for them.
     pub fn set_read_by_rules(&self, names: Vec<String>) {
         *self.read_by_rules.write().unwrap_or_else(PoisonError::into_inner) = names;
+    }
+
+    /// Says which filters the server is asked about each account, since only it can decide them.
+    pub fn set_server_filters(&self, filters: Vec<tide_ldap::Filter>) {
+        *self.server_filters.write().unwrap_or_else(PoisonError::into_inner) = filters;
+    }
+
+    /// The filters that the server is asked about each account.
+    pub(crate) fn server_filters(&self) -> Vec<tide_ldap::Filter> {
+        self.server_filters.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Sets the key by which changed passwords are told apart. It lasts, whatever secret we bind with: with another key, every

@@ -7,8 +7,9 @@ use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::{ObjectType, Place, Value};
+use tide_ldap::ldif::Entry;
 use tide_standins::directory::{Directory, Temper};
-use tide_standins::slapd::Slapd;
+use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::{self, BASE};
 
 const PASSWORD: &str = "harbour-secret";
@@ -176,6 +177,87 @@ async fn a_real_directory_is_tested_read_and_written() {
         assert_eq!(deleted.key, key);
         assert!(admin.find(ObjectType::Person, &[("sn".into(), Value::text("O'Hara"))]).await.expect("read").iter().all(|f| f.key != key));
     }
+}
+
+/// A backup host that refers writes to the first one is used for reading, and left as soon as the first one is back.
+#[tokio::test]
+async fn a_replica_is_no_place_to_write_and_is_left_again() {
+    let people = world::people(world::SEED, 5);
+    let entries = world::directory(&people, PASSWORD);
+    let certificates = tide_standins::certs::make(&["localhost", "127.0.0.1"]).expect("made");
+    let set_up = |database: String| Setup { certificates: Some(certificates.clone()), database, ..Setup::default() };
+    let mut first = Slapd::with_setup(&entries, &set_up(String::new())).expect("slapd starts");
+    // A consumer (RFC 4533) that has all it needs, of a provider that does not answer it.
+    let consumer = format!(
+        "syncrepl rid=001 provider=ldap://127.0.0.1:9 type=refreshAndPersist searchbase=\"{BASE}\" bindmethod=simple retry=\"60 +\"\nupdateref {}",
+        first.url
+    );
+    let replica = Slapd::with_setup(&entries, &set_up(consumer)).expect("slapd starts");
+    let bind_dn = Some(first.admin_dn.clone());
+    let write_to = |found: &Observed, title: &str| Write {
+        member: None,
+        merged: Vec::new(),
+        object: ObjectType::Person,
+        kind: ChangeKind::Update,
+        account: Some((found.key.clone(), found.name.clone())),
+        values: vec![value("title", &[], &[title])],
+    };
+    let probe = [("uid".to_owned(), Value::text(&people[0].uid))];
+
+    // The test of a replica says that it takes no writes.
+    let of_replica = LdapSettings { bind_dn: bind_dn.clone(), ..settings(&replica.url) };
+    let report = connector(of_replica, &replica.admin_password).tested().await;
+    let step = report.steps.iter().find(|step| step.name == "Takes writes").unwrap_or_else(|| panic!("{report:#?}"));
+    assert!(step.state == StepState::Warned && step.said.contains("read-only") && step.said.contains(&first.url), "{step:?}");
+
+    let both = |password: &str| {
+        let both = LdapSettings {
+            bind_dn: Some(format!("cn=eager-tide,ou=services,{BASE}")),
+            backups: vec![replica.url.clone()],
+            return_after_seconds: 1,
+            ..settings(&first.url)
+        };
+        connector(both, password)
+    };
+    let reader = both(PASSWORD);
+    first.stop();
+    let found = reader.find(ObjectType::Person, &probe).await.expect("read from the replica");
+    assert_eq!(found.len(), 1);
+    let refused = reader.write(&write_to(&found[0], "Mate")).await.expect_err("nowhere to write");
+    assert!(["referral", "unreachable", "cut"].contains(&refused.code), "{refused:?}");
+    first.restart().expect("it starts again");
+    tokio::time::sleep(Duration::from_millis(1200)).await;
+    // The first one is asked again, by its own answer: this account may not write there.
+    let refused = reader.write(&write_to(&found[0], "Mate")).await.expect_err("the account may only read");
+    assert_eq!(refused.code, "rights", "it came to the first host: {refused:?}");
+}
+
+/// The mark of a password tells that it changed. It hangs on the password and on a key of our own, and not on the account we bind with.
+#[tokio::test]
+async fn another_bind_password_changes_no_mark_of_a_password() {
+    let people = world::people(world::SEED, 3);
+    let access = "access to * by users read by anonymous auth".to_owned();
+    let with_password = |entry: Entry| if entry.dn == people[0].dn() { entry.with("userPassword", &["Quay-side-9"]) } else { entry };
+    let entries: Vec<Entry> = world::directory(&people, PASSWORD).into_iter().map(with_password).collect();
+    let slapd = Slapd::with_setup(&entries, &Setup { access: Some(access), ..Setup::default() }).expect("starts");
+    let mut marks = Vec::new();
+    for (bind_dn, password, key) in [
+        (format!("cn=eager-tide,ou=services,{BASE}"), PASSWORD, "one"),
+        (slapd.admin_dn.clone(), slapd.admin_password.as_str(), "one"),
+        (slapd.admin_dn.clone(), slapd.admin_password.as_str(), "other"),
+    ] {
+        let settings = LdapSettings { bind_dn: Some(bind_dn), mark_passwords: true, ..settings(&slapd.url) };
+        let access = Arc::new(Access::new(&[]));
+        access.set_mark_key(key.as_bytes().to_vec());
+        let connector = Arc::new(LdapConnector::new(settings, Some(Secret::new(password)), access).expect("sound"));
+        let (seen, _) = drain(connector.observe(ObjectType::Person)).await;
+        let mut all: Vec<String> = seen.iter().map(|one| format!("{} {:?}", one.name, one.attributes.get("passwordMark"))).collect();
+        all.sort();
+        assert!(seen.iter().any(|one| !one.attributes.get("passwordMark").is_empty()), "{all:?}");
+        marks.push(all);
+    }
+    assert_eq!(marks[0], marks[1]);
+    assert_ne!(marks[1], marks[2]);
 }
 
 #[tokio::test]

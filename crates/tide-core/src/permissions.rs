@@ -254,6 +254,16 @@ pub fn read_of(rules: &RuleSet, system: &str) -> Vec<String> {
     names.collect::<BTreeSet<String>>().into_iter().collect()
 }
 
+/// The filters of a system's rules that only its server can decide.
+pub fn server_filters(rules: &RuleSet, system: &str) -> Vec<tide_ldap::Filter> {
+    let types = rules.systems.get(system).into_iter().flat_map(|system| system.types.values());
+    let filters = types.filter_map(|types| match types.scope.filter.as_ref().map(|filter| &filter.filter) {
+        Some(RecordFilter::Ldap(filter)) if crate::scope::needs_server(filter) => Some(filter.clone()),
+        _ => None,
+    });
+    filters.collect()
+}
+
 /// The attributes that the rules read of accounts, as the rules call them.
 fn read(types: &TypeRules) -> BTreeSet<String> {
     let mut names: BTreeSet<String> = BTreeSet::new();

@@ -6,7 +6,8 @@ mod ldap_filter;
 
 pub use groups::{Groups, Membership};
 pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
-pub(crate) use ldap_filter::{groups_named, undecidable};
+pub use ldap_filter::{SERVER_FILTERS, filter_answer, needs_server};
+pub(crate) use ldap_filter::{asks_for_back_links, groups_named, unfit};
 
 use crate::expr::Values;
 use crate::model::Account;
@@ -72,10 +73,15 @@ pub fn standing(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> St
     if let Some(standing) = by_groups(scope, subject, groups) {
         return standing;
     }
-    if let (Some(filter), Some(account)) = (&scope.filter, values.account)
-        && !filters::holds(&filter.filter, account, subject.accounts, groups)
-    {
-        return Standing::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place));
+    if let (Some(filter), Some(account)) = (&scope.filter, values.account) {
+        match filters::holds(&filter.filter, account, subject.accounts, groups) {
+            Some(true) => {}
+            Some(false) => return Standing::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place)),
+            None => {
+                let text = format!("only the server can decide the filter {}, and it is asked with the next full read", filter.source);
+                return Standing::Unclear(Reason::by(text, &filter.place));
+            }
+        }
     }
     for condition in &scope.conditions {
         match condition.when.holds(values) {

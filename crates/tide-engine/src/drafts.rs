@@ -3,6 +3,7 @@
 
 use crate::{Engine, EngineError, Event};
 use tide_core::effect::{Effect, effect};
+use tide_core::permissions;
 use tide_core::rules::difference::{FileDifference, brought_together, difference};
 use tide_core::rules::{Fault, RuleFile, Severity};
 use tide_core::{RuleSet, decide};
@@ -139,7 +140,9 @@ impl Engine {
         principal: &str,
     ) -> Result<(i64, Vec<Fault>), EngineError> {
         let (set, faults) = self.check_rules(files).await?;
-        sound(set, &faults)?;
+        let set = sound(set, &faults)?;
+        // Rules that are not sound any more read nothing.
+        let before = self.rules().await.ok();
         let Some(version) = self.store.publish_rules(files, based_on, note, principal, self.now()).await? else {
             let newest = self.store.rules().await?;
             let (version, who) = newest.map_or((0, String::new()), |newest| (newest.version, newest.principal));
@@ -147,7 +150,27 @@ impl Engine {
             return Err(EngineError::Changed(format!("this is based on version {base}, and {who} published version {version} since")));
         };
         self.tell(Event::Rules { version });
+        self.read_anew(before.as_ref().map(|rules| &rules.set), &set).await?;
         Ok((version, faults))
+    }
+
+    /// Has directories read in full of which new rules read what was not asked for before: attributes that are shown only on request,
+    /// and filters that the server decides.
+    async fn read_anew(&self, before: Option<&RuleSet>, now: &RuleSet) -> Result<(), EngineError> {
+        for row in self.store.systems().await?.into_iter().filter(|row| row.kind == "ldap") {
+            let reads = |rules: &RuleSet| (permissions::read_of(rules, &row.name), permissions::server_filters(rules, &row.name));
+            let (names, filters) = reads(now);
+            let (old_names, old_filters) = before.map(reads).unwrap_or_default();
+            let access = self.access(&row);
+            access.set_read_by_rules(names.clone());
+            access.set_server_filters(filters.clone());
+            let is_more = names.iter().any(|name| !old_names.contains(name)) || filters.iter().any(|filter| !old_filters.contains(filter));
+            if is_more && before.is_some() {
+                crate::lock(&self.to_read_anew).insert(row.name);
+            }
+        }
+        self.nudge.notify_one();
+        Ok(())
     }
 
     /// What files would do to everybody, against a published version: the same records, decided twice.

@@ -112,14 +112,19 @@ impl Engine {
         let same = |follower: &Follower, row: &SystemRow, objects: &[ObjectType]| {
             follower.row.settings == row.settings && follower.row.schedule == row.schedule && follower.objects == objects
         };
+        let anew = std::mem::take(&mut *lock(&self.to_read_anew));
         followers.retain(|name, follower| {
-            let keep = wanted.iter().any(|(row, objects)| row.name == *name && same(follower, row, objects));
+            let keep = !anew.contains(name) && wanted.iter().any(|(row, objects)| row.name == *name && same(follower, row, objects));
             if !keep {
                 follower.cancel.cancel();
                 lock(&self.listening).retain(|(system, _), _| system != name);
             }
             keep
         });
+        // After what is in the queue of the follower that was ended.
+        for name in &anew {
+            self.store.drop_places(name).await?;
+        }
         for (row, objects) in wanted {
             if followers.contains_key(&row.name) {
                 continue;

@@ -66,7 +66,7 @@ pub use trial::{MappingTrial, Trial};
 
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64};
 use std::sync::{Arc, Mutex, PoisonError};
 use tide_connect::Access;
@@ -128,6 +128,8 @@ pub struct Engine {
     looks_again: AtomicBool,
     /// Something came since a run last looked.
     came: AtomicBool,
+    /// Systems that are read in full before they are followed on.
+    to_read_anew: Mutex<HashSet<String>>,
     /// How many runs have looked at what came.
     looks: AtomicU64,
     /// What the last decision on news cost.
@@ -187,6 +189,7 @@ impl Engine {
             news: Mutex::default(),
             looks_again: AtomicBool::default(),
             came: AtomicBool::default(),
+            to_read_anew: Mutex::default(),
             looks: AtomicU64::default(),
             cost: Mutex::default(),
             compiled: Mutex::default(),

@@ -77,6 +77,7 @@ impl Engine {
         // Without published rules nothing is read for them.
         if let Ok(rules) = self.rules().await {
             access.set_read_by_rules(permissions::read_of(&rules.set, &row.name));
+            access.set_server_filters(permissions::server_filters(&rules.set, &row.name));
         }
         let settings = Settings::read(&row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
@@ -161,6 +162,11 @@ impl Engine {
         }
         // Hosts, pace and tokens were those of the settings before.
         lock(&self.access).remove(name);
+        // So was what was read, and the place up to which it was followed.
+        if settings != row.settings {
+            lock(&self.to_read_anew).insert(name.to_owned());
+            self.nudge.notify_one();
+        }
         self.tell(Event::System { name: name.to_owned() });
         Ok(())
     }

@@ -361,7 +361,7 @@ impl LdapConnector {
 }
 
 impl LdapConnector {
-    async fn all_pages(&self, ldap: &mut Ldap, search: &Search<'_>) -> Result<Vec<SearchEntry>, ConnectError> {
+    pub(super) async fn all_pages(&self, ldap: &mut Ldap, search: &Search<'_>) -> Result<Vec<SearchEntry>, ConnectError> {
         let (mut all, mut cookie) = (Vec::new(), Vec::new());
         loop {
             let page = self.page(ldap, search, cookie).await?;

@@ -1,5 +1,6 @@
 //! The LDAP connector: dialling, testing, reading in pages, browsing, writing.
 
+mod asked;
 mod classes;
 mod dial;
 mod entry;
@@ -303,6 +304,9 @@ impl LdapConnector {
         if batch.is_empty() {
             return Ok(());
         }
+        if let Some(known) = self.known.get() {
+            self.ask_filters(known, &mut batch).await?;
+        }
         out.send(Ok(Shown::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
     }
 
@@ -313,7 +317,9 @@ impl LdapConnector {
         let filter = filter.to_string();
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
         let page = self.page(&mut ldap, &search, Vec::new()).await?;
-        Ok(page.entries.iter().map(|entry| entry::observed(entry, known)).collect())
+        let mut found: Vec<Observed> = page.entries.iter().map(|entry| entry::observed(entry, known)).collect();
+        self.ask_filters(known, &mut found).await?;
+        Ok(found)
     }
 
     async fn by_key(&self, key: &str, name: &str) -> Result<Observed, ConnectError> {
@@ -640,14 +646,22 @@ impl Connector for LdapConnector {
     fn follow(self: Arc<Self>, object: ObjectType, way: crate::Way, from: Option<String>) -> crate::Following {
         use crate::Way;
         crate::follow::follow(move |out| async move {
-            match (way, from) {
-                (Way::ContentSync, from) => self.synchronize(object, from, &out).await,
-                (Way::ChangeNumber, Some(from)) => lost_by_limit(self.numbered(object, &from, &out).await, &out).await,
-                (Way::Modified, Some(from)) => lost_by_limit(self.modified(object, &from, &out).await, &out).await,
-                _ => {
-                    Err(ConnectError::lasting("no_way", format!("a directory cannot be followed by {}", way.word()), "choose another way"))
-                }
-            }
+            let (told, news) = mpsc::channel(8);
+            let telling = async {
+                let ended = match (way, from) {
+                    (Way::ContentSync, from) => self.synchronize(object, from, &told).await,
+                    (Way::ChangeNumber, Some(from)) => lost_by_limit(self.numbered(object, &from, &told).await, &told).await,
+                    (Way::Modified, Some(from)) => lost_by_limit(self.modified(object, &from, &told).await, &told).await,
+                    _ => {
+                        let text = format!("a directory cannot be followed by {}", way.word());
+                        Err(ConnectError::lasting("no_way", text, "choose another way"))
+                    }
+                };
+                drop(told);
+                ended
+            };
+            let (told, handed_on) = tokio::join!(telling, self.ask_about_news(news, &out));
+            handed_on.and(told)
         })
     }
 
@@ -712,8 +726,36 @@ impl Connector for LdapConnector {
                         "give the service account the right to read what it makes",
                     )
                 })?;
-                Ok(entry::observed(&entry::open(entry)?, known))
+                let mut made = [entry::observed(&entry::open(entry)?, known)];
+                self.ask_filters(known, &mut made).await?;
+                let [made] = made;
+                Ok(made)
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Weight;
+
+    #[test]
+    fn each_code_has_its_own_meaning() {
+        let of = |rc| {
+            let result = LdapResult { rc, matched: String::new(), text: "said so".into(), refs: Vec::new(), ctrls: Vec::new() };
+            accept(&result, "writing").map_err(|error| (error.code, error.weight))
+        };
+        assert_eq!(of(0), Ok(()));
+        for rc in [8, 13] {
+            assert_eq!(of(rc), Err(("tls_needed", Weight::Lasting)), "also where it is asked for after the bind");
+        }
+        for rc in [4, 11] {
+            assert_eq!(of(rc), Err(("size_limit", Weight::Passing)));
+        }
+        assert_eq!(of(3), Err(("time_limit", Weight::Passing)));
+        assert_eq!(of(19), Err(("value", Weight::Lasting)));
+        assert_eq!(of(50), Err(("rights", Weight::Lasting)));
+        assert_eq!(of(68), Err(("exists", Weight::Lasting)));
     }
 }

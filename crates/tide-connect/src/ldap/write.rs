@@ -349,18 +349,22 @@ async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name:
         accept(&result, &format!("locking {name} again"))?;
     }
     if values.iter().any(|value| must_change(&value)) {
-        let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
-        // draft-behera §5.3.6; a domain controller takes 0 as never set, and a directory with `nsAccountLock` manages `pwdReset` itself
-        // and lets a password expire at a time.
-        let change = match known.state {
-            State::ControlFlags => Mod::Replace(b"pwdLastSet".to_vec(), one("0")),
-            State::Lock => Mod::Replace(b"passwordExpirationTime".to_vec(), one("19700101000000Z")),
-            State::LockedTime | State::None => Mod::Replace(b"pwdReset".to_vec(), one("TRUE")),
-        };
-        let result = ldap.with_timeout(wait).modify(name, vec![change]).await.map_err(|e| lost(settings, &e, false))?;
+        let result =
+            ldap.with_timeout(wait).modify(name, vec![asks_for_new_password(known.state)]).await.map_err(|e| lost(settings, &e, false))?;
         accept(&result, &format!("asking {name} for a new password at the next log-in"))?;
     }
     Ok(())
+}
+
+/// The change by which a password must be changed at the next log-in: draft-behera §5.3.6; a domain controller takes 0 as never set, and
+/// a directory with `nsAccountLock` manages `pwdReset` itself and lets a password expire at a time.
+fn asks_for_new_password(state: State) -> Mod<Octets> {
+    let (attribute, value) = match state {
+        State::ControlFlags => ("pwdLastSet", "0"),
+        State::Lock => ("passwordExpirationTime", "19700101000000Z"),
+        State::LockedTime | State::None => ("pwdReset", "TRUE"),
+    };
+    Mod::Replace(attribute.into(), HashSet::from([value.into()]))
 }
 
 /// A password that the server's policy refuses is nothing that a mapping gave.
@@ -490,6 +494,8 @@ mod tests {
         assert_eq!(state_at_creation(State::ControlFlags, true).expect("offered").1, one("514"));
         assert_eq!(state_at_creation(State::ControlFlags, false).expect("offered").1, one("512"));
         assert_eq!(state_change(State::None, true).expect_err("not offered").code, "no_state");
+        assert_eq!(asks_for_new_password(State::Lock), Mod::Replace(b"passwordExpirationTime".to_vec(), one("19700101000000Z")));
+        assert_eq!(asks_for_new_password(State::ControlFlags), Mod::Replace(b"pwdLastSet".to_vec(), one("0")));
     }
 
     #[test]

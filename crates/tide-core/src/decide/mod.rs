@@ -558,8 +558,12 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             let before = totals.recent.get(&(system.clone(), guard.change.clone(), guard.hours)).copied().unwrap_or(0);
             let Some(limit) = passed(guard, count + before, totals.linked.get(system).copied().unwrap_or(0)) else { continue };
             let more = if before == 0 { String::new() } else { format!(" after {before} in the last {} hours", guard.hours) };
+            let built_in = if guard.is_built_in() { " (a built-in guard: one in guards.toml takes its place)" } else { "" };
             let reason = Reason::by(
-                format!("held by a guard: {count} accounts of {system} would get a {}{more}, and the limit is {limit}", guard.change),
+                format!(
+                    "held by a guard: {count} accounts of {system} would get a {}{more}, and the limit is {limit}{built_in}",
+                    guard.change
+                ),
                 &guard.place,
             );
             for change in outcome.changes.iter_mut().filter(|c| counts(c) && c.hold.is_none()) {

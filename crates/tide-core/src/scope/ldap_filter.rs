@@ -32,10 +32,36 @@ fn is_one_of(name: &str, names: &[&str]) -> bool {
     names.iter().any(|known| known.eq_ignore_ascii_case(plain))
 }
 
-/// Does a filter hold for an account? What is undefined does not.
-pub(super) fn holds(filter: &Filter, attributes: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> bool {
+/// The attribute in which an account carries what its server said of filters that only the server can decide.
+pub const SERVER_FILTERS: &str = "serverFilters";
+
+/// What is kept of a filter that the server was asked: whether it holds for an account.
+pub fn filter_answer(filter: &Filter, holds: bool) -> Value {
+    Value::Text(format!("{filter} {}", if holds { "holds" } else { "does not hold" }))
+}
+
+/// Can only the server decide it? Name resolution, back-links by anything but the name of a group, and other references that are
+/// followed over several steps.
+pub fn needs_server(filter: &Filter) -> bool {
+    match filter {
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(needs_server),
+        Filter::Not(part) => needs_server(part),
+        Filter::Present(name) | Filter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => true,
+        Filter::Extended(name, rule, _) => rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS),
+        Filter::Equal(name, _) | Filter::Present(name) | Filter::Parts(name, ..) => is_one_of(name, &["anr"]),
+        Filter::AtLeast(..) | Filter::AtMost(..) => false,
+    }
+}
+
+/// Does a filter hold for an account? What is undefined does not. Nothing is told of one that only the server can decide, before the
+/// server was asked.
+pub(super) fn holds(filter: &Filter, attributes: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> Option<bool> {
+    if needs_server(filter) {
+        let answers = attributes.get(SERVER_FILTERS);
+        return [true, false].into_iter().find(|holds| answers.contains(&filter_answer(filter, *holds)));
+    }
     let schema = accounts.first().and_then(|account| groups.schema_of(account));
-    decide(filter, &Record { attributes, accounts, groups, schema }) == Some(true)
+    Some(decide(filter, &Record { attributes, accounts, groups, schema }) == Some(true))
 }
 
 fn decide(filter: &Filter, record: &Record<'_>) -> Option<bool> {
@@ -199,25 +225,20 @@ pub(crate) fn groups_named(filter: &Filter) -> Vec<String> {
     }
 }
 
-/// What of a filter only the server could decide, in words, with what to write instead.
-pub(crate) fn undecidable(filter: &Filter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
+/// What is wrong with a filter by what the server says of itself, in words, with what to write instead.
+pub(crate) fn unfit(filter: &Filter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
     let unknown = |name: &String| {
-        if is_one_of(name, &["anr"]) {
-            return Some(("`anr` is decided by the server alone".to_owned(), "name the attributes: (|(cn=ada*)(mail=ada*))"));
-        }
         let is_known = schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
         let text = || format!("the system has no attribute `{name}`, so that the filter would hold for nobody by it");
         (!is_known).then(|| (text(), "`eager-tide systems show SYSTEM --schema` lists what it has"))
     };
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().find_map(|part| undecidable(part, schema)),
-        Filter::Not(part) => undecidable(part, schema),
-        Filter::Present(name) | Filter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => Some((
-            format!("`{name}` can be compared with the name of a group only: it is decided by the groups, and not by what an account says"),
-            "name the group: (memberOf=cn=crew,ou=groups,dc=skerry,dc=example)",
-        )),
-        Filter::Extended(name, rule, _) if rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS) => {
-            Some((format!("only groups are followed over several steps, and `{name}` names none"), "use memberOf"))
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().find_map(|part| unfit(part, schema)),
+        Filter::Not(part) => unfit(part, schema),
+        Filter::Extended(name, rule, _)
+            if rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS) && schema.is_some_and(|schema| !schema.follows_renames) =>
+        {
+            Some((format!("only a domain controller follows `{name}` over several steps"), "name each step, or use memberOf"))
         }
         Filter::Equal(name, _)
         | Filter::Present(name)
@@ -225,6 +246,16 @@ pub(crate) fn undecidable(filter: &Filter, schema: Option<&Schema>) -> Option<(S
         | Filter::AtLeast(name, _)
         | Filter::AtMost(name, _)
         | Filter::Extended(name, ..) => unknown(name),
+    }
+}
+
+/// Does the server's answer hang on back-links, whose changes no entry tells?
+pub(crate) fn asks_for_back_links(filter: &Filter) -> bool {
+    match filter {
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(asks_for_back_links),
+        Filter::Not(part) => asks_for_back_links(part),
+        Filter::Present(name) | Filter::Parts(name, ..) => is_one_of(name, &BACK_LINKS),
+        _ => false,
     }
 }
 
@@ -332,27 +363,46 @@ mod tests {
                 ("(!(title=Mate))", true),
             ] {
                 let filter: Filter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
-                assert_eq!(holds(&filter, &ada.attributes, &[ada], &groups), wanted, "{text}, ordered: {ordered}");
+                assert_eq!(holds(&filter, &ada.attributes, &[ada], &groups), Some(wanted), "{text}, ordered: {ordered}");
             }
         }
     }
 
     #[test]
-    fn what_only_the_server_could_decide_is_refused_and_groups_are_known_by_name() {
+    fn what_only_the_server_can_decide_is_as_the_server_said_and_unknown_before() {
+        let mut population = population(true);
+        for text in ["(anr=ada)", "(&(cn=a*)(memberOf=*))", "(manager:1.2.840.113556.1.4.1941:=cn=x)", "(!(memberOf=*deck*))"] {
+            let filter: Filter = text.parse().expect("a filter");
+            let answered = |population: &Population| {
+                let ada = &population.accounts[0];
+                holds(&filter, &ada.attributes, &[ada], &Groups::new(population))
+            };
+            assert_eq!(answered(&population), None, "{text}");
+            for wanted in [true, false] {
+                population.accounts[0].attributes.set(SERVER_FILTERS, vec![filter_answer(&filter, wanted)]);
+                assert_eq!(answered(&population), Some(wanted), "{text}");
+            }
+            population.accounts[0].attributes.set(SERVER_FILTERS, Vec::new());
+        }
+    }
+
+    #[test]
+    fn what_cannot_hold_is_refused_and_groups_are_known_by_name() {
         let population = population(false);
         let schema = &population.systems["harbour"].schema[&ObjectType::Person];
         for (text, part) in [
-            ("(anr=ada)", "the server alone"),
+            ("(anr=ada)", "no attribute `anr`"),
             ("(&(cn=a*)(!(nothing=1)))", "no attribute `nothing`"),
-            ("(memberOf=*)", "name of a group only"),
-            ("(cn:1.2.840.113556.1.4.1941:=x)", "several steps"),
+            ("(cn:1.2.840.113556.1.4.1941:=x)", "over several steps"),
         ] {
-            let found = undecidable(&text.parse().expect("a filter"), Some(schema));
+            let found = unfit(&text.parse().expect("a filter"), Some(schema));
             assert!(found.as_ref().is_some_and(|(said, _)| said.contains(part)), "{text}: {found:?}");
         }
         let filter: Filter =
             "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))".parse().expect("a filter");
-        assert_eq!(undecidable(&filter, Some(schema)), None);
+        assert_eq!(unfit(&filter, Some(schema)), None);
         assert_eq!(groups_named(&filter), ["cn=a", "cn=b"]);
+        assert!(!needs_server(&filter) && !asks_for_back_links(&filter));
+        assert!(asks_for_back_links(&"(|(cn=a)(memberOf=*))".parse().expect("a filter")));
     }
 }

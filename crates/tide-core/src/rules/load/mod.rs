@@ -442,9 +442,17 @@ fn type_rules(
         types.scope = scope::scope(scope, &scopes.known(&[scope_root]), source);
         if let Some(filter) = &types.scope.filter
             && let crate::rules::RecordFilter::Ldap(ldap) = &filter.filter
-            && let Some((said, instead)) = crate::scope::undecidable(ldap, schema)
         {
-            source.error_at(&filter.place, said, Some(instead.to_owned()));
+            if let Some((said, instead)) = crate::scope::unfit(ldap, schema) {
+                source.error_at(&filter.place, said, Some(instead.to_owned()));
+            } else if crate::scope::asks_for_back_links(ldap) {
+                let text = "the server is asked this filter, and back-links change without a change of the entry: the answer can be as old as the last full read";
+                source.warn_at(
+                    &filter.place,
+                    text,
+                    Some("name the group, (memberOf=cn=crew,ou=groups,dc=skerry,dc=example): then it is decided at once".to_owned()),
+                );
+            }
         }
         if scope_root == Root::Identity {
             let target_only = "this system receives accounts only, so its scope is about identities";
@@ -486,6 +494,7 @@ fn type_rules(
             );
         }
     });
+    back_links(&types, schema, source);
     let check = |source: &Source<'_>, name: &str, at: usize| target_attribute(schema, source, name, at);
     types.outbound = with_blocks(&shared_out, outbound.as_ref(), &scopes.known(&[Root::Identity]), &check);
     types.populations = populations(&section, &scopes.known(&[Root::Identity]), &check);
@@ -538,6 +547,36 @@ fn type_rules(
     }
     section.done();
     types
+}
+
+/// Finds expressions that read back-links of a directory: what an entry says of its groups is as old as its last read, since a change of
+/// a group does not change the entry. It must not decide about access, and is old where it is only a value.
+fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &Source<'_>) {
+    if !schema.is_some_and(|schema| schema.refers_by_name) {
+        return;
+    }
+    let read = |program: &Program| {
+        let names = program.reads().iter().filter(|(root, _)| *root == Root::Account).map(|(_, name)| name);
+        names.into_iter().find(|name| ["memberof", "ismemberof"].contains(&name.to_lowercase().as_str())).cloned()
+    };
+    for condition in types.scope.conditions.iter().chain(&types.hands_off.conditions) {
+        if let Some(name) = read(&condition.when) {
+            let text = format!("`account.{name}` is as old as the entry's last read, so that it cannot decide who takes part");
+            let instead =
+                "use `groups` or `not_groups` of the scope, or a filter such as (memberOf=cn=crew,ou=groups,dc=skerry,dc=example)";
+            source.error_at(&condition.place, text, Some(instead.to_owned()));
+        }
+    }
+    for mapping in &types.inbound {
+        if let Some(name) = read(&mapping.program) {
+            let text = format!("`account.{name}` is as old as the entry's last read: a change of a group does not change the entry");
+            source.warn_at(
+                &mapping.place,
+                text,
+                Some("do not give access by it; roles and scopes can ask the groups themselves".to_owned()),
+            );
+        }
+    }
 }
 
 /// Attributes in which directories keep whether an account is usable, beside other things.

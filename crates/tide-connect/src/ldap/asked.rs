@@ -1,0 +1,73 @@
+//! Filters that only the server can decide: it is asked about each account that it shows.
+
+use super::schema::Known;
+use super::{LdapConnector, Search};
+use crate::ConnectError;
+use crate::follow::{News, stopped};
+use ldap3::{Ldap, Scope};
+use std::collections::HashSet;
+use tide_core::model::Observed;
+use tide_core::scope::{SERVER_FILTERS, filter_answer};
+use tide_ldap::Filter;
+use tokio::sync::mpsc;
+
+/// How many accounts are asked about at a time.
+const AT_A_TIME: usize = 50;
+
+impl LdapConnector {
+    /// Notes at each account for which of the rules' filters the server says that they hold for it.
+    pub(super) async fn ask_filters(&self, known: &Known, accounts: &mut [Observed]) -> Result<(), ConnectError> {
+        let filters = self.access.server_filters();
+        if filters.is_empty() || accounts.is_empty() {
+            return Ok(());
+        }
+        let mut ldap = self.line().await?;
+        for some in accounts.chunks_mut(AT_A_TIME) {
+            let mut answers = Vec::with_capacity(filters.len());
+            for filter in &filters {
+                answers.push(self.keys_that_fit(&mut ldap, known, filter, some).await?);
+            }
+            for account in some {
+                let said = filters.iter().zip(&answers).map(|(filter, keys)| filter_answer(filter, keys.contains(&account.key)));
+                account.attributes.set(SERVER_FILTERS, said.collect());
+            }
+        }
+        Ok(())
+    }
+
+    /// The keys of those accounts for which a filter holds.
+    async fn keys_that_fit(
+        &self,
+        ldap: &mut Ldap,
+        known: &Known,
+        filter: &Filter,
+        accounts: &[Observed],
+    ) -> Result<HashSet<String>, ConnectError> {
+        let these = Filter::Any(accounts.iter().map(|account| known.key_filter(&account.key)).collect());
+        let filter = Filter::All(vec![these, filter.clone()]).to_string();
+        let attributes = vec![known.key.to_owned()];
+        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
+        let entries = self.all_pages(ldap, &search).await?;
+        Ok(entries.iter().map(|entry| super::entry::observed(entry, known).key).collect())
+    }
+
+    /// Hands news on, with what the server says of the accounts in them.
+    pub(super) async fn ask_about_news(
+        &self,
+        mut news: mpsc::Receiver<Result<News, ConnectError>>,
+        out: &mpsc::Sender<Result<News, ConnectError>>,
+    ) -> Result<(), ConnectError> {
+        while let Some(one) = news.recv().await {
+            let one = match one {
+                Ok(News::Changed(mut accounts)) => {
+                    let known = self.known(&mut self.line().await?).await?;
+                    self.ask_filters(known, &mut accounts).await?;
+                    Ok(News::Changed(accounts))
+                }
+                other => other,
+            };
+            out.send(one).await.map_err(stopped)?;
+        }
+        Ok(())
+    }
+}
