@@ -89,7 +89,7 @@ const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quara
         <ul>
           <li v-for="(permission, n) in permissions.data.value ?? []" :key="n">
             <strong>{{ operations[permission.operation] }}</strong>
-            <span class="mono wrap">{{ permission.entries.join(' and ') }}</span
+            {{ ' ' }}<span class="mono wrap">{{ permission.entries.join(' and ') }}</span
             ><span v-if="permission.is_subtree"> and below</span
             ><span v-if="permission.attributes.length">: {{ permission.attributes.join(', ') }}</span>
             <div class="faint">{{ permission.reason }}</div>

@@ -61,15 +61,20 @@ pub struct Permission {
 /// Attributes that are worked out from an entry's name, and that no server holds.
 const DERIVED: [&str; 2] = ["dn", "container"];
 
-/// The permissions for all types of one system. `base` is what is read when no container is named.
-pub fn required(rules: &RuleSet, system: &str, schema: impl Fn(ObjectType) -> Option<Schema>, base: &str) -> Vec<Permission> {
+/// The permissions for all types of one system. `base` is what is read of a type when no container is named.
+pub fn required(
+    rules: &RuleSet,
+    system: &str,
+    schema: impl Fn(ObjectType) -> Option<Schema>,
+    base: impl Fn(ObjectType) -> String,
+) -> Vec<Permission> {
     let mut all = Vec::new();
     for kind in ObjectType::ALL {
         let schema = schema(kind);
-        all.extend(of_type(rules, system, kind, schema.as_ref(), base));
+        all.extend(of_type(rules, system, kind, schema.as_ref(), &base(kind)));
     }
     // A group that rules fill is read and written, whether or not there are rules for groups.
-    let groups = Target { base: vec![base.to_owned()], schema: schema(ObjectType::Group) };
+    let groups = Target { base: vec![base(ObjectType::Group)], schema: schema(ObjectType::Group) };
     if fills_groups(rules, system) {
         let members = groups.members();
         let reason = "rules put people into groups, and take them out";
@@ -78,7 +83,7 @@ pub fn required(rules: &RuleSet, system: &str, schema: impl Fn(ObjectType) -> Op
         all.push(groups.permission(Operation::Read, read, reason));
         all.push(groups.permission(Operation::Write, members.collect(), reason));
     }
-    all.extend(looked_up(rules, system, schema(ObjectType::Person).as_ref(), base));
+    all.extend(looked_up(rules, system, schema(ObjectType::Person).as_ref(), &base(ObjectType::Person)));
     all
 }
 
@@ -129,7 +134,8 @@ fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sche
     let is_within = !within.is_empty() && types.is_source();
     let target = at(if is_within { within } else { vec![base.to_owned()] });
     let mut read: BTreeSet<String> = target.kept_in(read(types)).into_iter().chain(target.identifying()).collect();
-    let state = schema.and_then(|schema| schema.kept.state.clone());
+    // Groups are never disabled.
+    let state = schema.filter(|_| kind != ObjectType::Group).and_then(|schema| schema.kept.state.clone());
     read.extend(state.clone());
     let mut all = vec![target.permission(Operation::Read, read, "scope, matching and mapping read these values")];
     if types.scope.names_groups() {
@@ -310,7 +316,7 @@ mod tests {
         let files = [edit::first_identities(false), RuleFile { name: "dock.toml".into(), text: text.into() }];
         let (rules, found) = RuleSet::load(&files, &Default::default());
         let one = |p: Permission| format!("{} {}: {}", p.operation.as_str(), p.entries.join(" and "), p.attributes.join(","));
-        let all = required(&rules, "dock", |_| Some(directory()), "dc=e").into_iter().map(one).collect::<Vec<_>>();
+        let all = required(&rules, "dock", |_| Some(directory()), |_| "dc=e".to_owned()).into_iter().map(one).collect::<Vec<_>>();
         assert!(!all.is_empty(), "{found:?}");
         all
     }

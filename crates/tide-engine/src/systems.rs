@@ -264,11 +264,12 @@ impl Engine {
             Some(version) => self.check_rules(&version.files).await?.0,
             None => return Ok(Vec::new()),
         };
-        let base = match row.kind.as_str() {
-            "ldap" => row.settings["base_dn"].as_str().unwrap_or_default().to_owned(),
-            "scim" => "the service".to_owned(),
+        let base = |kind| match (row.kind.as_str(), kind) {
+            ("ldap", _) => row.settings["base_dn"].as_str().unwrap_or_default().to_owned(),
+            ("scim", ObjectType::Group) => "Groups".to_owned(),
+            ("scim", _) => "Users".to_owned(),
             _ => "the file".to_owned(),
         };
-        Ok(permissions::required(&rules, name, |kind| row.schema.get(&kind).cloned(), &base))
+        Ok(permissions::required(&rules, name, |kind| row.schema.get(&kind).cloned(), base))
     }
 }
