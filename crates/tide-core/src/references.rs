@@ -20,6 +20,11 @@ pub fn folded(text: &str) -> String {
     }
 }
 
+/// The container in which an entry of this name lies, as names are compared; none when it is no DN.
+pub fn container_of(name: &str) -> Option<String> {
+    name.parse::<Dn>().ok().filter(|_| name.contains('=')).and_then(|dn| dn.parent()).map(|parent| parent.canonical())
+}
+
 fn without_uid(text: &str) -> &str {
     let bits = text.trim_end().strip_suffix("'B").and_then(|rest| rest.rsplit_once("#'"));
     bits.filter(|(_, bits)| bits.chars().all(|bit| matches!(bit, '0' | '1'))).map_or(text, |(name, _)| name)

@@ -1,7 +1,7 @@
 //! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
 //! in order within one account, several accounts at a time.
 
-use crate::refused::Sent;
+use crate::refused::{Place, Sent};
 use crate::share::{Confirmed, Reaches, Ready, Sender, Share, by_account, in_order, settled, waits};
 use crate::{Engine, EngineError, Event};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
@@ -283,11 +283,7 @@ impl Engine {
                 if cancel.is_cancelled() {
                     return Ok(false);
                 }
-                if let Some(why) = share.refuses(change.change.object, change.change.kind) {
-                    let remedy = format!(
-                        "give the service account the right: `eager-tide systems permissions {}` lists what it needs",
-                        share.row.name
-                    );
+                if let Some((why, remedy)) = self.refused_before(share, &change.change).await? {
                     self.store.settle_failed(change.id, &why, &remedy, false, self.now()).await?;
                     tally.failed.fetch_add(1, Ordering::Relaxed);
                     self.progress(tally);
@@ -544,12 +540,13 @@ impl Engine {
         let group = change.account.filter(|_| change.is_membership());
         let _one_at_a_time = share.alone(group).await;
         let merged = merged_lists(share, change);
-        let kind = change.kind;
+        let refusals = Place::of(change, account.as_ref());
         let mut write = Write { member, merged, ..Write::new(change.object, change.kind, account, values) };
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
-        let (begun, mut draws) = (self.now(), 1);
+        // By moments: the clock may be set back meanwhile, and what was made must not be taken for lost by that.
+        let (begun, mut draws) = (self.moment(), 1);
         for attempt in 1.. {
             if in_doubt {
                 match self.look_for(share, &write).await {
@@ -560,7 +557,7 @@ impl Engine {
                         break;
                     }
                     // What was made may be shown later: it is looked for on, and made again only when that time has passed.
-                    Ok(None) if self.now().duration_since(begun).unsigned_abs() < share.connector.visible_after() => {
+                    Ok(None) if self.moment().duration_since(begun).unsigned_abs() < share.connector.visible_after() => {
                         if attempt < ATTEMPTS {
                             self.clock.sleep(self.pause(attempt)).await;
                             continue;
@@ -621,11 +618,11 @@ impl Engine {
                     if self.draw_again(share, &row, &mut write, &error, &mut draws).await? {
                         continue;
                     }
-                    return self.refused(share, Sent { row, write: &write, error }, turn, tally, principal).await;
+                    return self.refused(share, Sent { row, write: &write, error, place: refusals }, turn, tally, principal).await;
                 }
             }
         }
-        share.note_refusal(object, kind, None, None);
+        share.note_refusal(&refusals, None, None);
         share.in_a_row.store(0, Ordering::Relaxed);
         self.is_up(&share.row.name);
         Ok(Went::Done)

@@ -9,8 +9,9 @@ use std::sync::atomic::Ordering;
 use tide_connect::{ConnectError, Weight, Write};
 use tide_core::ObjectType;
 use tide_core::compare::ValueChange;
-use tide_core::decide::ChangeKind;
+use tide_core::decide::{Change, ChangeKind};
 use tide_core::model::Observed;
+use tide_core::references::{container_of, folded};
 use tide_core::value::Value;
 use tide_store::{ChangeRow, Settling};
 
@@ -25,14 +26,35 @@ const NO_RIGHT: &str = "rights";
 /// Codes that say something about the account as a whole, so that none of its values would be taken.
 const WHOLE_ACCOUNT: [&str; 7] = ["gone", "no_such_object", "no_account", "no_such_type", "read_only", "referral", "tls_needed"];
 
-/// What a system refuses for want of rights, and how often in a row: a kind of change, or one attribute of it.
-pub(crate) type Refusals = HashMap<(ObjectType, ChangeKind, Option<String>), usize>;
+/// Where a kind of change is made: a service account may have a right in one container, or on one group, and not in another.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(crate) struct Place {
+    object: ObjectType,
+    kind: ChangeKind,
+    /// The container of the account, or the group of a membership; empty where a system has no tree.
+    at: String,
+}
+
+impl Place {
+    /// Where a change of an account, by its key and name, is made.
+    pub(crate) fn of(change: &Change, account: Option<&(String, String)>) -> Place {
+        let is_name = |value: &&ValueChange| value.attribute.eq_ignore_ascii_case("dn");
+        let new = || change.values.iter().find(is_name).and_then(|value| value.after.first()).map(Value::to_string);
+        let name = account.map(|(_, name)| name.clone()).or_else(new).unwrap_or_default();
+        let at = if change.is_membership() { folded(&name) } else { container_of(&name).unwrap_or_default() };
+        Place { object: change.object, kind: change.kind, at }
+    }
+}
+
+/// What a system refuses for want of rights, and how often in a row: a kind of change at a place, or one attribute of it.
+pub(crate) type Refusals = HashMap<(Place, Option<String>), usize>;
 
 /// A change as it was sent and refused.
 pub(crate) struct Sent<'a> {
     pub(crate) row: ChangeRow,
     pub(crate) write: &'a Write,
     pub(crate) error: ConnectError,
+    pub(crate) place: Place,
 }
 
 /// What came of the values of a change, each sent for itself.
@@ -43,32 +65,25 @@ struct OneByOne {
 }
 
 impl Share {
-    /// Why a kind of change is not sent any more in this run, if it is not.
-    pub(crate) fn refuses(&self, object: ObjectType, kind: ChangeKind) -> Option<String> {
-        let count = *crate::lock(&self.refusals).get(&(object, kind, None))?;
-        let text = || {
-            format!(
-                "not sent: {} refused {count} changes of this kind in a row, since the service account lacks a right there",
-                self.row.name
-            )
-        };
-        (count >= MOST_REFUSALS).then(text)
+    /// How often in a row a kind of change, or one attribute of it, was refused at a place for want of rights, if that is often.
+    fn refused_often(&self, place: &Place, attribute: Option<&str>) -> Option<usize> {
+        let what = (place.clone(), attribute.map(str::to_lowercase));
+        crate::lock(&self.refusals).get(&what).copied().filter(|count| *count >= MOST_REFUSALS)
     }
 
     /// Notes whether a kind of change, or one attribute of it, was refused for want of rights.
-    pub(crate) fn note_refusal(&self, object: ObjectType, kind: ChangeKind, attribute: Option<&str>, error: Option<&ConnectError>) {
+    pub(crate) fn note_refusal(&self, place: &Place, attribute: Option<&str>, error: Option<&ConnectError>) {
         let mut refusals = crate::lock(&self.refusals);
-        let what = (object, kind, attribute.map(str::to_lowercase));
-        if error.is_some_and(|error| error.code == NO_RIGHT) {
+        let is_refused = error.is_some_and(|error| error.code == NO_RIGHT);
+        if !is_refused && refusals.is_empty() {
+            return;
+        }
+        let what = (place.clone(), attribute.map(str::to_lowercase));
+        if is_refused {
             *refusals.entry(what).or_default() += 1;
-        } else if !refusals.is_empty() {
+        } else {
             refusals.remove(&what);
         }
-    }
-
-    fn refuses_attribute(&self, object: ObjectType, kind: ChangeKind, attribute: &str) -> bool {
-        let what = (object, kind, Some(attribute.to_lowercase()));
-        crate::lock(&self.refusals).get(&what).is_some_and(|count| *count >= MOST_REFUSALS)
     }
 }
 
@@ -81,6 +96,24 @@ fn is_divisible(write: &Write, error: &ConnectError) -> bool {
 }
 
 impl Engine {
+    /// Why a change is not sent, and what to do: the same was refused again and again at its place for want of rights.
+    pub(crate) async fn refused_before(&self, share: &Share, change: &Change) -> Result<Option<(String, String)>, EngineError> {
+        let could_be = |(place, _): &(Place, Option<String>)| place.object == change.object && place.kind == change.kind;
+        if !crate::lock(&share.refusals).keys().any(could_be) {
+            return Ok(None);
+        }
+        let account = match change.account {
+            Some(id) => Some(self.store.called(id).await?),
+            None => None,
+        };
+        let Some(count) = share.refused_often(&Place::of(change, account.as_ref()), None) else { return Ok(None) };
+        let system = &share.row.name;
+        let why =
+            format!("not sent: {system} refused {count} changes of this kind in a row there, since the service account lacks a right");
+        let remedy = format!("give the service account the right: `eager-tide systems permissions {system}` lists what it needs");
+        Ok(Some((why, remedy)))
+    }
+
     /// Another password in place of one that was drawn and refused, as long as it was not drawn too often: policies refuse what
     /// resembles a name, and chance can hit one.
     pub(crate) async fn draw_again(
@@ -126,50 +159,16 @@ impl Engine {
         tally: &Tally,
         principal: &str,
     ) -> Result<Went, EngineError> {
-        let Sent { row, write, error } = sent;
-        let (object, kind) = (row.change.object, row.change.kind);
+        let Sent { row, write, error, place } = sent;
         if is_divisible(write, &error) {
-            let OneByOne { account, refused } = self.one_by_one(share, write, &error).await;
+            let OneByOne { account, refused } = one_by_one(share, write, &place, &error).await;
             if let Some(account) = account {
                 return self.keep_parts(share, row, account, refused, turn, tally, principal).await;
             }
         }
-        share.note_refusal(object, kind, None, Some(&error));
+        share.note_refusal(&place, None, Some(&error));
         let error = half_done(error, turn);
         self.failed(&row, &error, share, tally).await
-    }
-
-    /// Sends each value for itself, those that were refused once more after others were taken: some depend on others.
-    async fn one_by_one(&self, share: &Share, write: &Write, whole: &ConnectError) -> OneByOne {
-        let mut account = None;
-        let mut left: Vec<(ValueChange, ConnectError)> = write.values.iter().map(|value| (value.clone(), whole.clone())).collect();
-        loop {
-            let before = left.len();
-            let mut refused = Vec::new();
-            let mut is_cut = false;
-            for (value, known) in std::mem::take(&mut left) {
-                if is_cut || share.refuses_attribute(write.object, write.kind, &value.attribute) {
-                    refused.push((value, known));
-                    continue;
-                }
-                let one = Write { values: vec![value.clone()], ..write.clone() };
-                match share.connector.write(&one).await {
-                    Ok(now) => {
-                        share.note_refusal(write.object, write.kind, Some(&value.attribute), None);
-                        account = Some(now);
-                    }
-                    Err(error) => {
-                        share.note_refusal(write.object, write.kind, Some(&value.attribute), Some(&error));
-                        is_cut = error.weight != Weight::Lasting;
-                        refused.push((value, error));
-                    }
-                }
-            }
-            left = refused;
-            if is_cut || left.is_empty() || left.len() == before || account.is_none() {
-                return OneByOne { account, refused: left };
-            }
-        }
     }
 
     /// Keeps what came of a change of which some values were taken.
@@ -201,6 +200,39 @@ impl Engine {
         share.in_a_row.store(0, Ordering::Relaxed);
         self.is_up(&share.row.name);
         Ok(went)
+    }
+}
+
+/// Sends each value for itself, those that were refused once more after others were taken: some depend on others.
+async fn one_by_one(share: &Share, write: &Write, place: &Place, whole: &ConnectError) -> OneByOne {
+    let mut account = None;
+    let mut left: Vec<(ValueChange, ConnectError)> = write.values.iter().map(|value| (value.clone(), whole.clone())).collect();
+    loop {
+        let before = left.len();
+        let mut refused = Vec::new();
+        let mut is_cut = false;
+        for (value, known) in std::mem::take(&mut left) {
+            if is_cut || share.refused_often(place, Some(&value.attribute)).is_some() {
+                refused.push((value, known));
+                continue;
+            }
+            let one = Write { values: vec![value.clone()], ..write.clone() };
+            match share.connector.write(&one).await {
+                Ok(now) => {
+                    share.note_refusal(place, Some(&value.attribute), None);
+                    account = Some(now);
+                }
+                Err(error) => {
+                    share.note_refusal(place, Some(&value.attribute), Some(&error));
+                    is_cut = error.weight != Weight::Lasting;
+                    refused.push((value, error));
+                }
+            }
+        }
+        left = refused;
+        if is_cut || left.is_empty() || left.len() == before || account.is_none() {
+            return OneByOne { account, refused: left };
+        }
     }
 }
 

@@ -9,6 +9,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 use std::time::Duration;
 use tide_engine::{Plan, Schedule};
+use tide_standins::scim_service::Mischief;
 use tide_store::ChangeFilter;
 
 const RULES: [(&str, &str); 6] = [
@@ -76,6 +77,32 @@ async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
         season.engine.store().decided(set.id, &ChangeFilter { word: Some("held".into()), limit: 10, ..ChangeFilter::default() }).await;
     let held = held.expect("read");
     assert!(held.len() == 1 && held[0].decided.reason.text.contains("was deleted in berthing itself"), "{held:?}");
+}
+
+/// Policies refuse what resembles a name, and chance can hit one.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_drawn_password_that_is_refused_is_drawn_anew_at_once() {
+    let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
+    let rules = RULES.map(|(name, text)| match name {
+        "berthing.toml" => (name, format!("{text}[person.password]\nattribute = \"password\"\n")),
+        _ => (name, text.to_owned()),
+    });
+    let rules: Vec<(&str, &str)> = rules.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    let season = Season::start(noon, &rules).await;
+    let run = || Plan { carry_out: true, ..Plan::default() };
+    season.berthing.mischief_on_writes(&[Mischief::RefuseValue, Mischief::RefuseValue]);
+    write(&season.feed, [(1000, "", "")].into_iter());
+    let set = season.go(run()).await;
+    assert_eq!(set.states, [("done".to_owned(), 1)]);
+    assert_eq!(season.berthing.take_writes().iter().filter(|line| line.starts_with("POST")).count(), 3);
+    let waiting = season.engine.first_passwords().await.expect("read");
+    let password = season.engine.reveal_password(waiting[0].id, "tester", "tester").await.expect("shown");
+    assert!(season.berthing.lets_log_in("1000", &password), "the one that was taken is the one that is shown");
+    // It is not drawn for ever.
+    season.berthing.mischief_on_writes(&[Mischief::RefuseValue; 3]);
+    write(&season.feed, [(1000, "", ""), (1001, "", "")].into_iter());
+    let set = season.go(run()).await;
+    assert_eq!(set.states, [("failed".to_owned(), 1)]);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -161,13 +161,13 @@ impl Change {
         Change { values, fingerprint, ..self.clone() }
     }
 
-    /// May it be sent although an earlier change of the same account was refused? Values stand for themselves, and what takes access
-    /// away is never kept back by one of them. An account that was not made has nothing to change; the steps of a departure build on
-    /// one another.
+    /// May it be sent although an earlier change of the same account was refused? Values stand for themselves, the members of a group too,
+    /// and what takes access away is never kept back by one of them. An account that was not made has nothing to change; the steps of a
+    /// departure build on one another.
     pub fn stands_alone_after(&self, refused: ChangeKind) -> bool {
         let is_independent =
             matches!(self.kind, ChangeKind::Disable | ChangeKind::Revoke | ChangeKind::Rename | ChangeKind::Move | ChangeKind::Update);
-        self.step == 0 && is_independent && !matches!(refused, ChangeKind::Create | ChangeKind::Delete)
+        self.step == 0 && (is_independent || self.is_membership()) && !matches!(refused, ChangeKind::Create | ChangeKind::Delete)
     }
 
     /// Its place among the kinds: what is done to somebody who left comes first, in the order of its steps.

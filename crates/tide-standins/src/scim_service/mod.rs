@@ -93,6 +93,8 @@ pub enum Mischief {
     Fail,
     /// HTTP 401.
     Refuse,
+    /// HTTP 400: a value is refused.
+    RefuseValue,
     /// HTTP 409.
     Conflict,
     /// HTTP 429.
@@ -452,6 +454,9 @@ async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: 
         Some(Mischief::Html) => return ([(header::CONTENT_TYPE, "text/html")], "<html><body>Please log in</body></html>").into_response(),
         Some(Mischief::Fail) => return scim_error(StatusCode::INTERNAL_SERVER_ERROR, None, "out of order, as it was told"),
         Some(Mischief::Refuse) => return scim_error(StatusCode::UNAUTHORIZED, None, "the token is not valid"),
+        Some(Mischief::RefuseValue) => {
+            return scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), "the password is too much like the name");
+        }
         Some(Mischief::Conflict) => return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken"),
         Some(Mischief::Later) => {
             let mut answer = scim_error(StatusCode::SERVICE_UNAVAILABLE, None, "come back in a second");
