@@ -290,7 +290,7 @@ fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
 fn a_directory_s_rules_are_held_against_what_it_is() {
     let mut schema = Schema { state_attribute: Some("enabled".into()), name_attribute: Some("dn".into()), ..Schema::default() };
     (schema.refers_by_name, schema.follows_renames) = (true, true);
-    for name in ["dn", "enabled", "userAccountControl", "mail", "userCertificate"] {
+    for name in ["dn", "enabled", "userAccountControl", "mail", "userCertificate", "anr", "memberOf"] {
         schema.put(AttributeDef::text(name));
     }
     schema.put(AttributeDef { required: true, ..AttributeDef::text("cn") });
@@ -311,8 +311,13 @@ fn a_directory_s_rules_are_held_against_what_it_is() {
     let twice = faults("enabled = 'true'\nuserAccountControl = '512'\n", "");
     assert!(has(&twice, "mapped twice: by `enabled` and by `userAccountControl`"), "{twice:?}");
     assert!(has(&faults("cn = 'identity.mail'\n", ""), "only `dn` changes it"));
-    let filter = faults("", "[person.scope]\nfilter = '(&(mail=*)(anr=ada))'\n");
-    assert!(has(&filter, "`anr` is decided by the server alone"), "{filter:?}");
+    // What only the server can decide is asked of it; back-links tell no change of their own.
+    let asked = faults("", "[person.scope]\nfilter = '(&(mail=*)(anr=ada))'\n");
+    assert!(!has(&asked, "anr"), "{asked:?}");
+    let old = faults("", "[person.scope]\nfilter = '(memberOf=*)'\n");
+    assert!(has(&old, "as old as the last full read"), "{old:?}");
+    let stale = faults("", "[[person.scope.condition]]\nwhen = 'account.memberOf != null'\n");
+    assert!(has(&stale, "cannot decide who takes part"), "{stale:?}");
     let unknown = faults("", "[person.scope]\nfilter = '(nsRole=crew)'\n");
     assert!(has(&unknown, "no attribute `nsRole`"), "{unknown:?}");
 }
