@@ -74,8 +74,10 @@ const { data, error, loading, load } = useFetched(
           >
         </template>
       </Column>
-      <Column header="State">
-        <template #body="{ data: set }"><Mark :word="set.result" /></template>
+      <Column header="Result">
+        <template #body="{ data: set }"
+          ><Mark :word="set.result === 'in_progress' ? set.state : set.result"
+        /></template>
       </Column>
       <Column header="Started">
         <template #body="{ data: set }">{{ time(set.started) }}</template>

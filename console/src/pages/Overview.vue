@@ -159,7 +159,7 @@ const sentence = computed(() => {
           <RouterLink :to="{ name: 'change-set', params: { id: set!.id } }"
             >{{ set!.kind }} {{ set!.id }}</RouterLink
           >
-          <Mark :word="set!.result" />
+          <Mark :word="set!.result === 'in_progress' ? set!.state : set!.result" />
           <span class="faint">{{ ago(set!.started) }} by {{ set!.principal }}</span>
           <span v-for="entry in set!.states" :key="entry.word">{{ entry.count }} {{ entry.word }}</span>
           <span v-if="!set!.states.length && !set!.unread.length">nothing to change</span>
