@@ -4,9 +4,10 @@ use ldap3::{Ldap, Mod};
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::{Access, Connector, Following, LdapConnector, LdapSettings, News, Secret, Way};
+use tide_connect::{Access, Connector, Following, LdapConnector, LdapSettings, News, Secret, Shown, StepState, Way};
 use tide_core::ObjectType;
 use tide_ldap::ldif::Entry;
+use tide_standins::directory::{Directory, Synchronizes, Temper};
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::BASE;
 
@@ -100,4 +101,63 @@ async fn more_changes_than_a_size_limit_lead_to_a_full_read() {
     let mut following = reader.clone().follow(ObjectType::Person, Way::ContentSync, from);
     let lost = changed(&mut following, 12).await.expect_err("it is told that it cannot go on");
     assert!(matches!(&lost, News::Lost(why) if why.contains("code 4")), "{lost:?}");
+}
+
+async fn stand_in(manner: Synchronizes) -> (Directory, Arc<LdapConnector>) {
+    let directory = Directory::start(&entries(3), PASSWORD).await.expect("starts");
+    directory.temper(Temper { synchronizes: Some(manner), ..Temper::default() });
+    let bind_dn = Some(directory.admin_dn.clone());
+    let settings = LdapSettings { bind_dn, timeout_seconds: 1, ..LdapSettings::new(&directory.url, BASE) };
+    let reader = Arc::new(LdapConnector::new(settings, Some(Secret::new(PASSWORD)), Arc::new(Access::default())).expect("sound"));
+    (directory, reader)
+}
+
+/// Deletions that are told by UUIDs that nobody knows would make nobody absent.
+#[tokio::test]
+async fn content_synchronization_by_other_uuids_is_not_offered_and_said_so() {
+    let (_directory, reader) = stand_in(Synchronizes::ByOtherUuids).await;
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::Modified));
+    let report = reader.tested().await;
+    let step = report.steps.iter().find(|step| step.name == "Changes").unwrap_or_else(|| panic!("{report:#?}"));
+    assert!(step.state == StepState::Warned && step.said.contains("another UUID") && step.said.contains("once an hour"), "{step:?}");
+    // Whoever chose it all the same is told, and nothing is kept under a wrong key.
+    let mut following = reader.follow(ObjectType::Person, Way::ContentSync, Some("1".into()));
+    let error =
+        tokio::time::timeout(Duration::from_secs(20), following.recv()).await.expect("in time").expect("told").expect_err("an error");
+    assert_eq!(error.code, "sync_key");
+}
+
+/// Going on from a cookie a server may leave the key out of what changed: it is then the UUID of the synchronization.
+#[tokio::test]
+async fn an_entry_without_its_key_is_known_by_the_uuid_of_the_synchronization() {
+    let (_directory, reader) = stand_in(Synchronizes::WithoutOperational).await;
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::ContentSync));
+    let mut showing = reader.clone().observe(ObjectType::Person);
+    let mut keys = HashSet::new();
+    while let Some(Ok(Shown::Batch(batch))) = showing.recv().await {
+        keys.extend(batch.into_iter().map(|one| one.key));
+    }
+    assert_eq!(keys.len(), 3);
+    let mut following = reader.follow(ObjectType::Person, Way::ContentSync, Some("1".into()));
+    let mut told = HashSet::new();
+    while told.len() < 3 {
+        let news = tokio::time::timeout(Duration::from_secs(20), following.recv()).await.expect("in time").expect("more").expect("good");
+        if let News::Changed(all) = news {
+            assert!(all.iter().all(|one| one.fault.is_none()), "{all:?}");
+            told.extend(all.into_iter().map(|one| one.key));
+        }
+    }
+    assert_eq!(told, keys);
+}
+
+/// A server that stops telling without a word is not called listening for a day.
+#[tokio::test]
+async fn a_server_that_takes_the_request_and_says_nothing_is_noticed() {
+    let (_directory, reader) = stand_in(Synchronizes::Silent).await;
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::ContentSync));
+    let mut following = reader.follow(ObjectType::Person, Way::ContentSync, Some("1".into()));
+    let error =
+        tokio::time::timeout(Duration::from_secs(20), following.recv()).await.expect("in time").expect("told").expect_err("an error");
+    assert_eq!(error.code, "sync_silent");
+    assert!(error.remedy.contains("--way modified"), "{error:?}");
 }

@@ -6,8 +6,9 @@ use futures::{SinkExt, StreamExt};
 use ldap3_proto::LdapCodec;
 use ldap3_proto::control::LdapControl;
 use ldap3_proto::proto::{
-    LdapBindCred, LdapBindResponse, LdapFilter, LdapModifyType, LdapMsg, LdapOp, LdapPartialAttribute, LdapResult, LdapResultCode,
-    LdapSearchRequest, LdapSearchResultEntry, LdapSearchResultReference, LdapSearchScope,
+    LdapBindCred, LdapBindResponse, LdapFilter, LdapIntermediateResponse, LdapModifyType, LdapMsg, LdapOp, LdapPartialAttribute,
+    LdapResult, LdapResultCode, LdapSearchRequest, LdapSearchResultEntry, LdapSearchResultReference, LdapSearchScope, SyncRequestMode,
+    SyncStateValue,
 };
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -29,8 +30,21 @@ pub struct Temper {
     pub range: Option<usize>,
     /// End every search with a reference to this URL.
     pub referral: Option<String>,
+    /// How it synchronizes content (RFC 4533), if it does.
+    pub synchronizes: Option<Synchronizes>,
     /// Show only entries in whose name this occurs, as after a change of what the service account may read.
     pub shows_only: Option<String>,
+}
+
+/// How a server synchronizes content that does not do it as one would wish.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Synchronizes {
+    /// It names entries by UUIDs that are not their entryUUID.
+    ByOtherUuids,
+    /// It takes a request to be told of changes, and says nothing, as a server whose limit was passed.
+    Silent,
+    /// Going on from a cookie it shows changed entries without operational attributes.
+    WithoutOperational,
 }
 
 struct Shared {
@@ -183,14 +197,30 @@ async fn serve(stream: TcpStream, shared: Arc<Shared>) {
                     let (entries, done, control) = search(&shared, &request, &message.ctrl);
                     let hidden = |dn: &str| temper.shows_only.as_ref().is_some_and(|part| !dn.contains(part.as_str()));
                     let subtree = request.scope == LdapSearchScope::Subtree;
-                    for entry in entries.into_iter().filter(|entry| !(ordinary && subtree && hidden(&entry.dn))) {
+                    let sync = temper.synchronizes.zip(sync_request(&message.ctrl));
+                    if sync.is_some_and(|(manner, request)| manner == Synchronizes::Silent && request.persists) {
+                        continue;
+                    }
+                    for mut entry in entries.into_iter().filter(|entry| !(ordinary && subtree && hidden(&entry.dn))) {
                         if ordinary && temper.cut_after.is_some_and(|limit| shown >= limit) {
                             return;
                         }
                         shown += usize::from(ordinary);
-                        if framed.send(LdapMsg::new(id, LdapOp::SearchResultEntry(entry))).await.is_err() {
+                        let state = sync.and_then(|(manner, request)| synchronized(&mut entry, manner, request.going_on));
+                        let message = LdapMsg::new_with_ctrls(id, LdapOp::SearchResultEntry(entry), state.into_iter().collect());
+                        if framed.send(message).await.is_err() {
                             return;
                         }
+                    }
+                    if sync.is_some_and(|(_, request)| request.persists) {
+                        // It would tell of changes from now on, and there are none.
+                        let cookie = Some(b"2".to_vec());
+                        let refreshed =
+                            LdapOp::IntermediateResponse(LdapIntermediateResponse::SyncInfoRefreshDelete { cookie, done: true });
+                        if framed.send(LdapMsg::new(id, refreshed)).await.is_err() {
+                            return;
+                        }
+                        continue;
                     }
                     if let Some(url) = temper.referral.filter(|_| ordinary && request.scope != LdapSearchScope::Base) {
                         let reference = LdapOp::SearchResultReference(LdapSearchResultReference { uris: vec![url] });
@@ -212,6 +242,33 @@ async fn serve(stream: TcpStream, shared: Arc<Shared>) {
             return;
         }
     }
+}
+
+/// What a request for content synchronization asks for.
+#[derive(Clone, Copy)]
+struct SyncAsked {
+    going_on: bool,
+    persists: bool,
+}
+
+fn sync_request(controls: &[LdapControl]) -> Option<SyncAsked> {
+    controls.iter().find_map(|control| match control {
+        LdapControl::SyncRequest { mode, cookie, .. } => {
+            Some(SyncAsked { going_on: cookie.is_some(), persists: *mode == SyncRequestMode::RefreshAndPersist })
+        }
+        _ => None,
+    })
+}
+
+/// The control that says of an entry what it is called in the synchronization.
+fn synchronized(entry: &mut LdapSearchResultEntry, manner: Synchronizes, going_on: bool) -> Option<LdapControl> {
+    let at = entry.attributes.iter().position(|attribute| attribute.atype.eq_ignore_ascii_case("entryUUID"))?;
+    let own: uuid::Uuid = String::from_utf8_lossy(entry.attributes[at].vals.first()?).parse().ok()?;
+    if manner == Synchronizes::WithoutOperational && going_on {
+        entry.attributes.remove(at);
+    }
+    let entry_uuid = if manner == Synchronizes::ByOtherUuids { uuid::Uuid::from_u128(!own.as_u128()) } else { own };
+    Some(LdapControl::SyncState { state: SyncStateValue::Add, entry_uuid, cookie: None })
 }
 
 fn special(dn: &str, attributes: &[(&str, &[&str])]) -> LdapSearchResultEntry {
@@ -273,6 +330,8 @@ fn search(
     controls: &[LdapControl],
 ) -> (Vec<LdapSearchResultEntry>, LdapResult, Option<LdapControl>) {
     if request.base.is_empty() && request.scope == LdapSearchScope::Base {
+        let synchronizes = lock(&shared.temper).synchronizes.is_some();
+        let offered: &[&str] = &["1.2.840.113556.1.4.319", "1.3.6.1.4.1.4203.1.9.1.1"][..1 + usize::from(synchronizes)];
         let root = special(
             "",
             &[
@@ -280,7 +339,7 @@ fn search(
                 ("vendorName", &["Eager Tide directory stand-in"]),
                 ("namingContexts", &[BASE]),
                 ("subschemaSubentry", &["cn=Subschema"]),
-                ("supportedControl", &["1.2.840.113556.1.4.319"]),
+                ("supportedControl", offered),
             ],
         );
         return (vec![root], ok(), None);

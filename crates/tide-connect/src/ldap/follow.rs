@@ -225,7 +225,9 @@ impl LdapConnector {
             loop {
                 let next = match refreshed {
                     true => stream.next().await,
-                    false => tokio::time::timeout(SILENCE, stream.next()).await.map_err(|_| silent(&settings.url))?,
+                    false => {
+                        tokio::time::timeout(wait * SILENCE, stream.next()).await.map_err(|_| silent(&settings.url, wait * SILENCE))?
+                    }
                 };
                 let Some(entry) = next.map_err(|error| dial::broken(&settings.url, &error))? else { break };
                 refreshed |= entry.is_intermediate();
@@ -443,11 +445,11 @@ fn shifted(from: &str, seconds: i64) -> String {
     at.and_then(Result::ok).map_or_else(|| from.to_owned(), tide_ldap::syntax::to_generalized_time)
 }
 
-/// How long a server may say nothing before it has told where it is.
-const SILENCE: Duration = Duration::from_secs(120);
+/// For how many time-outs a server may say nothing before it has told where it is.
+const SILENCE: u32 = 4;
 
-fn silent(url: &str) -> ConnectError {
-    let text = format!("{url} took the request for content synchronization and has told nothing for {} s", SILENCE.as_secs());
+fn silent(url: &str, limit: Duration) -> ConnectError {
+    let text = format!("{url} took the request for content synchronization and has told nothing for {} s", limit.as_secs());
     ConnectError::passing("sync_silent", text, "lift the size limit of the service account, or choose another way: --way modified")
 }
 

@@ -303,6 +303,10 @@ impl<'a> Target<'a> {
 
     /// What somebody is to get of the values that no two objects of the target share.
     fn wanted_unique<'d>(&self, desired: &'d Desired<'a>) -> Vec<&'d compose::Wanted<'a>> {
+        // Most people have everything already.
+        if desired.wanted.is_empty() {
+            return Vec::new();
+        }
         let unique: Vec<&str> = self.schema.iter().flat_map(|schema| schema.unique_attributes()).collect();
         let is_unique = |wanted: &&compose::Wanted<'a>| unique.iter().any(|name| wanted.mapping.attribute.eq_ignore_ascii_case(name));
         desired.wanted.iter().filter(is_unique).filter(|wanted| !wanted.values.is_empty()).collect()
