@@ -5,7 +5,7 @@ use crate::schema::Schema;
 use crate::value::{Attributes, Value};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
 use std::sync::Arc;
 
@@ -210,6 +210,9 @@ pub struct Population {
     pub answers: Vec<Answer>,
     /// How many changes of a kind a system got within so many hours before, those that a person let through left out.
     pub recent: BTreeMap<(String, String, u32), usize>,
+    /// Who gets a change of a kind in a system at this moment: it is in a queue or on its way, and not among the recent ones yet. One that
+    /// belongs to nobody is known by its account.
+    pub in_flight: BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>,
     /// What a person said of changes that a guard held, by their fingerprints.
     pub ruled: HashMap<String, Ruling>,
     /// What was said of changes that need a yes, by their fingerprints.

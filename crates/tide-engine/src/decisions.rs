@@ -346,7 +346,9 @@ impl Engine {
     /// What guards look back on, and what people said of what they held.
     pub(crate) async fn look_back(&self, rules: &RuleSet, population: &mut Population, at: Timestamp) -> Result<(), EngineError> {
         let (keys, asked) = counted_by_guards(rules, at);
-        population.recent = keys.into_iter().zip(self.store.counted(&asked).await?).map(counted).collect();
+        let (counts, in_flight) = self.store.counted(&asked).await?;
+        population.recent = keys.into_iter().zip(counts).map(counted).collect();
+        population.in_flight = in_flight;
         population.ruled = self.store.rulings().await?;
         population.approved = if rules.approvals.is_empty() { HashMap::new() } else { self.store.approvals_said(at).await? };
         Ok(())

@@ -164,6 +164,7 @@ impl Engine {
         let keys = counted_by_guards(&rules.set, now).0;
         let mut guards = Population { ruled: before.ruled.clone(), ..Population::default() };
         guards.recent = keys.into_iter().zip(before.counts.iter().copied()).map(counted).collect();
+        guards.in_flight = before.in_flight.clone();
         if !rules.set.approvals.is_empty() {
             guards.approved = before.approved.clone();
         }
@@ -177,6 +178,7 @@ impl Engine {
         loop {
             let mut population = self.store.part(&wanted, known.systems.clone(), at_rest).await?;
             (population.recent, population.ruled) = (guards.recent.clone(), guards.ruled.clone());
+            population.in_flight = guards.in_flight.clone();
             population.approved = guards.approved.clone();
             match known.standing.go_on(&mut asking, &rules.set, &population, now) {
                 Next::Read(more) => wanted = more,

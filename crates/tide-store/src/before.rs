@@ -5,9 +5,9 @@ use crate::touched::{NOTES, Touched, touched};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use tide_core::approvals::Said;
-use tide_core::model::Ruling;
+use tide_core::model::{AccountId, Ruling};
 
 /// Changes that are to be counted: those of a kind that a system got since an instant, those that a person let through left out.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,6 +29,8 @@ pub struct Before {
     pub touched: Touched,
     /// The counts, in the order in which they were asked for.
     pub counts: Vec<i64>,
+    /// Whose access is being taken away at this moment, or who is being moved or given a password.
+    pub in_flight: InFlight,
     /// What was said of changes that a guard held, by their fingerprints.
     pub ruled: HashMap<String, Ruling>,
     /// What was said of changes that need a yes, by their fingerprints.
@@ -62,6 +64,26 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Resu
     .await?)
 }
 
+/// By system and kind, who gets a change at this moment.
+pub type InFlight = BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>;
+
+/// Who gets a change of a guarded kind at this moment. It counts before it is done: between two looks of ours it may be either. The
+/// condition is that of an index, which no other change is in.
+async fn in_flight(c: &mut SqliteConnection) -> Result<InFlight, StoreError> {
+    let rows: Vec<(String, String, String, Option<AccountId>)> = sqlx::query_as(
+        "SELECT c.system, c.kind, c.identity, iif(c.identity = '', c.account, NULL) FROM change c
+         WHERE c.state IN ('queued', 'sending', 'unknown', 'accepted') AND c.kind IN ('disable', 'delete', 'revoke', 'move', 'password')
+         AND NOT EXISTS (SELECT 1 FROM ruling r WHERE r.fingerprint = c.fingerprint AND r.said = 'release')",
+    )
+    .fetch_all(c)
+    .await?;
+    let mut all = InFlight::new();
+    for (system, kind, identity, account) in rows {
+        all.entry((system, kind)).or_default().insert((identity, account));
+    }
+    Ok(all)
+}
+
 async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: Timestamp) -> Result<Before, StoreError> {
     let rows = sqlx::query(sqlx::AssertSqlSafe(format!(
         "SELECT s.name, s.armed AND NOT s.paused AS armed, s.schedule, w.* FROM (SELECT
@@ -85,6 +107,7 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: T
         at_work,
         touched: touched(row.get("notes"), after)?,
         counts: counts(c, asked).await?,
+        in_flight: in_flight(c).await?,
         ruled: if row.get("ruled") { crate::rulings::rulings(c).await? } else { HashMap::new() },
         approved: if asks { crate::approvals::said(c, now).await? } else { HashMap::new() },
         lost: row.get("lost"),
@@ -102,7 +125,9 @@ impl Store {
     }
 
     /// How many changes there were, for each that is asked.
-    pub async fn counted(&self, asked: &[Counting]) -> Result<Vec<i64>, StoreError> {
-        counts(&mut *self.reader.acquire().await?, asked).await
+    pub async fn counted(&self, asked: &[Counting]) -> Result<(Vec<i64>, InFlight), StoreError> {
+        // In one transaction: what is on its way now is done in a moment.
+        let mut tx = self.reader.begin().await?;
+        Ok((counts(&mut tx, asked).await?, in_flight(&mut tx).await?))
     }
 }

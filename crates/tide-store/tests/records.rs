@@ -671,13 +671,21 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     records.store.rule(vec![released.clone()], "guard", true, "tester", at(90)).await.expect("released");
     let before = records.store.before(seen, asked(65).to_vec(), false, at(100)).await.expect("read");
     assert_eq!(before.counts, [1, 0], "what was before is not looked back on, and what a person let through does not count");
-    assert_eq!(before.counts, records.store.counted(&asked(65)).await.expect("counted"));
+    assert_eq!(before.counts, records.store.counted(&asked(65)).await.expect("counted").0);
     assert!(before.ruled[&released.fingerprint].release && before.touched.records.accounts.contains(&1));
 
     let run = records.run(vec![], vec![change("i4", ChangeKind::Create, None, false), change("i5", ChangeKind::Create, None, false)]).await;
     let rows = records.changes(run, None).await;
     records.store.settle_failed(rows[0].id, "refused", "look at it", false, at(110)).await.expect("settled");
     records.store.settle_not_done(rows[1].id, ChangeState::Unknown, "lost", "it is looked for", at(111)).await.expect("settled");
+    // Whose access is being taken away counts before it is done, but for whom a person let through.
+    let released = change("i8", ChangeKind::Disable, Some(1), true);
+    records.store.rule(vec![released.clone()], "guard", true, "tester", at(111)).await.expect("released");
+    let leaving = [change("i6", ChangeKind::Disable, Some(1), false), change("i7", ChangeKind::Update, Some(1), false)];
+    records.run(vec![], leaving.into_iter().chain([Change { hold: None, ..released }]).collect()).await;
+    let in_flight = records.store.before(seen, vec![], true, at(112)).await.expect("read").in_flight;
+    let only = [(("berthing".to_owned(), "disable".to_owned()), [("i6".to_owned(), None)].into())].into();
+    assert_eq!(in_flight, only);
     let before = records.store.before(seen, vec![], true, at(112)).await.expect("read");
     assert!(before.failed && before.in_doubt && !before.lost, "a run that goes on looks for its own: {before:?}");
     records.store.set_change_set_state(run, "done", None, true, "tester", at(113)).await.expect("ended");

@@ -22,7 +22,7 @@ use crate::rules::RuleSet;
 use crate::scope::Groups;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::fmt;
 
 /// The kind of a change.
@@ -413,6 +413,8 @@ pub struct Totals {
     pub linked: BTreeMap<String, usize>,
     /// How many changes of a kind a system got within so many hours before.
     pub recent: BTreeMap<(String, String, u32), usize>,
+    /// Who gets a change of a kind in a system at this moment.
+    pub in_flight: BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>,
     /// What a person said of changes that a guard held, by their fingerprints.
     pub ruled: HashMap<String, Ruling>,
     /// What was said of changes that need a yes, by their fingerprints.
@@ -441,6 +443,7 @@ impl Totals {
             linked: BTreeMap::new(),
             seats: Vec::new(),
             recent: population.recent.clone(),
+            in_flight: population.in_flight.clone(),
             ruled: population.ruled.clone(),
             approved: population.approved.clone(),
         }
@@ -549,12 +552,15 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
                 change.system == *system && change.kind.word() == guard.change && !change.keeps_membership() && ruled(change).is_none()
             };
             // Who leaves ten groups is one, and not ten.
-            let whose = |change: &'_ Change| if change.identity.is_empty() { Err(change.account) } else { Ok(change.identity.clone()) };
+            let whose = |change: &'_ Change| (change.identity.clone(), change.account.filter(|_| change.identity.is_empty()));
             let counted = outcome.changes.iter().filter(|c| counts(c) && c.hold.is_none());
-            let count = counted.map(whose).collect::<HashSet<_>>().len();
-            if count == 0 {
+            let mut all: BTreeSet<(String, Option<AccountId>)> = counted.map(whose).collect();
+            if all.is_empty() {
                 continue;
             }
+            // What is on its way for others counts too; what is on its way for the same people is the same.
+            all.extend(totals.in_flight.get(&(system.clone(), guard.change.clone())).into_iter().flatten().cloned());
+            let count = all.len();
             let before = totals.recent.get(&(system.clone(), guard.change.clone(), guard.hours)).copied().unwrap_or(0);
             let Some(limit) = passed(guard, count + before, totals.linked.get(system).copied().unwrap_or(0)) else { continue };
             let more = if before == 0 { String::new() } else { format!(" after {before} in the last {} hours", guard.hours) };

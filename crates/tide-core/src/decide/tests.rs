@@ -337,6 +337,14 @@ fn a_guard_holds_a_landslide_and_lets_the_harmless_go_on() {
     );
     world.at(ids[0]).absent_since = None;
     assert!(world.decide().changes.iter().all(|c| c.hold.is_none()));
+    // What is on its way for another counts before it is done; what is on its way for the same is the same.
+    let same = world.decide().changes[0].identity.clone();
+    let disables = ("berthing".to_owned(), "disable".to_owned());
+    world.population.in_flight.entry(disables.clone()).or_default().insert((same, None));
+    assert!(world.decide().changes.iter().all(|c| c.hold.is_none()));
+    world.population.in_flight.entry(disables).or_default().insert(("another".into(), None));
+    let held = world.decide().changes.iter().filter(|c| c.hold.is_some()).count();
+    assert_eq!(held, 2);
 }
 
 #[test]
