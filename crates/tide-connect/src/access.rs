@@ -23,7 +23,12 @@ pub struct Access {
     read_by_rules: Arc<RwLock<Vec<String>>>,
     server_filters: RwLock<Vec<tide_ldap::Filter>>,
     mark_key: RwLock<Option<Vec<u8>>>,
+    /// Since when the password of the service account is known to have expired.
+    expired: Mutex<Option<(Instant, ConnectError)>>,
 }
+
+/// For how long an expired password is not tried again by itself: each try can cost one of the last log-ins.
+const EXPIRED: Duration = Duration::from_secs(3600);
 
 /// The proof that a write was allowed. Only [`Access::permit`] makes one, and the functions that
 /// send a write ask for it.
@@ -109,6 +114,16 @@ impl Access {
     /// The attributes that the rules read, as they change.
     pub(crate) fn read_by_rules(&self) -> Arc<RwLock<Vec<String>>> {
         self.read_by_rules.clone()
+    }
+
+    /// Notes that the service account's password has expired; or that it was let in, after somebody saw to it.
+    pub(crate) fn note_expired(&self, error: Option<&ConnectError>) {
+        *lock(&self.expired) = error.map(|error| (Instant::now(), error.clone()));
+    }
+
+    /// Why nobody signs in just now: the password had expired a while ago.
+    pub(crate) fn expired(&self) -> Option<ConnectError> {
+        lock(&self.expired).as_ref().filter(|(since, _)| since.elapsed() < EXPIRED).map(|(_, error)| error.clone())
     }
 
     /// Allows one write, or says why not.

@@ -232,6 +232,47 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
     assert_eq!(refused.code, "rights", "it came to the first host: {refused:?}");
 }
 
+/// A password policy that warns of an expiring password lets in; the test of the connection says it, and the last log-ins are not used up.
+#[tokio::test]
+async fn a_service_account_whose_password_expires_is_told_before_it_is_locked_out() {
+    let policy = format!("cn=policy,{BASE}");
+    let people = world::people(world::SEED, 3);
+    let mut entries = world::directory(&people, PASSWORD);
+    let rule = Entry::new(&policy).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
+    let rule = rule.with("pwdAttribute", &["userPassword"]).with("pwdMaxAge", &["86000"]).with("pwdExpireWarning", &["86400"]);
+    entries.push(rule.with("pwdGraceAuthNLimit", &["3"]));
+    let setup = Setup { policy: format!("ppolicy_default \"{policy}\""), ..Setup::default() };
+    let slapd = Slapd::with_setup(&entries, &setup).expect("slapd starts");
+    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&slapd.url).await.expect("connects");
+    tokio::spawn(async move { connection.drive().await });
+    ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password).await.expect("sent").success().expect("accepted");
+    // The overlay notes when a password is set while it runs.
+    let account = format!("cn=eager-tide,ou=services,{BASE}");
+    let set =
+        |attribute: &str, value: &str| vec![ldap3::Mod::Replace(attribute.to_owned(), std::collections::HashSet::from([value.to_owned()]))];
+    ldap.modify(&account, set("userPassword", PASSWORD)).await.expect("sent").success().expect("set");
+    let bind = async || {
+        let report = connector(settings(&slapd.url), PASSWORD).tested().await;
+        report.steps.into_iter().find(|step| step.name == "Bind accepted").expect("it was tried")
+    };
+    let step = bind().await;
+    assert!(step.state == StepState::Warned && step.said.contains("expires"), "{step:?}");
+    // A connector that knows the server already.
+    let reader = connector(settings(&slapd.url), PASSWORD);
+    assert_eq!(drain(reader.clone().observe(ObjectType::Person)).await.1, Ok(people.len() + 6));
+    // Expired: of the log-ins that are left none is used up by whatever comes again and again.
+    ldap.modify(&policy, set("pwdMaxAge", "1")).await.expect("sent").success().expect("set");
+    tokio::time::sleep(Duration::from_millis(2100)).await;
+    for _ in 0..3 {
+        let (seen, end) = drain(reader.clone().observe(ObjectType::Person)).await;
+        assert_eq!((seen.len(), end), (0, Err("password_expired".into())), "a full read has a connection of its own");
+    }
+    let found = ldap.search(&account, ldap3::Scope::Base, "(objectClass=*)", vec!["pwdGraceUseTime"]).await.expect("sent");
+    let entry = ldap3::SearchEntry::construct(found.success().expect("found").0.remove(0));
+    assert_eq!(entry.attrs["pwdGraceUseTime"].len(), 1, "one of the last log-ins, to learn of it, and no other");
+    assert_eq!(bind().await.state, StepState::Failed);
+}
+
 /// The mark of a password tells that it changed. It hangs on the password and on a key of our own, and not on the account we bind with.
 #[tokio::test]
 async fn another_bind_password_changes_no_mark_of_a_password() {

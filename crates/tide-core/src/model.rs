@@ -189,6 +189,9 @@ pub struct SystemFacts {
     pub own: Vec<String>,
 }
 
+/// By system and kind of change, who gets one at this moment: identities, or accounts that belong to nobody.
+pub type InFlight = BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>;
+
 /// Everything that a decision is made from, but the rules and the time.
 #[derive(Debug, Clone, Default)]
 pub struct Population {
@@ -212,7 +215,7 @@ pub struct Population {
     pub recent: BTreeMap<(String, String, u32), usize>,
     /// Who gets a change of a kind in a system at this moment: it is in a queue or on its way, and not among the recent ones yet. One that
     /// belongs to nobody is known by its account.
-    pub in_flight: BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>,
+    pub in_flight: InFlight,
     /// What a person said of changes that a guard held, by their fingerprints.
     pub ruled: HashMap<String, Ruling>,
     /// What was said of changes that need a yes, by their fingerprints.

@@ -5,9 +5,9 @@ use crate::touched::{NOTES, Touched, touched};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::HashMap;
 use tide_core::approvals::Said;
-use tide_core::model::{AccountId, Ruling};
+use tide_core::model::{AccountId, InFlight, Ruling};
 
 /// Changes that are to be counted: those of a kind that a system got since an instant, those that a person let through left out.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -63,9 +63,6 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Resu
     .fetch_all(c)
     .await?)
 }
-
-/// By system and kind, who gets a change at this moment.
-pub type InFlight = BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>;
 
 /// Who gets a change of a guarded kind at this moment. It counts before it is done: between two looks of ours it may be either. The
 /// condition is that of an index, which no other change is in.

@@ -61,7 +61,8 @@ impl Line for Reader {
         };
         let result = reader.bind(credentials).await?;
         match credentials {
-            _ if result.rc == 0 => Ok(reader),
+            Some((name, _)) if result.rc == 0 => let_in(name, &result).map(|_| reader),
+            None if result.rc == 0 => Ok(reader),
             None => Err(external_refused(&result)),
             Some((name, _)) => {
                 let controller = reader.root("supportedCapabilities").await.iter().any(|oid| oid == schema::CONTROLLER);
@@ -211,21 +212,7 @@ impl Dialer {
             .await
             .map_err(|error| broken(&host.url, &error))?;
         if result.rc == 0 {
-            return match policy_warning(&result) {
-                // Each further log-in would use one up, until none is left.
-                Some(Warning::Grace(left)) => Err(ConnectError::system(
-                    "password_expired",
-                    format!("the password of {name} has expired; the server lets it in {left} more times only"),
-                    "set a new one, and exempt the service account from expiry",
-                )),
-                _ if policy_error(&result) == Some(2) => Err(ConnectError::system(
-                    "password_expired",
-                    format!("{name} must change its password before it may do anything else"),
-                    "set its password, and clear that demand",
-                )),
-                Some(Warning::Expires(seconds)) => Ok(Some(format!("its password expires in {} h", seconds / 3600))),
-                None => Ok(None),
-            };
+            return let_in(name, &result);
         }
         let forms = schema::name_forms(ldap).await;
         Err(refused(name, &result, forms))
@@ -247,6 +234,9 @@ impl Dialer {
 
     /// A connection that is ready for use, with the first host that is to be had.
     pub async fn bound<L: Line>(&self) -> Result<L, ConnectError> {
+        if let Some(error) = self.access.expired() {
+            return Err(error);
+        }
         let rest = Duration::from_secs(self.settings.return_after_seconds.into());
         let mut first = None;
         for url in self.access.host_order(&self.hosts(), rest) {
@@ -257,7 +247,12 @@ impl Dialer {
                     return Ok(line);
                 }
                 // A refused password would be refused by the next host too, and counted there.
-                Err(error) if !host_is_out(&error) => return Err(error),
+                Err(error) if !host_is_out(&error) => {
+                    if error.code == EXPIRED {
+                        self.access.note_expired(Some(&error));
+                    }
+                    return Err(error);
+                }
                 Err(error) => {
                     self.access.host_failed(&url);
                     first.get_or_insert(error);
@@ -320,6 +315,7 @@ impl Dialer {
         }
         match self.bind(&host, &mut ldap).await {
             Ok(warning) => {
+                self.access.note_expired(None);
                 let who = match (&self.settings.auth, &self.settings.bind_dn) {
                     (LdapAuth::External, _) => "by the client certificate".to_owned(),
                     (_, Some(name)) if !name.is_empty() => name.clone(),
@@ -334,6 +330,9 @@ impl Dialer {
                 }
             }
             Err(error) => {
+                if error.code == EXPIRED {
+                    self.access.note_expired(Some(&error));
+                }
                 report.failed("Bind accepted", &error);
                 return None;
             }
@@ -373,6 +372,28 @@ fn clip(text: &str) -> String {
     let text: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
     if text.trim().is_empty() { String::new() } else { format!(" ({})", text.trim()) }
 }
+
+/// What a password policy says of somebody whom it lets in: a warning, or that it will not go on for long.
+fn let_in(name: &str, result: &LdapResult) -> Result<Option<String>, ConnectError> {
+    match policy_warning(result) {
+        // Each further log-in would use one up, until none is left.
+        Some(Warning::Grace(left)) => Err(ConnectError::system(
+            EXPIRED,
+            format!("the password of {name} has expired; the server lets it in {left} more times only"),
+            "set a new one, and exempt the service account from expiry",
+        )),
+        _ if policy_error(result) == Some(2) => Err(ConnectError::system(
+            EXPIRED,
+            format!("{name} must change its password before it may do anything else"),
+            "set its password, and clear that demand",
+        )),
+        Some(Warning::Expires(seconds)) => Ok(Some(format!("its password expires in {} h", seconds / 3600))),
+        None => Ok(None),
+    }
+}
+
+/// The code of a password that has expired.
+const EXPIRED: &str = "password_expired";
 
 /// What a password policy warns of although it lets somebody in (draft-behera §6.2).
 enum Warning {

@@ -15,7 +15,7 @@ use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
 use crate::licences::{self, Seats};
 use crate::memberships::Memberships;
-use crate::model::{AccountId, Identity, MemberName, ObjectType, Population, Reserved, Ruling};
+use crate::model::{AccountId, Identity, InFlight, MemberName, ObjectType, Population, Reserved, Ruling};
 use crate::notices;
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
@@ -414,7 +414,7 @@ pub struct Totals {
     /// How many changes of a kind a system got within so many hours before.
     pub recent: BTreeMap<(String, String, u32), usize>,
     /// Who gets a change of a kind in a system at this moment.
-    pub in_flight: BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>,
+    pub in_flight: InFlight,
     /// What a person said of changes that a guard held, by their fingerprints.
     pub ruled: HashMap<String, Ruling>,
     /// What was said of changes that need a yes, by their fingerprints.
