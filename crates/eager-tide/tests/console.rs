@@ -18,7 +18,12 @@ struct Driver {
 }
 
 impl Driver {
+    /// Starts ChromeDriver. It picks a port, and gives up when somebody else has that port of the other protocol family: it is tried again.
     fn start() -> Driver {
+        (0..5).find_map(|_| Driver::try_start()).expect("chromedriver says its port")
+    }
+
+    fn try_start() -> Option<Driver> {
         let mut child = Command::new("chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())
@@ -30,10 +35,14 @@ impl Driver {
         let port = lines
             .by_ref()
             .map_while(Result::ok)
-            .find_map(|line| line.rsplit_once("successfully on port ").and_then(|(_, rest)| rest.trim_end_matches('.').parse().ok()))
-            .expect("chromedriver says its port");
+            .find_map(|line| line.rsplit_once("successfully on port ").and_then(|(_, rest)| rest.trim_end_matches('.').parse().ok()));
+        let Some(port) = port else {
+            // It has ended; this keeps no zombie.
+            let _ = child.wait();
+            return None;
+        };
         std::thread::spawn(move || lines.map_while(Result::ok).for_each(drop));
-        Driver { child, port }
+        Some(Driver { child, port })
     }
 }
 
