@@ -53,9 +53,9 @@ async function set() {
     <p v-if="last" class="faint">
       Set {{ time(last.made) }} {{ last.origin ? `in ${last.origin}` : 'by an operator' }}:
       <template v-if="last.outcome">{{ last.outcome }}.</template>
-      <template v-else-if="last.has_arrived">all accounts have it.</template>
+      <template v-else-if="last.is_settled">all accounts have it.</template>
       <template v-else-if="last.missing.length">on its way to {{ last.missing.join(', ') }}.</template>
-      <template v-else>on its way: the account is nobody’s yet.</template>
+      <template v-else>pending: the account is not linked to an identity yet.</template>
     </p>
     <p v-for="(answer, system) in last?.refused ?? {}" :key="system" class="bad">
       {{ system }} refused it: {{ answer }}

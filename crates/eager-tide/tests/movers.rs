@@ -6,53 +6,25 @@ mod common;
 mod ship;
 
 use common::{holds, said};
-use ship::{Reach, Ship};
+use ship::{Ship, reach};
 use tide_ldap::ldif::Entry;
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::BASE;
 
 const DEPARTMENTS: [&str; 3] = ["deck", "galley", "bridge"];
 
-const HALL: &str = r#"
-system = "hall"
-[[person.match]]
-name = "number"
-account = 'account.employeeNumber'
-identity = 'identity.number'
-[person.outbound]
-dn             = '"cn=" + identity.name + ",ou=" + identity.dept + ",dc=skerry,dc=example"'
-objectClass    = { value = '["inetOrgPerson"]', keep = "once" }
-cn             = 'identity.name'
-sn             = { value = 'identity.name', required = true }
-employeeNumber = 'identity.number'
-manager        = 'identity.manager'
-[[person.membership]]
-groups = '[identity.dept + "-crew", "aboard"]'
-"#;
-
-fn entries() -> Vec<Entry> {
-    let mut all = vec![
-        Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
-        Entry::new(format!("cn=nobody,{BASE}")).with("objectClass", &["organizationalRole"]).with("cn", &["nobody"]),
-    ];
-    for unit in DEPARTMENTS.iter().chain(&["groups"]) {
-        all.push(Entry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
-    }
-    for group in DEPARTMENTS.map(|department| format!("{department}-crew")).iter().map(String::as_str).chain(["aboard"]) {
-        let entry = Entry::new(format!("cn={group},ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]);
-        all.push(entry.with("cn", &[group]).with("member", &[&format!("cn=nobody,{BASE}")]));
-    }
-    all
+fn rules() -> String {
+    ship::hall("manager        = 'identity.manager'\n[[person.membership]]\ngroups = '[identity.dept + \"-crew\", \"aboard\"]'\n")
 }
 
-fn reach(slapd: &Slapd) -> Reach<'_> {
-    Reach { url: &slapd.tls_url, ca_pem: &slapd.certificates.ca_pem, bind_dn: &slapd.admin_dn, password: &slapd.admin_password, base: BASE }
+fn entries() -> Vec<Entry> {
+    ship::tree(&["deck", "galley", "bridge", "groups"], &["deck-crew", "galley-crew", "bridge-crew", "aboard"])
 }
 
 /// Whoever changes department, name or both, by ones and all at once, and somebody new who takes a name that just became free.
 async fn move_about(setup: &Setup) {
     let slapd = Slapd::with_setup(&entries(), setup).unwrap();
-    let mut ship = Ship::start(&reach(&slapd), HALL, "person,group").await;
+    let mut ship = Ship::start(&reach(&slapd), &rules(), "person,group").await;
     let names = ["Ada Quay", "Bo Lind", "Cy Mast", "Dee Keel", "Eli Rope", "Flo Sail"];
     for (at, name) in names.iter().enumerate() {
         let (number, department) = ((100 + at).to_string(), DEPARTMENTS[at % 3]);
@@ -109,7 +81,7 @@ async fn a_lock_after_wrong_passwords_is_neither_lifted_nor_taken_for_a_disabled
     let rule = rule.with("pwdAttribute", &["userPassword"]).with("pwdLockout", &["TRUE"]).with("pwdMaxFailure", &["3"]);
     all.push(rule.with("pwdLockoutDuration", &["0"]));
     let slapd = Slapd::with_setup(&all, &setup).unwrap();
-    let hall = HALL.replace("manager        = 'identity.manager'", "enabled = 'identity.active'");
+    let hall = rules().replace("manager        = 'identity.manager'", "enabled = 'identity.active'");
     let mut ship = Ship::start(&reach(&slapd), &hall, "person,group").await;
     ship.set("100", &[("name", "Ada Quay"), ("dept", "deck")]);
     ship.set("101", &[("name", "Bo Lind"), ("dept", "deck")]);
@@ -140,7 +112,7 @@ async fn a_lock_after_wrong_passwords_is_neither_lifted_nor_taken_for_a_disabled
 async fn lists_that_others_write_too_are_changed_by_differences_and_options_are_kept() {
     let slapd = Slapd::start(&entries()).unwrap();
     let more = "description    = { value = '[identity.dept, \"crew\"]', values = \"merge\" }\n\"title;lang-no\" = 'identity.dept'\n[[person.membership]]";
-    let mut ship = Ship::start(&reach(&slapd), &HALL.replace("[[person.membership]]", more), "person,group").await;
+    let mut ship = Ship::start(&reach(&slapd), &rules().replace("[[person.membership]]", more), "person,group").await;
     ship.set("100", &[("name", "Ada Quay"), ("dept", "deck")]);
     ship.run();
     let who = "(employeeNumber=100)";
@@ -148,7 +120,7 @@ async fn lists_that_others_write_too_are_changed_by_differences_and_options_are_
     // Somebody adds a value, and we have not read it yet when ours changes.
     let dn = ship.entry(who).await.unwrap().dn;
     ship.put(&dn, "description", &["deck", "crew", "first aid"]).await;
-    let hall = HALL.replace("[[person.membership]]", &more.replace("\"crew\"", "\"hands\""));
+    let hall = rules().replace("[[person.membership]]", &more.replace("\"crew\"", "\"hands\""));
     ship.rules("hall.toml", &hall);
     ship.publish();
     said(&ship.service, &["run", "--without-reading"], 0);
@@ -170,7 +142,7 @@ async fn a_landslide_is_held_where_no_guard_was_written() {
     let policy = Entry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
     all.push(policy.with("pwdAttribute", &["userPassword"]));
     let slapd = Slapd::with_setup(&all, &setup).unwrap();
-    let hall = HALL.replace("manager        = 'identity.manager'", "enabled = 'identity.active'");
+    let hall = rules().replace("manager        = 'identity.manager'", "enabled = 'identity.active'");
     let mut ship = Ship::start(&reach(&slapd), &hall, "person,group").await;
     for at in 0..40 {
         ship.set(&format!("{}", 100 + at), &[("name", &format!("Crew {at}")), ("dept", "deck")]);

@@ -138,7 +138,7 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast"], "everybody").await;
     // Only the server can tell; everything is read for it, without anybody's asking.
     let warned = yard.publish("[person.scope]\nfilter = \"(&(memberOf=*)(!(cn=Bo*)))\"", 0);
-    holds(&warned, &["the server is asked this filter", "as old as the last full read"]);
+    holds(&warned, &["the server evaluates this filter", "as old as the last full read"]);
     yard.takes_part(&["Ada Quay"], "whom the server finds").await;
     // News are asked about too.
     yard.ldap.modify(&dn("ada"), vec![Mod::Replace("cn", HashSet::from(["Bo Quay"]))]).await.unwrap().success().unwrap();

@@ -146,8 +146,8 @@ pub struct PasswordOnItsWay {
     pub missing: Vec<String>,
     /// Of these, the systems that refused it, each with its answer.
     pub refused: BTreeMap<String, String>,
-    /// Every account that takes it has it.
-    pub has_arrived: bool,
+    /// Nothing more is to be done for it: every account has it, or it has ended.
+    pub is_settled: bool,
     /// When nothing more was to be done for it (UTC).
     pub ended: Option<String>,
     /// How that ended.

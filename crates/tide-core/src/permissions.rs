@@ -25,24 +25,6 @@ pub enum Operation {
     SetPassword,
 }
 
-impl Operation {
-    /// All operations, in the order in which they are listed.
-    pub const ALL: [Operation; 6] =
-        [Operation::Read, Operation::Write, Operation::Create, Operation::Rename, Operation::Delete, Operation::SetPassword];
-
-    /// The code of the operation.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Operation::Read => "read",
-            Operation::Write => "write",
-            Operation::Create => "create",
-            Operation::Rename => "rename",
-            Operation::Delete => "delete",
-            Operation::SetPassword => "set_password",
-        }
-    }
-}
-
 /// One permission, and what needs it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Permission {
@@ -105,7 +87,7 @@ impl Target {
 
     /// By what entries are told apart: the class, the key, and which state is the later one.
     fn identifying(&self) -> impl Iterator<Item = String> + use<'_> {
-        self.schema.iter().flat_map(|schema| &schema.kept.identifying).cloned()
+        self.schema.iter().flat_map(|schema| &schema.native.identifying).cloned()
     }
 
     /// The attributes in which groups hold their members.
@@ -116,8 +98,8 @@ impl Target {
     }
 
     /// The attributes by their names in the system itself.
-    fn kept_in(&self, names: impl IntoIterator<Item = String>) -> BTreeSet<String> {
-        let state = self.schema.as_ref().and_then(|schema| Some((schema.state_attribute.as_deref()?, schema.kept.state.as_deref()?)));
+    fn native_names(&self, names: impl IntoIterator<Item = String>) -> BTreeSet<String> {
+        let state = self.schema.as_ref().and_then(|schema| Some((schema.state_attribute.as_deref()?, schema.native.state.as_deref()?)));
         let one = |name: String| match state {
             Some((ours, theirs)) if ours.eq_ignore_ascii_case(&name) => theirs.to_owned(),
             _ => name,
@@ -133,9 +115,9 @@ fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sche
     // What a target alone holds lies where its names put it, wherever that is.
     let is_within = !within.is_empty() && types.is_source();
     let target = at(if is_within { within } else { vec![base.to_owned()] });
-    let mut read: BTreeSet<String> = target.kept_in(read(types)).into_iter().chain(target.identifying()).collect();
+    let mut read: BTreeSet<String> = target.native_names(read(types)).into_iter().chain(target.identifying()).collect();
     // Groups are never disabled.
-    let state = schema.filter(|_| kind != ObjectType::Group).and_then(|schema| schema.kept.state.clone());
+    let state = schema.filter(|_| kind != ObjectType::Group).and_then(|schema| schema.native.state.clone());
     read.extend(state.clone());
     let mut all = vec![target.permission(Operation::Read, read, "scope, matching and mapping read these values")];
     if types.scope.names_groups() {
@@ -144,7 +126,7 @@ fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sche
         let read = groups.identifying().chain(groups.members()).collect();
         all.push(Permission { is_subtree: false, ..groups.permission(Operation::Read, read, "the scope asks who is a member") });
     }
-    if let Some(deleted) = schema.and_then(|schema| schema.kept.deleted_in.clone()) {
+    if let Some(deleted) = schema.and_then(|schema| schema.native.deleted_in.clone()) {
         let deleted = at(vec![deleted]);
         let read = deleted.identifying().collect();
         all.push(deleted.permission(Operation::Read, read, "deletions are noticed there within seconds, and else once an hour"));
@@ -161,8 +143,8 @@ fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sche
 /// What writing the accounts of a target needs.
 fn writes(types: &TypeRules, target: &Target, state: Option<String>) -> Vec<Permission> {
     let mappings = || types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound));
-    let mut written: BTreeSet<String> = target.kept_in(mappings().map(|mapping| mapping.attribute.clone()));
-    written.extend(target.kept_in(types.departure.iter().flat_map(|step| match &step.act {
+    let mut written: BTreeSet<String> = target.native_names(mappings().map(|mapping| mapping.attribute.clone()));
+    written.extend(target.native_names(types.departure.iter().flat_map(|step| match &step.act {
         DepartureAct::Set { attribute, .. } => vec![attribute.clone()],
         DepartureAct::Revoke { attributes } => attributes.clone(),
         _ => Vec::new(),
@@ -195,7 +177,7 @@ fn writes(types: &TypeRules, target: &Target, state: Option<String>) -> Vec<Perm
     let scrambles = types.departure.iter().any(|step| matches!(step.act, DepartureAct::Scramble));
     if let Some(password) = password.or_else(|| scrambles.then(|| "userPassword".to_owned())) {
         all.push(target.permission(Operation::SetPassword, [password].into(), "accounts get passwords"));
-        if let Some(must_change) = target.schema.as_ref().and_then(|schema| schema.kept.must_change.clone()) {
+        if let Some(must_change) = target.schema.as_ref().and_then(|schema| schema.native.must_change.clone()) {
             all.push(target.permission(Operation::Write, [must_change].into(), "a password can have to be changed at the next sign-in"));
         }
     }
@@ -246,7 +228,7 @@ fn looked_up(rules: &RuleSet, system: &str, schema: Option<&Schema>, base: &str)
         rules.identities.values().flat_map(|identities| &identities.attributes).filter_map(|attribute| attribute.generated.as_ref());
     let names = generated.flat_map(|generated| &generated.free_in).filter(|(there, _)| there == system).map(|(_, name)| name.clone());
     let target = Target { base: vec![base.to_owned()], schema: schema.cloned() };
-    let names = target.kept_in(names);
+    let names = target.native_names(names);
     (!names.is_empty()).then(|| {
         let read = names.into_iter().chain(target.identifying()).collect();
         target.permission(Operation::Read, read, "generated values must be free there")
@@ -264,7 +246,7 @@ pub fn read_of(rules: &RuleSet, system: &str) -> Vec<String> {
 pub fn server_filters(rules: &RuleSet, system: &str) -> Vec<tide_ldap::Filter> {
     let types = rules.systems.get(system).into_iter().flat_map(|system| system.types.values());
     let filters = types.filter_map(|types| match types.scope.filter.as_ref().map(|filter| &filter.filter) {
-        Some(RecordFilter::Ldap(filter)) if crate::scope::needs_server(filter) => Some(filter.clone()),
+        Some(RecordFilter::Ldap(filter)) if crate::scope::is_server_side(filter) => Some(filter.clone()),
         _ => None,
     });
     filters.collect()
@@ -296,14 +278,14 @@ fn read(types: &TypeRules) -> BTreeSet<String> {
 mod tests {
     use super::*;
     use crate::rules::{RuleFile, edit};
-    use crate::schema::{AttributeDef, KeptIn};
+    use crate::schema::{AttributeDef, NativeNames};
 
     fn directory() -> Schema {
         let mut schema = Schema { state_attribute: Some("enabled".into()), refers_by_name: true, ..Schema::default() };
         for name in ["member", "title", "mail", "uid", "cn"] {
             schema.put(AttributeDef::text(name));
         }
-        schema.kept = KeptIn {
+        schema.native = NativeNames {
             identifying: vec!["objectClass".into(), "entryUUID".into()],
             state: Some("nsAccountLock".into()),
             must_change: Some("pwdReset".into()),
@@ -315,7 +297,7 @@ mod tests {
     fn listed(text: &str) -> Vec<String> {
         let files = [edit::first_identities(false), RuleFile { name: "dock.toml".into(), text: text.into() }];
         let (rules, found) = RuleSet::load(&files, &Default::default());
-        let one = |p: Permission| format!("{} {}: {}", p.operation.as_str(), p.entries.join(" and "), p.attributes.join(","));
+        let one = |p: Permission| format!("{:?} {}: {}", p.operation, p.entries.join(" and "), p.attributes.join(","));
         let all = required(&rules, "dock", |_| Some(directory()), |_| "dc=e".to_owned()).into_iter().map(one).collect::<Vec<_>>();
         assert!(!all.is_empty(), "{found:?}");
         all
@@ -326,27 +308,27 @@ mod tests {
         let text = "system = \"dock\"\n[person.scope]\nwithin = [\"ou=people,dc=e\"]\ngroups = [\"cn=crew,dc=e\"]\n[[person.match]]\naccount = 'account.uid'\nidentity = 'identity.mail'\n[person.inbound]\nmail = 'account.mail'\n";
         assert_eq!(
             listed(text),
-            ["read ou=people,dc=e: entryUUID,mail,nsAccountLock,objectClass,uid", "read cn=crew,dc=e: entryUUID,member,objectClass"]
+            ["Read ou=people,dc=e: entryUUID,mail,nsAccountLock,objectClass,uid", "Read cn=crew,dc=e: entryUUID,member,objectClass"]
         );
     }
 
     #[test]
     fn a_target_is_written_in_the_attributes_that_the_server_has() {
         let text = "system = \"dock\"\n[person.outbound]\ndn = '\"uid=\" + identity.mail + \",dc=e\"'\nobjectClass = { value = '[\"person\"]', keep = \"once\" }\ntitle = 'identity.title'\nenabled = 'identity.active'\n[[person.membership]]\ngroups = '[\"crew\"]'\n[person.password]\nattribute = \"userPassword\"\n[[person.departure]]\nstep = \"delete\"\n";
-        let read = "read dc=e: entryUUID,nsAccountLock,objectClass,title";
+        let read = "Read dc=e: entryUUID,nsAccountLock,objectClass,title";
         assert_eq!(
             listed(text),
             [
                 read,
-                "write dc=e: nsAccountLock,title",
-                "write dc=e: nsAccountLock",
-                "create dc=e: nsAccountLock,objectClass,title,userPassword",
-                "rename dc=e: uid",
-                "delete dc=e: ",
-                "set_password dc=e: userPassword",
-                "write dc=e: pwdReset",
-                "read dc=e: cn,entryUUID,member,objectClass",
-                "write dc=e: member",
+                "Write dc=e: nsAccountLock,title",
+                "Write dc=e: nsAccountLock",
+                "Create dc=e: nsAccountLock,objectClass,title,userPassword",
+                "Rename dc=e: uid",
+                "Delete dc=e: ",
+                "SetPassword dc=e: userPassword",
+                "Write dc=e: pwdReset",
+                "Read dc=e: cn,entryUUID,member,objectClass",
+                "Write dc=e: member",
             ]
         );
     }

@@ -141,14 +141,16 @@ pub struct Schema {
     pub classes: BTreeMap<String, Vec<String>>,
     /// Attributes without an ordering, in lower case: a server answers `>=` and `<=` about them with "undefined".
     pub unordered: BTreeSet<String>,
+    /// Attributes that the server returns only on request, in lower case (operational attributes, RFC 4512 §3.4).
+    pub operational: BTreeSet<String>,
     /// Where the system itself keeps what we call otherwise.
-    pub kept: KeptIn,
+    pub native: NativeNames,
 }
 
 /// Where a system keeps what we call otherwise, in its own names.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
-pub struct KeptIn {
+pub struct NativeNames {
     /// The attributes by which objects are told apart: their class, their key, their version.
     pub identifying: Vec<String>,
     /// The attribute behind [`Schema::state_attribute`].
@@ -174,6 +176,12 @@ impl Schema {
     /// The attributes of which no two objects of the system hold the same value: the name first.
     pub fn unique_attributes(&self) -> impl Iterator<Item = &str> {
         self.name_attribute.iter().chain(&self.unique).map(String::as_str)
+    }
+
+    /// Does the server return an attribute without being asked for it? A domain controller does not say which it computes on request.
+    pub fn is_returned_by_default(&self, name: &str) -> bool {
+        let plain = name.split(';').next().unwrap_or(name).to_lowercase();
+        !self.follows_renames && !self.operational.contains(&plain)
     }
 
     /// Adds or replaces a definition.

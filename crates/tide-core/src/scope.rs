@@ -6,8 +6,8 @@ mod ldap_filter;
 
 pub use groups::{Groups, Membership};
 pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
-pub use ldap_filter::{SERVER_FILTERS, filter_answer, needs_server};
-pub(crate) use ldap_filter::{asks_for_back_links, groups_named, unfit};
+pub use ldap_filter::{SERVER_FILTERS, filter_answer, is_server_side};
+pub(crate) use ldap_filter::{depends_on_back_links, filter_problem, groups_named};
 
 use crate::expr::Values;
 use crate::model::Account;
@@ -78,7 +78,10 @@ pub fn standing(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> St
             Some(true) => {}
             Some(false) => return Standing::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place)),
             None => {
-                let text = format!("only the server can decide the filter {}, and it is asked with the next full read", filter.source);
+                let text = format!(
+                    "the server evaluates the filter {}, and has not done so for this entry: the next full read does",
+                    filter.source
+                );
                 return Standing::Unclear(Reason::by(text, &filter.place));
             }
         }

@@ -1,7 +1,7 @@
 //! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
 //! in order within one account, several accounts at a time.
 
-use crate::refused::{Place, Sent};
+use crate::refused::{RefusalScope, Sent};
 use crate::share::{Confirmed, Reaches, Ready, Sender, Share, by_account, in_order, settled, waits};
 use crate::{Engine, EngineError, Event};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
@@ -9,12 +9,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tide_connect::{ConnectError, Weight, Write};
-use tide_core::compare::ValueChange;
-use tide_core::decide::{Change, ChangeKind, PASSWORD_MARK};
+use tide_core::decide::{Change, ChangeKind};
 use tide_core::memberships::member_value;
 use tide_core::model::{Account, Observed};
 use tide_core::references::folded;
-use tide_core::rules::{PasswordRules, TypeRules};
 use tide_core::{Schema, Value};
 use tide_store::{ChangeRow, ChangeState, Settling, StoreError};
 use tokio::sync::{mpsc, oneshot};
@@ -75,12 +73,6 @@ async fn ended(workers: &mut tokio::task::JoinSet<Result<(), EngineError>>, faul
             Err(error) => *fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
         }
     }
-}
-
-/// Is an account made that begins with a password of its own?
-fn begins_with_password(share: &Share, change: &Change) -> bool {
-    let first = |types: &TypeRules| types.password.as_ref().is_some_and(|password| password.first);
-    change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(first)
 }
 
 /// Why a membership is not given.
@@ -269,67 +261,65 @@ impl Engine {
         cancel: &CancellationToken,
         principal: &str,
     ) -> Result<bool, EngineError> {
-        {
-            let mut changes = VecDeque::from(changes);
-            let mut renamed = false;
-            while let Some(change) = changes.pop_front() {
-                let down = share.down.lock().await.clone();
-                if let Some(error) = down {
-                    changes.push_front(change);
-                    self.park_all(changes.make_contiguous(), &format!("{} was given up for this run: {error}", share.row.name), tally)
-                        .await?;
+        let mut changes = VecDeque::from(changes);
+        let mut renamed = false;
+        while let Some(change) = changes.pop_front() {
+            let down = share.down.lock().await.clone();
+            if let Some(error) = down {
+                changes.push_front(change);
+                self.park_all(changes.make_contiguous(), &format!("{} was given up for this run: {error}", share.row.name), tally).await?;
+                break;
+            }
+            if cancel.is_cancelled() {
+                return Ok(false);
+            }
+            if let Some((why, remedy)) = self.refusal_limit_reached(share, &change.change).await? {
+                self.store.settle_failed(change.id, &why, &remedy, false, self.now()).await?;
+                tally.failed.fetch_add(1, Ordering::Relaxed);
+                self.progress(tally);
+                changes = self.continue_after_refusal(changes, change.change.kind, tally).await?;
+                continue;
+            }
+            let marked = std::mem::take(&mut first_is_marked);
+            let change = match self.together(share, change, &mut changes, tally, principal).await? {
+                Some(change) => change,
+                None => continue,
+            };
+            let kind = change.change.kind;
+            let turn = Turn { marked, last: changes.is_empty(), renamed };
+            match self.one(share, change, turn, tally, principal).await? {
+                Went::Done => renamed |= matches!(kind, ChangeKind::Rename | ChangeKind::Move),
+                Went::Refused => {
+                    changes = self.continue_after_refusal(changes, kind, tally).await?;
+                }
+                Went::Failed => {
+                    // The order within one account is kept: what follows a failed change waits.
+                    self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
                     break;
                 }
-                if cancel.is_cancelled() {
-                    return Ok(false);
-                }
-                if let Some((why, remedy)) = self.refused_before(share, &change.change).await? {
-                    self.store.settle_failed(change.id, &why, &remedy, false, self.now()).await?;
-                    tally.failed.fetch_add(1, Ordering::Relaxed);
-                    self.progress(tally);
-                    changes = self.after_refusal(changes, change.change.kind, tally).await?;
-                    continue;
-                }
-                let marked = std::mem::take(&mut first_is_marked);
-                let change = match self.together(share, change, &mut changes, tally, principal).await? {
-                    Some(change) => change,
-                    None => continue,
-                };
-                let kind = change.change.kind;
-                let turn = Turn { marked, last: changes.is_empty(), renamed };
-                match self.one(share, change, turn, tally, principal).await? {
-                    Went::Done => renamed |= matches!(kind, ChangeKind::Rename | ChangeKind::Move),
-                    Went::Refused => {
-                        changes = self.after_refusal(changes, kind, tally).await?;
+                Went::Accepted => {
+                    let why = format!("{} has an earlier change of the same account in its queue", share.row.name);
+                    for change in &changes {
+                        let next = "it is decided again when that is done";
+                        self.store.settle_not_done(change.id, ChangeState::Cancelled, &why, next, self.now()).await?;
                     }
-                    Went::Failed => {
-                        // The order within one account is kept: what follows a failed change waits.
-                        self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
-                        break;
-                    }
-                    Went::Accepted => {
-                        let why = format!("{} has an earlier change of the same account in its queue", share.row.name);
-                        for change in &changes {
-                            let next = "it is decided again when that is done";
-                            self.store.settle_not_done(change.id, ChangeState::Cancelled, &why, next, self.now()).await?;
-                        }
-                        break;
-                    }
+                    break;
                 }
             }
         }
+
         Ok(true)
     }
 
     /// The changes of an account that are sent although an earlier one was refused; the others wait.
-    async fn after_refusal(
+    async fn continue_after_refusal(
         &self,
         changes: VecDeque<ChangeRow>,
         refused: ChangeKind,
         tally: &Tally,
     ) -> Result<VecDeque<ChangeRow>, EngineError> {
         let (alone, waiting): (Vec<ChangeRow>, Vec<ChangeRow>) =
-            changes.into_iter().partition(|row| row.change.stands_alone_after(refused));
+            changes.into_iter().partition(|row| row.change.is_independent_of_refused(refused));
         self.park_all(&waiting, "an earlier change of the same account failed", tally).await?;
         Ok(alone.into())
     }
@@ -340,12 +330,12 @@ impl Engine {
         while incoming.recv_many(&mut some, SETTLED).await > 0 {
             let (batch, waiting): (Vec<Settling>, Vec<_>) = some.drain(..).map(|one| (one.settling, (one.password, one.settled))).unzip();
             let batch = Arc::new(batch);
-            let accounts = match self.store.settle_all(batch.clone(), self.moment()).await {
+            let accounts = match self.store.settle_all(batch.clone(), self.monotonic_now()).await {
                 // One that cannot be kept must not keep the others from it.
                 Err(error) if batch.len() > 1 && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) => {
                     let mut accounts = Vec::with_capacity(batch.len());
                     for one in batch.iter() {
-                        accounts.extend(self.store.settle_all(Arc::new(vec![one.clone()]), self.moment()).await?);
+                        accounts.extend(self.store.settle_all(Arc::new(vec![one.clone()]), self.monotonic_now()).await?);
                     }
                     accounts
                 }
@@ -435,65 +425,6 @@ impl Engine {
         Ok(rows.iter_mut().map(|row| one(row)).collect())
     }
 
-    /// The password that a change sets: one that was set for somebody, or one that takes the place of what must not work any more,
-    /// which is drawn for the wire and kept nowhere. None when it is no such change; no password when it is no longer known.
-    async fn password_of(&self, share: &Share, row: &ChangeRow) -> Result<Option<Option<Vec<ValueChange>>>, EngineError> {
-        if row.change.kind != ChangeKind::Password {
-            return Ok(None);
-        }
-        if let Some(scrambled) = self.scrambled(share, row) {
-            return Ok(Some(Some(vec![scrambled])));
-        }
-        if row.change.values.iter().any(|value| value.attribute == PASSWORD_MARK) {
-            return Ok(Some(self.carried_hash(share, row).await?));
-        }
-        let password = self.store.password_for(&row.change.identity).await?;
-        Ok(Some(password.map(|password| {
-            let fill = |(at, value): (usize, &ValueChange)| match at {
-                0 => ValueChange { after: vec![Value::text(password.as_str())], ..value.clone() },
-                _ => value.clone(),
-            };
-            row.change.values.iter().enumerate().map(fill).collect()
-        })))
-    }
-
-    /// The hash that is carried to an account, read where it stands: it is kept nowhere on the way.
-    async fn carried_hash(&self, share: &Share, row: &ChangeRow) -> Result<Option<Vec<ValueChange>>, EngineError> {
-        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
-        let (Some(from), Some(value)) = (rules.and_then(|rules| rules.carry.as_deref()), row.change.values.first()) else {
-            return Ok(None);
-        };
-        let Some(source) = self.store.account_of(&row.change.identity, from).await? else { return Ok(None) };
-        let line = self.line(&self.store.system(from).await?).await?;
-        let hash = line.password_hash(&source.key).await?;
-        Ok(hash.map(|hash| vec![ValueChange { after: vec![Value::Bytes(hash.as_bytes().to_vec())], ..value.clone() }]))
-    }
-
-    /// A password that nobody knows, for a step that takes one away.
-    pub(crate) fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
-        let value = row.change.values.first().filter(|value| row.change.step > 0 && value.after.is_empty())?;
-        let usual = PasswordRules { length: 32, ..PasswordRules::of(&value.attribute) };
-        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.clone()).unwrap_or(usual);
-        let drawn = crate::passwords::draw(&rules);
-        Some(ValueChange { after: vec![Value::text(drawn.as_str())], ..value.clone() })
-    }
-
-    /// The password that a new account begins with, sealed before it is sent, so that it is never lost.
-    async fn first_password(&self, share: &Share, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
-        let wanted = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
-        let Some(rules) = wanted.filter(|rules| rules.first && row.change.kind == ChangeKind::Create) else { return Ok(None) };
-        let password = match self.store.first_password(row.id).await? {
-            Some(sealed) => sealed,
-            None => {
-                let drawn = crate::passwords::draw(rules);
-                self.store.seal_first_password(row.id, &drawn, self.now()).await?;
-                drawn
-            }
-        };
-        let after = vec![Value::text(password.as_str())];
-        Ok(Some(ValueChange { attribute: rules.attribute.clone(), after, ..ValueChange::default() }))
-    }
-
     /// Sends one change until it is settled, or in a queue of the system's own.
     async fn one(&self, share: &Share, mut row: ChangeRow, turn: Turn, tally: &Tally, principal: &str) -> Result<Went, EngineError> {
         let Turn { mut marked, last, .. } = turn;
@@ -540,13 +471,13 @@ impl Engine {
         let group = change.account.filter(|_| change.is_membership());
         let _one_at_a_time = share.alone(group).await;
         let merged = merged_lists(share, change);
-        let refusals = Place::of(change, account.as_ref());
+        let refusals = RefusalScope::of(change, account.as_ref());
         let mut write = Write { member, merged, ..Write::new(change.object, change.kind, account, values) };
         // After a crash an answer may be lost: of a create it must be found out, the others can be
         // sent again as they are.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
         // By moments: the clock may be set back meanwhile, and what was made must not be taken for lost by that.
-        let (begun, mut draws) = (self.moment(), 1);
+        let (begun, mut draws) = (self.monotonic_now(), 1);
         for attempt in 1.. {
             if in_doubt {
                 match self.look_for(share, &write).await {
@@ -557,7 +488,7 @@ impl Engine {
                         break;
                     }
                     // What was made may be shown later: it is looked for on, and made again only when that time has passed.
-                    Ok(None) if self.moment().duration_since(begun).unsigned_abs() < share.connector.visible_after() => {
+                    Ok(None) if self.monotonic_now().duration_since(begun).unsigned_abs() < share.connector.visible_after() => {
                         if attempt < ATTEMPTS {
                             self.clock.sleep(self.pause(attempt)).await;
                             continue;
@@ -615,7 +546,7 @@ impl Engine {
                     self.clock.sleep(self.pause(attempt)).await;
                 }
                 Err(error) => {
-                    if self.draw_again(share, &row, &mut write, &error, &mut draws).await? {
+                    if self.redraw_password(share, &row, &mut write, &error, &mut draws).await? {
                         continue;
                     }
                     return self.refused(share, Sent { row, write: &write, error, place: refusals }, turn, tally, principal).await;
@@ -631,7 +562,7 @@ impl Engine {
     /// Hands a confirmed change over to be settled. The next change of the same account waits for that.
     pub(crate) async fn confirm(&self, share: &Share, settling: Settling, last: bool) -> Result<(), EngineError> {
         let change = &settling.row.change;
-        let password = begins_with_password(share, change);
+        let password = crate::passwords::begins_with_password(share, change);
         let (done, is_done) = oneshot::channel();
         let ended = || EngineError::Store(StoreError::Closed);
         let confirmed = share.confirmed.as_ref().ok_or_else(ended)?;
@@ -656,9 +587,9 @@ impl Engine {
         principal: &str,
     ) -> Result<(), EngineError> {
         let settled = settled(share, row, account, note);
-        let id = self.store.settle_done(row, settled, principal, self.moment()).await?;
+        let id = self.store.settle_done(row, settled, principal, self.monotonic_now()).await?;
         let change = &row.change;
-        if begins_with_password(share, change) {
+        if crate::passwords::begins_with_password(share, change) {
             self.store.first_password_set(row.id, id, &change.identity, &change.system, &change.label, self.now()).await?;
         }
         Ok(())

@@ -150,23 +150,25 @@ impl Engine {
             return Err(EngineError::Changed(format!("this is based on version {base}, and {who} published version {version} since")));
         };
         self.tell(Event::Rules { version });
-        self.read_anew(before.as_ref().map(|rules| &rules.set), &set).await?;
+        self.request_full_reads(before.as_ref().map(|rules| &rules.set), &set).await?;
         Ok((version, faults))
     }
 
-    /// Has directories read in full of which new rules read what was not asked for before: attributes that are shown only on request,
-    /// and filters that the server decides.
-    async fn read_anew(&self, before: Option<&RuleSet>, now: &RuleSet) -> Result<(), EngineError> {
+    /// Requests a full read of each watched directory for which new rules need what was not read before: an attribute that the server
+    /// returns only on request, or a filter that the server evaluates.
+    async fn request_full_reads(&self, before: Option<&RuleSet>, now: &RuleSet) -> Result<(), EngineError> {
         for row in self.store.systems().await?.into_iter().filter(|row| row.kind == "ldap") {
             let reads = |rules: &RuleSet| (permissions::read_of(rules, &row.name), permissions::server_filters(rules, &row.name));
             let (names, filters) = reads(now);
             let (old_names, old_filters) = before.map(reads).unwrap_or_default();
+            let on_request = |name: &String| row.schema.values().any(|schema| !schema.is_returned_by_default(name));
+            let needs_read = names.iter().any(|name| !old_names.contains(name) && on_request(name))
+                || filters.iter().any(|filter| !old_filters.contains(filter));
             let access = self.access(&row);
-            access.set_read_by_rules(names.clone());
-            access.set_server_filters(filters.clone());
-            let is_more = names.iter().any(|name| !old_names.contains(name)) || filters.iter().any(|filter| !old_filters.contains(filter));
-            if is_more && before.is_some() {
-                crate::lock(&self.to_read_anew).insert(row.name);
+            access.set_read_by_rules(names);
+            access.set_server_filters(filters);
+            if needs_read && before.is_some() {
+                crate::lock(&self.pending_full_reads).insert(row.name);
             }
         }
         self.nudge.notify_one();

@@ -112,7 +112,7 @@ impl Engine {
         let same = |follower: &Follower, row: &SystemRow, objects: &[ObjectType]| {
             follower.row.settings == row.settings && follower.row.schedule == row.schedule && follower.objects == objects
         };
-        let anew = std::mem::take(&mut *lock(&self.to_read_anew));
+        let anew = std::mem::take(&mut *lock(&self.pending_full_reads));
         followers.retain(|name, follower| {
             let keep = !anew.contains(name) && wanted.iter().any(|(row, objects)| row.name == *name && same(follower, row, objects));
             if !keep {
@@ -306,7 +306,7 @@ impl Engine {
                 Ok(News::Gone(keys)) => {
                     // In the order in which it happened: who was removed and made again is there.
                     let news = (std::mem::take(&mut changed), keys);
-                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.moment()).await?.await?);
+                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.monotonic_now()).await?.await?);
                 }
                 Ok(News::Mark(place)) => mark = Some(place),
                 Ok(News::Lost(why)) => {
@@ -326,7 +326,7 @@ impl Engine {
         }
         if !changed.is_empty() {
             let place = Some(&*place).filter(|_| marked);
-            let kept = self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.moment()).await?;
+            let kept = self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.monotonic_now()).await?;
             // A run that begins now looks when they are kept: what is written and looked at comes in order.
             early = self.runs_ahead();
             differ.extend(kept.await?);

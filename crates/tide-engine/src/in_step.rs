@@ -33,7 +33,7 @@ pub struct PasswordProgress {
     /// Of these, the systems that refused it, with their answer.
     pub refused: BTreeMap<String, String>,
     /// Nothing more is to be done for it.
-    pub has_arrived: bool,
+    pub is_settled: bool,
 }
 
 impl Engine {
@@ -84,11 +84,11 @@ impl Engine {
     pub async fn passwords_set(&self, identity: &str) -> Result<Vec<PasswordProgress>, EngineError> {
         let mut all = Vec::new();
         for row in self.store.passwords_set(Some(identity)).await? {
-            let mut progress = PasswordProgress { missing: Vec::new(), refused: BTreeMap::new(), has_arrived: row.ended.is_some(), row };
+            let mut progress = PasswordProgress { missing: Vec::new(), refused: BTreeMap::new(), is_settled: row.ended.is_some(), row };
             if let (None, Some(identity)) = (&progress.row.ended, &progress.row.set.identity) {
                 progress.missing = self.without(&progress.row.set, identity).await?;
                 // It is erased, and noted as done, with the next decision.
-                progress.has_arrived = progress.missing.is_empty();
+                progress.is_settled = progress.missing.is_empty();
                 progress.refused = self.store.password_refusals(identity, progress.row.set.made).await?;
                 progress.refused.retain(|system, _| progress.missing.contains(system));
             }

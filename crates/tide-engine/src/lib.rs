@@ -129,7 +129,7 @@ pub struct Engine {
     /// Something came since a run last looked.
     came: AtomicBool,
     /// Systems that are read in full before they are followed on.
-    to_read_anew: Mutex<HashSet<String>>,
+    pending_full_reads: Mutex<HashSet<String>>,
     /// How many runs have looked at what came.
     looks: AtomicU64,
     /// What the last decision on news cost.
@@ -189,7 +189,7 @@ impl Engine {
             news: Mutex::default(),
             looks_again: AtomicBool::default(),
             came: AtomicBool::default(),
-            to_read_anew: Mutex::default(),
+            pending_full_reads: Mutex::default(),
             looks: AtomicU64::default(),
             cost: Mutex::default(),
             compiled: Mutex::default(),
@@ -219,8 +219,8 @@ impl Engine {
     }
 
     /// The moment of an observation or of a write. It never goes back, whatever the clock does.
-    pub(crate) fn moment(&self) -> jiff::Timestamp {
-        self.store.moment(self.now())
+    pub(crate) fn monotonic_now(&self) -> jiff::Timestamp {
+        self.store.monotonic_now(self.now())
     }
 
     /// What happens from now on.

@@ -1,10 +1,18 @@
-//! First passwords: drawn when an account is made, sealed, and shown once.
+//! Passwords: drawn for new accounts, sealed, shown once, and put into the changes that set them only when these are sent.
 
+use crate::share::Share;
 use crate::{Engine, EngineError};
 use rand::seq::{IndexedRandom, SliceRandom};
-use tide_core::rules::PasswordRules;
-use tide_store::PasswordRow;
+use tide_connect::{ConnectError, Write};
+use tide_core::Value;
+use tide_core::compare::ValueChange;
+use tide_core::decide::{Change, ChangeKind, PASSWORD_MARK};
+use tide_core::rules::{PasswordRules, TypeRules};
+use tide_store::{ChangeRow, PasswordRow};
 use zeroize::Zeroizing;
+
+/// How often a password is drawn for one account, if the system refuses what was drawn.
+const MOST_DRAWS: u32 = 3;
 
 /// The characters of a set. Those that are easily taken for each other are left out of all.
 fn letters(set: &str) -> &'static [u8] {
@@ -52,6 +60,107 @@ impl Engine {
         }
         Ok(self.store.reveal_first_password(id, principal, self.now()).await?)
     }
+
+    /// The password that a change sets: one that was set for somebody, or one that takes the place of what must not work any more,
+    /// which is drawn for the wire and kept nowhere. None when it is no such change; no password when it is no longer known.
+    pub(crate) async fn password_of(&self, share: &Share, row: &ChangeRow) -> Result<Option<Option<Vec<ValueChange>>>, EngineError> {
+        if row.change.kind != ChangeKind::Password {
+            return Ok(None);
+        }
+        if let Some(scrambled) = self.scrambled(share, row) {
+            return Ok(Some(Some(vec![scrambled])));
+        }
+        if row.change.values.iter().any(|value| value.attribute == PASSWORD_MARK) {
+            return Ok(Some(self.carried_hash(share, row).await?));
+        }
+        let password = self.store.password_for(&row.change.identity).await?;
+        Ok(Some(password.map(|password| {
+            let fill = |(at, value): (usize, &ValueChange)| match at {
+                0 => ValueChange { after: vec![Value::text(password.as_str())], ..value.clone() },
+                _ => value.clone(),
+            };
+            row.change.values.iter().enumerate().map(fill).collect()
+        })))
+    }
+
+    /// The hash that is carried to an account, read where it stands: it is kept nowhere on the way.
+    async fn carried_hash(&self, share: &Share, row: &ChangeRow) -> Result<Option<Vec<ValueChange>>, EngineError> {
+        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
+        let (Some(from), Some(value)) = (rules.and_then(|rules| rules.carry.as_deref()), row.change.values.first()) else {
+            return Ok(None);
+        };
+        let Some(source) = self.store.account_of(&row.change.identity, from).await? else { return Ok(None) };
+        let line = self.line(&self.store.system(from).await?).await?;
+        let hash = line.password_hash(&source.key).await?;
+        Ok(hash.map(|hash| vec![ValueChange { after: vec![Value::Bytes(hash.as_bytes().to_vec())], ..value.clone() }]))
+    }
+
+    /// A password that nobody knows, for a step that takes one away.
+    fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
+        let value = row.change.values.first().filter(|value| row.change.step > 0 && value.after.is_empty())?;
+        let usual = PasswordRules { length: 32, ..PasswordRules::of(&value.attribute) };
+        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.clone()).unwrap_or(usual);
+        let drawn = draw(&rules);
+        Some(ValueChange { after: vec![Value::text(drawn.as_str())], ..value.clone() })
+    }
+
+    /// The password that a new account begins with, sealed before it is sent, so that it is never lost.
+    pub(crate) async fn first_password(&self, share: &Share, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
+        let wanted = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
+        let Some(rules) = wanted.filter(|rules| rules.first && row.change.kind == ChangeKind::Create) else { return Ok(None) };
+        let password = match self.store.first_password(row.id).await? {
+            Some(sealed) => sealed,
+            None => self.draw_first_password(rules, row).await?,
+        };
+        Ok(Some(as_value(rules, &password)))
+    }
+
+    /// Draws the password of a new account, and seals it in place of an earlier one.
+    async fn draw_first_password(&self, rules: &PasswordRules, row: &ChangeRow) -> Result<Zeroizing<String>, EngineError> {
+        let drawn = draw(rules);
+        self.store.seal_first_password(row.id, &drawn, self.now()).await?;
+        Ok(drawn)
+    }
+
+    /// Another password in place of one that was drawn and refused, as long as it was not drawn too often: policies refuse what
+    /// resembles a name, and chance can hit one.
+    pub(crate) async fn redraw_password(
+        &self,
+        share: &Share,
+        row: &ChangeRow,
+        write: &mut Write,
+        error: &ConnectError,
+        draws: &mut u32,
+    ) -> Result<bool, EngineError> {
+        if !crate::refused::concerns_values(error) || *draws >= MOST_DRAWS {
+            return Ok(false);
+        }
+        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
+        let drawn = match row.change.kind {
+            ChangeKind::Create => match rules.filter(|rules| rules.first) {
+                Some(rules) => Some(as_value(rules, &self.draw_first_password(rules, row).await?)),
+                None => None,
+            },
+            ChangeKind::Password => self.scrambled(share, row),
+            _ => None,
+        };
+        let Some(drawn) = drawn else { return Ok(false) };
+        let Some(value) = write.values.iter_mut().find(|value| value.attribute == drawn.attribute) else { return Ok(false) };
+        *value = drawn;
+        *draws += 1;
+        Ok(true)
+    }
+}
+
+/// Is an account made that begins with a password of its own?
+pub(crate) fn begins_with_password(share: &Share, change: &Change) -> bool {
+    let first = |types: &TypeRules| types.password.as_ref().is_some_and(|password| password.first);
+    change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(first)
+}
+
+/// A password as the value of its attribute.
+fn as_value(rules: &PasswordRules, password: &str) -> ValueChange {
+    ValueChange { attribute: rules.attribute.clone(), after: vec![Value::text(password)], ..ValueChange::default() }
 }
 
 #[cfg(test)]

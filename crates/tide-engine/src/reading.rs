@@ -49,7 +49,7 @@ impl Engine {
     }
 
     pub(crate) async fn read_one(&self, row: &SystemRow, object: ObjectType) -> Result<Read, EngineError> {
-        let started = self.moment();
+        let started = self.monotonic_now();
         let reading = self.store.begin_reading(&row.name, object, started).await?;
         let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
         let outcome = self.show(row, object, reading, started, &mut read).await;
@@ -59,7 +59,7 @@ impl Engine {
                 "complete"
             }
             Ok(()) => {
-                read.absent = self.store.complete_reading(reading, self.moment()).await?;
+                read.absent = self.store.complete_reading(reading, self.monotonic_now()).await?;
                 "complete"
             }
             Err(EngineError::Connect(error)) => {

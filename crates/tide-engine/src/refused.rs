@@ -1,5 +1,6 @@
-//! What becomes of a change that its system refuses: a value that is refused does not keep back the others of the same account, a drawn
-//! password that a policy refuses is drawn anew, and what is refused again and again for want of rights is not sent on and on.
+//! Handles changes that a target refuses. A refused value does not block the other values of the same account: each is sent
+//! separately. A kind of change that is refused again and again because the service account lacks a permission is not sent any more in
+//! the same run.
 
 use crate::act::{Tally, Turn, Went};
 use crate::share::{Share, settled};
@@ -15,66 +16,64 @@ use tide_core::references::{container_of, folded};
 use tide_core::value::Value;
 use tide_store::{ChangeRow, Settling};
 
-/// How often a password is drawn for one account, if the system refuses what was drawn.
-const MOST_DRAWS: u32 = 3;
 /// The most values of a change that are sent one by one.
 const MOST_VALUES: usize = 100;
-/// How often in a row the same may be refused for want of rights before it is not sent on in a run.
+/// How often in a row the same may be refused for lack of a permission before it is not sent on in a run.
 const MOST_REFUSALS: usize = 10;
-/// The code of what is refused for want of rights.
-const NO_RIGHT: &str = "rights";
+/// The code of what is refused because the service account lacks a permission.
+const NO_PERMISSION: &str = "rights";
 /// Codes that say something about the account as a whole, so that none of its values would be taken.
 const WHOLE_ACCOUNT: [&str; 7] = ["gone", "no_such_object", "no_account", "no_such_type", "read_only", "referral", "tls_needed"];
 
-/// Where a kind of change is made: a service account may have a right in one container, or on one group, and not in another.
+/// Where a kind of change is made: a service account may have a permission in one container, or on one group, and not in another.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub(crate) struct Place {
+pub(crate) struct RefusalScope {
     object: ObjectType,
     kind: ChangeKind,
     /// The container of the account, or the group of a membership; empty where a system has no tree.
     at: String,
 }
 
-impl Place {
+impl RefusalScope {
     /// Where a change of an account, by its key and name, is made.
-    pub(crate) fn of(change: &Change, account: Option<&(String, String)>) -> Place {
+    pub(crate) fn of(change: &Change, account: Option<&(String, String)>) -> RefusalScope {
         let is_name = |value: &&ValueChange| value.attribute.eq_ignore_ascii_case("dn");
         let new = || change.values.iter().find(is_name).and_then(|value| value.after.first()).map(Value::to_string);
         let name = account.map(|(_, name)| name.clone()).or_else(new).unwrap_or_default();
         let at = if change.is_membership() { folded(&name) } else { container_of(&name).unwrap_or_default() };
-        Place { object: change.object, kind: change.kind, at }
+        RefusalScope { object: change.object, kind: change.kind, at }
     }
 }
 
-/// What a system refuses for want of rights, and how often in a row: a kind of change at a place, or one attribute of it.
-pub(crate) type Refusals = HashMap<(Place, Option<String>), usize>;
+/// What a system refuses for lack of a permission, and how often in a row: a kind of change at a place, or one attribute of it.
+pub(crate) type Refusals = HashMap<(RefusalScope, Option<String>), usize>;
 
 /// A change as it was sent and refused.
 pub(crate) struct Sent<'a> {
     pub(crate) row: ChangeRow,
     pub(crate) write: &'a Write,
     pub(crate) error: ConnectError,
-    pub(crate) place: Place,
+    pub(crate) place: RefusalScope,
 }
 
 /// What came of the values of a change, each sent for itself.
-struct OneByOne {
+struct SeparateResults {
     /// The account after the last one that was taken.
     account: Option<Observed>,
     refused: Vec<(ValueChange, ConnectError)>,
 }
 
 impl Share {
-    /// How often in a row a kind of change, or one attribute of it, was refused at a place for want of rights, if that is often.
-    fn refused_often(&self, place: &Place, attribute: Option<&str>) -> Option<usize> {
+    /// How often in a row a kind of change, or one attribute of it, was refused at a place for lack of a permission, if that is often.
+    fn refusals_over_limit(&self, place: &RefusalScope, attribute: Option<&str>) -> Option<usize> {
         let what = (place.clone(), attribute.map(str::to_lowercase));
         crate::lock(&self.refusals).get(&what).copied().filter(|count| *count >= MOST_REFUSALS)
     }
 
-    /// Notes whether a kind of change, or one attribute of it, was refused for want of rights.
-    pub(crate) fn note_refusal(&self, place: &Place, attribute: Option<&str>, error: Option<&ConnectError>) {
+    /// Notes whether a kind of change, or one attribute of it, was refused for lack of a permission.
+    pub(crate) fn note_refusal(&self, place: &RefusalScope, attribute: Option<&str>, error: Option<&ConnectError>) {
         let mut refusals = crate::lock(&self.refusals);
-        let is_refused = error.is_some_and(|error| error.code == NO_RIGHT);
+        let is_refused = error.is_some_and(|error| error.code == NO_PERMISSION);
         if !is_refused && refusals.is_empty() {
             return;
         }
@@ -87,18 +86,22 @@ impl Share {
     }
 }
 
-/// Can the values of a refused change be taken one by one?
+/// Can a value be the reason of a refusal, rather than the account as a whole or a missing permission?
+pub(crate) fn concerns_values(error: &ConnectError) -> bool {
+    error.weight == Weight::Lasting && !WHOLE_ACCOUNT.contains(&error.code) && error.code != NO_PERMISSION
+}
+
+/// Can each value of a refused change be sent separately? A missing permission can be one for a single attribute.
 fn is_divisible(write: &Write, error: &ConnectError) -> bool {
     write.kind == ChangeKind::Update
         && (2..=MOST_VALUES).contains(&write.values.len())
-        && error.weight == Weight::Lasting
-        && !WHOLE_ACCOUNT.contains(&error.code)
+        && (concerns_values(error) || error.code == NO_PERMISSION)
 }
 
 impl Engine {
-    /// Why a change is not sent, and what to do: the same was refused again and again at its place for want of rights.
-    pub(crate) async fn refused_before(&self, share: &Share, change: &Change) -> Result<Option<(String, String)>, EngineError> {
-        let could_be = |(place, _): &(Place, Option<String>)| place.object == change.object && place.kind == change.kind;
+    /// Why a change is not sent, and what to do: the same was refused again and again at its place for lack of a permission.
+    pub(crate) async fn refusal_limit_reached(&self, share: &Share, change: &Change) -> Result<Option<(String, String)>, EngineError> {
+        let could_be = |(place, _): &(RefusalScope, Option<String>)| place.object == change.object && place.kind == change.kind;
         if !crate::lock(&share.refusals).keys().any(could_be) {
             return Ok(None);
         }
@@ -106,47 +109,13 @@ impl Engine {
             Some(id) => Some(self.store.called(id).await?),
             None => None,
         };
-        let Some(count) = share.refused_often(&Place::of(change, account.as_ref()), None) else { return Ok(None) };
+        let Some(count) = share.refusals_over_limit(&RefusalScope::of(change, account.as_ref()), None) else { return Ok(None) };
         let system = &share.row.name;
-        let why =
-            format!("not sent: {system} refused {count} changes of this kind in a row there, since the service account lacks a right");
-        let remedy = format!("give the service account the right: `eager-tide systems permissions {system}` lists what it needs");
+        let why = format!(
+            "not sent: {system} refused {count} changes of this kind in a row in this container, because the service account lacks a permission"
+        );
+        let remedy = format!("grant the permission: `eager-tide systems permissions {system}` lists what the service account needs");
         Ok(Some((why, remedy)))
-    }
-
-    /// Another password in place of one that was drawn and refused, as long as it was not drawn too often: policies refuse what
-    /// resembles a name, and chance can hit one.
-    pub(crate) async fn draw_again(
-        &self,
-        share: &Share,
-        row: &ChangeRow,
-        write: &mut Write,
-        error: &ConnectError,
-        draws: &mut u32,
-    ) -> Result<bool, EngineError> {
-        let could_be_it = error.weight == Weight::Lasting && !WHOLE_ACCOUNT.contains(&error.code) && error.code != NO_RIGHT;
-        if !could_be_it || *draws >= MOST_DRAWS {
-            return Ok(false);
-        }
-        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
-        let drawn = match row.change.kind {
-            ChangeKind::Create => match rules.filter(|rules| rules.first) {
-                Some(rules) => {
-                    let drawn = crate::passwords::draw(rules);
-                    self.store.seal_first_password(row.id, &drawn, self.now()).await?;
-                    let after = vec![Value::text(drawn.as_str())];
-                    Some(ValueChange { attribute: rules.attribute.clone(), after, ..ValueChange::default() })
-                }
-                None => None,
-            },
-            ChangeKind::Password => self.scrambled(share, row),
-            _ => None,
-        };
-        let Some(drawn) = drawn else { return Ok(false) };
-        let Some(value) = write.values.iter_mut().find(|value| value.attribute == drawn.attribute) else { return Ok(false) };
-        *value = drawn;
-        *draws += 1;
-        Ok(true)
     }
 
     /// Settles a change that its system refuses. Of several values each is sent for itself: those that are taken are done, and the others
@@ -161,19 +130,19 @@ impl Engine {
     ) -> Result<Went, EngineError> {
         let Sent { row, write, error, place } = sent;
         if is_divisible(write, &error) {
-            let OneByOne { account, refused } = one_by_one(share, write, &place, &error).await;
+            let SeparateResults { account, refused } = send_values_separately(share, write, &place, &error).await;
             if let Some(account) = account {
-                return self.keep_parts(share, row, account, refused, turn, tally, principal).await;
+                return self.record_partial_result(share, row, account, refused, turn, tally, principal).await;
             }
         }
         share.note_refusal(&place, None, Some(&error));
-        let error = half_done(error, turn);
+        let error = with_rename_note(error, turn);
         self.failed(&row, &error, share, tally).await
     }
 
     /// Keeps what came of a change of which some values were taken.
     #[allow(clippy::too_many_arguments)]
-    async fn keep_parts(
+    async fn record_partial_result(
         &self,
         share: &Share,
         mut row: ChangeRow,
@@ -188,7 +157,7 @@ impl Engine {
         if !refused.is_empty() {
             let (left, done): (Vec<ValueChange>, Vec<ValueChange>) = row.change.values.iter().cloned().partition(is_refused);
             let rest = row.change.with_values(&account.key, left);
-            let error = half_done(in_one(&refused), turn);
+            let error = with_rename_note(merge_errors(&refused), turn);
             tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a part of a change is refused");
             self.store.add_failed(&row, rest, &error.said, &error.remedy, error.weight != Weight::Lasting, self.now()).await?;
             tally.add_failed();
@@ -204,7 +173,7 @@ impl Engine {
 }
 
 /// Sends each value for itself, those that were refused once more after others were taken: some depend on others.
-async fn one_by_one(share: &Share, write: &Write, place: &Place, whole: &ConnectError) -> OneByOne {
+async fn send_values_separately(share: &Share, write: &Write, place: &RefusalScope, whole: &ConnectError) -> SeparateResults {
     let mut account = None;
     let mut left: Vec<(ValueChange, ConnectError)> = write.values.iter().map(|value| (value.clone(), whole.clone())).collect();
     loop {
@@ -212,7 +181,7 @@ async fn one_by_one(share: &Share, write: &Write, place: &Place, whole: &Connect
         let mut refused = Vec::new();
         let mut is_cut = false;
         for (value, known) in std::mem::take(&mut left) {
-            if is_cut || share.refused_often(place, Some(&value.attribute)).is_some() {
+            if is_cut || share.refusals_over_limit(place, Some(&value.attribute)).is_some() {
                 refused.push((value, known));
                 continue;
             }
@@ -231,22 +200,22 @@ async fn one_by_one(share: &Share, write: &Write, place: &Place, whole: &Connect
         }
         left = refused;
         if is_cut || left.is_empty() || left.len() == before || account.is_none() {
-            return OneByOne { account, refused: left };
+            return SeparateResults { account, refused: left };
         }
     }
 }
 
 /// Says of a refused change that the account was renamed before it.
-fn half_done(error: ConnectError, turn: Turn) -> ConnectError {
+fn with_rename_note(error: ConnectError, turn: Turn) -> ConnectError {
     if !turn.renamed {
         return error;
     }
-    let said = format!("half done: the account has its new name, and not these values yet; {}", error.said);
+    let said = format!("partly done: the account was renamed, and these values were not written: {}", error.said);
     ConnectError { said, ..error }
 }
 
 /// The faults of several values in one.
-fn in_one(refused: &[(ValueChange, ConnectError)]) -> ConnectError {
+fn merge_errors(refused: &[(ValueChange, ConnectError)]) -> ConnectError {
     let said: Vec<String> = refused.iter().map(|(value, error)| format!("{}: {}", value.attribute, error.said)).collect();
     let said = said.join(" · ");
     match refused.last() {

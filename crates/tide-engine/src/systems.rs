@@ -164,7 +164,7 @@ impl Engine {
         lock(&self.access).remove(name);
         // So was what was read, and the place up to which it was followed.
         if settings != row.settings {
-            lock(&self.to_read_anew).insert(name.to_owned());
+            lock(&self.pending_full_reads).insert(name.to_owned());
             self.nudge.notify_one();
         }
         self.tell(Event::System { name: name.to_owned() });

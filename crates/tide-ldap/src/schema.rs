@@ -17,6 +17,8 @@ pub struct AttributeType {
     pub single: bool,
     /// Not to be written by clients?
     pub read_only: bool,
+    /// Does `*` leave it out (USAGE other than userApplications, RFC 4512 §4.1.2)?
+    pub operational: bool,
     /// The bound of its length, where its syntax names one (RFC 4512 §4.1.2: what a server holds at least).
     pub longest: Option<u32>,
 }
@@ -72,6 +74,7 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
                 ordering,
                 single: own.has("SINGLE-VALUE"),
                 read_only: own.has("NO-USER-MODIFICATION"),
+                operational: own.first("USAGE").is_some_and(|usage| usage != "userApplications"),
             }
         })
         .collect()
@@ -176,7 +179,7 @@ mod tests {
         assert_eq!(types[1].syntax, "1.3.6.1.4.1.1466.115.121.1.15");
         assert_eq!((types[1].longest, types[2].longest), (Some(32_768), None));
         assert!(!types[1].case_exact() && !types[1].single);
-        assert!(types[2].single && types[2].read_only);
+        assert!(types[2].single && types[2].read_only && types[2].operational && !types[0].operational);
     }
 
     #[test]

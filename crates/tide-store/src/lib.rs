@@ -135,7 +135,7 @@ impl Store {
     /// The moment of an observation or of a write, by which it is told which is the later one: `now`, unless the clock was set back
     /// since the last one. Then the moments go on from there, a millisecond each, until the clock has caught up; a restart does not
     /// change that.
-    pub fn moment(&self, now: Timestamp) -> Timestamp {
+    pub fn monotonic_now(&self, now: Timestamp) -> Timestamp {
         let wall = now.as_millisecond();
         let next = |last: i64| if wall >= last { wall } else { last + 1 };
         // The closure always gives a value, so that there is always a former one.

@@ -279,7 +279,7 @@ impl Run {
                 } else if set.unread.is_empty() {
                     " — everything was as it should be".to_owned()
                 } else {
-                    format!(" — not everything could be seen: {} could not be read", set.unread.join(", "))
+                    format!(" — incomplete: {} could not be read", set.unread.join(", "))
                 }
             ));
             for state in ["failed", "held"] {

@@ -76,10 +76,10 @@ impl Passwords {
                     output::line("no password was set for them here");
                 } else {
                     let rows = all.into_iter().map(|one| {
-                        let state = match (one.outcome, one.has_arrived, one.missing.is_empty()) {
+                        let state = match (one.outcome, one.is_settled, one.missing.is_empty()) {
                             (Some(outcome), ..) => outcome,
                             (None, true, _) => "all accounts have it".to_owned(),
-                            (None, false, true) => "on its way: the account is nobody's yet".to_owned(),
+                            (None, false, true) => "pending: the account is not linked to an identity yet".to_owned(),
                             (None, false, false) => {
                                 let one_system = |system: &String| match one.refused.get(system) {
                                     Some(answer) => format!("{system} (refused: {answer})"),

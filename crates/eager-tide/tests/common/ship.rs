@@ -5,9 +5,51 @@ use crate::common::{Service, client, said, text};
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, Mod, Scope, SearchEntry};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::Path;
+use tide_ldap::ldif::Entry;
+use tide_standins::slapd::Slapd;
+use tide_standins::world::BASE;
 
 /// The columns of the feed.
 pub const COLUMNS: [&str; 6] = ["number", "name", "dept", "active", "manager", "ends"];
+
+/// The rule file of `hall` as far as every test of a directory has it; `more` continues its outbound mappings.
+pub fn hall(more: &str) -> String {
+    let head = r#"
+system = "hall"
+[[person.match]]
+name = "number"
+account = 'account.employeeNumber'
+identity = 'identity.number'
+[person.outbound]
+dn             = '"cn=" + identity.name + ",ou=" + identity.dept + ",dc=skerry,dc=example"'
+objectClass    = { value = '["inetOrgPerson"]', keep = "once" }
+cn             = 'identity.name'
+sn             = { value = 'identity.name', required = true }
+employeeNumber = 'identity.number'
+"#;
+    format!("{head}{more}")
+}
+
+/// A tree with these units, and with groups that hold nobody.
+pub fn tree(units: &[&str], groups: &[&str]) -> Vec<Entry> {
+    let mut all = vec![
+        Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
+        Entry::new(format!("cn=nobody,{BASE}")).with("objectClass", &["organizationalRole"]).with("cn", &["nobody"]),
+    ];
+    for unit in units {
+        all.push(Entry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
+    }
+    for group in groups {
+        let entry = Entry::new(format!("cn={group},ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]);
+        all.push(entry.with("cn", &[group]).with("member", &[&format!("cn=nobody,{BASE}")]));
+    }
+    all
+}
+
+/// A slapd, and its administrator.
+pub fn reach(slapd: &Slapd) -> Reach<'_> {
+    Reach { url: &slapd.tls_url, ca_pem: &slapd.certificates.ca_pem, bind_dn: &slapd.admin_dn, password: &slapd.admin_password, base: BASE }
+}
 
 /// A service with the feed `crew` and the directory `hall`.
 pub struct Ship {

@@ -111,7 +111,7 @@ impl LdapConnector {
                             like_people.total(),
                             like_people.words()
                         ),
-                        "if they are people, name their class among `person_classes` of the system, beside `person`",
+                        "to read them, add their class to the setting `person_classes`, beside `person`",
                     );
                 } else if others.total() > 0 {
                     report.passed(

@@ -61,7 +61,7 @@ impl Line for Reader {
         };
         let result = reader.bind(credentials).await?;
         match credentials {
-            Some((name, _)) if result.rc == 0 => let_in(name, &result).map(|_| reader),
+            Some((name, _)) if result.rc == 0 => accepted_bind(name, &result).map(|_| reader),
             None if result.rc == 0 => Ok(reader),
             None => Err(external_refused(&result)),
             Some((name, _)) => {
@@ -212,7 +212,7 @@ impl Dialer {
             .await
             .map_err(|error| broken(&host.url, &error))?;
         if result.rc == 0 {
-            return let_in(name, &result);
+            return accepted_bind(name, &result);
         }
         let forms = schema::name_forms(ldap).await;
         Err(refused(name, &result, forms))
@@ -368,24 +368,45 @@ fn referral_host(url: &str) -> Result<Host, ConnectError> {
     }))
 }
 
+/// The base that a referral's URL names (RFC 4516 §2), with its escapes undone.
+pub(super) fn referral_base(url: &str) -> Option<String> {
+    let path = url.split_once("://")?.1.split_once('/')?.1.split('?').next()?;
+    let mut octets = Vec::with_capacity(path.len());
+    let mut rest = path.as_bytes();
+    while let [first, tail @ ..] = rest {
+        match (first, tail) {
+            (b'%', [high, low, after @ ..]) => {
+                let hex = |b: &u8| char::from(*b).to_digit(16);
+                octets.push((hex(high)? * 16 + hex(low)?) as u8);
+                rest = after;
+            }
+            (byte, after) => {
+                octets.push(*byte);
+                rest = after;
+            }
+        }
+    }
+    String::from_utf8(octets).ok().filter(|base| !base.is_empty())
+}
+
 fn clip(text: &str) -> String {
     let text: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
     if text.trim().is_empty() { String::new() } else { format!(" ({})", text.trim()) }
 }
 
 /// What a password policy says of somebody whom it lets in: a warning, or that it will not go on for long.
-fn let_in(name: &str, result: &LdapResult) -> Result<Option<String>, ConnectError> {
+fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, ConnectError> {
     match policy_warning(result) {
         // Each further log-in would use one up, until none is left.
         Some(Warning::Grace(left)) => Err(ConnectError::system(
             EXPIRED,
             format!("the password of {name} has expired; the server lets it in {left} more times only"),
-            "set a new one, and exempt the service account from expiry",
+            "set a new one, and exempt the service account from expiry; `eager-tide systems check NAME` tries it at once",
         )),
         _ if policy_error(result) == Some(2) => Err(ConnectError::system(
             EXPIRED,
             format!("{name} must change its password before it may do anything else"),
-            "set its password, and clear that demand",
+            "set its password, and clear that demand; `eager-tide systems check NAME` tries it at once",
         )),
         Some(Warning::Expires(seconds)) => Ok(Some(format!("its password expires in {} h", seconds / 3600))),
         None => Ok(None),

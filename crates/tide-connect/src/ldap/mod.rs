@@ -1,12 +1,13 @@
 //! The LDAP connector: dialling, testing, reading in pages, browsing, writing.
 
-mod asked;
 mod classes;
 mod dial;
 mod entry;
 mod follow;
 mod reader;
+mod result;
 mod schema;
+mod server_filters;
 mod write;
 
 use crate::{Access, Branch, CheckReport, ConnectError, Connector, Description, LdapSettings, Secret, Showing, Shown, Write};
@@ -15,8 +16,9 @@ use dial::Dialer;
 use entry::Containers;
 use follow::lost_by_limit;
 use ldap3::controls::{Assertion, Control, ControlType, PagedResults, RawControl};
-use ldap3::{Ldap, LdapResult, Scope, SearchEntry};
+use ldap3::{Ldap, Scope, SearchEntry};
 use reader::{RawPage, Reader};
+use result::accept;
 use schema::Known;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
@@ -266,7 +268,7 @@ impl LdapConnector {
                 self.hand_on(making.take(), elsewhere.as_deref(), &mut keys, out).await?;
                 // Followed only to hosts that were named: any other names a part that is not ours.
                 let ours = page.referrals.iter().filter(|url| self.dialer.follows(url));
-                let places = ours.map(|url| (Some(url.clone()), referral_base(url).unwrap_or_else(|| base.clone())));
+                let places = ours.map(|url| (Some(url.clone()), dial::referral_base(url).unwrap_or_else(|| base.clone())));
                 left.extend(places.filter(|place| visited.insert(place.clone())).collect::<Vec<_>>());
                 let known = known.clone();
                 making = Some(tokio::task::spawn_blocking(move || made(&page, &known)));
@@ -304,8 +306,9 @@ impl LdapConnector {
         if batch.is_empty() {
             return Ok(());
         }
-        if let Some(known) = self.known.get() {
-            self.ask_filters(known, &mut batch).await?;
+        // Another server's entries are unknown here, which must not be taken for "does not hold".
+        if let (None, Some(known)) = (elsewhere, self.known.get()) {
+            self.evaluate_server_filters(known, &mut batch).await?;
         }
         out.send(Ok(Shown::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
     }
@@ -318,7 +321,7 @@ impl LdapConnector {
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
         let page = self.page(&mut ldap, &search, Vec::new()).await?;
         let mut found: Vec<Observed> = page.entries.iter().map(|entry| entry::observed(entry, known)).collect();
-        self.ask_filters(known, &mut found).await?;
+        self.evaluate_server_filters(known, &mut found).await?;
         Ok(found)
     }
 
@@ -459,93 +462,6 @@ fn made(page: &RawPage, known: &Known) -> Result<Made, ConnectError> {
     Ok(made)
 }
 
-/// The base that a referral's URL names (RFC 4516 §2), with its escapes undone.
-fn referral_base(url: &str) -> Option<String> {
-    let path = url.split_once("://")?.1.split_once('/')?.1.split('?').next()?;
-    let mut octets = Vec::with_capacity(path.len());
-    let mut rest = path.as_bytes();
-    while let [first, tail @ ..] = rest {
-        match (first, tail) {
-            (b'%', [high, low, after @ ..]) => {
-                let hex = |b: &u8| char::from(*b).to_digit(16);
-                octets.push((hex(high)? * 16 + hex(low)?) as u8);
-                rest = after;
-            }
-            (byte, after) => {
-                octets.push(*byte);
-                rest = after;
-            }
-        }
-    }
-    String::from_utf8(octets).ok().filter(|base| !base.is_empty())
-}
-
-/// Turns a result code into an error (RFC 4511 appendix A).
-fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
-    let text = if result.text.trim().is_empty() { String::new() } else { format!(" ({})", result.text.trim()) };
-    Err(match result.rc {
-        0 => return Ok(()),
-        32 => ConnectError::lasting(
-            "no_such_object",
-            format!("{doing}: the entry does not exist{text}"),
-            if result.matched.is_empty() {
-                "check the name".to_owned()
-            } else {
-                format!("the nearest entry that exists is {}", result.matched)
-            },
-        ),
-        50 => ConnectError::lasting(
-            "rights",
-            format!("{doing}: the service account may not do this{text}"),
-            "give the service account the right, or leave this out of the rules",
-        ),
-        51 | 52 => ConnectError::passing("busy", format!("{doing}: the server is busy{text}"), "it is tried again by itself"),
-        4 | 11 => ConnectError::passing(
-            "size_limit",
-            format!("{doing}: the server shows this service account only a part, by its size limit (code {}){text}", result.rc),
-            "lift the size limit for the service account (also the one for paged reading), or make the pages smaller",
-        ),
-        3 => ConnectError::passing(
-            "time_limit",
-            format!("{doing}: the server's time limit was reached (code 3){text}"),
-            "raise the time limit for the service account, or make the pages smaller",
-        ),
-        68 => ConnectError::lasting(
-            "exists",
-            format!("{doing}: an entry of this name, or with a value that only one may have, exists{text}"),
-            "if the entry is theirs, correct the match rules; if it is another's, give another value: a generated attribute finds a free one",
-        ),
-        8 | 13 => ConnectError::lasting(
-            "tls_needed",
-            format!("{doing}: the server does this over a protected connection only{text}"),
-            "use ldaps:// or StartTLS for this system",
-        ),
-        19 | 21 => ConnectError::lasting(
-            "value",
-            format!("{doing}: the server refuses a value{text}"),
-            "correct the mapping of the attribute that it names, or the other entry that holds the value already",
-        ),
-        17 | 65 => ConnectError::lasting(
-            "schema",
-            format!("{doing}: the server's schema does not allow this{text}"),
-            "correct the mapping: object classes and attributes must fit",
-        ),
-        10 => ConnectError::lasting(
-            "referral",
-            format!(
-                "{doing}: the server refers to another server{}{text}",
-                result.refs.first().map(|r| format!(" ({r})")).unwrap_or_default()
-            ),
-            "connect to the server that holds the entries",
-        ),
-        code => ConnectError::lasting(
-            "refused",
-            format!("{doing}: the server answered code {code}{text}"),
-            "see RFC 4511, appendix A, for the code",
-        ),
-    })
-}
-
 #[async_trait]
 impl Connector for LdapConnector {
     async fn check(&self, report: &mut CheckReport) {
@@ -660,7 +576,7 @@ impl Connector for LdapConnector {
                 drop(told);
                 ended
             };
-            let (told, handed_on) = tokio::join!(telling, self.ask_about_news(news, &out));
+            let (told, handed_on) = tokio::join!(telling, self.annotate_news(news, &out));
             handed_on.and(told)
         })
     }
@@ -727,35 +643,10 @@ impl Connector for LdapConnector {
                     )
                 })?;
                 let mut made = [entry::observed(&entry::open(entry)?, known)];
-                self.ask_filters(known, &mut made).await?;
+                self.evaluate_server_filters(known, &mut made).await?;
                 let [made] = made;
                 Ok(made)
             }
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::Weight;
-
-    #[test]
-    fn each_code_has_its_own_meaning() {
-        let of = |rc| {
-            let result = LdapResult { rc, matched: String::new(), text: "said so".into(), refs: Vec::new(), ctrls: Vec::new() };
-            accept(&result, "writing").map_err(|error| (error.code, error.weight))
-        };
-        assert_eq!(of(0), Ok(()));
-        for rc in [8, 13] {
-            assert_eq!(of(rc), Err(("tls_needed", Weight::Lasting)), "also where it is asked for after the bind");
-        }
-        for rc in [4, 11] {
-            assert_eq!(of(rc), Err(("size_limit", Weight::Passing)));
-        }
-        assert_eq!(of(3), Err(("time_limit", Weight::Passing)));
-        assert_eq!(of(19), Err(("value", Weight::Lasting)));
-        assert_eq!(of(50), Err(("rights", Weight::Lasting)));
-        assert_eq!(of(68), Err(("exists", Weight::Lasting)));
     }
 }

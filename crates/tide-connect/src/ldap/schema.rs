@@ -6,7 +6,7 @@ use ldap3::{Ldap, Scope, SearchEntry};
 use rustc_hash::FxHashMap;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, PoisonError, RwLock};
-use tide_core::schema::{KeptIn, ValueKind};
+use tide_core::schema::{NativeNames, ValueKind};
 use tide_core::{AttributeDef, ObjectType, Schema};
 use tide_ldap::Filter;
 use tide_ldap::schema::{ObjectClass, attribute_types, object_classes};
@@ -63,6 +63,8 @@ pub(super) struct Known {
     pub classes: BTreeMap<String, Vec<String>>,
     /// Attributes without an ordering, in lower case.
     unordered: BTreeSet<String>,
+    /// Attributes that the server returns only on request, in lower case.
+    operational: BTreeSet<String>,
     /// The object classes that are read of each type.
     pub object_classes: BTreeMap<ObjectType, Vec<String>>,
     /// The naming contexts that it holds.
@@ -220,7 +222,7 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     let paging = controls.iter().any(|oid| oid == "1.2.840.113556.1.4.319");
     let mut attributes = FxHashMap::default();
     let mut described = false;
-    let (mut above, mut unordered) = (BTreeMap::new(), BTreeSet::new());
+    let (mut above, mut unordered, mut operational) = (BTreeMap::new(), BTreeSet::new(), BTreeSet::new());
     if let Some(place) = one("subschemaSubentry").into_iter().next() {
         let entry = base_entry(ldap, Some(settings), &place, "(objectClass=*)", vec!["attributeTypes", "objectClasses"]).await?;
         if let Some(entry) = entry {
@@ -237,6 +239,9 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
                 described = true;
                 if kind.ordering.is_none() && !controller {
                     unordered.extend(kind.names.iter().map(|name| name.to_lowercase()));
+                }
+                if kind.operational {
+                    operational.extend(kind.names.iter().map(|name| name.to_lowercase()));
                 }
                 let Some(name) = kind.names.first().cloned() else { continue };
                 let def = AttributeDef {
@@ -286,6 +291,7 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
         contexts: one("namingContexts"),
         classes: above,
         unordered,
+        operational,
         read_by_rules: Arc::default(),
     })
 }
@@ -361,7 +367,7 @@ impl Known {
     }
 
     /// Where this server keeps what we call otherwise.
-    fn kept_in(&self) -> KeptIn {
+    fn native_names(&self) -> NativeNames {
         let (state, must_change) = match self.state {
             State::ControlFlags => (Some("userAccountControl"), Some("pwdLastSet")),
             State::Lock => (Some("nsAccountLock"), Some("passwordExpirationTime")),
@@ -374,7 +380,7 @@ impl Known {
         let identifying = ["objectClass", self.key].into_iter().chain(version).chain(counted.iter().copied());
         // The domain's own context is the shortest: the others lie below it.
         let domain = self.contexts.iter().min_by_key(|context| context.len());
-        KeptIn {
+        NativeNames {
             identifying: identifying.map(str::to_owned).collect(),
             state: state.map(str::to_owned),
             must_change: must_change.map(str::to_owned),
@@ -437,7 +443,8 @@ impl Known {
         schema.refers_by_name = true;
         schema.follows_renames = self.controller;
         (schema.classes, schema.unordered) = (self.classes.clone(), self.unordered.clone());
-        schema.kept = self.kept_in();
+        schema.operational = self.operational.clone();
+        schema.native = self.native_names();
         ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()
     }
 }

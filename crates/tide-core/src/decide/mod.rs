@@ -164,7 +164,7 @@ impl Change {
     /// May it be sent although an earlier change of the same account was refused? Values stand for themselves, the members of a group too,
     /// and what takes access away is never kept back by one of them. An account that was not made has nothing to change; the steps of a
     /// departure build on one another.
-    pub fn stands_alone_after(&self, refused: ChangeKind) -> bool {
+    pub fn is_independent_of_refused(&self, refused: ChangeKind) -> bool {
         let is_independent =
             matches!(self.kind, ChangeKind::Disable | ChangeKind::Revoke | ChangeKind::Rename | ChangeKind::Move | ChangeKind::Update);
         self.step == 0 && (is_independent || self.is_membership()) && !matches!(refused, ChangeKind::Create | ChangeKind::Delete)

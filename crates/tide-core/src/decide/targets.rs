@@ -38,7 +38,7 @@ struct Target<'a> {
     members: &'a [usize],
     /// The object that holds each value that no two may hold, as a place in the population's list: by attribute and folded value.
     /// Worked out when somebody is given such a value.
-    holders: Option<HashMap<(String, String), usize>>,
+    unique_values: Option<HashMap<(String, String), usize>>,
     /// How accounts should look.
     shape: compose::Shape<'a>,
     /// Accounts that may be somebody's, with whose: a person must say.
@@ -101,7 +101,7 @@ pub(super) fn decide(around: &Around<'_>, kind: ObjectType, people: &[Person], n
             facts,
             schema,
             members: &members,
-            holders: None,
+            unique_values: None,
             shape: compose::Shape::new(types, schema),
             doubtful: HashMap::new(),
             untouchable,

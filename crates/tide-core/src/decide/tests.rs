@@ -386,13 +386,16 @@ fn what_is_refused_keeps_back_only_what_builds_on_it() {
     let change = |object, kind, step| Change { object, kind, step, ..world.decide().changes[0].clone() };
     let person = |kind| change(ObjectType::Person, kind, 0);
     for kind in [ChangeKind::Disable, ChangeKind::Update, ChangeKind::Rename, ChangeKind::Move] {
-        assert!(person(kind).stands_alone_after(ChangeKind::Update), "{kind:?}");
-        assert!(!person(kind).stands_alone_after(ChangeKind::Create), "{kind:?} of an account that was not made");
+        assert!(person(kind).is_independent_of_refused(ChangeKind::Update), "{kind:?}");
+        assert!(!person(kind).is_independent_of_refused(ChangeKind::Create), "{kind:?} of an account that was not made");
     }
-    assert!(!person(ChangeKind::Enable).stands_alone_after(ChangeKind::Update));
-    assert!(!person(ChangeKind::Password).stands_alone_after(ChangeKind::Update));
-    assert!(!change(ObjectType::Person, ChangeKind::Disable, 2).stands_alone_after(ChangeKind::Update), "a step of a departure");
-    assert!(change(ObjectType::Group, ChangeKind::Grant, 0).stands_alone_after(ChangeKind::Grant), "one member says nothing of another");
+    assert!(!person(ChangeKind::Enable).is_independent_of_refused(ChangeKind::Update));
+    assert!(!person(ChangeKind::Password).is_independent_of_refused(ChangeKind::Update));
+    assert!(!change(ObjectType::Person, ChangeKind::Disable, 2).is_independent_of_refused(ChangeKind::Update), "a step of a departure");
+    assert!(
+        change(ObjectType::Group, ChangeKind::Grant, 0).is_independent_of_refused(ChangeKind::Grant),
+        "one member says nothing of another"
+    );
 }
 
 /// A domain controller lets no two of its objects have the same value of some attributes, whatever their type.

@@ -17,7 +17,7 @@ use std::collections::{BTreeSet, HashMap};
 const IDS: u32 = 4;
 
 /// By what whoever holds a value meets whoever is to get it, where no two may hold it.
-fn holds_hash(system: &str, attribute: &str, value: &Value) -> u64 {
+fn unique_value_hash(system: &str, attribute: &str, value: &Value) -> u64 {
     hash(&["holds", system, &attribute.to_lowercase(), &value.to_string().trim().to_lowercase()])
 }
 
@@ -137,7 +137,7 @@ impl Keys {
         }
         for (_, _, _, schema) in self.names.iter().filter(|(name, ..)| name == system) {
             for attribute in schema.unique_attributes() {
-                hashes.meets.extend(account.attributes.get(attribute).iter().map(|value| holds_hash(system, attribute, value)));
+                hashes.meets.extend(account.attributes.get(attribute).iter().map(|value| unique_value_hash(system, attribute, value)));
             }
         }
         if !self.pointing.is_empty() {
@@ -206,7 +206,7 @@ impl Keys {
         for (system, _, types, schema) in self.names.iter().filter(|(_, of, ..)| *of == kind) {
             let desired = Shape::new(types, Some(schema)).desired(&attributes, None);
             let first = desired.wanted.iter().filter_map(|wanted| Some((wanted.mapping.attribute.as_str(), wanted.values.first()?)));
-            hashes.meets.extend(first.map(|(attribute, value)| holds_hash(system, attribute, value)));
+            hashes.meets.extend(first.map(|(attribute, value)| unique_value_hash(system, attribute, value)));
         }
         let declared = rules.identities.get(&kind);
         for attribute in declared.into_iter().flat_map(|declared| &declared.attributes) {

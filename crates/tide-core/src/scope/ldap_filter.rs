@@ -42,10 +42,10 @@ pub fn filter_answer(filter: &Filter, holds: bool) -> Value {
 
 /// Can only the server decide it? Name resolution, back-links by anything but the name of a group, and other references that are
 /// followed over several steps.
-pub fn needs_server(filter: &Filter) -> bool {
+pub fn is_server_side(filter: &Filter) -> bool {
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(needs_server),
-        Filter::Not(part) => needs_server(part),
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(is_server_side),
+        Filter::Not(part) => is_server_side(part),
         Filter::Present(name) | Filter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => true,
         Filter::Extended(name, rule, _) => rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS),
         Filter::Equal(name, _) | Filter::Present(name) | Filter::Parts(name, ..) => is_one_of(name, &["anr"]),
@@ -56,7 +56,7 @@ pub fn needs_server(filter: &Filter) -> bool {
 /// Does a filter hold for an account? What is undefined does not. Nothing is told of one that only the server can decide, before the
 /// server was asked.
 pub(super) fn holds(filter: &Filter, attributes: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> Option<bool> {
-    if needs_server(filter) {
+    if is_server_side(filter) {
         let answers = attributes.get(SERVER_FILTERS);
         return [true, false].into_iter().find(|holds| answers.contains(&filter_answer(filter, *holds)));
     }
@@ -226,15 +226,15 @@ pub(crate) fn groups_named(filter: &Filter) -> Vec<String> {
 }
 
 /// What is wrong with a filter by what the server says of itself, in words, with what to write instead.
-pub(crate) fn unfit(filter: &Filter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
+pub(crate) fn filter_problem(filter: &Filter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
     let unknown = |name: &String| {
         let is_known = schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
         let text = || format!("the system has no attribute `{name}`, so that the filter would hold for nobody by it");
         (!is_known).then(|| (text(), "`eager-tide systems show SYSTEM --schema` lists what it has"))
     };
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().find_map(|part| unfit(part, schema)),
-        Filter::Not(part) => unfit(part, schema),
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().find_map(|part| filter_problem(part, schema)),
+        Filter::Not(part) => filter_problem(part, schema),
         Filter::Extended(name, rule, _)
             if rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS) && schema.is_some_and(|schema| !schema.follows_renames) =>
         {
@@ -250,10 +250,10 @@ pub(crate) fn unfit(filter: &Filter, schema: Option<&Schema>) -> Option<(String,
 }
 
 /// Does the server's answer hang on back-links, whose changes no entry tells?
-pub(crate) fn asks_for_back_links(filter: &Filter) -> bool {
+pub(crate) fn depends_on_back_links(filter: &Filter) -> bool {
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(asks_for_back_links),
-        Filter::Not(part) => asks_for_back_links(part),
+        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(depends_on_back_links),
+        Filter::Not(part) => depends_on_back_links(part),
         Filter::Present(name) | Filter::Parts(name, ..) => is_one_of(name, &BACK_LINKS),
         _ => false,
     }
@@ -395,14 +395,14 @@ mod tests {
             ("(&(cn=a*)(!(nothing=1)))", "no attribute `nothing`"),
             ("(cn:1.2.840.113556.1.4.1941:=x)", "over several steps"),
         ] {
-            let found = unfit(&text.parse().expect("a filter"), Some(schema));
+            let found = filter_problem(&text.parse().expect("a filter"), Some(schema));
             assert!(found.as_ref().is_some_and(|(said, _)| said.contains(part)), "{text}: {found:?}");
         }
         let filter: Filter =
             "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))".parse().expect("a filter");
-        assert_eq!(unfit(&filter, Some(schema)), None);
+        assert_eq!(filter_problem(&filter, Some(schema)), None);
         assert_eq!(groups_named(&filter), ["cn=a", "cn=b"]);
-        assert!(!needs_server(&filter) && !asks_for_back_links(&filter));
-        assert!(asks_for_back_links(&"(|(cn=a)(memberOf=*))".parse().expect("a filter")));
+        assert!(!is_server_side(&filter) && !depends_on_back_links(&filter));
+        assert!(depends_on_back_links(&"(|(cn=a)(memberOf=*))".parse().expect("a filter")));
     }
 }

@@ -101,7 +101,7 @@ pub async fn set_password(
     responses((status = 200, body = Vec<PasswordOnItsWay>)))]
 pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<Vec<PasswordOnItsWay>>, Refusal> {
     let one = |progress: tide_engine::PasswordProgress| {
-        let tide_engine::PasswordProgress { row, missing, refused, has_arrived } = progress;
+        let tide_engine::PasswordProgress { row, missing, refused, is_settled } = progress;
         let (ended, outcome) = row.ended.unzip();
         PasswordOnItsWay {
             id: row.set.id,
@@ -111,7 +111,7 @@ pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<S
             must_change: row.set.must_change,
             missing,
             refused,
-            has_arrived,
+            is_settled,
             ended,
             outcome,
         }

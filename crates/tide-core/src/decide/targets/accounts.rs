@@ -39,11 +39,11 @@ impl<'a> Target<'a> {
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::Held), None, problem.clone());
         }
-        if let Some((_, reason)) = self.values_taken(&desired, None).into_iter().next() {
+        if let Some((_, reason)) = self.conflicting_values(&desired, None).into_iter().next() {
             return (Some(Verdict::Held), None, reason);
         }
         self.points(None, pointing);
-        self.take_values(&desired, usize::MAX);
+        self.reserve_values(&desired, usize::MAX);
         let mut values: Vec<ValueChange> = desired
             .wanted
             .iter()
@@ -93,10 +93,10 @@ impl<'a> Target<'a> {
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::Held), Some(at), problem.clone());
         }
-        let mut taken = self.values_taken(&desired, Some(at));
+        let mut taken = self.conflicting_values(&desired, Some(at));
         desired.wanted.retain(|wanted| !taken.iter().any(|(other, _)| other.mapping.attribute == wanted.mapping.attribute));
         self.points(Some(at), pointing);
-        self.take_values(&desired, at);
+        self.reserve_values(&desired, at);
         let mut rest = compare::differences(&desired, account, self.population);
         self.by_stage(person, account, &mut rest);
         self.back_again(account, &person.attributes, &mut rest);
@@ -302,7 +302,7 @@ impl<'a> Target<'a> {
     }
 
     /// What somebody is to get of the values that no two objects of the target share.
-    fn wanted_unique<'d>(&self, desired: &'d Desired<'a>) -> Vec<&'d compose::Wanted<'a>> {
+    fn wanted_unique_values<'d>(&self, desired: &'d Desired<'a>) -> Vec<&'d compose::Wanted<'a>> {
         // Most people have everything already.
         if desired.wanted.is_empty() {
             return Vec::new();
@@ -313,9 +313,9 @@ impl<'a> Target<'a> {
     }
 
     /// Who holds the values in the target that no two of its objects share, whatever their type.
-    fn holders(&mut self) -> &mut HashMap<(String, String), usize> {
+    fn unique_values(&mut self) -> &mut HashMap<(String, String), usize> {
         let (system, accounts, schema) = (self.system, &self.population.accounts, self.schema);
-        self.holders.get_or_insert_with(|| {
+        self.unique_values.get_or_insert_with(|| {
             let unique: Vec<String> = schema.iter().flat_map(|schema| schema.unique_attributes()).map(str::to_lowercase).collect();
             let there = accounts.iter().enumerate().filter(|(_, account)| account.system == system && account.absent_since.is_none());
             there
@@ -326,11 +326,11 @@ impl<'a> Target<'a> {
     }
 
     /// Values that another object holds, which the target would refuse: it is said beforehand.
-    fn values_taken(&mut self, desired: &Desired<'a>, own: Option<usize>) -> Vec<(compose::Wanted<'a>, Reason)> {
+    fn conflicting_values(&mut self, desired: &Desired<'a>, own: Option<usize>) -> Vec<(compose::Wanted<'a>, Reason)> {
         let mut taken = Vec::new();
-        for wanted in self.wanted_unique(desired) {
+        for wanted in self.wanted_unique_values(desired) {
             let value = &wanted.values[0];
-            let Some(&holder) = self.holders().get(&unique_key(wanted)) else { continue };
+            let Some(&holder) = self.unique_values().get(&unique_key(wanted)) else { continue };
             if Some(holder) == own {
                 continue;
             }
@@ -345,9 +345,9 @@ impl<'a> Target<'a> {
         taken
     }
 
-    fn take_values(&mut self, desired: &Desired<'a>, at: usize) {
-        for wanted in self.wanted_unique(desired) {
-            self.holders().entry(unique_key(wanted)).or_insert(at);
+    fn reserve_values(&mut self, desired: &Desired<'a>, at: usize) {
+        for wanted in self.wanted_unique_values(desired) {
+            self.unique_values().entry(unique_key(wanted)).or_insert(at);
         }
     }
 

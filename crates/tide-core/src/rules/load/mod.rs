@@ -443,10 +443,10 @@ fn type_rules(
         if let Some(filter) = &types.scope.filter
             && let crate::rules::RecordFilter::Ldap(ldap) = &filter.filter
         {
-            if let Some((said, instead)) = crate::scope::unfit(ldap, schema) {
+            if let Some((said, instead)) = crate::scope::filter_problem(ldap, schema) {
                 source.error_at(&filter.place, said, Some(instead.to_owned()));
-            } else if crate::scope::asks_for_back_links(ldap) {
-                let text = "the server is asked this filter, and back-links change without a change of the entry: the answer can be as old as the last full read";
+            } else if crate::scope::depends_on_back_links(ldap) {
+                let text = "the server evaluates this filter, and back-links change without a change of the entry: the result can be as old as the last full read";
                 source.warn_at(
                     &filter.place,
                     text,

@@ -16,7 +16,7 @@ const AT_A_TIME: usize = 50;
 
 impl LdapConnector {
     /// Notes at each account for which of the rules' filters the server says that they hold for it.
-    pub(super) async fn ask_filters(&self, known: &Known, accounts: &mut [Observed]) -> Result<(), ConnectError> {
+    pub(super) async fn evaluate_server_filters(&self, known: &Known, accounts: &mut [Observed]) -> Result<(), ConnectError> {
         let filters = self.access.server_filters();
         if filters.is_empty() || accounts.is_empty() {
             return Ok(());
@@ -52,7 +52,7 @@ impl LdapConnector {
     }
 
     /// Hands news on, with what the server says of the accounts in them.
-    pub(super) async fn ask_about_news(
+    pub(super) async fn annotate_news(
         &self,
         mut news: mpsc::Receiver<Result<News, ConnectError>>,
         out: &mpsc::Sender<Result<News, ConnectError>>,
@@ -61,7 +61,7 @@ impl LdapConnector {
             let one = match one {
                 Ok(News::Changed(mut accounts)) => {
                     let known = self.known(&mut self.line().await?).await?;
-                    self.ask_filters(known, &mut accounts).await?;
+                    self.evaluate_server_filters(known, &mut accounts).await?;
                     Ok(News::Changed(accounts))
                 }
                 other => other,

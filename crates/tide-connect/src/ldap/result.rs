@@ -1,0 +1,95 @@
+//! What the result codes of a directory mean, and what to do about each.
+
+use crate::ConnectError;
+use ldap3::LdapResult;
+
+/// Turns a result code into an error (RFC 4511 appendix A).
+pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
+    let text = if result.text.trim().is_empty() { String::new() } else { format!(" ({})", result.text.trim()) };
+    Err(match result.rc {
+        0 => return Ok(()),
+        32 => ConnectError::lasting(
+            "no_such_object",
+            format!("{doing}: the entry does not exist{text}"),
+            if result.matched.is_empty() {
+                "check the name".to_owned()
+            } else {
+                format!("the nearest entry that exists is {}", result.matched)
+            },
+        ),
+        50 => ConnectError::lasting(
+            "rights",
+            format!("{doing}: the service account may not do this{text}"),
+            "give the service account the right, or leave this out of the rules",
+        ),
+        51 | 52 => ConnectError::passing("busy", format!("{doing}: the server is busy{text}"), "it is tried again by itself"),
+        4 | 11 => ConnectError::passing(
+            "size_limit",
+            format!("{doing}: the server shows this service account only a part, by its size limit (code {}){text}", result.rc),
+            "lift the size limit for the service account (also the one for paged reading), or make the pages smaller",
+        ),
+        3 => ConnectError::passing(
+            "time_limit",
+            format!("{doing}: the server's time limit was reached (code 3){text}"),
+            "raise the time limit for the service account, or make the pages smaller",
+        ),
+        68 => ConnectError::lasting(
+            "exists",
+            format!("{doing}: an entry of this name, or with a value that only one may have, exists{text}"),
+            "if the entry is theirs, correct the match rules; if it is another's, give another value: a generated attribute finds a free one",
+        ),
+        8 | 13 => ConnectError::lasting(
+            "tls_needed",
+            format!("{doing}: the server does this over a protected connection only{text}"),
+            "use ldaps:// or StartTLS for this system",
+        ),
+        19 | 21 => ConnectError::lasting(
+            "value",
+            format!("{doing}: the server refuses a value{text}"),
+            "correct the mapping of the attribute that it names, or the other entry that holds the value already",
+        ),
+        17 | 65 => ConnectError::lasting(
+            "schema",
+            format!("{doing}: the server's schema does not allow this{text}"),
+            "correct the mapping: object classes and attributes must fit",
+        ),
+        10 => ConnectError::lasting(
+            "referral",
+            format!(
+                "{doing}: the server refers to another server{}{text}",
+                result.refs.first().map(|r| format!(" ({r})")).unwrap_or_default()
+            ),
+            "connect to the server that holds the entries",
+        ),
+        code => ConnectError::lasting(
+            "refused",
+            format!("{doing}: the server answered code {code}{text}"),
+            "see RFC 4511, appendix A, for the code",
+        ),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Weight;
+
+    #[test]
+    fn each_code_has_its_own_meaning() {
+        let of = |rc| {
+            let result = LdapResult { rc, matched: String::new(), text: "said so".into(), refs: Vec::new(), ctrls: Vec::new() };
+            accept(&result, "writing").map_err(|error| (error.code, error.weight))
+        };
+        assert_eq!(of(0), Ok(()));
+        for rc in [8, 13] {
+            assert_eq!(of(rc), Err(("tls_needed", Weight::Lasting)), "also where it is asked for after the bind");
+        }
+        for rc in [4, 11] {
+            assert_eq!(of(rc), Err(("size_limit", Weight::Passing)));
+        }
+        assert_eq!(of(3), Err(("time_limit", Weight::Passing)));
+        assert_eq!(of(19), Err(("value", Weight::Lasting)));
+        assert_eq!(of(50), Err(("rights", Weight::Lasting)));
+        assert_eq!(of(68), Err(("exists", Weight::Lasting)));
+    }
+}
