@@ -163,7 +163,7 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     );
     let check = said(&yard.service, &["systems", "check", "harbour"], 0);
     holds(&check, &["1 of 4 entries that look like people are not read", "account+extensibleObject 1", "person_classes"]);
-    said(&yard.service, &["systems", "configure", "harbour", r#"person_classes=["inetOrgPerson","account"]"#], 0);
+    said(&yard.service, &["systems", "configure", "harbour", "person_classes=inetOrgPerson,account"], 0);
     yard.publish("[person.scope]\nfilter = \"(cn=*)\"", 0);
     yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast", "Pilot"], "with their class").await;
     holds(&said(&yard.service, &["systems", "configure", "harbour", r#"person_classes=["nobody"]"#], 0), &["nobody"]);

@@ -1,7 +1,7 @@
 //! Where a system is and how it is reached. Secrets stand elsewhere.
 
 use crate::ConnectError;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 use zeroize::Zeroizing;
 
 /// A secret, wiped when it is dropped and never shown.
@@ -43,7 +43,7 @@ pub struct LdapSettings {
     /// `ldap://host:port` or `ldaps://host:port`.
     pub url: String,
     /// Servers that hold the same, in the order in which they are tried when the first fails.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "list")]
     pub backups: Vec<String>,
     /// After how many seconds a server that failed is tried first again.
     #[serde(default = "return_after")]
@@ -76,16 +76,16 @@ pub struct LdapSettings {
     pub timeout_seconds: u16,
     /// Hosts (`host` or `host:port`) to which referrals are followed, with the same service account.
     /// None is the default: a referral is then told and not followed.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "list")]
     pub referral_hosts: Vec<String>,
     /// The object classes that make an entry a person; none named means `person` and `inetOrgPerson`, without computers.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "list")]
     pub person_classes: Vec<String>,
     /// The object classes of service accounts; none named means `account` and `simpleSecurityObject`.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "list")]
     pub service_classes: Vec<String>,
     /// The object classes of groups; none named means `groupOfNames`, `groupOfUniqueNames`, `group` and `posixGroup`.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "list")]
     pub group_classes: Vec<String>,
     /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to another directory.
     #[serde(default)]
@@ -93,6 +93,20 @@ pub struct LdapSettings {
     /// A reading that shows fewer entries than the last one by more than this many percent is refused whole.
     #[serde(default = "shrink")]
     pub most_shrink_percent: u8,
+}
+
+/// A list of texts, also as one text with commas: so a person types it.
+fn list<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged, expecting = "a list of texts, or one text with commas between them")]
+    enum List {
+        One(String),
+        Many(Vec<String>),
+    }
+    Ok(match List::deserialize(deserializer)? {
+        List::Many(all) => all,
+        List::One(text) => text.split(',').map(str::trim).filter(|one| !one.is_empty()).map(str::to_owned).collect(),
+    })
 }
 
 impl LdapSettings {

@@ -59,7 +59,7 @@ pub fn required(
     let groups = Target { base: vec![base(ObjectType::Group)], schema: schema(ObjectType::Group) };
     if fills_groups(rules, system) {
         let members = groups.members();
-        let reason = "rules put people into groups, and take them out";
+        let reason = "rules add people to groups and remove them";
         let named = ["cn".to_owned()].into_iter().filter(|_| groups.is_directory());
         let read = groups.identifying().chain(named).chain(members.clone()).collect();
         all.push(groups.permission(Operation::Read, read, reason));
@@ -154,16 +154,16 @@ fn writes(types: &TypeRules, target: &Target, state: Option<String>) -> Vec<Perm
     let password = types.password.as_ref().map(|password| password.attribute.clone());
     let made: BTreeSet<String> = written.iter().cloned().chain(state.clone()).chain(password.clone()).collect();
     let kept: BTreeSet<String> = written.iter().filter(|name| !names_itself(target, name)).cloned().collect();
-    all.push(target.permission(Operation::Write, kept, "outbound mappings and departure steps keep these values"));
+    all.push(target.permission(Operation::Write, kept, "outbound mappings and departure steps write these values"));
     if let Some(state) = &state {
         let reason = match types.when_out {
-            WhenOut::Disable => "who falls out of scope is disabled, and enabled again",
+            WhenOut::Disable => "accounts out of scope are disabled, and enabled again",
             WhenOut::Leave => "accounts are enabled and disabled",
         };
         all.push(target.permission(Operation::Write, [state.clone()].into(), reason));
     }
     if mappings().next().is_some() {
-        all.push(target.permission(Operation::Create, made, "new accounts are made there"));
+        all.push(target.permission(Operation::Create, made, "new accounts are created"));
     }
     let renamed = mappings().find(|mapping| mapping.attribute.eq_ignore_ascii_case("dn"));
     let moves = types.departure.iter().any(|step| matches!(step.act, DepartureAct::Move { .. }));

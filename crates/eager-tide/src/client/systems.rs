@@ -114,11 +114,11 @@ pub enum Systems {
         #[arg(long)]
         go_on: bool,
     },
-    /// Change settings of a system, such as page_size=200 or backups='["ldaps://second.skerry.example"]'; without any, show them
+    /// Change settings of a system, such as page_size=200 or person_classes=person,nsPerson; without any, show them
     Configure {
         /// The system
         name: String,
-        /// What changes, as NAME=VALUE; a value is text or JSON, and none (NAME=) takes the setting's usual value
+        /// What changes, as NAME=VALUE; a value is text, a list with commas, or JSON, and none (NAME=) takes the setting's usual value
         #[arg(value_name = "NAME=VALUE")]
         settings: Vec<String>,
         /// The secret goes to another host now, and is read from the standard input

@@ -14,7 +14,7 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
             if result.matched.is_empty() {
                 "check the name".to_owned()
             } else {
-                format!("the nearest entry that exists is {}", result.matched)
+                format!("check the name; the nearest entry that exists is {}", result.matched)
             },
         ),
         50 => ConnectError::lasting(
