@@ -215,6 +215,8 @@ impl Engine {
                     .map(|error| format!("{} could not be read completely: {error}. Nobody is taken for absent there.", read.system))
             })
             .collect();
+        // A system that does not answer fails once for each of its types.
+        notes.dedup();
         if cancel.is_cancelled() {
             self.finish(id, "cancelled", Some("cancelled before anything was decided"), principal).await;
             return Ok(());
