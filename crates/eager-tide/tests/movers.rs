@@ -135,15 +135,52 @@ async fn lists_that_others_write_too_are_changed_by_differences_and_options_are_
     assert!(ship.values(who, "title;lang-no").await.is_empty());
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_landslide_is_held_where_no_guard_was_written() {
+/// A directory in which accounts can be disabled.
+fn with_policy() -> Slapd {
     let setup = Setup { policy: format!("ppolicy_default \"cn=policy,{BASE}\""), ..Setup::default() };
     let mut all = entries();
     let policy = Entry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
     all.push(policy.with("pwdAttribute", &["userPassword"]));
-    let slapd = Slapd::with_setup(&all, &setup).unwrap();
-    let hall = rules().replace("manager        = 'identity.manager'", "enabled = 'identity.active'");
-    let mut ship = Ship::start(&reach(&slapd), &hall, "person,group").await;
+    Slapd::with_setup(&all, &setup).unwrap()
+}
+
+fn with_state() -> String {
+    rules().replace("manager        = 'identity.manager'", "enabled = 'identity.active'")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_a_file_no_longer_lists_leaves_after_a_day_unless_the_rules_say_otherwise() {
+    let slapd = with_policy();
+    let mut ship = Ship::start(&reach(&slapd), &with_state(), "person,group").await;
+    ship.set("2", &[("name", "Bo Fisher"), ("dept", "deck")]);
+    ship.rest();
+    let disabled = async |ship: &mut Ship| !ship.values("(employeeNumber=2)", "pwdAccountLockedTime").await.is_empty();
+    ship.remove("2");
+    holds(&ship.run(), &["0 done"]);
+    assert!(!disabled(&mut ship).await);
+    // It is said what will happen, when, and why not now.
+    let why = said(&ship.service, &["why", "Bo Fisher"], 0);
+    holds(&why, &["crew has not shown 2 since", "has not said that it is gone", "if no source shows it again, Bo Fisher leaves on"]);
+    holds(&said(&ship.service, &["systems", "accounts", "crew"], 0), &[", not confirmed"]);
+    let later = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(25);
+    let preview = ["preview", "--as-of", &later.strftime("%Y-%m-%dT%H:%M:%SZ").to_string()].map(str::to_owned);
+    holds(&said(&ship.service, &preview.each_ref().map(String::as_str), 0), &["disable"]);
+    // The next file lists it again: nothing was done to anybody.
+    ship.set("2", &[("name", "Bo Fisher"), ("dept", "deck")]);
+    holds(&ship.run(), &["0 done"]);
+    assert!(!said(&ship.service, &["why", "Bo Fisher"], 0).contains("has not shown"));
+    ship.remove("2");
+    ship.run();
+    ship.rules("lifecycle.toml", "[person]\nabsence_grace_days = 0\n");
+    ship.publish();
+    ship.run();
+    assert!(disabled(&mut ship).await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_landslide_is_held_where_no_guard_was_written() {
+    let slapd = with_policy();
+    let mut ship = Ship::start(&reach(&slapd), &with_state(), "person,group").await;
     for at in 0..40 {
         ship.set(&format!("{}", 100 + at), &[("name", &format!("Crew {at}")), ("dept", "deck")]);
     }

@@ -252,8 +252,11 @@ pub struct Account {
     pub identity: Option<String>,
     /// When it was last seen.
     pub seen: String,
-    /// Since when a complete read no longer finds it.
+    /// Since when it is no longer there.
     pub absent_since: Option<String>,
+    /// The system itself said that it is gone; else a complete reading did not show it, and its absence from a source counts after
+    /// `absence_grace_days`.
+    pub absence_confirmed: bool,
     /// What is broken in it.
     pub fault: Option<String>,
     /// Its values.

@@ -154,6 +154,7 @@ fn population(count: usize) -> Population {
             key,
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         });
         population.links.push(Link { account: id, identity: identity.to_owned(), made_by: "match rule \"number\"".into() });

@@ -87,6 +87,7 @@ fn person(id: i64, crew: &Crew) -> Account {
         name: entry.dn,
         attributes,
         absent_since: None,
+        absence_confirmed: false,
         fault: None,
     }
 }
@@ -180,6 +181,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
             name: format!("user{at}@berthing.example"),
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         });
     }

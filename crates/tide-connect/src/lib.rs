@@ -166,9 +166,12 @@ pub trait Connector: Send + Sync {
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError>;
 
     /// Looks for accounts, by their keys, that an enumeration did not show although they were there before: a list whose pages shift
-    /// while it is read can miss somebody. Those that are there after all. Systems that show everything at one moment need not be asked.
-    async fn look_again(&self, _object: ObjectType, _keys: &[String]) -> Result<Vec<Observed>, ConnectError> {
-        Ok(Vec::new())
+    /// while it is read can miss somebody. Those that are there after all; the others are gone, by the system's own word.
+    ///
+    /// Nothing, where the question would tell no more than the list did: a file is one list, and what a directory does not let us see,
+    /// or a replica does not have yet, it does not find by its key either.
+    async fn look_again(&self, _object: ObjectType, _keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
+        Ok(None)
     }
 
     /// How long it may take until the system shows what was made in it: so long it is not taken for missing.

@@ -49,8 +49,8 @@ pub struct Days {
     pub notice: u32,
     /// After the last day, for which access stays.
     pub grace: u32,
-    /// For which sources must go on not holding somebody before that counts.
-    pub unseen: u32,
+    /// For which an absence from all sources must last before it counts, however it is known. Nothing said: see [`Absence`].
+    pub absence_grace: Option<u32>,
 }
 
 /// Other days for some.
@@ -84,8 +84,35 @@ pub struct Facts<'a> {
     pub departure: Option<&'a Departure>,
     /// When they were last claimed back, though they used nothing.
     pub claimed: Option<Timestamp>,
-    /// Why no source holds them, and since when that is known, if it is an absence.
-    pub gone: Option<(&'a Reason, Option<Timestamp>)>,
+    /// Why no source holds them, and how that is known, as far as it is an absence.
+    pub gone: Option<(&'a Reason, Option<Absence>)>,
+    /// They had left by the decision before: an absence that begins now does not bring them back for its days of grace.
+    pub had_left: bool,
+}
+
+/// How many days an absence that no system confirmed must last before it counts, where the rules say nothing.
+pub const UNCONFIRMED_DAYS: u32 = 1;
+
+/// How the absence of somebody is known.
+///
+/// An absence that a system confirmed counts at once, where the rules do not say otherwise. Any other, which a complete reading
+/// found and a permission, a lagging replica or a file that was cut could explain as well, counts after [`UNCONFIRMED_DAYS`].
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Absence {
+    /// Since when, by the last system that confirmed it.
+    pub confirmed: Option<Timestamp>,
+    /// Since when, by the last system that only did not show them.
+    pub unconfirmed: Option<Timestamp>,
+    /// Another source still has an account of theirs, out of its scope.
+    pub out_of_scope: bool,
+}
+
+impl Absence {
+    /// From when on it counts.
+    pub fn counts_from(&self, days: Option<u32>, zone: &TimeZone) -> Option<Timestamp> {
+        let after = |since: Option<Timestamp>, unsaid: u32| since.map(|since| later(since, days.unwrap_or(unsaid), zone));
+        after(self.confirmed, 0).max(after(self.unconfirmed, UNCONFIRMED_DAYS))
+    }
 }
 
 /// What happens at a moment.
@@ -134,6 +161,8 @@ pub struct Life {
     pub since: Option<Timestamp>,
     /// By what they left, in a word: `date`, `word`, `absence`, `unused`, `condition`.
     pub left_by: Option<&'static str>,
+    /// When an absence that is waited for will count.
+    pub absent_until: Option<Timestamp>,
     /// Are accounts made already?
     pub ready: bool,
     /// All that the dates say, past and to come, in order.
@@ -182,14 +211,18 @@ pub fn after(day: Date, zone: &TimeZone) -> Result<Timestamp, String> {
     moment(&Value::text(day.to_string()), zone, true)
 }
 
-/// Since when no source holds somebody, by the accounts that are theirs; nothing while one does.
-pub fn absence<'a>(rules: &RuleSet, kind: ObjectType, accounts: impl Iterator<Item = &'a Account>) -> Option<Timestamp> {
+/// How it is known that sources no longer hold somebody, by the accounts that are theirs and give nothing; nothing if none is absent.
+pub fn absence<'a>(rules: &RuleSet, kind: ObjectType, accounts: impl Iterator<Item = &'a Account>) -> Option<Absence> {
     let feeds = |account: &&Account| rules.of(&account.system, kind).is_some_and(crate::rules::TypeRules::is_source);
-    let mut last = None;
+    let mut absence = Absence::default();
     for account in accounts.filter(feeds) {
-        last = last.max(Some(account.absent_since?));
+        match account.absent_since {
+            None => absence.out_of_scope = true,
+            Some(since) if account.absence_confirmed => absence.confirmed = absence.confirmed.max(Some(since)),
+            Some(since) => absence.unconfirmed = absence.unconfirmed.max(Some(since)),
+        }
     }
-    last
+    (absence.confirmed.is_some() || absence.unconfirmed.is_some()).then_some(absence)
 }
 
 /// A moment for people, in the zone in which its date was meant.
@@ -239,12 +272,12 @@ impl LifeRules {
     fn days_of(&self, facts: &Facts<'_>) -> Result<Days, Reason> {
         for exception in &self.exceptions {
             if self.holds(Some(&exception.when), facts)? {
-                let [ready, notice, grace, unseen] = exception.days;
+                let [ready, notice, grace, absence_grace] = exception.days;
                 return Ok(Days {
                     ready: ready.unwrap_or(self.days.ready),
                     notice: notice.unwrap_or(self.days.notice),
                     grace: grace.unwrap_or(self.days.grace),
-                    unseen: unseen.unwrap_or(self.days.unseen),
+                    absence_grace: absence_grace.or(self.days.absence_grace),
                 });
             }
         }
@@ -273,7 +306,11 @@ impl LifeRules {
             let why = if one.comment.is_empty() { String::new() } else { format!(" (“{}”)", one.comment) };
             (one.at, format!("{} said so{why}", one.principal), earlier(one.at, days.notice, &self.zone))
         });
-        let absent = facts.gone.and_then(|(reason, since)| Some((later(since?, days.unseen, &self.zone), reason.text.clone())));
+        // An absence that does not count yet is waited for, but by nobody who had left already. Whoever is out of a scope has left by that.
+        let counts = facts.gone.and_then(|(_, absence)| absence?.counts_from(days.absence_grace, &self.zone));
+        let waits = counts.is_some_and(|at| at > now) && !facts.had_left;
+        let out = facts.gone.filter(|(_, absence)| !waits && absence.is_none_or(|absence| absence.out_of_scope || counts > Some(now)));
+        let absent = facts.gone.filter(|_| out.is_none()).and_then(|(reason, _)| Some((counts?, reason.text.clone())));
         // The earliest of them counts.
         let mut end: Option<(Timestamp, String, Option<Timestamp>, &'static str)> = None;
         let unused = self.unused(facts)?;
@@ -298,6 +335,7 @@ impl LifeRules {
             reason: Reason::by(text, &self.place),
             since,
             left_by: None,
+            absent_until: counts.filter(|_| waits),
             ready: true,
             moments: moments.clone(),
         };
@@ -309,8 +347,9 @@ impl LifeRules {
             let source = self.left.as_ref().map_or("", |program| program.source());
             return Ok(Life { left_by: Some("condition"), ..told(Stage::Left, format!("left: {source}"), None) });
         }
-        if let Some((reason, None)) = facts.gone {
-            return Ok(Life { reason: reason.clone(), left_by: Some("scope"), ..told(Stage::Left, String::new(), None) });
+        if let Some((reason, absence)) = out {
+            let by = if absence.is_some_and(|absence| !absence.out_of_scope) { "absence" } else { "scope" };
+            return Ok(Life { reason: reason.clone(), left_by: Some(by), ..told(Stage::Left, String::new(), None) });
         }
         if let Some(starts) = starts.filter(|starts| *starts > now) {
             let from = earlier(starts, days.ready, &self.zone);

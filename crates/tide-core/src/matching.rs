@@ -498,6 +498,7 @@ mod tests {
             name: id.to_string(),
             attributes: record(pairs),
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         }
     }

@@ -230,6 +230,7 @@ mod tests {
             name,
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         }
     }

@@ -64,8 +64,11 @@ pub struct Account {
     pub name: String,
     /// Its values.
     pub attributes: Attributes,
-    /// Since when a complete read no longer finds it.
+    /// Since when it is no longer there.
     pub absent_since: Option<Timestamp>,
+    /// Its system itself said that it is gone: it told of the deletion, or did not have it when it was asked for by its key. Else
+    /// a complete reading did not show it, which can have other reasons: a permission, a replica, a file that was cut.
+    pub absence_confirmed: bool,
     /// What is broken in the record as it came: nothing is decided from a broken record.
     pub fault: Option<String>,
 }

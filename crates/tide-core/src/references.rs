@@ -175,6 +175,7 @@ mod tests {
             name: name.into(),
             attributes: Attributes::new(),
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         }
     }

@@ -48,6 +48,7 @@ fn population() -> Population {
             name: format!("h{number}"),
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         }
     });

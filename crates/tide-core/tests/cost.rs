@@ -61,6 +61,7 @@ fn population(count: usize) -> Population {
                 name: format!("{system}{n}"),
                 attributes: values.clone(),
                 absent_since: None,
+                absence_confirmed: false,
                 fault: None,
             });
             population.links.push(Link { account, identity: id.clone(), made_by: "made".into() });

@@ -261,6 +261,7 @@ fn new_accounts_are_spread_and_stay_where_they_are() {
         for (number, _) in before.iter().filter(|(_, side)| side == "port").take(2) {
             let at = number.parse::<usize>().expect("a number") - 1;
             world.population.accounts[at].absent_since = Some(noon());
+            world.population.accounts[at].absence_confirmed = true;
         }
         let left = world.decide();
         on(&mut world, &left);

@@ -3,7 +3,7 @@
 
 use jiff::Timestamp;
 use proptest::prelude::*;
-use tide_core::decide::ChangeKind;
+use tide_core::decide::{ChangeKind, Verdict};
 use tide_core::lifecycle::Departure;
 use tide_core::model::{Acts, Stage};
 use tide_core::nearby::Standing;
@@ -58,7 +58,7 @@ away = 'identity.status == "leave"'
 left = 'identity.status == "terminated"'
 ready_days = 7
 notice_days = 14
-unseen_days = 3
+absence_grace_days = 3
 [[person.exception]]
 when = 'identity.contract == "visitor"'
 ready_days = 0
@@ -120,7 +120,17 @@ impl World {
         let id = self.population.accounts.len() as i64 + 1;
         let (system, key) = (system.to_owned(), key.to_owned());
         let name = key.clone();
-        self.population.accounts.push(Account { id, system, kind, key, name, attributes, absent_since: None, fault: None });
+        self.population.accounts.push(Account {
+            id,
+            system,
+            kind,
+            key,
+            name,
+            attributes,
+            absent_since: None,
+            absence_confirmed: false,
+            fault: None,
+        });
         id
     }
 
@@ -326,6 +336,72 @@ fn who_comes_back_before_the_end_gets_the_account_back_and_an_absence_must_last(
     let account = world.account("1").expect("there");
     assert_eq!((account.key.clone(), account.attributes.get("active")), (key, &[Value::Bool(true)][..]));
     assert!(account.attributes.get("hidden").is_empty(), "what the departure set is taken away again");
+}
+
+/// What a list no longer shows can be missing for many reasons: it counts after a day. What a system says itself counts at once.
+#[test]
+fn an_absence_that_nobody_confirmed_counts_after_a_day() {
+    const GONE: &str = "2026-06-02T00:00:00Z";
+    // With rules of a life that say nothing of it, and without any.
+    for life in ["[person]\nzone = \"Atlantic/Faroe\"\n", ""] {
+        let settled = || {
+            let mut world = World::new(life).with("1", &[("contract", "honorary")]);
+            world.run("2026-06-01T00:00:00Z");
+            assert_eq!(world.run("2026-06-01T01:00:00Z"), []);
+            world
+        };
+        let mut world = settled();
+        world.source("1").absent_since = Some(at(GONE));
+        assert_eq!(world.run("2026-06-02T00:00:00Z"), []);
+        let outcome = world.decide("2026-06-02T23:59:59Z");
+        assert_eq!(outcome.identities[0].0.stage, Stage::Active);
+        assert_eq!(outcome.due, [(outcome.identities[0].0.id.clone(), at("2026-06-03T00:00:00Z"))], "it is looked at again by itself");
+        let lines: Vec<_> = outcome.decided.iter().filter(|line| line.system == "roster").collect();
+        assert_eq!((lines.len(), lines[0].verdict), (1, Verdict::Held), "{lines:#?}");
+        assert_eq!(
+            lines[0].reason.text,
+            "roster has not shown r1 since 2026-06-02 00:00:00 UTC, and has not said that it is gone: \
+             if no source shows it again, r1 leaves on 2026-06-03 00:00:00 UTC"
+        );
+        // Shown again, nothing was done to anybody.
+        let mut back = settled();
+        back.source("1").absent_since = Some(at(GONE));
+        back.run("2026-06-02T12:00:00Z");
+        back.source("1").absent_since = None;
+        assert_eq!(back.run("2026-06-04T00:00:00Z"), []);
+        assert_eq!(world.run("2026-06-03T00:00:00Z").len(), 3);
+        assert_eq!(world.stage("2026-06-03T00:00:00Z").0, Stage::Left);
+        // The word of its system counts at once, and also when it comes later.
+        let mut told = settled();
+        told.source("1").absent_since = Some(at(GONE));
+        assert_eq!(told.run("2026-06-02T12:00:00Z"), []);
+        told.source("1").absence_confirmed = true;
+        assert_eq!(told.run("2026-06-02T12:00:00Z").len(), 3);
+        let said = told.stage("2026-06-02T12:00:00Z").1;
+        // Whoever had left, and is missing after that, does not come back for a day.
+        let mut left = settled();
+        left.population.departures.insert(
+            left.population.identities[0].id.clone(),
+            Departure { at: at("2026-06-01T12:00:00Z"), principal: "ada".into(), comment: String::new() },
+        );
+        assert_eq!(left.run("2026-06-01T12:00:00Z").len(), 3);
+        left.source("1").absent_since = Some(at(GONE));
+        left.population.departures.clear();
+        assert_eq!(left.run("2026-06-02T01:00:00Z"), [], "{said}");
+        assert_eq!(left.stage("2026-06-02T01:00:00Z").0, Stage::Left);
+        // A day is what rules that say nothing mean: they can say that it is none, or more of them for everybody.
+        for (days, counts) in [(0, "2026-06-02T00:00:00Z"), (2, "2026-06-04T00:00:00Z")] {
+            for confirmed in [true, false] {
+                let mut world = World::new(&format!("[person]\nabsence_grace_days = {days}\n")).with("1", &[]);
+                world.run("2026-06-01T00:00:00Z");
+                (world.source("1").absent_since, world.source("1").absence_confirmed) = (Some(at(GONE)), confirmed);
+                if days > 0 {
+                    assert_eq!(world.run("2026-06-03T23:59:59Z"), []);
+                }
+                assert_eq!(world.run(counts).len(), 3, "{days} {confirmed}");
+            }
+        }
+    }
 }
 
 #[test]

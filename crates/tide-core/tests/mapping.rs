@@ -139,6 +139,7 @@ impl World {
             name: key.into(),
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         });
         id

@@ -177,6 +177,7 @@ fn add(population: &mut Population, system: &str, kind: ObjectType, attributes: 
         name,
         attributes,
         absent_since: None,
+        absence_confirmed: false,
         fault: None,
     });
 }

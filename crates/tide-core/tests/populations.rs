@@ -91,6 +91,7 @@ fn population(harbour: &[Seed], berthing: &[Seed]) -> Population {
                 key,
                 attributes,
                 absent_since: None,
+                absence_confirmed: false,
                 fault: None,
             });
         }
@@ -121,6 +122,7 @@ fn carry_out(population: &mut Population, outcome: &Outcome) {
                 name: format!("made{id}"),
                 attributes: Attributes::new(),
                 absent_since: None,
+                absence_confirmed: false,
                 fault: None,
             });
             population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made".into() });

@@ -75,6 +75,7 @@ fn population(people: &[(&str, &[(&str, &str)])]) -> Population {
             name: format!("r{number}"),
             attributes: pairs.map(|(name, value)| (name.to_owned(), vec![Value::text(value)])).collect(),
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         }
     });

@@ -36,6 +36,7 @@ fn account(system: &str, pairs: &[(&str, &[&str])]) -> Account {
         name: system.into(),
         attributes,
         absent_since: None,
+        absence_confirmed: false,
         fault: None,
     }
 }

@@ -57,6 +57,7 @@ fn world() -> Population {
                 name: format!("{system}{n}"),
                 attributes: [("number".to_owned(), vec![Value::text(format!("{n}"))])].into_iter().collect::<Attributes>(),
                 absent_since: None,
+                absence_confirmed: false,
                 fault: None,
             });
         }

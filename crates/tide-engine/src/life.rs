@@ -84,15 +84,18 @@ impl Engine {
         let departure = population.departures.get(id).cloned();
         let mine: HashSet<i64> = population.links.iter().filter(|link| link.identity == id).map(|link| link.account).collect();
         let accounts = population.accounts.iter().filter(|account| mine.contains(&account.id));
-        let absent = tide_core::lifecycle::absence(&rules.set, identity.kind, accounts);
-        let gone = absent.map(|at| (tide_core::Reason::new("no source holds it"), at));
+        // Whom a source still feeds is not absent, whatever another no longer shows.
+        let feeds = |line: &Decided| line.identity.as_deref() == Some(id) && line.verdict == Verdict::Source;
+        let absence = tide_core::lifecycle::absence(&rules.set, identity.kind, accounts).filter(|_| !outcome.decided.iter().any(feeds));
+        let gone = absence.map(|absence| (tide_core::Reason::new("no source holds it"), absence));
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![tide_core::Value::text(id)]);
         let facts = Facts {
             attributes: &attributes,
             departure: departure.as_ref(),
             claimed: population.claimed.get(id).copied(),
-            gone: gone.as_ref().map(|(reason, at)| (reason, Some(*at))),
+            gone: gone.as_ref().map(|(reason, absence)| (reason, Some(*absence))),
+            had_left: identity.stage == tide_core::Stage::Left,
         };
         let set = &rules.set;
         let rules = set.lifecycle.get(&identity.kind);

@@ -54,12 +54,12 @@ impl Engine {
         let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
         let outcome = self.show(row, object, reading, started, &mut read).await;
         let state = match outcome {
-            Ok(()) if read.unchanged => {
+            Ok(_) if read.unchanged => {
                 self.store.unchanged_reading(reading, self.now()).await?;
                 "complete"
             }
-            Ok(()) => {
-                read.absent = self.store.complete_reading(reading, self.monotonic_now()).await?;
+            Ok(gone) => {
+                read.absent = self.store.complete_reading(reading, gone, self.monotonic_now()).await?;
                 "complete"
             }
             Err(EngineError::Connect(error)) => {
@@ -77,6 +77,7 @@ impl Engine {
         Ok(read)
     }
 
+    /// Keeps what a system shows. Returns the keys of accounts that it said are gone.
     async fn show(
         &self,
         row: &SystemRow,
@@ -84,7 +85,7 @@ impl Engine {
         reading: i64,
         started: jiff::Timestamp,
         read: &mut Read,
-    ) -> Result<(), EngineError> {
+    ) -> Result<Vec<String>, EngineError> {
         let connector = self.connector(row).await?;
         if row.schema.is_empty() {
             // First contact: what the system has is needed to check the rules and to compare.
@@ -135,7 +136,7 @@ impl Engine {
                 }
                 Shown::Unchanged => {
                     read.unchanged = true;
-                    return Ok(());
+                    return Ok(Vec::new());
                 }
                 Shown::Complete(count) if count == read.seen => {
                     return self.look_for_missing(row, &*connector, reading, started, read).await;
@@ -151,7 +152,7 @@ impl Engine {
     }
 
     /// Looks at who was not shown and was there before. Many at once mean that the reading is not to be trusted; of the others each
-    /// is asked for, where a list can miss somebody while it changes.
+    /// is asked for, where a list can miss somebody while it changes. Returns the keys of those that the system said are gone.
     async fn look_for_missing(
         &self,
         row: &SystemRow,
@@ -159,8 +160,8 @@ impl Engine {
         reading: i64,
         started: jiff::Timestamp,
         read: &mut Read,
-    ) -> Result<(), EngineError> {
-        let missing = self.store.missing(reading, LOOKED_FOR).await?;
+    ) -> Result<Vec<String>, EngineError> {
+        let mut missing = self.store.missing(reading, LOOKED_FOR).await?;
         let most = Settings::read(&row.kind, &row.settings).ok().and_then(|settings| settings.most_shrink_percent());
         let too_many = |most: u8| missing.count > FEW_MISSING && missing.count * 100 > missing.known * usize::from(most);
         if let Some(most) = most.filter(|most| too_many(*most)) {
@@ -172,11 +173,11 @@ impl Engine {
             return Err(ConnectError::lasting("shrunk", said, remedy).into());
         }
         if missing.keys.is_empty() {
-            return Ok(());
+            return Ok(Vec::new());
         }
-        let there = connector.look_again(read.object, &missing.keys).await?;
+        let Some(there) = connector.look_again(read.object, &missing.keys).await? else { return Ok(Vec::new()) };
         if there.is_empty() {
-            return Ok(());
+            return Ok(missing.keys);
         }
         if missing.count > missing.keys.len() {
             let said = format!("{} accounts were not shown, and some of them are there: the list changed while it was read", missing.count);
@@ -184,6 +185,8 @@ impl Engine {
         }
         tracing::info!(system = row.name, count = there.len(), "accounts that a list did not show are there");
         read.seen += there.len();
-        Ok(self.store.observe(reading, &row.name, read.object, started, there).await?)
+        missing.keys.retain(|key| !there.iter().any(|account| account.key == *key));
+        self.store.observe(reading, &row.name, read.object, started, there).await?;
+        Ok(missing.keys)
     }
 }

@@ -69,6 +69,7 @@ async fn started() -> (Tide, Slapd) {
     let mut files: Vec<RuleFile> =
         world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     files.push(RuleFile { name: "crewhall.toml".into(), text: CREWHALL.into() });
+    files.push(common::absent_at_once());
     let (_, faults) = tide.engine.publish_rules(&files, "tester").await.expect("published");
     assert_eq!(faults, vec![]);
     tide.engine

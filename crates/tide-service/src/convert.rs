@@ -140,6 +140,7 @@ pub fn account(row: AccountRow) -> tide_api::Account {
         identity: row.identity,
         seen: row.seen,
         absent_since: account.absent_since.map(|at| at.to_string()),
+        absence_confirmed: account.absence_confirmed,
         fault: account.fault,
         attributes: attributes(&account.attributes),
     }

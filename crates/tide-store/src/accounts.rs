@@ -79,6 +79,7 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
         name: row.get("name"),
         attributes: Attributes::from_blob(row.get("attributes"))?,
         absent_since: unstamp(row.get("absent_since")),
+        absence_confirmed: row.get("absence_confirmed"),
         fault: row.get("fault"),
     })
 }
@@ -277,19 +278,22 @@ impl Store {
     }
 
     /// Ends a reading that enumerated everything: what it did not show is absent from now on, unless
-    /// a row that cannot be told may be it. Returns how many accounts became absent.
-    pub async fn complete_reading(&self, reading: i64, now: Timestamp) -> Result<u64, StoreError> {
+    /// a row that cannot be told may be it. `gone` are the keys of those that the system did not have when it was asked for them.
+    /// Returns how many accounts became absent.
+    pub async fn complete_reading(&self, reading: i64, gone: Vec<String>, now: Timestamp) -> Result<u64, StoreError> {
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
                     // A row that cannot be told may be anybody's who is missing, unless it stood there just so when
                     // that account was last shown.
                     let absent = sqlx::query(sqlx::AssertSqlSafe(format!(
-                        "UPDATE account SET absent_since = ? FROM reading r WHERE r.id = ? AND {MISSING}
+                        "UPDATE account SET absent_since = ?, absence_confirmed = account.key IN (SELECT value FROM json_each(?))
+                         FROM reading r WHERE r.id = ? AND {MISSING}
                          AND NOT EXISTS (SELECT 1 FROM quarantine q WHERE q.reading = r.id AND q.key IS NULL
                            AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.reading = account.reading))"
                     )))
                     .bind(stamp(now))
+                    .bind(serde_json::to_string(&gone)?)
                     .bind(reading)
                     .execute(&mut *c)
                     .await?
@@ -604,7 +608,7 @@ pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[O
         let newer = "coalesce(account.written, '') < excluded.seen OR excluded.version > account.version";
         sql.push_str(&format!("{column} = CASE WHEN {newer} THEN excluded.{column} ELSE account.{column} END, "));
     }
-    sql.push_str("fault = excluded.fault, absent_since = NULL");
+    sql.push_str("fault = excluded.fault, absent_since = NULL, absence_confirmed = 0");
     let mut query = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(system).bind(object.word()).bind(&at).bind(reading);
     for (account, blob, hash) in news {
         query = query.bind(account.key.as_str()).bind(account.name.as_str()).bind(account.fault.as_deref()).bind(blob).bind(hash);

@@ -121,8 +121,8 @@ impl Store {
                     }
                     if !gone.is_empty() {
                         sqlx::query(
-                            "UPDATE account SET absent_since = ?, seen = ?, reading = ? WHERE system = ? AND object = ? AND absent_since IS NULL
-                             AND coalesce(written, '') < ? AND key IN (SELECT value FROM json_each(?))",
+                            "UPDATE account SET absent_since = coalesce(absent_since, ?), absence_confirmed = 1, seen = ?, reading = ?
+                             WHERE system = ? AND object = ? AND NOT absence_confirmed AND coalesce(written, '') < ? AND key IN (SELECT value FROM json_each(?))",
                         )
                         .bind(stamp(now))
                         .bind(stamp(now))

@@ -186,12 +186,14 @@ impl Store {
                     ] {
                         sqlx::query(sql).bind(&system).bind(&id).execute(&mut *c).await?;
                     }
-                    sqlx::query("UPDATE account SET absent_since = ? WHERE system = ? AND key = ? AND absent_since IS NULL")
-                        .bind(stamp(now))
-                        .bind(&system)
-                        .bind(&id)
-                        .execute(&mut *c)
-                        .await?;
+                    sqlx::query(
+                        "UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ? AND absent_since IS NULL",
+                    )
+                    .bind(stamp(now))
+                    .bind(&system)
+                    .bind(&id)
+                    .execute(&mut *c)
+                    .await?;
                     Entry::new(&principal, "push.removed", &format!("{system}/{id}")).append(c, now).await?;
                     Ok(true)
                 })
@@ -229,7 +231,7 @@ impl Store {
                         .await?;
                     keep_account(c, &system, ObjectType::Person, &account, now).await?;
                     if leaves {
-                        sqlx::query("UPDATE account SET absent_since = ? WHERE system = ? AND key = ?")
+                        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
                             .bind(stamp(now))
                             .bind(&system)
                             .bind(&account.key)
@@ -366,7 +368,7 @@ async fn keep_account(
     sqlx::query(
         "INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen) VALUES (?,?,?,?,?,?,?,?,?)
          ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
-           fault = excluded.fault, seen = excluded.seen, absent_since = NULL",
+           fault = excluded.fault, seen = excluded.seen, absent_since = NULL, absence_confirmed = 0",
     )
     .bind(system)
     .bind(object.word())

@@ -154,7 +154,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
     let (gone, there): (Vec<&Settling>, Vec<&Settling>) =
         all.iter().filter(|one| !one.bare).partition(|one| one.row.change.kind == ChangeKind::Delete);
     for one in &gone {
-        sqlx::query("UPDATE account SET absent_since = ?, seen = ?, written = ? WHERE id = ?")
+        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen = ?, written = ? WHERE id = ?")
             .bind(at)
             .bind(at)
             .bind(at)
@@ -183,7 +183,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
         query.push(format!("{column} = CASE WHEN {keep} THEN account.{column} ELSE excluded.{column} END, "));
     }
     query.push(
-        "overtaken = 0, seen = excluded.seen, written = excluded.written, absent_since = NULL, fault = NULL RETURNING id, system, key",
+        "overtaken = 0, seen = excluded.seen, written = excluded.written, absent_since = NULL, absence_confirmed = 0, fault = NULL RETURNING id, system, key",
     );
     let rows = query.build().fetch_all(&mut *c).await?;
     if all.iter().any(|one| !one.bare && one.row.change.object == ObjectType::Group) {

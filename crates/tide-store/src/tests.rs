@@ -24,7 +24,7 @@ async fn absence_follows_from_a_complete_reading_only() {
     let all = || vec![seen("1", "Ada"), seen("2", "Bo")];
     let first = store.begin_reading("harbour", ObjectType::Person, at(10)).await.expect("begins");
     store.observe(first, "harbour", ObjectType::Person, at(10), all()).await.expect("kept");
-    assert_eq!(store.complete_reading(first, at(11)).await.expect("ends"), 0);
+    assert_eq!(store.complete_reading(first, Vec::new(), at(11)).await.expect("ends"), 0);
 
     let broken = store.begin_reading("harbour", ObjectType::Person, at(20)).await.expect("begins");
     store.observe(broken, "harbour", ObjectType::Person, at(20), vec![seen("1", "Ada")]).await.expect("kept");
@@ -34,10 +34,43 @@ async fn absence_follows_from_a_complete_reading_only() {
 
     let whole = store.begin_reading("harbour", ObjectType::Person, at(30)).await.expect("begins");
     store.observe(whole, "harbour", ObjectType::Person, at(30), vec![seen("1", "Ada")]).await.expect("kept");
-    assert_eq!(store.complete_reading(whole, at(31)).await.expect("ends"), 1);
+    assert_eq!(store.complete_reading(whole, Vec::new(), at(31)).await.expect("ends"), 1);
     let population = store.population().await.expect("read");
-    assert_eq!(population.accounts[1].absent_since, Some(at(31)));
+    assert_eq!((population.accounts[1].absent_since, population.accounts[1].absence_confirmed), (Some(at(31)), false));
     assert_eq!(population.systems["harbour"].read, [ObjectType::Person]);
+}
+
+#[tokio::test]
+async fn an_absence_is_confirmed_by_the_word_of_its_system() {
+    let (_folder, store) = store().await;
+    store.add_system("harbour", "ldap", &serde_json::json!({}), "p", at(0)).await.expect("added");
+    let read = async |second: i64, all: Vec<Observed>, gone: Vec<String>| {
+        let reading = store.begin_reading("harbour", ObjectType::Person, at(second)).await.expect("begins");
+        store.observe(reading, "harbour", ObjectType::Person, at(second), all).await.expect("kept");
+        store.complete_reading(reading, gone, at(second + 1)).await.expect("ends");
+    };
+    let absences = async || {
+        let accounts = store.population().await.expect("read").accounts;
+        accounts.iter().map(|account| (account.absent_since, account.absence_confirmed)).collect::<Vec<_>>()
+    };
+    let tell = async |gone: &str, second: i64| {
+        let news = (Vec::new(), vec![gone.to_owned()]);
+        let kept = store.keep_news("harbour", ObjectType::Person, news, None, false, at(second)).await.expect("queued");
+        kept.await.expect("kept")
+    };
+    read(10, vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")], Vec::new()).await;
+    read(20, vec![seen("3", "Cy")], vec!["1".into()]).await;
+    assert_eq!(absences().await, [(Some(at(21)), true), (Some(at(21)), false), (None, false)]);
+    // The word can come after the list. It is news, and the absence is as old as it was.
+    assert_eq!(tell("2", 30).await, [2]);
+    assert_eq!(tell("2", 31).await, [] as [i64; 0]);
+    assert_eq!(tell("3", 32).await, [3]);
+    assert_eq!(absences().await, [(Some(at(21)), true), (Some(at(21)), true), (Some(at(32)), true)]);
+    // Whoever comes back and is missing again is a new question.
+    read(40, vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")], Vec::new()).await;
+    assert_eq!(absences().await, [(None, false); 3]);
+    read(50, vec![seen("2", "Bo"), seen("3", "Cy")], Vec::new()).await;
+    assert_eq!(absences().await, [(Some(at(51)), false), (None, false), (None, false)]);
 }
 
 #[tokio::test]

@@ -82,7 +82,7 @@ impl Records {
     async fn read(&self, system: &str, object: ObjectType, second: i64, accounts: Vec<Observed>) -> u64 {
         let reading = self.store.begin_reading(system, object, at(second)).await.expect("begins");
         self.store.observe(reading, system, object, at(second), accounts).await.expect("kept");
-        self.store.complete_reading(reading, at(second + 1)).await.expect("ends")
+        self.store.complete_reading(reading, Vec::new(), at(second + 1)).await.expect("ends")
     }
 
     async fn run(&self, decided: Vec<Decided>, changes: Vec<Change>) -> i64 {
@@ -138,7 +138,7 @@ async fn what_we_wrote_masks_an_older_read() {
     assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("Mate")]);
     // Nor does a stale reading that missed it make it absent.
     let stale = records.store.begin_reading("berthing", ObjectType::Person, at(56)).await.expect("begins");
-    assert_eq!(records.store.complete_reading(stale, at(70)).await.expect("ends"), 0);
+    assert_eq!(records.store.complete_reading(stale, Vec::new(), at(70)).await.expect("ends"), 0);
     // A later one counts.
     records.read("berthing", ObjectType::Person, 80, vec![observed("b1", &[("title", "By hand")])]).await;
     assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("By hand")]);
@@ -196,7 +196,7 @@ async fn what_was_told_while_a_reading_went_on_stays() {
     let told = (vec![observed("b1", &[("title", "Mate")])], vec!["b3".to_owned()]);
     store.keep_news("berthing", person, told, None, false, at(21)).await.expect("queued").await.expect("kept");
     store.observe(reading, "berthing", person, at(20), both("Read before")).await.expect("kept");
-    assert_eq!(store.complete_reading(reading, at(22)).await.expect("ends"), 0, "it showed them, old as they were");
+    assert_eq!(store.complete_reading(reading, Vec::new(), at(22)).await.expect("ends"), 0, "it showed them, old as they were");
     let accounts = store.population().await.expect("read").accounts;
     let titles: Vec<String> =
         accounts.iter().map(|account| account.attributes.get("title").iter().map(ToString::to_string).collect()).collect();

@@ -455,7 +455,10 @@ impl Systems {
                             let note = a
                                 .fault
                                 .clone()
-                                .or_else(|| a.absent_since.as_ref().map(|at| format!("absent since {}", output::time(at))))
+                                .or_else(|| {
+                                    let by = if a.absence_confirmed { "" } else { ", not confirmed" };
+                                    a.absent_since.as_ref().map(|at| format!("absent since {}{by}", output::time(at)))
+                                })
                                 .unwrap_or_default();
                             vec![
                                 a.name.clone(),

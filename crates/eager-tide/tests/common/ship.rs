@@ -136,6 +136,12 @@ impl Ship {
         self.feed();
     }
 
+    /// Takes somebody out of the feed.
+    pub fn remove(&mut self, number: &str) {
+        self.crew.remove(number);
+        self.feed();
+    }
+
     fn feed(&self) {
         let row = |row: &BTreeMap<&str, String>| COLUMNS.map(|name| row.get(name).cloned().unwrap_or_default()).join(";");
         let rows: Vec<String> = std::iter::once(COLUMNS.join(";")).chain(self.crew.values().map(row)).collect();

@@ -577,7 +577,7 @@ impl Connector for ScimConnector {
         std::time::Duration::from_secs(u64::from(self.settings.visible_after_seconds))
     }
 
-    async fn look_again(&self, object: ObjectType, keys: &[String]) -> Result<Vec<Observed>, ConnectError> {
+    async fn look_again(&self, object: ObjectType, keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let mut there = Vec::new();
         for key in keys {
@@ -587,7 +587,7 @@ impl Connector for ScimConnector {
                 Err(error) => return Err(error),
             }
         }
-        Ok(there)
+        Ok(Some(there))
     }
 
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {

@@ -13,6 +13,7 @@ use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, Standing, Subject};
 use crate::value::{Attributes, Value, show};
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// An identity while it is being decided about.
@@ -33,6 +34,8 @@ pub(crate) struct Person {
     pub held: Option<Reason>,
     /// Why it no longer takes part, if it does not.
     pub gone: Option<Reason>,
+    /// No source shows it any more; from this moment on that counts.
+    pub absent_until: Option<Timestamp>,
     /// Since when it stands where it stands.
     pub since: Option<Timestamp>,
     /// Where it stands in its life, in words, where the rules say anything of that.
@@ -166,6 +169,7 @@ pub(crate) fn assemble(
     hold_duplicates(rules, population, kind, true, &mut people);
     made_up::spread(rules, population, kind, &mut people, elsewhere);
     for person in &people {
+        absent(rules, population, kind, person, outcome);
         for &at in &person.sources {
             let account = &population.accounts[at];
             let (verdict, reason) = match &person.held {
@@ -198,6 +202,31 @@ pub(crate) fn assemble(
     people
 }
 
+/// Says of each source that no longer shows somebody when that will count.
+fn absent(rules: &RuleSet, population: &Population, kind: ObjectType, person: &Person, outcome: &mut Outcome) {
+    let Some(until) = person.absent_until else { return };
+    for account in person.linked.iter().map(|&at| &population.accounts[at]) {
+        let feeds = rules.of(&account.system, kind).is_some_and(TypeRules::is_source);
+        let Some(since) = account.absent_since.filter(|_| feeds) else { continue };
+        let (system, name) = (&account.system, &account.name);
+        let how = if account.absence_confirmed {
+            format!("{system} said on {} that {name} is gone", shown(since))
+        } else {
+            format!("{system} has not shown {name} since {}, and has not said that it is gone", shown(since))
+        };
+        let text = format!("{how}: if no source shows it again, {} leaves on {}", person.label, shown(until));
+        outcome.decided.push(Decided {
+            system: account.system.clone(),
+            object: kind,
+            identity: Some(person.id.clone()),
+            account: Some(account.id),
+            label: person.label.clone(),
+            verdict: Verdict::Held,
+            reason: Reason { text, rule: rules.lifecycle.get(&kind).map(|life| life.place.clone()) },
+        });
+    }
+}
+
 fn existing(identity: &Identity) -> Person {
     Person {
         id: identity.id.clone(),
@@ -210,6 +239,7 @@ fn existing(identity: &Identity) -> Person {
         linked: Vec::new(),
         held: None,
         gone: None,
+        absent_until: None,
         missed: Vec::new(),
         remarks: Vec::new(),
         since: identity.since,
@@ -268,7 +298,11 @@ fn place(
     };
     if let Some(since) = account.absent_since {
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-            let text = format!("{} no longer holds {}, by the complete read of {}", with.system, account.name, shown(since));
+            let text = if account.absence_confirmed {
+                format!("{} no longer holds {}: it said so on {}", with.system, account.name, shown(since))
+            } else {
+                format!("{} no longer holds {}, by the complete read of {}", with.system, account.name, shown(since))
+            };
             person.gone.get_or_insert(Reason::new(text));
         }
         return;
@@ -405,6 +439,7 @@ fn place(
             linked: vec![at],
             held: None,
             gone: None,
+            absent_until: None,
             missed: Vec::new(),
             remarks: Vec::new(),
             since: None,
@@ -541,19 +576,20 @@ fn live(
     outcome: &mut Outcome,
 ) {
     let departure = population.departures.get(&person.id);
+    let had_left = stored.is_some_and(|stored| stored.stage == Stage::Left);
+    let absence = crate::lifecycle::absence(rules, kind, person.linked.iter().map(|&at| &population.accounts[at]))
+        .filter(|_| person.gone.is_some() && person.sources.is_empty());
     let mut since = None;
     person.attributes.set(LEFT_BY, Vec::new());
     // A held record is no departure, unless a person says that it is one.
     if let Some(life) = rules.lifecycle.get(&kind).filter(|_| person.held.is_none() || departure.is_some()) {
-        let absent = crate::lifecycle::absence(rules, kind, person.linked.iter().map(|&at| &population.accounts[at]));
-        // Only an absence is waited for: whoever falls out of a scope is out of it.
-        let gone = person.gone.as_ref().map(|reason| (reason, absent.filter(|_| person.sources.is_empty())));
-        match life
-            .life(&Facts { attributes: &person.attributes, departure, claimed: population.claimed.get(&person.id).copied(), gone }, now)
-        {
+        let gone = person.gone.as_ref().map(|reason| (reason, absence));
+        let claimed = population.claimed.get(&person.id).copied();
+        match life.life(&Facts { attributes: &person.attributes, departure, claimed, gone, had_left }, now) {
             Ok(life) => {
                 outcome.due.extend(life.next(now).map(|at| (person.id.clone(), at)));
                 person.stage = life.stage;
+                person.absent_until = life.absent_until.filter(|_| life.stage != Stage::Left);
                 person.gone = (life.stage == Stage::Left).then(|| life.reason.clone());
                 person.barred = matches!(life.stage, Stage::Expected | Stage::Away);
                 person.unready = !life.ready;
@@ -571,6 +607,12 @@ fn live(
         } else {
             outcome.due.push((person.id.clone(), one.at));
         }
+    }
+    // Without rules of a life, an absence that is not confirmed is waited for as well.
+    let waits = absence.filter(|_| !had_left && !rules.lifecycle.contains_key(&kind) && departure.is_none_or(|one| one.at > now));
+    if let Some(at) = waits.and_then(|absence| absence.counts_from(None, &TimeZone::UTC)).filter(|at| *at > now) {
+        outcome.due.push((person.id.clone(), at));
+        (person.absent_until, person.gone, person.stage) = (Some(at), None, Stage::Active);
     }
     // What cannot be read now changes nothing about where they stand.
     if let (Some(stored), true, None, None) = (stored, person.held.is_some(), &person.life, &person.gone) {

@@ -106,6 +106,7 @@ impl World {
             name: key.into(),
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         });
         id
@@ -132,6 +133,12 @@ impl World {
                 account.attributes.set(&value.attribute, value.after.clone());
             }
         }
+    }
+
+    /// Its system told that it is gone.
+    fn gone(&mut self, id: AccountId) {
+        let account = self.at(id);
+        (account.absent_since, account.absence_confirmed) = (Some(Timestamp::UNIX_EPOCH), true);
     }
 
     fn at(&mut self, id: AccountId) -> &mut Account {
@@ -256,7 +263,7 @@ fn leaving_scope_absence_and_return() {
     let back = world.decide();
     assert_eq!(back.changes[0].kind, ChangeKind::Enable);
     world.carry_out(&back);
-    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    world.gone(id);
     let gone = world.decide();
     assert_eq!(gone.changes[0].kind, ChangeKind::Disable);
     assert!(gone.changes[0].reason.text.contains("harbour no longer holds ada"));
@@ -325,7 +332,7 @@ fn a_guard_holds_a_landslide_and_lets_the_harmless_go_on() {
     let first = world.decide();
     world.carry_out(&first);
     for id in &ids[..3] {
-        world.at(*id).absent_since = Some(Timestamp::UNIX_EPOCH);
+        world.gone(*id);
     }
     world.at(ids[4]).attributes.set("cn", vec![Value::text("New Name")]);
     let outcome = world.decide();
@@ -460,9 +467,9 @@ fn a_share_counts_what_is_linked_and_says_nothing_of_an_empty_target() {
     let first = world.decide();
     assert!(first.changes.iter().all(|c| c.hold.is_none()), "a first run of an empty target is no landslide");
     world.carry_out(&first);
-    world.at(ids[0]).absent_since = Some(Timestamp::UNIX_EPOCH);
+    world.gone(ids[0]);
     assert!(world.decide().changes[0].hold.is_none(), "one of four is a quarter");
-    world.at(ids[1]).absent_since = Some(Timestamp::UNIX_EPOCH);
+    world.gone(ids[1]);
     let held = world.decide();
     assert_eq!(held.changes.len(), 2);
     assert!(
@@ -479,7 +486,7 @@ fn an_account_that_was_deleted_in_the_target_waits_for_a_word() {
     let first = world.decide();
     world.carry_out(&first);
     let id = world.population.accounts.last().expect("made").id;
-    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    world.gone(id);
     let outcome = world.decide();
     assert!(outcome.changes.is_empty(), "gone in a target is not gone at the source, and is not made anew in silence");
     assert!(said(&outcome, "berthing Ada").contains("was deleted in berthing itself: `eager-tide identities split`"));
@@ -495,7 +502,7 @@ fn who_is_here_again_gets_everything_that_changed_meanwhile() {
     let id = ada(&mut world);
     let first = world.decide();
     world.carry_out(&first);
-    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    world.gone(id);
     let gone = world.decide();
     world.carry_out(&gone);
     world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
@@ -558,13 +565,13 @@ fn an_explanation_tells_each_state_of_a_value() {
     assert_eq!(state(&world, "displayName").2, "in step");
     world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
     assert_eq!(state(&world, "displayName"), ("Ada Lind".into(), "Ada Holm".into(), "will be changed".into()));
-    world.at(id).absent_since = Some(Timestamp::UNIX_EPOCH);
+    world.gone(id);
     let outcome = world.decide();
     let found = crate::explain::explain(&world.rules, &world.population, &outcome, "ada");
     assert_eq!(found[0].stage.as_deref(), Some("left"));
     let lines: Vec<(&str, &str)> = found[0].accounts.iter().map(|a| (a.decided.system.as_str(), a.decided.reason.text.as_str())).collect();
     assert_eq!(lines[0], ("harbour", "harbour no longer holds it"));
-    assert!(lines[1].1.contains("by the complete read of"), "{lines:?}");
+    assert!(lines[1].1.contains("it said so on"), "{lines:?}");
     let created = crate::explain::explain(&world.rules, &World::new().population, &outcome, "ada");
     assert!(!created.is_empty(), "a person is found by a value of the identity, whatever accounts there are");
 }
@@ -596,4 +603,28 @@ fn a_verdict_is_explained_by_the_change_that_gave_it() {
     let kinds: Vec<ChangeKind> = outcome.changes.iter().map(|c| c.kind).collect();
     assert_eq!(kinds, [ChangeKind::Enable, ChangeKind::Rename, ChangeKind::Update]);
     assert_eq!(said(&outcome, "berthing Ada"), "berthing Ada Holm enable: active should be true");
+}
+
+#[test]
+fn whom_one_source_lets_go_and_another_only_does_not_show_is_waited_for() {
+    let mut world = World::new();
+    let id = ada(&mut world);
+    let first = world.decide();
+    world.carry_out(&first);
+    let other = world.account("harbour", "ada2", &[("number", "1"), ("cn", "Ada Lind"), ("mail", "Ada@skerry.example")]);
+    world.population.links.push(Link { account: other, identity: first.identities[0].0.id.clone(), made_by: "by hand".into() });
+    assert!(world.decide().changes.is_empty());
+    world.at(id).attributes.set("dn", vec![Value::text("cn=ada,ou=former,dc=e")]);
+    world.at(other).absent_since = Some(Timestamp::UNIX_EPOCH);
+    let waiting = world.decide();
+    assert_eq!((waiting.changes.len(), waiting.identities[0].0.stage), (0, Stage::Active), "{:#?}", lines(&waiting));
+    assert_eq!(waiting.due.len(), 1);
+    world.at(other).absence_confirmed = true;
+    let left = world.decide();
+    assert_eq!((left.changes[0].kind, left.identities[0].0.stage), (ChangeKind::Disable, Stage::Left));
+    // Whoever left does not come back because an absence is new.
+    world.carry_out(&left);
+    world.at(other).absence_confirmed = false;
+    let still = world.decide();
+    assert_eq!((still.changes.len(), still.identities[0].0.stage), (0, Stage::Left), "{:#?}", lines(&still));
 }

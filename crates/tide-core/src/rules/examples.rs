@@ -37,6 +37,7 @@ fn identity_of(rules: &RuleSet, system: &str, kind: ObjectType, types: &TypeRule
         name: "example".into(),
         attributes: given.clone(),
         absent_since: None,
+        absence_confirmed: false,
         fault: None,
     };
     let composed = compose::identity(declared, &[(system, types, &account)], false);

@@ -208,6 +208,7 @@ mod tests {
             name: name.into(),
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         }
     }

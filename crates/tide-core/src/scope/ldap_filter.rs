@@ -293,6 +293,7 @@ mod tests {
             name: name.into(),
             attributes: values.iter().map(|(name, values)| ((*name).to_owned(), values.to_vec())).collect(),
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         };
         let dn = |text: &str| Value::Reference(text.into());

@@ -54,6 +54,7 @@ impl World {
             name: name.into(),
             attributes,
             absent_since: None,
+            absence_confirmed: false,
             fault: None,
         });
         self

@@ -45,7 +45,9 @@ impl Tide {
             engine.add_system(new, "tester").await.expect("added");
             assert!(engine.check_system(name, None).await.expect("tested").healthy());
         }
-        let files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+        let mut files: Vec<RuleFile> =
+            world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+        files.push(absent_at_once());
         let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
         assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
         Tide { folder, engine, harbour, berthing, people }
@@ -107,6 +109,11 @@ impl Tide {
 
 pub fn count(pairs: &[(String, i64)], word: &str) -> i64 {
     pairs.iter().find(|(w, _)| w == word).map_or(0, |(_, n)| *n)
+}
+
+/// Rules by which whoever a directory no longer shows has left at once.
+pub fn absent_at_once() -> RuleFile {
+    RuleFile { name: "lifecycle.toml".into(), text: "[person]\nabsence_grace_days = 0\n".into() }
 }
 
 pub async fn edit(tide: &Tide) -> ldap3::Ldap {

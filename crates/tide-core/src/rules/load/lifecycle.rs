@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 
 /// The most days before or after.
 const LONGEST: u32 = 3660;
-const DAYS: [&str; 4] = ["ready_days", "notice_days", "grace_days", "unseen_days"];
+const DAYS: [&str; 4] = ["ready_days", "notice_days", "grace_days", "absence_grace_days"];
 
 fn days(section: &Section<'_>) -> [Option<u32>; 4] {
     DAYS.map(|name| {
@@ -59,7 +59,8 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
                 Some(Exception { when: when?, days, place })
             })
             .collect();
-        let [ready, notice, grace, unseen] = days(&section).map(Option::unwrap_or_default);
+        let [ready, notice, grace, absence_grace] = days(&section);
+        let [ready, notice, grace] = [ready, notice, grace].map(Option::unwrap_or_default);
         let life = LifeRules {
             zone,
             starts: of(&section, "starts"),
@@ -68,7 +69,7 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
             left: of(&section, "left"),
             used: of(&section, "used"),
             unused_days: unused_days(&section),
-            days: Days { ready, notice, grace, unseen },
+            days: Days { ready, notice, grace, absence_grace },
             exceptions,
             place: section.place(),
         };
