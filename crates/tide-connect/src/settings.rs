@@ -309,17 +309,25 @@ pub enum Settings {
     Push(PushSettings),
 }
 
+fn parse<T: serde::de::DeserializeOwned>(settings: &serde_json::Value) -> Result<T, ConnectError> {
+    serde_path_to_error::deserialize(settings).map_err(|error| {
+        let mut said = error.inner().to_string();
+        for (kind, most) in [("u8", "255"), ("u16", "65535"), ("u32", "4294967295")] {
+            said = said.replace(&format!("expected {kind}"), &format!("expected a whole number from 0 to {most}"));
+        }
+        let setting = Some(error.path().to_string()).filter(|path| path != ".").map_or_else(String::new, |path| format!("`{path}`: "));
+        ConnectError::lasting("settings", format!("the settings cannot be used: {setting}{said}"), "correct them and try again")
+    })
+}
+
 impl Settings {
     /// Reads the settings of a kind.
     pub fn read(kind: &str, settings: &serde_json::Value) -> Result<Settings, ConnectError> {
-        let wrong = |error: serde_json::Error| {
-            ConnectError::lasting("settings", format!("the settings cannot be used: {error}"), "correct them and try again")
-        };
         match kind {
-            "ldap" => LdapSettings::deserialize(settings).map(Settings::Ldap).map_err(wrong),
-            "scim" => ScimSettings::deserialize(settings).map(Settings::Scim).map_err(wrong),
-            "feed" => FeedSettings::deserialize(settings).map(Settings::Feed).map_err(wrong),
-            "push" => PushSettings::deserialize(settings).map(Settings::Push).map_err(wrong),
+            "ldap" => parse(settings).map(Settings::Ldap),
+            "scim" => parse(settings).map(Settings::Scim),
+            "feed" => parse(settings).map(Settings::Feed),
+            "push" => parse(settings).map(Settings::Push),
             other => Err(ConnectError::lasting("kind", format!("there is no kind of system `{other}`"), "choose ldap, scim, feed or push")),
         }
     }
@@ -362,5 +370,20 @@ impl Settings {
             Settings::Feed(settings) => settings.url.iter().map(|url| host(url)).collect(),
             Settings::Push(_) => Vec::new(),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_setting_that_cannot_be_used_is_named() {
+        let said = |value: serde_json::Value| Settings::read("scim", &value).expect_err("refused").said;
+        assert_eq!(
+            said(serde_json::json!({"url": "https://berthing.example", "page_size": 70000})),
+            "the settings cannot be used: `page_size`: invalid value: integer `70000`, expected a whole number from 0 to 65535"
+        );
+        assert_eq!(said(serde_json::json!({})), "the settings cannot be used: missing field `url`");
     }
 }

@@ -158,7 +158,7 @@ impl Ship {
     /// Runs until nothing is left to do.
     pub fn rest(&self) {
         for _ in 0..6 {
-            if self.run().contains("everything is as it should be") || self.run().contains("0 changes") {
+            if self.run().contains("everything was as it should be") {
                 return;
             }
         }
