@@ -65,6 +65,12 @@ pub enum StoreError {
         /// What SQLite says.
         said: String,
     },
+    /// A job of ours panicked; nothing of it was kept.
+    #[error("an internal error: {said}; nothing was written")]
+    Internal {
+        /// What it said.
+        said: String,
+    },
     /// The store was closed.
     #[error("the store is closed")]
     Closed,

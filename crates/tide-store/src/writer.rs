@@ -1,10 +1,16 @@
 //! The one task that writes. Jobs that wait together are committed together, so that a durable
 //! commit is paid once for many. What need not be durable at once is not waited for: it is kept in order, survives the end of
 //! the process, and is durable with the next commit that is.
+//!
+//! No job can end the task: one that panics is undone like one that fails, and its caller gets [`StoreError::Internal`]. No job runs
+//! outside a transaction: when none can be begun, or SQLite rolled one back by itself, every job of the group fails.
 
 use crate::StoreError;
+use futures::FutureExt;
 use sqlx::{Connection, SqliteConnection};
+use std::any::Any;
 use std::future::Future;
+use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
 use tokio::sync::{mpsc, oneshot};
 
@@ -12,7 +18,8 @@ use tokio::sync::{mpsc, oneshot};
 pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 /// Tells the caller how it ended; called after the commit.
 type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
-type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, (bool, Reply)> + Send>;
+/// Does its work, or only tells its caller why it cannot be done. Says whether it is to be kept.
+type Job = Box<dyn for<'c> FnOnce(Result<&'c mut SqliteConnection, StoreError>) -> Boxed<'c, (bool, Reply)> + Send>;
 /// Something that only reads.
 type Look = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, ()> + Send>;
 
@@ -82,7 +89,10 @@ impl Writer {
         let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
         let boxed: Job = Box::new(move |connection| {
             Box::pin(async move {
-                let result = job(connection).await;
+                let result = match connection {
+                    Ok(connection) => caught(async move { job(connection).await }).await,
+                    Err(error) => Err(error),
+                };
                 let good = result.is_ok();
                 let reply: Reply = Box::new(move |commit| {
                     let result = match commit {
@@ -110,7 +120,7 @@ impl Writer {
         let boxed: Look = Box::new(move |connection| {
             Box::pin(async move {
                 // Whoever asked may have gone away.
-                let _ = answer.send(look(connection).await);
+                let _ = answer.send(caught(async move { look(connection).await }).await);
             })
         });
         self.queue.send(Message::Look(boxed)).await.map_err(|_| StoreError::Closed)?;
@@ -124,6 +134,20 @@ impl Writer {
             let _ = wait.await;
         }
     }
+}
+
+/// What a job gives, or an internal error when it panics. What it wrote until then is undone by whoever runs it.
+async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
+    AssertUnwindSafe(job).catch_unwind().await.unwrap_or_else(|panic| {
+        let said = said(&*panic);
+        tracing::error!(said, "a job of the store panicked; nothing of it was kept");
+        Err(StoreError::Internal { said })
+    })
+}
+
+fn said(panic: &(dyn Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_else(|| "no message".to_owned())
 }
 
 /// Copies the log into the file whenever it is asked to, until nobody can ask any more.
@@ -203,47 +227,184 @@ async fn work(
 }
 
 async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error>, group: Vec<Job>) {
-    if let [_] = group.as_slice()
-        && begun.is_ok()
-    {
+    if let Err(error) = begun {
+        tracing::error!(%error, "a transaction could not be begun");
+        return refuse(group, &error.to_string()).await;
+    }
+    if group.len() == 1 {
         // Undoing one job is undoing all: no savepoint, which would have every page copied.
         for job in group {
-            let (good, reply) = job(connection).await;
+            let (good, reply) = job(Ok(&mut *connection)).await;
             let ended = sqlx::query(if good { "COMMIT" } else { "ROLLBACK" }).execute(&mut *connection).await;
-            if good && ended.is_err() {
-                // Should the roll-back fail too, the next BEGIN says so.
-                let _ = sqlx::query("ROLLBACK").execute(&mut *connection).await;
+            match ended {
+                Err(error) if good => {
+                    roll_back(connection, &error).await;
+                    reply(Err(unwritable(&error.to_string())));
+                }
+                // What failed tells its own error. A roll-back fails where SQLite did it by itself.
+                _ => reply(Ok(())),
             }
-            reply(ended.map(|_| ()).map_err(|error| {
-                tracing::error!(%error, "a commit failed");
-                StoreError::Unwritable { said: error.to_string() }
-            }));
         }
         return;
     }
     let mut replies = Vec::with_capacity(group.len());
-    for job in group {
+    let mut jobs = group.into_iter();
+    let mut lost = None;
+    for job in jobs.by_ref() {
         let marked = sqlx::query("SAVEPOINT job").execute(&mut *connection).await;
-        let (good, reply) = job(connection).await;
-        let end = if good { "RELEASE job" } else { "ROLLBACK TO job" };
-        let ended = sqlx::query(end).execute(&mut *connection).await;
-        replies.push((marked.and(ended).map(|_| ()), reply));
+        if let Err(error) = marked {
+            replies.push(job(Err(unwritable(&error.to_string()))).await.1);
+            lost = Some(error);
+            break;
+        }
+        let (good, reply) = job(Ok(&mut *connection)).await;
+        replies.push(reply);
+        // Without the savepoint there is no transaction either: SQLite rolled it back. What ran after it would be kept by itself.
+        if let Err(error) = sqlx::query(if good { "RELEASE job" } else { "ROLLBACK TO job" }).execute(&mut *connection).await {
+            lost = Some(error);
+            break;
+        }
     }
-    let committed = match begun {
-        Ok(_) => sqlx::query("COMMIT").execute(&mut *connection).await.map(|_| ()),
-        Err(error) => Err(error),
+    if lost.is_none() {
+        lost = sqlx::query("COMMIT").execute(&mut *connection).await.err();
+    }
+    let Some(error) = lost else {
+        replies.into_iter().for_each(|reply| reply(Ok(())));
+        return;
     };
-    if let Err(error) = &committed {
-        tracing::error!(%error, "a commit failed");
-        // Should the roll-back fail too, the next BEGIN says so.
-        let _ = sqlx::query("ROLLBACK").execute(&mut *connection).await;
+    roll_back(connection, &error).await;
+    // Nothing of the group was kept, whoever it was that failed.
+    let said = error.to_string();
+    replies.into_iter().for_each(|reply| reply(Err(unwritable(&said))));
+    refuse(jobs, &said).await;
+}
+
+/// Tells jobs that they were not run.
+async fn refuse(jobs: impl IntoIterator<Item = Job>, said: &str) {
+    for job in jobs {
+        let (_, reply) = job(Err(unwritable(said))).await;
+        reply(Ok(()));
     }
-    let lost = committed.err().map(|error| error.to_string());
-    for (own, reply) in replies {
-        reply(match &lost {
-            // A commit fails by the disk, a lock or rights: nothing of it was kept.
-            Some(said) => Err(StoreError::Unwritable { said: said.clone() }),
-            None => own.map_err(StoreError::Sql),
-        });
+}
+
+/// A commit fails by the disk, a lock or rights.
+fn unwritable(said: &str) -> StoreError {
+    StoreError::Unwritable { said: said.to_owned() }
+}
+
+async fn roll_back(connection: &mut SqliteConnection, error: &sqlx::Error) {
+    tracing::error!(%error, "a commit failed");
+    // Where SQLite did it by itself there is nothing to roll back. Should it fail otherwise, the next BEGIN says so.
+    let _ = sqlx::query("ROLLBACK").execute(connection).await;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use sqlx::ConnectOptions;
+    use sqlx::sqlite::SqliteConnectOptions;
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+    use std::time::Duration;
+
+    async fn open(folder: &tempfile::TempDir) -> SqliteConnection {
+        let options = SqliteConnectOptions::new().filename(folder.path().join("t.db")).create_if_missing(true);
+        options.busy_timeout(Duration::from_millis(20)).connect().await.expect("opens")
+    }
+
+    async fn started() -> (tempfile::TempDir, Writer) {
+        let folder = tempfile::tempdir().expect("a folder");
+        let mut one = open(&folder).await;
+        sqlx::raw_sql("PRAGMA journal_mode = WAL; CREATE TABLE n (n INTEGER)").execute(&mut one).await.expect("made");
+        let writer = Writer::start(one, open(&folder).await);
+        (folder, writer)
+    }
+
+    fn insert(writer: &Writer, n: i64) -> impl Future<Output = Result<(), StoreError>> + use<> {
+        let writer = writer.clone();
+        async move {
+            writer
+                .run(move |c| {
+                    Box::pin(async move {
+                        sqlx::query("INSERT INTO n VALUES (?)").bind(n).execute(c).await?;
+                        Ok(())
+                    })
+                })
+                .await
+        }
+    }
+
+    async fn kept(writer: &Writer) -> Vec<i64> {
+        let all = writer.look(|c| Box::pin(async move { Ok(sqlx::query_scalar("SELECT n FROM n ORDER BY n").fetch_all(c).await?) }));
+        all.await.expect("read")
+    }
+
+    /// Runs a job in one group with two that insert: one before it, one after it.
+    async fn between<F>(writer: &Writer, job: F) -> [Result<(), StoreError>; 3]
+    where
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<(), StoreError>> + Send + 'static,
+    {
+        // While this one is on its way, the others gather.
+        let first = writer.queued(|_| Box::pin(async { Ok(tokio::time::sleep(Duration::from_millis(100)).await) }), true).await;
+        let first = tokio::spawn(first.expect("queued"));
+        tokio::time::sleep(Duration::from_millis(20)).await;
+        let (one, two, three) = tokio::join!(insert(writer, 1), writer.run(job), insert(writer, 3));
+        first.await.expect("ends").expect("kept");
+        [one, two, three]
+    }
+
+    fn panics(c: &mut SqliteConnection) -> Boxed<'_, Result<(), StoreError>> {
+        Box::pin(async move {
+            sqlx::query("INSERT INTO n VALUES (2)").execute(c).await?;
+            let most = std::hint::black_box(i64::MAX);
+            Err(StoreError::Key((most + 1).to_string()))
+        })
+    }
+
+    fn rolls_back(c: &mut SqliteConnection) -> Boxed<'_, Result<(), StoreError>> {
+        Box::pin(async move {
+            sqlx::query("ROLLBACK").execute(c).await?;
+            Ok(())
+        })
+    }
+
+    #[tokio::test]
+    async fn a_job_that_panics_is_undone_alone_and_the_writer_goes_on() {
+        let (_folder, writer) = started().await;
+        let alone = writer.run(panics).await.expect_err("an error");
+        assert!(matches!(&alone, StoreError::Internal { said } if said.contains("overflow")), "{alone}");
+        assert_eq!(kept(&writer).await, [] as [i64; 0]);
+        let [one, two, three] = between(&writer, panics).await;
+        assert!(one.is_ok() && three.is_ok() && matches!(two, Err(StoreError::Internal { .. })), "{one:?} {two:?} {three:?}");
+        assert_eq!(kept(&writer).await, [1, 3]);
+        let look: Result<(), _> = writer.look(|_| Box::pin(async { panic!("while it looks") })).await;
+        assert!(matches!(look, Err(StoreError::Internal { said }) if said == "while it looks"));
+        insert(&writer, 4).await.expect("goes on");
+    }
+
+    #[tokio::test]
+    async fn no_job_runs_outside_a_transaction() {
+        let (folder, writer) = started().await;
+        // Somebody else holds the file: nothing can be begun.
+        let mut other = open(&folder).await;
+        sqlx::query("BEGIN IMMEDIATE").execute(&mut other).await.expect("begun");
+        let ran = Arc::new(AtomicUsize::new(0));
+        for _ in 0..2 {
+            let ran = ran.clone();
+            let counts = writer.run(move |_| Box::pin(async move { Ok(drop(ran.fetch_add(1, Ordering::SeqCst))) }));
+            let refused: StoreError = counts.await.expect_err("it is locked");
+            assert!(matches!(&refused, StoreError::Unwritable { said } if said.contains("locked")), "{refused}");
+        }
+        assert_eq!(ran.load(Ordering::SeqCst), 0);
+        sqlx::query("ROLLBACK").execute(&mut other).await.expect("let go");
+        insert(&writer, 7).await.expect("goes on");
+
+        // SQLite rolls back by itself, as it does when the disk fails: neither what came before is kept, nor what would come after.
+        for end in between(&writer, rolls_back).await {
+            assert!(matches!(end, Err(StoreError::Unwritable { .. })), "{end:?}");
+        }
+        assert_eq!(kept(&writer).await, [7]);
+        insert(&writer, 8).await.expect("goes on");
+        assert_eq!(kept(&writer).await, [7, 8]);
     }
 }
