@@ -14,7 +14,7 @@ defineEmits<{ retry: [] }>()
     <p v-if="error.remedy">To do: {{ error.remedy }}</p>
     <Button label="Try again" size="small" severity="secondary" @click="$emit('retry')" />
   </div>
-  <div v-else-if="loading" aria-busy="true" aria-label="Loading">
+  <div v-else-if="loading" role="status" aria-busy="true" aria-label="Loading">
     <Skeleton v-for="n in 5" :key="n" height="1.6rem" class="bone" />
   </div>
   <div v-else-if="empty" class="sheet faint"><slot name="empty">Nothing is here yet.</slot></div>

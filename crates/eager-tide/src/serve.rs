@@ -6,9 +6,14 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
+use std::time::Duration;
 use tide_engine::{Allowed, Clock, Engine, SystemClock};
 use tide_store::{MasterKey, Store};
+use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
+
+/// The exit code of a service that cannot go on and has to be started again.
+const LOST: u8 = 70;
 
 /// How the log is written.
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -114,6 +119,26 @@ pub fn private(path: &Path, text: &str) -> std::io::Result<()> {
     writeln!(options.open(path)?, "{text}")
 }
 
+/// How long the process takes to end when it is told to, at the most.
+const ENDS_WITHIN: Duration = Duration::from_secs(9);
+
+/// Listens for the signal to stop on a thread of its own, which no work keeps busy, and ends the process when the service has not
+/// ended in time. Nothing is lost by that: what is queued goes on at the next start, and what is on the wire is looked for.
+fn stop_in_time() -> anyhow::Result<CancellationToken> {
+    let token = CancellationToken::new();
+    let told = token.clone();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("no thread for signals")?;
+    std::thread::Builder::new().name("signals".to_owned()).spawn(move || {
+        runtime.block_on(stopped());
+        tracing::info!("told to stop");
+        told.cancel();
+        std::thread::sleep(ENDS_WITHIN);
+        tracing::warn!("the service did not end in {ENDS_WITHIN:?} and is ended; what was on its way goes on at the next start");
+        std::process::exit(0);
+    })?;
+    Ok(token)
+}
+
 /// Completes when the process is told to stop.
 pub async fn stopped() {
     let interrupt = tokio::signal::ctrl_c();
@@ -143,6 +168,7 @@ impl Serve {
             secret_folders: self.secret_folder.clone(),
             secret_variables: self.secret_variable.clone(),
         };
+        let stop = stop_in_time()?;
         private_folder(&self.data).with_context(|| format!("the data folder {} cannot be made", self.data.display()))?;
         let _lock = alone(&self.data)?;
         let (engine, first) = open(&self.data, allowed).await?;
@@ -161,7 +187,17 @@ impl Serve {
         }
         engine.resume().await?;
         engine.work_by_itself();
-        tide_service::serve(listener, engine.clone(), stopped()).await?;
+        let (told, store) = (stop.clone(), engine.store().clone());
+        let ending = async move {
+            tokio::select! {
+                () = told.cancelled() => {}
+                () = store.lost() => tracing::error!("the task that writes the records ended: nothing can be kept any more, and the service ends"),
+            }
+        };
+        tide_service::serve(listener, engine.clone(), ending).await?;
+        if !stop.is_cancelled() {
+            return Ok(ExitCode::from(LOST));
+        }
         engine.store().close().await;
         tracing::info!("stopped; what was not sent yet goes on at the next start");
         Ok(ExitCode::SUCCESS)

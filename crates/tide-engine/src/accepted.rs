@@ -32,8 +32,7 @@ fn pause(oldest: SignedDuration) -> Duration {
 impl Engine {
     /// Asks after what is in the queues of systems, until the service stops.
     pub(crate) fn keep_asking(self: &Arc<Self>) {
-        let engine = self.clone();
-        self.tasks.spawn(async move {
+        self.supervise("asking systems for what they queued", |engine| async move {
             loop {
                 let wait = match engine.ask_after().await {
                     Ok(wait) => wait,

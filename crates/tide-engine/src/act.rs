@@ -70,7 +70,7 @@ async fn ended(workers: &mut tokio::task::JoinSet<Result<(), EngineError>>, faul
             // That the records cannot be written is why others could not go on.
             Ok(Err(error)) if !matches!(fault, Some(EngineError::Store(StoreError::Unwritable { .. }))) => *fault = Some(error),
             Ok(Err(_)) => {}
-            Err(error) => *fault = Some(EngineError::Refused(format!("a worker ended: {error}"))),
+            Err(error) => *fault = Some(EngineError::Internal(format!("a worker ended: {error}"))),
         }
     }
 }

@@ -6,6 +6,7 @@ use crate::runs::kept;
 use crate::schedule::Schedule;
 use crate::share::sent_first;
 use crate::standing::{News, works_by_itself};
+use crate::supervise::caught;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
@@ -89,8 +90,7 @@ impl Engine {
 
     /// Runs whenever something came, until the service stops.
     pub(crate) fn run_on_news(self: &Arc<Self>) {
-        let engine = self.clone();
-        self.tasks.spawn(async move {
+        self.supervise("runs on news", |engine| async move {
             // News that came while a run was on its way wait for its end; leavers among them do not.
             let mut waiting = false;
             let mut last = std::time::Instant::now();
@@ -139,7 +139,7 @@ impl Engine {
                 waiting = false;
                 let Ok(held) = engine.busy.clone().try_lock_owned() else {
                     waiting = true;
-                    match engine.overtake().await {
+                    match caught(engine.overtake()).await {
                         Ok(Some(id)) => tracing::info!(change_set = id, "leavers overtook a run"),
                         Ok(None) | Err(EngineError::NoRules) => {}
                         Err(error) => tracing::warn!(%error, "leavers could not overtake a run"),
@@ -149,7 +149,7 @@ impl Engine {
                 let engine = engine.clone();
                 let tasks = engine.tasks.clone();
                 tasks.spawn(async move {
-                    match engine.run_with(held).await {
+                    match caught(engine.run_with(held)).await {
                         Ok(Some(id)) => tracing::info!(change_set = id, "a run on news ended"),
                         Ok(None) | Err(EngineError::NoRules) => {}
                         Err(error) => tracing::warn!(%error, "a run on news failed"),

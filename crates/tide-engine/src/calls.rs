@@ -171,8 +171,7 @@ impl Engine {
 
     /// Hands over what waits until the service stops.
     pub fn keep_calling(self: &Arc<Self>) {
-        let engine = self.clone();
-        self.tasks.spawn(async move {
+        self.supervise("calls out", |engine| async move {
             loop {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,

@@ -28,6 +28,9 @@ pub enum EngineError {
     /// It is not for whoever asks.
     #[error("{0}")]
     Forbidden(String),
+    /// Something of ours panicked.
+    #[error("an internal error: {0}")]
+    Internal(String),
     /// What was asked makes no sense.
     #[error("{0}")]
     Refused(String),

@@ -54,6 +54,12 @@ struct Follower {
     cancel: CancellationToken,
 }
 
+impl Drop for Follower {
+    fn drop(&mut self) {
+        self.cancel.cancel();
+    }
+}
+
 impl Engine {
     /// How it stands with following, system by system.
     pub fn listening(&self) -> Vec<Listening> {
@@ -90,8 +96,7 @@ impl Engine {
         self.keep_calling();
         self.run_on_news();
         self.keep_asking();
-        let engine = self.clone();
-        self.tasks.spawn(async move {
+        self.supervise("choosing whom to follow", |engine| async move {
             let mut followers: HashMap<String, Follower> = HashMap::new();
             loop {
                 if let Err(error) = engine.tend(&mut followers).await {
@@ -131,8 +136,11 @@ impl Engine {
             }
             let cancel = self.stopping.child_token();
             for &object in &objects {
-                let (engine, row, cancel) = (self.clone(), row.clone(), cancel.clone());
-                self.tasks.spawn(async move { engine.follower(&row, object, &cancel).await });
+                let (row, cancel) = (row.clone(), cancel.clone());
+                self.supervise(&format!("following {object} of {}", row.name), move |engine| {
+                    let (row, cancel) = (row.clone(), cancel.clone());
+                    async move { engine.follower(&row, object, &cancel).await }
+                });
             }
             followers.insert(row.name.clone(), Follower { row, objects, cancel });
         }

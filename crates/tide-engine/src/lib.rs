@@ -34,6 +34,7 @@ mod scope;
 mod share;
 mod stalled;
 mod standing;
+mod supervise;
 mod surprises;
 mod systems;
 mod together;
@@ -156,6 +157,8 @@ pub struct Engine {
     due: Mutex<Option<jiff::Timestamp>>,
     /// Ends what is on its way.
     going: Mutex<Option<(i64, CancellationToken)>>,
+    /// Tasks that panicked and do not run again yet, with what they said.
+    panicked: Mutex<BTreeMap<String, String>>,
     /// Ends everything when the service stops.
     stopping: CancellationToken,
     tasks: tokio_util::task::TaskTracker,
@@ -203,6 +206,7 @@ impl Engine {
             again: Mutex::default(),
             due: Mutex::default(),
             going: Mutex::default(),
+            panicked: Mutex::default(),
             stopping: CancellationToken::new(),
             tasks: tokio_util::task::TaskTracker::new(),
         })

@@ -1,5 +1,6 @@
 //! Previews and runs: read, decide, store, and for a run carry out.
 
+use crate::supervise::caught;
 use crate::{Engine, EngineError, Event, Read, lock};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -166,7 +167,7 @@ impl Engine {
         let (engine, principal) = (self.clone(), principal.to_owned());
         self.tasks.spawn(async move {
             let _held = held;
-            if let Err(error) = engine.work(id, &plan, &principal, &cancel).await {
+            if let Err(error) = caught(engine.work(id, &plan, &principal, &cancel)).await {
                 tracing::error!(change_set = id, %error, "a change set failed");
                 // What was decided may not be kept: everybody is looked at next time.
                 engine.forget_standing().await;
@@ -406,9 +407,8 @@ impl Engine {
             let engine = self.clone();
             self.tasks.spawn(async move {
                 let _held = held;
-                if let Err(error) =
-                    engine.carry_out_whole(id, None, Some("Interrupted and gone on with.".into()), &principal, &cancel).await
-                {
+                let note = Some("Interrupted and gone on with.".into());
+                if let Err(error) = caught(engine.carry_out_whole(id, None, note, &principal, &cancel)).await {
                     tracing::error!(change_set = id, %error, "a run failed");
                     engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
                 }

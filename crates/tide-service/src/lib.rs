@@ -78,13 +78,19 @@ pub fn router(engine: Arc<Engine>) -> Router {
         .with_state(service)
         .layer(axum::extract::DefaultBodyLimit::max(MAX_JSON))
         .layer(RequestBodyLimitLayer::new(MAX_BODY))
-        .layer(CatchPanicLayer::new())
+        .layer(CatchPanicLayer::custom(panicked))
         .layer(CompressionLayer::new().compress_when(tower_http::compression::predicate::DefaultPredicate::new()))
         .layer(header(header::CONTENT_SECURITY_POLICY, csp))
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(header(header::X_FRAME_OPTIONS, "DENY"))
         .layer(header(header::REFERRER_POLICY, "no-referrer"))
         .layer(TraceLayer::new_for_http())
+}
+
+/// A handler that panics answers like one that fails, and the service goes on.
+fn panicked(panic: Box<dyn std::any::Any + Send>) -> axum::response::Response {
+    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned()).or_else(|| panic.downcast_ref::<String>().cloned());
+    axum::response::IntoResponse::into_response(problem::Refusal::internal(&text.unwrap_or_default()))
 }
 
 /// The OpenAPI document of the API.

@@ -29,6 +29,12 @@ impl Refusal {
         self
     }
 
+    /// A fault of ours: what it says is for the log.
+    pub fn internal(said: &str) -> Self {
+        tracing::error!(said, "a request met an internal error");
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "an internal error; the service's log says why")
+    }
+
     /// A request that makes no sense.
     pub fn bad(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::BAD_REQUEST, "bad-request", detail)
@@ -49,6 +55,7 @@ impl From<StoreError> for Refusal {
         match error {
             StoreError::Missing { .. } => Self::new(StatusCode::NOT_FOUND, "not-found", error.to_string()),
             StoreError::Exists { .. } => Self::new(StatusCode::CONFLICT, "exists", error.to_string()),
+            StoreError::Internal { said } => Self::internal(&said),
             StoreError::Sealed { .. } => Self::new(StatusCode::CONFLICT, "sealed", error.to_string()),
             other => {
                 // What SQLite says may name files and statements: it is for the log.
@@ -70,6 +77,7 @@ impl From<EngineError> for Refusal {
                 refusal.0.faults = faults.iter().map(crate::convert::fault).collect();
                 refusal
             }
+            EngineError::Internal(said) => Self::internal(&said),
             EngineError::NoRules => Self::new(StatusCode::CONFLICT, "no-rules", error.to_string()),
             EngineError::Busy(_) => Self::new(StatusCode::CONFLICT, "busy", error.to_string()),
             EngineError::Forbidden(text) => Self::new(StatusCode::FORBIDDEN, "not-yours", text),

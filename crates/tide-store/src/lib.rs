@@ -166,6 +166,27 @@ impl Store {
         Ok(())
     }
 
+    /// Writes a mark, as one does who wants to know whether the records can be written.
+    pub async fn write_mark(&self, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    sqlx::query("INSERT INTO meta (name, value) VALUES ('write mark', ?) ON CONFLICT DO UPDATE SET value = excluded.value")
+                        .bind(stamp(now))
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Returns when nothing can be written any more, though nobody closed the store: whoever serves has to end then, so that it is
+    /// started again.
+    pub async fn lost(&self) {
+        self.writer.lost().await;
+    }
+
     /// Writes what is left and closes the file.
     pub async fn close(&self) {
         self.writer.stop().await;

@@ -12,7 +12,7 @@ use std::any::Any;
 use std::future::Future;
 use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{mpsc, oneshot, watch};
 
 /// A future that may borrow the connection.
 pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
@@ -39,6 +39,22 @@ enum Message {
 #[derive(Clone)]
 pub(crate) struct Writer {
     queue: mpsc::Sender<Message>,
+    lost: watch::Receiver<bool>,
+}
+
+/// Tells, when the task ends otherwise than by being stopped, that nothing can be written any more.
+struct Ending {
+    lost: watch::Sender<bool>,
+    stopped: bool,
+}
+
+impl Drop for Ending {
+    fn drop(&mut self) {
+        if !self.stopped {
+            // Nobody may be left who wants to know.
+            let _ = self.lost.send(true);
+        }
+    }
 }
 
 impl Writer {
@@ -47,8 +63,22 @@ impl Writer {
         let (queue, jobs) = mpsc::channel(1024);
         let (often, asked) = mpsc::channel(1);
         let sweeping = tokio::spawn(sweep(sweeper, asked));
-        tokio::spawn(work(connection, jobs, often, sweeping));
-        Writer { queue }
+        let (lost, is_lost) = watch::channel(false);
+        let ending = Ending { lost, stopped: false };
+        tokio::spawn(async move {
+            let mut ending = ending;
+            work(connection, jobs, often, sweeping).await;
+            ending.stopped = true;
+        });
+        Writer { queue, lost: is_lost }
+    }
+
+    /// Returns when the task ended though nobody stopped it.
+    pub async fn lost(&self) {
+        if self.lost.clone().wait_for(|lost| *lost).await.is_err() {
+            // It was stopped.
+            std::future::pending::<()>().await;
+        }
     }
 
     /// Runs one job inside the next commit, and returns when it is durable. An error undoes this

@@ -21,7 +21,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
         last_run: store.last_change_set("run", true).await?.map(convert::change_set),
         last_by_itself: store.last_change_set("run", false).await?.map(convert::change_set),
         last_preview: store.last_change_set("preview", true).await?.map(convert::change_set),
-        stalled: service.engine.stalled(),
+        stalled: service.engine.trouble(),
         failed,
         held,
         notices: store

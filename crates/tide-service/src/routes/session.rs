@@ -52,9 +52,8 @@ pub async fn me(Extension(caller): Extension<Caller>) -> Json<Me> {
 
 /// Can the store be read and written?
 pub async fn ready(State(service): State<Service>) -> Result<&'static str, Refusal> {
-    service.engine.store().has_no_operator().await?;
-    match service.engine.stalled() {
+    match service.engine.readiness().await {
         None => Ok("ready"),
-        Some(why) => Err(Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "stalled", why)),
+        Some(why) => Err(Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "not-ready", why)),
     }
 }

@@ -1,0 +1,133 @@
+//! Long-lived tasks are supervised: one that panics is started again after a growing pause, and the service is not ready until it has
+//! run for a while. What one of them was in the middle of is in the records: each begins by looking there.
+
+use crate::{Engine, EngineError, Event, lock};
+use futures::FutureExt;
+use std::any::Any;
+use std::future::Future;
+use std::panic::AssertUnwindSafe;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// The first and the longest pause before a task that panicked is started again.
+const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+/// How long it must run before it counts as running again.
+const STEADY: Duration = Duration::from_secs(10);
+
+/// What a panic said.
+pub(crate) fn message(panic: &(dyn Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_else(|| "no message".to_owned())
+}
+
+/// What some work gives, or an internal error when it panics.
+pub(crate) async fn caught<T>(work: impl Future<Output = Result<T, EngineError>>) -> Result<T, EngineError> {
+    AssertUnwindSafe(work).catch_unwind().await.unwrap_or_else(|panic| Err(EngineError::Internal(message(&*panic))))
+}
+
+impl Engine {
+    /// Runs a task until it ends by itself, as it does when the service stops.
+    pub(crate) fn supervise<F, W>(self: &Arc<Self>, name: &str, start: F)
+    where
+        F: Fn(Arc<Engine>) -> W + Send + 'static,
+        W: Future<Output = ()> + Send + 'static,
+    {
+        let (engine, name) = (self.clone(), name.to_owned());
+        self.tasks.spawn(async move {
+            let mut pause = PAUSES.0;
+            loop {
+                let begun = std::time::Instant::now();
+                let mut work = std::pin::pin!(AssertUnwindSafe(start(engine.clone())).catch_unwind());
+                let ended = tokio::select! {
+                    ended = &mut work => ended,
+                    () = tokio::time::sleep(STEADY) => {
+                        engine.runs_again(&name);
+                        work.await
+                    }
+                };
+                let Err(panic) = ended else { return engine.runs_again(&name) };
+                let said = message(&*panic);
+                tracing::error!(task = name, said, wait = ?pause, "a task panicked, and is started again");
+                lock(&engine.panicked).insert(name.clone(), said);
+                engine.tell(Event::Noticed);
+                if begun.elapsed() > PAUSES.1 {
+                    pause = PAUSES.0;
+                }
+                tokio::select! {
+                    () = engine.stopping.cancelled() => return,
+                    () = tokio::time::sleep(pause) => {}
+                }
+                pause = (pause * 2).min(PAUSES.1);
+            }
+        });
+    }
+
+    fn runs_again(&self, name: &str) {
+        if lock(&self.panicked).remove(name).is_some() {
+            tracing::info!(task = name, "the task runs again");
+            self.tell(Event::Noticed);
+        }
+    }
+
+    /// Why the service cannot do its work just now, if that is known: the records cannot be written, or a task of its own panicked
+    /// and does not run again yet.
+    pub fn trouble(&self) -> Option<String> {
+        let panicked = lock(&self.panicked);
+        let panicked = panicked.first_key_value().map(|(task, said)| format!("the task `{task}` panicked ({said}) and is started again"));
+        self.stalled().or(panicked)
+    }
+
+    /// Why the service cannot do its work just now. It writes, to know.
+    pub async fn readiness(&self) -> Option<String> {
+        if let Some(why) = self.trouble() {
+            return Some(why);
+        }
+        match tokio::time::timeout(Duration::from_secs(5), self.store.write_mark(self.now())).await {
+            Ok(Ok(())) => None,
+            Ok(Err(error)) => Some(format!("the records cannot be written: {error}")),
+            Err(_) => Some("the records could not be written within 5 s".to_owned()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::SystemClock;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+    use tide_store::{MasterKey, Store};
+
+    #[tokio::test]
+    async fn a_task_that_panics_is_started_again_and_the_service_is_not_ready_meanwhile() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let engine = Engine::new(store, Arc::new(SystemClock));
+        assert_eq!(engine.readiness().await, None);
+        let starts = Arc::new(AtomicUsize::new(0));
+        let counted = starts.clone();
+        engine.supervise("reading the tea leaves", move |engine| {
+            let first = counted.fetch_add(1, Ordering::SeqCst) == 0;
+            async move {
+                assert!(!first, "no leaves");
+                engine.stopping.cancelled().await;
+            }
+        });
+        let ready = async |wanted: Option<&str>| {
+            for _ in 0..2000 {
+                let said = engine.readiness().await;
+                if said.is_none() == wanted.is_none() {
+                    return assert!(wanted.is_none_or(|part| said.as_deref().is_some_and(|said| said.contains(part))), "{said:?}");
+                }
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            }
+            panic!("{:?}", engine.readiness().await);
+        };
+        ready(Some("`reading the tea leaves` panicked (no leaves)")).await;
+        ready(None).await;
+        assert_eq!(starts.load(Ordering::SeqCst), 2);
+        engine.stop().await;
+        // Without records it is not ready either, whatever else runs.
+        engine.store().close().await;
+        assert!(engine.readiness().await.is_some_and(|said| said.contains("cannot be written")));
+    }
+}
