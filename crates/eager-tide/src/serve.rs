@@ -191,7 +191,7 @@ impl Serve {
         let ending = async move {
             tokio::select! {
                 () = told.cancelled() => {}
-                () = store.lost() => tracing::error!("the task that writes the records ended: nothing can be kept any more, and the service ends"),
+                () = store.writer_lost() => tracing::error!("the task that writes the records ended: nothing can be kept any more, and the service ends"),
             }
         };
         tide_service::serve(listener, engine.clone(), ending).await?;

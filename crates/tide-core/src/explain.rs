@@ -3,12 +3,13 @@
 use crate::compare::{self, Relation};
 use crate::compose;
 use crate::decide::{Decided, Outcome, Verdict, people};
-use crate::model::{Account, Identity, ObjectType, Population};
+use crate::model::{Account, AccountId, Identity, ObjectType, Population};
 use crate::reasons::ValueReason;
 use crate::references::Accounts;
 use crate::rules::RuleSet;
 use crate::value::{Value, show};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 
 /// One value of one account, and why it is so.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -55,19 +56,67 @@ pub struct Explanation {
     pub accounts: Vec<AccountLine>,
 }
 
-/// Is this identity named by its id, its label, one of its values or one of its accounts?
-fn is_meant(population: &Population, outcome: &Outcome, identity: &Identity, label: &str, fits: &dyn Fn(&str) -> bool) -> bool {
-    fits(&identity.id)
-        || fits(label)
-        || identity.attributes.iter().any(|(_, values)| values.iter().any(|value| fits(&value.to_string())))
-        || accounts_of(population, outcome, &identity.id).iter().any(|a| fits(&a.name) || fits(&a.key))
+/// What a decision was made from and what came of it, by the keys that are asked for. It is made once for each question, so that a text
+/// that nobody has costs one look at everybody.
+struct Index<'a> {
+    population: &'a Population,
+    outcome: &'a Outcome,
+    /// Where each account stands in the population's list.
+    places: HashMap<AccountId, usize>,
+    linked: HashMap<&'a str, Vec<AccountId>>,
+    made_by: HashMap<AccountId, &'a str>,
+    lines: HashMap<&'a str, Vec<&'a Decided>>,
+}
+
+impl<'a> Index<'a> {
+    fn new(population: &'a Population, outcome: &'a Outcome) -> Self {
+        let places = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
+        let made_by = population.links.iter().map(|link| (link.account, link.made_by.as_str())).collect();
+        let mut lines: HashMap<&str, Vec<&Decided>> = HashMap::new();
+        for line in &outcome.decided {
+            if let Some(identity) = &line.identity {
+                lines.entry(identity).or_default().push(line);
+            }
+        }
+        let mut linked: HashMap<&str, Vec<AccountId>> = HashMap::new();
+        let links = population.links.iter().map(|link| (link.identity.as_str(), link.account));
+        for (identity, account) in links.chain(outcome.links.iter().map(|link| (link.identity.as_str(), link.account))) {
+            linked.entry(identity).or_default().push(account);
+        }
+        Index { population, outcome, places, linked, made_by, lines }
+    }
+
+    fn account(&self, id: AccountId) -> Option<&'a Account> {
+        self.places.get(&id).map(|&at| &self.population.accounts[at])
+    }
+
+    fn lines_of(&self, identity: &str) -> impl Iterator<Item = &'a Decided> {
+        self.lines.get(identity).into_iter().flatten().copied()
+    }
+
+    fn account_of(&self, line: &Decided) -> Option<&'a Account> {
+        self.account(line.account?)
+    }
+
+    fn accounts_of(&self, identity: &str) -> impl Iterator<Item = &'a Account> {
+        self.linked.get(identity).into_iter().flatten().filter_map(|id| self.account(*id))
+    }
+
+    /// Is this identity named by its id, its label, one of its values or one of its accounts?
+    fn is_meant(&self, identity: &Identity, label: &str, fits: &dyn Fn(&str) -> bool) -> bool {
+        fits(&identity.id)
+            || fits(label)
+            || identity.attributes.iter().any(|(_, values)| values.iter().any(|value| fits(&value.to_string())))
+            || self.accounts_of(&identity.id).any(|account| fits(&account.name) || fits(&account.key))
+    }
 }
 
 /// The identities that a text names: those that it names whole, or else those in which it stands.
 pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
     let wanted = text.trim().to_lowercase();
+    let index = Index::new(population, outcome);
     let all = |fits: &dyn Fn(&str) -> bool| -> Vec<String> {
-        let meant = outcome.identities.iter().filter(|(identity, label)| is_meant(population, outcome, identity, label, fits));
+        let meant = outcome.identities.iter().filter(|(identity, label)| index.is_meant(identity, label, fits));
         meant.map(|(identity, _)| identity.id.clone()).collect()
     };
     if wanted.is_empty() {
@@ -87,9 +136,10 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
     if wanted.is_empty() {
         return Vec::new();
     }
+    let index = Index::new(population, outcome);
     // An id names one, also when others point to it.
     if let Some((identity, label)) = outcome.identities.iter().find(|(identity, _)| identity.id == wanted) {
-        return vec![identity_explained(rules, population, outcome, identity, label)];
+        return vec![identity_explained(rules, &index, identity, label)];
     }
     for exact in [true, false] {
         let fits = |candidate: &str| {
@@ -100,11 +150,11 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
         let mut found: Vec<Explanation> = outcome
             .identities
             .iter()
-            .filter(|(identity, label)| is_meant(population, outcome, identity, label, &fits))
-            .map(|(identity, label)| identity_explained(rules, population, outcome, identity, label))
+            .filter(|(identity, label)| index.is_meant(identity, label, &fits))
+            .map(|(identity, label)| identity_explained(rules, &index, identity, label))
             .collect();
         for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {
-            let Some(account) = account_of(population, line) else { continue };
+            let Some(account) = index.account_of(line) else { continue };
             let named = ["employeeNumber", "mail", "uid", "cn", "userName", "emails.work", "displayName"];
             if fits(&account.name) || fits(&account.key) || fits(&line.label) || named.iter().any(|n| in_values(account.attributes.get(n)))
             {
@@ -113,7 +163,7 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
                     identity: None,
                     stage: None,
                     values: Vec::new(),
-                    accounts: vec![account_line(population, line.clone(), Vec::new())],
+                    accounts: vec![account_line(&index, line.clone(), Vec::new())],
                 });
             }
         }
@@ -124,20 +174,9 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
     Vec::new()
 }
 
-fn account_of<'a>(population: &'a Population, line: &Decided) -> Option<&'a Account> {
-    population.accounts.iter().find(|account| Some(account.id) == line.account)
-}
-
-fn accounts_of<'a>(population: &'a Population, outcome: &Outcome, identity: &str) -> Vec<&'a Account> {
-    let linked = population.links.iter().filter(|l| l.identity == identity).map(|l| l.account);
-    let joining = outcome.links.iter().filter(|l| l.identity == identity).map(|l| l.account);
-    let ids: Vec<i64> = linked.chain(joining).collect();
-    population.accounts.iter().filter(|account| ids.contains(&account.id)).collect()
-}
-
-fn account_line(population: &Population, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
-    let account = account_of(population, &decided);
-    let linked_by = account.and_then(|account| population.links.iter().find(|l| l.account == account.id)).map(|link| link.made_by.clone());
+fn account_line(index: &Index<'_>, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
+    let account = index.account_of(&decided);
+    let linked_by = account.and_then(|account| index.made_by.get(&account.id)).map(|made_by| (*made_by).to_owned());
     AccountLine {
         name: account.map(|account| account.name.clone()),
         key: account.map(|account| account.key.clone()),
@@ -147,32 +186,28 @@ fn account_line(population: &Population, decided: Decided, values: Vec<ValueLine
     }
 }
 
-fn identity_explained(rules: &RuleSet, population: &Population, outcome: &Outcome, identity: &Identity, label: &str) -> Explanation {
-    let kind = identity.kind;
-    let feeding: Vec<usize> = outcome
-        .decided
-        .iter()
-        .filter(|line| line.identity.as_deref() == Some(&identity.id))
+fn identity_explained(rules: &RuleSet, index: &Index<'_>, identity: &Identity, label: &str) -> Explanation {
+    let (population, outcome, kind) = (index.population, index.outcome, identity.kind);
+    let feeding: Vec<usize> = index
+        .lines_of(&identity.id)
         .filter(|line| rules.of(&line.system, kind).is_some_and(crate::rules::TypeRules::is_source))
         .filter(|line| matches!(line.verdict, Verdict::Source | Verdict::Held))
-        .filter_map(|line| population.accounts.iter().position(|a| Some(a.id) == line.account && a.fault.is_none()))
+        .filter_map(|line| index.places.get(&line.account?).copied().filter(|&at| population.accounts[at].fault.is_none()))
         .collect();
     let sources = people::feeding(rules, population, kind, &feeding);
     let mut values = rules.identities.get(&kind).map(|declared| compose::identity(declared, &sources, true).reasons).unwrap_or_default();
     beside_sources(rules, outcome, identity, &mut values);
-    let mut lines: Vec<&Decided> = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(&identity.id)).collect();
+    let mut lines: Vec<&Decided> = index.lines_of(&identity.id).collect();
     lines.sort_by_key(|line| (rules.of(&line.system, kind).is_some_and(|t| t.is_target()), line.system.clone()));
-    let mut accounts: Vec<AccountLine> = lines
-        .into_iter()
-        .map(|line| account_line(population, line.clone(), target_values(rules, population, outcome, identity, line, kind)))
-        .collect();
+    let mut accounts: Vec<AccountLine> =
+        lines.into_iter().map(|line| account_line(index, line.clone(), target_values(rules, index, identity, line, kind))).collect();
     // An account that is gone from its source has no line of its own: it is shown all the same.
-    for account in accounts_of(population, outcome, &identity.id) {
+    for account in index.accounts_of(&identity.id) {
         if account.absent_since.is_some() && !accounts.iter().any(|a| a.decided.account == Some(account.id)) {
             accounts.insert(
                 0,
                 account_line(
-                    population,
+                    index,
                     Decided {
                         system: account.system.clone(),
                         object: kind,
@@ -265,20 +300,14 @@ fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, value
 /// How many of those who are meant are named.
 const MEANT: usize = 12;
 
-fn target_values(
-    rules: &RuleSet,
-    population: &Population,
-    outcome: &Outcome,
-    identity: &Identity,
-    line: &Decided,
-    kind: ObjectType,
-) -> Vec<ValueLine> {
+fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: &Decided, kind: ObjectType) -> Vec<ValueLine> {
+    let (population, outcome) = (index.population, index.outcome);
     let Some(types) = rules.of(&line.system, kind).filter(|types| types.is_target()) else { return Vec::new() };
     let schema = population.systems.get(&line.system).and_then(|facts| facts.schema.get(&kind));
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
     attributes.set("stage", vec![Value::text(identity.stage.word())]);
-    let account = account_of(population, line);
+    let account = index.account_of(line);
     if account.is_none() && line.verdict == Verdict::OutOfScope {
         return Vec::new();
     }

@@ -183,7 +183,7 @@ impl Store {
 
     /// Returns when nothing can be written any more, though nobody closed the store: whoever serves has to end then, so that it is
     /// started again.
-    pub async fn lost(&self) {
+    pub async fn writer_lost(&self) {
         self.writer.lost().await;
     }
 

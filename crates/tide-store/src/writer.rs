@@ -421,7 +421,7 @@ mod tests {
         let ran = Arc::new(AtomicUsize::new(0));
         for _ in 0..2 {
             let ran = ran.clone();
-            let counts = writer.run(move |_| Box::pin(async move { Ok(drop(ran.fetch_add(1, Ordering::SeqCst))) }));
+            let counts = writer.run(move |_| Box::pin(async move { Ok(ran.fetch_add(1, Ordering::SeqCst)) }));
             let refused: StoreError = counts.await.expect_err("it is locked");
             assert!(matches!(&refused, StoreError::Unwritable { said } if said.contains("locked")), "{refused}");
         }
