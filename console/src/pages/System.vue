@@ -204,7 +204,8 @@ const shown = (account: Schemas['Account']) =>
           <template #body="{ data }">
             <span v-if="data.fault" class="bad">{{ data.fault }}</span>
             <span v-else-if="data.absent_since" class="faint"
-              >absent since {{ time(data.absent_since) }}{{ data.absence_confirmed ? '' : ', not confirmed' }}</span
+              >absent since {{ time(data.absent_since)
+              }}{{ data.absence_confirmed ? '' : ', not confirmed' }}</span
             >
           </template>
         </Column>

@@ -216,3 +216,43 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
     assert!(caught * 2 >= kills, "{caught} of {kills} kills hit a run that was being carried out");
     assert_eq!(rough.service.json(&["journal", "check"])["sound"], true);
 }
+
+/// What is asked for is computed on the threads that serve. A service that is told to stop ends all the same.
+#[test]
+fn a_service_that_is_told_to_stop_ends_in_time_whatever_it_computes() {
+    let folder = tempfile::tempdir().unwrap();
+    let data = folder.path().join("data");
+    let mut service = Service::start(&data);
+    let rows: String = (0..12_000).map(|n| format!("{n};Crew {n}\n")).collect();
+    let crew = data.join("feeds/crew.csv");
+    std::fs::write(&crew, format!("number;name\n{rows}")).unwrap();
+    let rules = folder.path().join("rules");
+    std::fs::create_dir_all(&rules).unwrap();
+    std::fs::write(
+        rules.join("identities.toml"),
+        "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\n",
+    )
+    .unwrap();
+    std::fs::write(rules.join("crew.toml"), "system = \"crew\"\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n")
+        .unwrap();
+    let done = |arguments: &[&str]| assert!(service.client(arguments).status.success(), "{arguments:?}");
+    done(&["systems", "add", "crew", "--kind", "feed", "--path", crew.to_str().unwrap(), "--key", "number"]);
+    done(&["rules", "publish", rules.to_str().unwrap()]);
+    done(&["run"]);
+    // More questions than there are threads, each about everybody.
+    let (url, token) = (service.url.clone(), service.token.clone());
+    let asked: Vec<_> = (0..12)
+        .map(|_| {
+            let (url, token) = (url.clone(), token.clone());
+            std::thread::spawn(move || common::client(&url, &token, &["scope", "crew"], ""))
+        })
+        .collect();
+    std::thread::sleep(std::time::Duration::from_millis(1500));
+    let begun = std::time::Instant::now();
+    let ended = service.running.terminate();
+    assert!(ended.success(), "{ended}");
+    assert!(begun.elapsed() < std::time::Duration::from_secs(20), "it took {:?}", begun.elapsed());
+    asked.into_iter().for_each(|asked| drop(asked.join()));
+    let again = Service::start(&data);
+    assert_eq!(again.json(&["identities", "list", "--search", "Crew 11999"]).as_array().map(Vec::len), Some(1));
+}

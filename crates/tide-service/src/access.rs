@@ -272,8 +272,23 @@ pub async fn guard(State(service): State<Service>, mut request: Request, next: N
                 Err(refusal) => refusal.into_response(),
             }
         }
-        None => Refusal::new(StatusCode::FORBIDDEN, "not-granted", format!("{method} {path} is granted to nobody")).into_response(),
+        None => not_granted(&method, &path),
     }
+}
+
+/// What is granted to nobody: a method that the path does not have (RFC 9110 section 15.5.6), or a path that was forgotten above.
+fn not_granted(method: &Method, path: &str) -> Response {
+    let has: Vec<&str> = GRANTS.iter().filter(|(_, route, _)| *route == path).map(|(method, ..)| *method).collect();
+    if has.is_empty() {
+        return Refusal::new(StatusCode::FORBIDDEN, "not-granted", format!("{method} {path} is granted to nobody")).into_response();
+    }
+    let allowed = has.join(", ");
+    let said = format!("{path} has no method {method}: it has {allowed}");
+    let mut response = Refusal::new(StatusCode::METHOD_NOT_ALLOWED, "method", said).into_response();
+    if let Ok(allowed) = header::HeaderValue::from_str(&allowed) {
+        response.headers_mut().insert(header::ALLOW, allowed);
+    }
+    response
 }
 
 #[cfg(test)]

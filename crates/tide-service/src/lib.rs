@@ -69,6 +69,7 @@ impl std::error::Error for ServeError {}
 pub fn router(engine: Arc<Engine>) -> Router {
     let service = Service { engine, paces: Arc::default() };
     let (api, document) = routes::api().split_for_parts();
+    let document = routes::document(document);
     let csp = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
     let header = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
     api.merge(routes::open(document))
@@ -96,7 +97,7 @@ fn panicked(panic: Box<dyn std::any::Any + Send>) -> axum::response::Response {
 /// The OpenAPI document of the API.
 pub fn openapi() -> serde_json::Value {
     let (_, document) = routes::api().split_for_parts();
-    serde_json::to_value(document).unwrap_or_default()
+    serde_json::to_value(routes::document(document)).unwrap_or_default()
 }
 
 /// Listens on a loopback address.

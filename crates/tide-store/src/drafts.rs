@@ -123,7 +123,8 @@ impl Store {
                     .bind(edition)
                     .execute(&mut *c)
                     .await?;
-                    Ok((done.rows_affected() == 1).then_some(edition + 1))
+                    // Only an edition that is there is counted on.
+                    Ok((done.rows_affected() == 1).then(|| edition + 1))
                 })
             })
             .await

@@ -2,7 +2,7 @@
 
 use crate::Service;
 use crate::access::Caller;
-use crate::problem::{Path, Query, Refusal};
+use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
@@ -89,7 +89,7 @@ pub async fn set_password(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(id): Path<String>,
-    Json(set): Json<SetPassword>,
+    Body(set): Body<SetPassword>,
 ) -> Result<StatusCode, Refusal> {
     let password = zeroize::Zeroizing::new(set.password);
     service.engine.set_password(&id, &password, set.must_change, &caller.principal.id).await?;

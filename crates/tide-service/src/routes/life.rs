@@ -2,7 +2,7 @@
 
 use crate::Service;
 use crate::access::Caller;
-use crate::problem::{Path, Query, Refusal};
+use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
@@ -99,7 +99,7 @@ pub async fn set_departure(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(id): Path<String>,
-    Json(leave): Json<Leave>,
+    Body(leave): Body<Leave>,
 ) -> Result<StatusCode, Refusal> {
     let at = moment(&service, &leave).await?;
     service.engine.leave(&id, at, &leave.comment, &caller.principal.id, &caller.principal.name).await?;

@@ -20,6 +20,7 @@ use crate::Service;
 use axum::routing::get;
 use axum::{Json, Router};
 use utoipa::OpenApi;
+use utoipa::openapi::{ContentBuilder, Ref, ResponseBuilder};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -33,6 +34,38 @@ use utoipa_axum::routes;
     components(schemas(tide_api::Problem))
 )]
 struct Document;
+
+/// Answers that any operation can give, beside those that it names itself.
+const COMMON: [(&str, &str); 10] = [
+    ("400", "The request makes no sense."),
+    ("401", "Nobody is signed in."),
+    ("403", "It is not granted."),
+    ("404", "What the path names is not there."),
+    ("409", "It does not fit what is there, or no rules were published yet."),
+    ("413", "The body is too large."),
+    ("415", "The body is of another media type."),
+    ("422", "The body or a system cannot be used."),
+    ("500", "An internal error; the service's log says why."),
+    ("503", "The records cannot be written just now."),
+];
+
+/// Completes the document: every answer that an operation can give is in it.
+pub fn document(mut document: utoipa::openapi::OpenApi) -> utoipa::openapi::OpenApi {
+    for item in document.paths.paths.values_mut() {
+        for operation in [&mut item.get, &mut item.put, &mut item.post, &mut item.patch, &mut item.delete].into_iter().flatten() {
+            let has_body = operation.request_body.is_some();
+            for (status, description) in COMMON {
+                if matches!(status, "413" | "415") && !has_body {
+                    continue;
+                }
+                let content = ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
+                let response = ResponseBuilder::new().description(description).content("application/problem+json", content).build();
+                operation.responses.responses.entry(status.to_owned()).or_insert_with(|| response.into());
+            }
+        }
+    }
+    document
+}
 
 /// The routes that the OpenAPI document describes.
 pub fn api() -> OpenApiRouter<Service> {

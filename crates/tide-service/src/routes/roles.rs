@@ -87,7 +87,7 @@ pub async fn give_role(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
-    Json(give): Json<GiveRole>,
+    Body(give): Body<GiveRole>,
 ) -> Result<StatusCode, Refusal> {
     let (from, until) = (moment(give.from.as_ref())?, moment(give.until.as_ref())?);
     let grant = Grant { identity: give.identity, role: name, from, until, principal: caller.principal.name.clone() };
