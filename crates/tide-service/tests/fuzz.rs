@@ -202,7 +202,7 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
     for (template, methods) in document["paths"].as_object().expect("paths") {
         for method in METHODS {
             let Some(operation) = methods.get(method.as_str().to_lowercase()) else {
-                let uri = template.replace('{', "").replace('}', "");
+                let uri = template.replace(['{', '}'], "");
                 let request = Request::builder().method(&method).uri(&uri).body(Body::empty()).expect("a request");
                 let (status, kind, _) = fuzz.answer(request).await;
                 assert_eq!((status, kind.as_str()), (StatusCode::METHOD_NOT_ALLOWED, "application/problem+json"), "{method} {template}");
