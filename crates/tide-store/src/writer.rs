@@ -375,12 +375,19 @@ mod tests {
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<(), StoreError>> + Send + 'static,
     {
         // While this one is on its way, the others gather.
-        let first = writer.queued(|_| Box::pin(async { Ok(tokio::time::sleep(Duration::from_millis(100)).await) }), true).await;
+        let first = writer.queued(slow, true).await;
         let first = tokio::spawn(first.expect("queued"));
         tokio::time::sleep(Duration::from_millis(20)).await;
         let (one, two, three) = tokio::join!(insert(writer, 1), writer.run(job), insert(writer, 3));
         first.await.expect("ends").expect("kept");
         [one, two, three]
+    }
+
+    fn slow(_: &mut SqliteConnection) -> Boxed<'_, Result<(), StoreError>> {
+        Box::pin(async {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+            Ok(())
+        })
     }
 
     fn panics(c: &mut SqliteConnection) -> Boxed<'_, Result<(), StoreError>> {
