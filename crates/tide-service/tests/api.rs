@@ -157,7 +157,7 @@ async fn health_is_for_everybody_and_says_little() {
     assert_eq!(api.get("/readyz").await.body, "ready");
     api.engine.store().close().await;
     let down = api.get("/readyz").await;
-    assert_eq!(down.status, StatusCode::INTERNAL_SERVER_ERROR);
+    assert_eq!(down.status, StatusCode::SERVICE_UNAVAILABLE);
     assert!(!down.body.to_string().contains("sqlite"), "what SQLite says is for the log: {}", down.body);
 }
 
