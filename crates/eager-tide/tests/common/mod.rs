@@ -50,7 +50,7 @@ impl Running {
     /// Waits for a line with a text, and returns it.
     pub fn line(&self, text: &str) -> String {
         let begun = Instant::now();
-        while begun.elapsed() < Duration::from_secs(60) {
+        while begun.elapsed() < Duration::from_secs(180) {
             if let Some(line) = self.lines.lock().unwrap().iter().find(|line| line.contains(text)) {
                 return line.clone();
             }
