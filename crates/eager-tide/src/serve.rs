@@ -12,7 +12,7 @@ use tide_store::{MasterKey, Store};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
 
-/// The exit code of a service that cannot go on and has to be started again.
+/// The exit code of a service that must be restarted.
 const LOST: u8 = 70;
 
 /// How the log is written.
@@ -119,11 +119,11 @@ pub fn private(path: &Path, text: &str) -> std::io::Result<()> {
     writeln!(options.open(path)?, "{text}")
 }
 
-/// How long the process takes to end when it is told to, at the most.
+/// The longest time that a shutdown takes.
 const ENDS_WITHIN: Duration = Duration::from_secs(9);
 
-/// Listens for the signal to stop on a thread of its own, which no work keeps busy, and ends the process when the service has not
-/// ended in time. Nothing is lost by that: what is queued goes on at the next start, and what is on the wire is looked for.
+/// Waits for the signal to stop on a thread of its own, which no computation blocks, and exits when the service has not shut down in
+/// time. The queue is durable: the next start resumes it, and looks up the changes whose answer is missing.
 fn stop_in_time() -> anyhow::Result<CancellationToken> {
     let token = CancellationToken::new();
     let told = token.clone();
@@ -133,7 +133,7 @@ fn stop_in_time() -> anyhow::Result<CancellationToken> {
         tracing::info!("told to stop");
         told.cancel();
         std::thread::sleep(ENDS_WITHIN);
-        tracing::warn!("the service did not end in {ENDS_WITHIN:?} and is ended; what was on its way goes on at the next start");
+        tracing::warn!("the service did not shut down in {ENDS_WITHIN:?} and exits now; the next start resumes what was in flight");
         std::process::exit(0);
     })?;
     Ok(token)
@@ -191,7 +191,7 @@ impl Serve {
         let ending = async move {
             tokio::select! {
                 () = told.cancelled() => {}
-                () = store.writer_lost() => tracing::error!("the task that writes the records ended: nothing can be kept any more, and the service ends"),
+                () = store.writer_lost() => tracing::error!("the task that writes the records ended: the service exits and must be restarted"),
             }
         };
         tide_service::serve(listener, engine.clone(), ending).await?;

@@ -240,7 +240,7 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
     assert_eq!(rough.service.json(&["journal", "check"])["sound"], true);
 }
 
-/// What is on the wire is waited for, not longer than a machine waits that is shut down.
+/// A shutdown waits for requests in flight, but not for ever.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_service_that_is_told_to_stop_ends_in_time_though_a_target_does_not_answer() {
     let Run { folder: _folder, data, harbour: _harbour, berthing, mut service, before, http, id } = run_of(60).await;

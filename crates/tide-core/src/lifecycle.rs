@@ -162,7 +162,7 @@ pub struct Life {
     /// By what they left, in a word: `date`, `word`, `absence`, `unused`, `condition`.
     pub left_by: Option<&'static str>,
     /// When an absence that is waited for will count.
-    pub absent_until: Option<Timestamp>,
+    pub absence_counts_from: Option<Timestamp>,
     /// Are accounts made already?
     pub ready: bool,
     /// All that the dates say, past and to come, in order.
@@ -335,7 +335,7 @@ impl LifeRules {
             reason: Reason::by(text, &self.place),
             since,
             left_by: None,
-            absent_until: counts.filter(|_| waits),
+            absence_counts_from: counts.filter(|_| waits),
             ready: true,
             moments: moments.clone(),
         };

@@ -32,7 +32,7 @@ fn pause(oldest: SignedDuration) -> Duration {
 impl Engine {
     /// Asks after what is in the queues of systems, until the service stops.
     pub(crate) fn keep_asking(self: &Arc<Self>) {
-        self.supervise("asking systems for what they queued", |engine| async move {
+        self.supervise("queued change poller", |engine| async move {
             loop {
                 let wait = match engine.ask_after().await {
                     Ok(wait) => wait,

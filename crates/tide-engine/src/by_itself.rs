@@ -90,7 +90,7 @@ impl Engine {
 
     /// Runs whenever something came, until the service stops.
     pub(crate) fn run_on_news(self: &Arc<Self>) {
-        self.supervise("runs on news", |engine| async move {
+        self.supervise("run scheduler", |engine| async move {
             // News that came while a run was on its way wait for its end; leavers among them do not.
             let mut waiting = false;
             let mut last = std::time::Instant::now();
@@ -139,7 +139,7 @@ impl Engine {
                 waiting = false;
                 let Ok(held) = engine.busy.clone().try_lock_owned() else {
                     waiting = true;
-                    match caught(engine.overtake()).await {
+                    match engine.overtake().await {
                         Ok(Some(id)) => tracing::info!(change_set = id, "leavers overtook a run"),
                         Ok(None) | Err(EngineError::NoRules) => {}
                         Err(error) => tracing::warn!(%error, "leavers could not overtake a run"),
@@ -149,7 +149,7 @@ impl Engine {
                 let engine = engine.clone();
                 let tasks = engine.tasks.clone();
                 tasks.spawn(async move {
-                    match caught(engine.run_with(held)).await {
+                    match engine.run_with(held).await {
                         Ok(Some(id)) => tracing::info!(change_set = id, "a run on news ended"),
                         Ok(None) | Err(EngineError::NoRules) => {}
                         Err(error) => tracing::warn!(%error, "a run on news failed"),
@@ -163,7 +163,7 @@ impl Engine {
     /// yet for the same people is taken back; it is decided again afterwards. The service does so by itself whenever something
     /// came. Returns the change set, if there was one.
     pub async fn overtake(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        let sent = self.send_leavers().await;
+        let sent = caught(self.send_leavers()).await;
         if sent.is_err() {
             self.forget_standing().await;
         }
@@ -254,7 +254,7 @@ impl Engine {
     }
 
     async fn run_with(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
-        let done = self.run_on(held).await;
+        let done = caught(self.run_on(held)).await;
         if done.is_err() {
             // What was decided may not be kept: everybody is looked at next time.
             self.forget_standing().await;

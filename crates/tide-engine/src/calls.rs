@@ -171,7 +171,7 @@ impl Engine {
 
     /// Hands over what waits until the service stops.
     pub fn keep_calling(self: &Arc<Self>) {
-        self.supervise("calls out", |engine| async move {
+        self.supervise("call-out sender", |engine| async move {
             loop {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,

@@ -96,7 +96,7 @@ impl Engine {
         self.keep_calling();
         self.run_on_news();
         self.keep_asking();
-        self.supervise("choosing whom to follow", |engine| async move {
+        self.supervise("follower manager", |engine| async move {
             let mut followers: HashMap<String, Follower> = HashMap::new();
             loop {
                 if let Err(error) = engine.tend(&mut followers).await {
@@ -137,7 +137,7 @@ impl Engine {
             let cancel = self.stopping.child_token();
             for &object in &objects {
                 let (row, cancel) = (row.clone(), cancel.clone());
-                self.supervise(&format!("following {object} of {}", row.name), move |engine| {
+                self.supervise(&format!("follower of {object} in {}", row.name), move |engine| {
                     let (row, cancel) = (row.clone(), cancel.clone());
                     async move { engine.follower(&row, object, &cancel).await }
                 });

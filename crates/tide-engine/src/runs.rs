@@ -408,7 +408,7 @@ impl Engine {
             self.tasks.spawn(async move {
                 let _held = held;
                 let note = Some("Interrupted and gone on with.".into());
-                if let Err(error) = caught(engine.carry_out_whole(id, None, note, &principal, &cancel)).await {
+                if let Err(error) = engine.carry_out_whole(id, None, note, &principal, &cancel).await {
                     tracing::error!(change_set = id, %error, "a run failed");
                     engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
                 }

@@ -3,6 +3,7 @@
 //! was restored, nothing is sent before everything was read again.
 
 use crate::act::Queue;
+use crate::supervise::caught;
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
 use std::time::Duration;
@@ -54,7 +55,7 @@ impl Engine {
         cancel: &CancellationToken,
     ) -> Result<(), EngineError> {
         loop {
-            match self.carry_out(id, queue.take(), note.clone(), principal, cancel).await {
+            match caught(self.carry_out(id, queue.take(), note.clone(), principal, cancel)).await {
                 Err(EngineError::Store(StoreError::Unwritable { said })) => {
                     if !self.waits_for_disk(&said).await {
                         return Ok(());

@@ -1,28 +1,22 @@
-//! Long-lived tasks are supervised: one that panics is started again after a growing pause, and the service is not ready until it has
-//! run for a while. What one of them was in the middle of is in the records: each begins by looking there.
+//! Long-lived tasks are supervised: one that panics is restarted after a growing pause, and the service is not ready until it has run
+//! for a while. No task keeps state that the records lack, so that each can begin anew.
 
 use crate::{Engine, EngineError, Event, lock};
 use futures::FutureExt;
-use std::any::Any;
 use std::future::Future;
 use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::time::Duration;
+use tide_store::panic_message;
 
 /// The first and the longest pause before a task that panicked is started again.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 /// How long it must run before it counts as running again.
 const STEADY: Duration = Duration::from_secs(10);
 
-/// What a panic said.
-pub(crate) fn message(panic: &(dyn Any + Send)) -> String {
-    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
-    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_else(|| "no message".to_owned())
-}
-
 /// What some work gives, or an internal error when it panics.
 pub(crate) async fn caught<T>(work: impl Future<Output = Result<T, EngineError>>) -> Result<T, EngineError> {
-    AssertUnwindSafe(work).catch_unwind().await.unwrap_or_else(|panic| Err(EngineError::Internal(message(&*panic))))
+    AssertUnwindSafe(work).catch_unwind().await.unwrap_or_else(|panic| Err(EngineError::Internal(panic_message(&*panic))))
 }
 
 impl Engine {
@@ -46,8 +40,8 @@ impl Engine {
                     }
                 };
                 let Err(panic) = ended else { return engine.runs_again(&name) };
-                let said = message(&*panic);
-                tracing::error!(task = name, said, wait = ?pause, "a task panicked, and is started again");
+                let said = panic_message(&*panic);
+                tracing::error!(task = name, said, wait = ?pause, "a task panicked and restarts");
                 lock(&engine.panicked).insert(name.clone(), said);
                 engine.tell(Event::Noticed);
                 if begun.elapsed() > PAUSES.1 {
@@ -73,7 +67,7 @@ impl Engine {
     /// and does not run again yet.
     pub fn trouble(&self) -> Option<String> {
         let panicked = lock(&self.panicked);
-        let panicked = panicked.first_key_value().map(|(task, said)| format!("the task `{task}` panicked ({said}) and is started again"));
+        let panicked = panicked.first_key_value().map(|(task, said)| format!("the task `{task}` panicked ({said}) and restarts"));
         self.stalled().or(panicked)
     }
 
@@ -105,7 +99,7 @@ mod tests {
         assert_eq!(engine.readiness().await, None);
         let starts = Arc::new(AtomicUsize::new(0));
         let counted = starts.clone();
-        engine.supervise("reading the tea leaves", move |engine| {
+        engine.supervise("test task", move |engine| {
             let first = counted.fetch_add(1, Ordering::SeqCst) == 0;
             async move {
                 assert!(!first, "no leaves");
@@ -122,7 +116,7 @@ mod tests {
             }
             panic!("{:?}", engine.readiness().await);
         };
-        ready(Some("`reading the tea leaves` panicked (no leaves)")).await;
+        ready(Some("`test task` panicked (no leaves)")).await;
         ready(None).await;
         assert_eq!(starts.load(Ordering::SeqCst), 2);
         engine.stop().await;

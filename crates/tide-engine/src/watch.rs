@@ -33,7 +33,7 @@ impl Engine {
     /// Watches until the service stops. What stands there at the first look is read too: it may have arrived while nobody watched,
     /// between the last read and the arming, or while the service was down.
     pub fn watch_feeds(self: &Arc<Self>) {
-        self.supervise("watching feeds", |engine| async move {
+        self.supervise("feed watcher", |engine| async move {
             let mut seen: HashMap<String, Look> = HashMap::new();
             let mut moving: HashMap<String, Look> = HashMap::new();
             loop {

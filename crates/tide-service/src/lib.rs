@@ -90,8 +90,7 @@ pub fn router(engine: Arc<Engine>) -> Router {
 
 /// A handler that panics answers like one that fails, and the service goes on.
 fn panicked(panic: Box<dyn std::any::Any + Send>) -> axum::response::Response {
-    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned()).or_else(|| panic.downcast_ref::<String>().cloned());
-    axum::response::IntoResponse::into_response(problem::Refusal::internal(&text.unwrap_or_default()))
+    axum::response::IntoResponse::into_response(problem::Refusal::internal(&tide_store::panic_message(&*panic)))
 }
 
 /// The OpenAPI document of the API.

@@ -1,6 +1,13 @@
 //! What can go wrong with the store.
 
+use std::any::Any;
 use std::path::PathBuf;
+
+/// The message of a panic that was caught.
+pub fn panic_message(panic: &(dyn Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_else(|| "no message".to_owned())
+}
 
 impl StoreError {
     /// The same, told apart when it is the disk, the lock or the rights that keep a write from being kept.

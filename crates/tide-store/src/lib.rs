@@ -41,7 +41,7 @@ pub use approvals::{Answered, ApprovalAnswer, ApprovalRow, NewApproval, Operator
 pub use before::{Before, Counting};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow, NewChangeSet};
 pub use drafts::{DraftRow, VersionRow};
-pub use error::StoreError;
+pub use error::{StoreError, panic_message};
 pub use following::Place;
 pub use identities::{IdentityRow, LinkRow, NewPeople};
 pub use in_step::PasswordSetRow;

@@ -8,7 +8,6 @@
 use crate::StoreError;
 use futures::FutureExt;
 use sqlx::{Connection, SqliteConnection};
-use std::any::Any;
 use std::future::Future;
 use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
@@ -169,15 +168,10 @@ impl Writer {
 /// What a job gives, or an internal error when it panics. What it wrote until then is undone by whoever runs it.
 async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
     AssertUnwindSafe(job).catch_unwind().await.unwrap_or_else(|panic| {
-        let said = said(&*panic);
+        let said = crate::panic_message(&*panic);
         tracing::error!(said, "a job of the store panicked; nothing of it was kept");
         Err(StoreError::Internal { said })
     })
-}
-
-fn said(panic: &(dyn Any + Send)) -> String {
-    let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
-    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_else(|| "no message".to_owned())
 }
 
 /// Copies the log into the file whenever it is asked to, until nobody can ask any more.

@@ -35,7 +35,7 @@ pub(crate) struct Person {
     /// Why it no longer takes part, if it does not.
     pub gone: Option<Reason>,
     /// No source shows it any more; from this moment on that counts.
-    pub absent_until: Option<Timestamp>,
+    pub absence_counts_from: Option<Timestamp>,
     /// Since when it stands where it stands.
     pub since: Option<Timestamp>,
     /// Where it stands in its life, in words, where the rules say anything of that.
@@ -60,6 +60,19 @@ fn remarks(all: &[String]) -> String {
 }
 
 impl Person {
+    /// What was decided about one of its source accounts.
+    fn source_line(&self, account: &Account, verdict: Verdict, reason: Reason) -> Decided {
+        Decided {
+            system: account.system.clone(),
+            object: account.kind,
+            identity: Some(self.id.clone()),
+            account: Some(account.id),
+            label: self.label.clone(),
+            verdict,
+            reason,
+        }
+    }
+
     pub fn into_identity(self, kind: ObjectType) -> Identity {
         let mut attributes = self.attributes;
         attributes.set("id", Vec::new());
@@ -185,15 +198,7 @@ pub(crate) fn assemble(
                     )
                 }
             };
-            outcome.decided.push(Decided {
-                system: account.system.clone(),
-                object: kind,
-                identity: Some(person.id.clone()),
-                account: Some(account.id),
-                label: person.label.clone(),
-                verdict,
-                reason,
-            });
+            outcome.decided.push(person.source_line(account, verdict, reason));
         }
     }
     // A person who is held for the first time is not yet an identity, and its link is not made.
@@ -204,7 +209,7 @@ pub(crate) fn assemble(
 
 /// Says of each source that no longer shows somebody when that will count.
 fn absent(rules: &RuleSet, population: &Population, kind: ObjectType, person: &Person, outcome: &mut Outcome) {
-    let Some(until) = person.absent_until else { return };
+    let Some(until) = person.absence_counts_from else { return };
     for account in person.linked.iter().map(|&at| &population.accounts[at]) {
         let feeds = rules.of(&account.system, kind).is_some_and(TypeRules::is_source);
         let Some(since) = account.absent_since.filter(|_| feeds) else { continue };
@@ -215,15 +220,8 @@ fn absent(rules: &RuleSet, population: &Population, kind: ObjectType, person: &P
             format!("{system} has not shown {name} since {}, and has not said that it is gone", shown(since))
         };
         let text = format!("{how}: if no source shows it again, {} leaves on {}", person.label, shown(until));
-        outcome.decided.push(Decided {
-            system: account.system.clone(),
-            object: kind,
-            identity: Some(person.id.clone()),
-            account: Some(account.id),
-            label: person.label.clone(),
-            verdict: Verdict::Held,
-            reason: Reason { text, rule: rules.lifecycle.get(&kind).map(|life| life.place.clone()) },
-        });
+        let reason = Reason { text, rule: rules.lifecycle.get(&kind).map(|life| life.place.clone()) };
+        outcome.decided.push(person.source_line(account, Verdict::Held, reason));
     }
 }
 
@@ -239,7 +237,7 @@ fn existing(identity: &Identity) -> Person {
         linked: Vec::new(),
         held: None,
         gone: None,
-        absent_until: None,
+        absence_counts_from: None,
         missed: Vec::new(),
         remarks: Vec::new(),
         since: identity.since,
@@ -439,7 +437,7 @@ fn place(
             linked: vec![at],
             held: None,
             gone: None,
-            absent_until: None,
+            absence_counts_from: None,
             missed: Vec::new(),
             remarks: Vec::new(),
             since: None,
@@ -589,7 +587,7 @@ fn live(
             Ok(life) => {
                 outcome.due.extend(life.next(now).map(|at| (person.id.clone(), at)));
                 person.stage = life.stage;
-                person.absent_until = life.absent_until.filter(|_| life.stage != Stage::Left);
+                person.absence_counts_from = life.absence_counts_from.filter(|_| life.stage != Stage::Left);
                 person.gone = (life.stage == Stage::Left).then(|| life.reason.clone());
                 person.barred = matches!(life.stage, Stage::Expected | Stage::Away);
                 person.unready = !life.ready;
@@ -612,7 +610,7 @@ fn live(
     let waits = absence.filter(|_| !had_left && !rules.lifecycle.contains_key(&kind) && departure.is_none_or(|one| one.at > now));
     if let Some(at) = waits.and_then(|absence| absence.counts_from(None, &TimeZone::UTC)).filter(|at| *at > now) {
         outcome.due.push((person.id.clone(), at));
-        (person.absent_until, person.gone, person.stage) = (Some(at), None, Stage::Active);
+        (person.absence_counts_from, person.gone, person.stage) = (Some(at), None, Stage::Active);
     }
     // What cannot be read now changes nothing about where they stand.
     if let (Some(stored), true, None, None) = (stored, person.held.is_some(), &person.life, &person.gone) {

@@ -54,6 +54,10 @@ pub async fn me(Extension(caller): Extension<Caller>) -> Json<Me> {
 pub async fn ready(State(service): State<Service>) -> Result<&'static str, Refusal> {
     match service.engine.readiness().await {
         None => Ok("ready"),
-        Some(why) => Err(Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "not-ready", why)),
+        // Anybody may ask: the reason, which can name people, is for operators.
+        Some(why) => {
+            tracing::warn!(why, "not ready");
+            Err(Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "not-ready", "not ready: `eager-tide status` and the service's log say why"))
+        }
     }
 }
