@@ -52,7 +52,13 @@ const kinds: { kind: string; title: string; about: string }[] = [
     title: 'Done behind our back',
     about: 'Somebody changed, made or deleted accounts in a system itself.',
   },
+  {
+    kind: 'override',
+    title: 'Answers that still hold',
+    about: 'What was released, discarded, approved or refused, and is not sent or over yet.',
+  },
 ]
+const waiting = computed(() => (data.value ?? []).filter((one) => one.kind !== 'override').length)
 const groups = computed(() =>
   kinds
     .map((group) => ({ ...group, items: (data.value ?? []).filter((one) => one.kind === group.kind) }))
@@ -74,6 +80,7 @@ const labels: Record<string, string> = {
   release: 'Let them through…',
   discard: 'Discard them…',
   retry: 'Try again',
+  'take-back': 'Take back',
   seen: 'I have seen it',
 }
 const severity = (answer: string) =>
@@ -135,7 +142,15 @@ function ask(decision: Schemas['Decision'], answer: string) {
   <p v-if="trouble" class="sheet trouble" role="alert">{{ trouble }}</p>
   <Fetched :loading="loading" :error="error" :empty="!data?.length" @retry="load">
     <template #empty>Nothing waits for you.</template>
-    <p class="faint">{{ data?.length }} things wait for a person. Everything else goes on without you.</p>
+    <p class="faint">
+      {{
+        waiting === 0
+          ? 'Nothing waits for you.'
+          : waiting === 1
+            ? '1 thing waits for a person. Everything else goes on without you.'
+            : `${waiting} things wait for a person. Everything else goes on without you.`
+      }}
+    </p>
     <section v-for="group in groups" :key="group.kind" class="sheet group" :aria-labelledby="group.kind">
       <h2 :id="group.kind">{{ group.title }}</h2>
       <p class="faint">{{ group.about }}</p>

@@ -5,6 +5,7 @@ import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
+import WriteStop from '@/components/WriteStop.vue'
 import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
 import { ago, count, span } from '@/words'
@@ -42,6 +43,7 @@ const waiting = computed(() => count(newest.value?.verdicts, 'held'))
 const sentence = computed(() => {
   const overview = data.value
   if (!overview) return { text: '', tone: 'plain' }
+  if (overview.write_stop) return { text: 'All writes are stopped.', tone: 'bad' }
   if (!overview.systems.length)
     return {
       text: 'No system is connected yet. Connect one with the client: eager-tide systems add.',
@@ -72,11 +74,20 @@ const sentence = computed(() => {
   <p v-if="data?.stalled" class="sheet stalled" role="alert">
     <strong>Everything stands still.</strong> {{ data.stalled }}.
   </p>
+  <WriteStop v-if="data?.write_stop" :stop="data.write_stop" @changed="load" />
   <Fetched :loading="loading" :error="error" @retry="load">
     <template v-if="data">
       <div class="row spread head">
         <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
-        <Button label="Preview a run" icon="pi pi-eye" :disabled="!data.rule_version" @click="preview()" />
+        <div class="row">
+          <WriteStop v-if="!data.write_stop" :stop="null" @changed="load" />
+          <Button
+            label="Preview a run"
+            icon="pi pi-eye"
+            :disabled="!data.rule_version"
+            @click="preview()"
+          />
+        </div>
       </div>
 
       <section class="tiles" aria-label="At a glance">

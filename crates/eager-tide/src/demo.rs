@@ -251,7 +251,7 @@ async fn serve_until(
     let stop = async {
         let _ = stopping.await;
     };
-    Ok(tide_service::serve(listener, engine, stop).await?)
+    Ok(tide_service::serve(listener, engine, None, stop).await?)
 }
 
 /// A change that nobody but its maker knows of.

@@ -72,10 +72,14 @@ impl Restore {
         serve::private(&new, "")
             .and_then(|()| std::fs::copy(&self.file, &new))
             .with_context(|| format!("{} cannot be written", new.display()))?;
-        if let Err(error) = tide_store::restore(&new, key, now).await {
-            fresh(&new);
-            bail!("{} is no backup that can be restored: {error}", self.file.display());
-        }
+        let token = tide_engine::new_token();
+        let operator = match tide_store::restore(&new, key, &token, now).await {
+            Ok(operator) => operator,
+            Err(error) => {
+                fresh(&new);
+                bail!("{} is no backup that can be restored: {error}", self.file.display());
+            }
+        };
         let old = records(&self.data);
         let stamp = now.strftime("%Y%m%dT%H%M%SZ").to_string();
         let aside = self.data.join(format!("tide.before-restore-{stamp}.db"));
@@ -96,6 +100,9 @@ impl Restore {
         fresh(&new);
         let line = crate::client::output::line;
         line(&format!("{} is in place; what was there before is {}", self.file.display(), aside.display()));
+        line(&format!("all sessions and tokens have ended; the operator `{operator}` has this one, which is shown this once:"));
+        line(&token);
+        line("it gives each operator and each system that calls us a new one: `operators token NAME`, `systems token NAME`");
         line("every system is disarmed, and nothing is sent before everything was read again:");
         line("  eager-tide serve · eager-tide preview · eager-tide systems arm NAME");
         Ok(ExitCode::SUCCESS)

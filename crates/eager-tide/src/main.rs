@@ -62,6 +62,8 @@ enum Command {
     /// Who is called by the rules: what they are told, and whether it arrives
     #[command(subcommand)]
     Calls(client::calls::Calls),
+    StopWriting(client::stop::StopWriting),
+    ResumeWriting(client::stop::ResumeWriting),
     /// Show what a run would do, and why; nothing is written
     Preview(client::changes::Preview),
     /// Read, decide and carry out
@@ -118,6 +120,8 @@ async fn main() -> ExitCode {
         Command::Rules(command) => command.run(&reach).await,
         Command::Passwords(command) => command.run(&reach).await,
         Command::Calls(command) => command.run(&reach).await,
+        Command::StopWriting(stop) => stop.run(&reach).await,
+        Command::ResumeWriting(resume) => resume.run(&reach).await,
         Command::Preview(preview) => preview.run(&reach).await,
         Command::Run(run) => run.run(&reach).await,
         Command::Changes(command) => command.run(&reach).await,
@@ -134,7 +138,10 @@ async fn main() -> ExitCode {
             Ok(ExitCode::SUCCESS)
         }
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Cli::command(), "eager-tide", &mut std::io::stdout());
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Cli::command(), "eager-tide", &mut script);
+            // A reader that went away (`| head`) is no error.
+            let _ = std::io::Write::write_all(&mut std::io::stdout(), &script);
             Ok(ExitCode::SUCCESS)
         }
     };

@@ -33,6 +33,10 @@ pub struct Serve {
     /// Where to listen; beyond loopback a TLS proxy is needed
     #[arg(long, default_value = "127.0.0.1:7480", env = "EAGER_TIDE_LISTEN")]
     listen: SocketAddr,
+    /// The address at which others reach the service through a TLS proxy, such as https://tide.example: cookies are kept for TLS then,
+    /// and SCIM answers name it
+    #[arg(long, value_name = "URL", env = "EAGER_TIDE_PUBLIC_URL")]
+    public_url: Option<tide_service::PublicUrl>,
     /// A folder that feeds may be read from; DATA/feeds is one already. May be given several times
     #[arg(long, value_name = "DIR")]
     feed_folder: Vec<PathBuf>,
@@ -78,7 +82,7 @@ pub async fn open(data: &Path, allowed: Allowed) -> anyhow::Result<(Arc<Engine>,
 /// The same with a clock of one's own.
 pub async fn open_by(data: &Path, mut allowed: Allowed, clock: Arc<dyn Clock>) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
     private_folder(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
-    let key = MasterKey::from_environment_or_file(&data.join("key"))?;
+    let key = MasterKey::of_records(&data.join("key"), &data.join("tide.db"))?;
     let store = Store::open(&data.join("tide.db"), key).await?;
     let feeds = data.join("feeds");
     private_folder(&feeds)?;
@@ -194,7 +198,7 @@ impl Serve {
                 () = store.writer_lost() => tracing::error!("the task that writes the records ended: the service exits and must be restarted"),
             }
         };
-        tide_service::serve(listener, engine.clone(), ending).await?;
+        tide_service::serve(listener, engine.clone(), self.public_url.clone(), ending).await?;
         if !stop.is_cancelled() {
             return Ok(ExitCode::from(LOST));
         }

@@ -56,6 +56,50 @@ impl Tide {
     }
 }
 
+/// The token that `restore` printed.
+fn new_token(printed: &str) -> String {
+    let is_token = |line: &&str| line.len() == 64 && line.chars().all(|c| c.is_ascii_hexdigit());
+    printed.lines().find(is_token).expect("a token is printed").to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_systems_pushed_counts_as_old_after_a_restore_until_they_sent_it_again_or_somebody_accepts_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let data = folder.path().join("data");
+    let mut service = Service::start(&data);
+    said(&service, &["systems", "add", "postroom", "--kind", "push"], 0);
+    let given = |service: &Service| String::from_utf8(service.client(&["systems", "token", "postroom"]).stdout).unwrap().trim().to_owned();
+    let send = async |service: &Service, token: &str, event: &str, key: &str| {
+        let body = serde_json::json!({"event": event, "key": key, "attributes": {"displayName": format!("Hand {key}")}});
+        let url = format!("{}/api/v1/events/postroom", service.url);
+        common::http().post(url).bearer_auth(token).json(&body).send().await.unwrap().status().as_u16()
+    };
+    let token = given(&service);
+    for key in ["7", "8"] {
+        assert_eq!(send(&service, &token, "joiner", key).await, 202);
+    }
+    let copy = folder.path().join("copy.db");
+    let keep =
+        |arguments: &[&str]| Command::new(common::binary()).args(arguments).args(["--data", data.to_str().unwrap()]).output().unwrap();
+    assert!(keep(&["backup", copy.to_str().unwrap()]).status.success());
+    assert_eq!(send(&service, &token, "leaver", "8").await, 202);
+    assert!(service.running.terminate().success());
+    let restored = keep(&["restore", copy.to_str().unwrap()]);
+    assert!(restored.status.success(), "{}", text(&restored));
+    let mut service = Service::start(&data);
+    service.token = new_token(&text(&restored));
+    assert_eq!(send(&service, &token, "joiner", "7").await, 401, "its token has ended as well");
+    let token = given(&service);
+    let read = text(&service.client(&["systems", "read", "postroom"]));
+    holds(&read, &["postroom has not sent 2 of its 2 records", "systems accept-records postroom"]);
+    assert_eq!(send(&service, &token, "joiner", "7").await, 202);
+    holds(&text(&service.client(&["systems", "read", "postroom"])), &["postroom has not sent 1 of its 2 records"]);
+    let accepted = said(&service, &["systems", "accept-records", "postroom"], 0);
+    holds(&accepted, &["postroom counts as read: 1 of its 2 records were not sent"]);
+    said(&service, &["systems", "read", "postroom"], 0);
+    holds(&said(&service, &["journal", "list"], 0), &["system.records-accepted", "restored "]);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn an_old_backup_over_a_living_world_sends_nothing_before_all_was_read_and_removes_nobody() {
     let (folder, tide) = (tempfile::tempdir().unwrap(), Tide::start(40).await);
@@ -95,7 +139,11 @@ async fn an_old_backup_over_a_living_world_sends_nothing_before_all_was_read_and
     holds(&text(&restored), &["what was there before is", "every system is disarmed"]);
     let kept: Vec<PathBuf> = std::fs::read_dir(&data).unwrap().map(|entry| entry.unwrap().path()).collect();
     assert!(kept.iter().any(|path| path.to_string_lossy().contains("tide.before-restore-")), "{kept:?}");
-    let service = Service::start(&data);
+    let mut service = Service::start(&data);
+    // Nobody comes in by what was good when the backup was made: somebody may have lost their rights since.
+    let refused = service.client(&["status"]);
+    holds(&text(&refused), &["the token is not valid"]);
+    service.token = new_token(&text(&restored));
     holds(&said(&service, &["journal", "list"], 0), &["store.restored"]);
     tide.berthing.take_writes();
     let held = said(&service, &["run", "--without-reading"], 3);
@@ -118,7 +166,6 @@ async fn an_old_backup_over_a_living_world_sends_nothing_before_all_was_read_and
     assert_eq!(service.json(&["journal", "check"])["sound"], true);
     let nonsense = folder.path().join("nonsense.db");
     std::fs::write(&nonsense, "this is no database, and never was one".repeat(100)).unwrap();
-    let mut service = service;
     assert!(service.running.terminate().success());
     let refused = keep(&["restore", nonsense.to_str().unwrap()]);
     assert!(!refused.status.success());

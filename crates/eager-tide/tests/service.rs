@@ -115,6 +115,85 @@ async fn a_session_is_the_consoles_own_and_ends() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn tokens_and_sessions_end_with_what_they_were_made_from() {
+    let set = Set::start().await;
+    let service = &set.service;
+    let printed = |arguments: &[&str]| {
+        let output = service.client(arguments);
+        assert!(output.status.success(), "{arguments:?}: {}", text(&output));
+        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+    };
+    let sign_in = async |token: &str| set.call(Method::POST, "/api/v1/session", &[], Some(serde_json::json!({"token": token}))).await;
+    let me = async |headers: &[(&str, &str)]| set.call(Method::GET, "/api/v1/me", headers, None).await.0;
+    // A system's token signs nobody in, and ends with the system: one of the same name is another one.
+    printed(&["systems", "add", "postroom", "--kind", "push"]);
+    let pushing = printed(&["systems", "token", "postroom"]);
+    let (status, cookie, said) = sign_in(&pushing).await;
+    assert!(status == StatusCode::FORBIDDEN && cookie.is_empty() && said.contains("only operators sign in"), "{status} {said}");
+    let bearer = format!("Bearer {pushing}");
+    let asked = |path: &'static str| {
+        let headers = [("authorization", bearer.as_str())];
+        let set = &set;
+        async move { set.call(Method::GET, path, &headers, None).await.0 }
+    };
+    assert_eq!(asked("/scim/v2/postroom/Users").await, StatusCode::OK);
+    // An operator and a system may have one name.
+    printed(&["operators", "add", "postroom"]);
+    printed(&["systems", "remove", "postroom"]);
+    assert_eq!(asked("/scim/v2/postroom/Users").await, StatusCode::UNAUTHORIZED);
+    printed(&["systems", "add", "postroom", "--kind", "push"]);
+    assert_eq!(asked("/scim/v2/postroom/Users").await, StatusCode::UNAUTHORIZED, "its token was that of the one before");
+    printed(&["systems", "token", "postroom"]);
+
+    // What is made from a token ends with it: sessions, and streams that were opened with the token itself.
+    let second = printed(&["operators", "token", "--label", "laptop", "--expires-in-days", "30"]);
+    let (status, cookie, _) = sign_in(&second).await;
+    assert_eq!(status, StatusCode::OK);
+    let pair = cookie.split(';').next().unwrap().to_owned();
+    let stream = set.http.get(format!("{}/api/v1/events", service.url)).bearer_auth(&second).send().await.unwrap();
+    let list: serde_json::Value = serde_json::from_str(&printed(&["operators", "tokens", "first operator", "-o", "json"])).unwrap();
+    let laptop = list.as_array().unwrap().iter().find(|one| one["label"] == "laptop").unwrap();
+    assert!(laptop["expires"].is_string() && laptop["good"] == true, "{list}");
+    assert_eq!(me(&[("cookie", &pair)]).await, StatusCode::OK);
+    printed(&["operators", "tokens", "first operator", "--end", laptop["id"].as_str().unwrap()]);
+    assert_eq!(me(&[("cookie", &pair)]).await, StatusCode::UNAUTHORIZED);
+    assert_eq!(me(&[("authorization", &format!("Bearer {second}"))]).await, StatusCode::UNAUTHORIZED);
+    assert!(tokio::time::timeout(std::time::Duration::from_secs(10), stream.text()).await.is_ok(), "the stream ends with the token");
+    // Nobody makes a token for another who has one; a rotation ends the one before.
+    let refused = text(&service.client(&["operators", "token", "postroom"]));
+    assert!(refused.contains("only postroom makes itself another one"), "{refused}");
+    printed(&["operators", "token", "--earlier-hours", "0"]);
+    assert_eq!(me(&[("authorization", &format!("Bearer {}", service.token))]).await, StatusCode::UNAUTHORIZED);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_emergency_stop_is_set_seen_and_lifted() {
+    let set = Set::start().await;
+    let service = &set.service;
+    let client = |arguments: &[&str], code: i32| common::said(service, arguments, code);
+    client(&["systems", "set", "berthing", "--writable", "person"], 0);
+    client(&["systems", "arm", "berthing"], 0);
+    let stopped = client(&["stop-writing", "--reason", "wrong names in the roster"], 0);
+    common::holds(&stopped, &["all writes are stopped by first operator since", ": wrong names in the roster", "resume-writing"]);
+    set.berthing.take_writes();
+    common::holds(&client(&["run"], 3), &["all writes are stopped by first operator"]);
+    common::holds(&client(&["status"], 0), &["STOPPED", "wrong names in the roster"]);
+    assert_eq!(set.berthing.take_writes(), Vec::<String>::new());
+    common::holds(&client(&["resume-writing"], 0), &["writes go on"]);
+    common::holds(&client(&["resume-writing"], 0), &["writes were not stopped"]);
+    assert!(!client(&["status"], 0).contains("STOPPED"));
+    service.client(&["run"]);
+    assert!(!set.berthing.take_writes().is_empty());
+    // The head of the journal that was kept elsewhere shows that it is still this one.
+    let checked = client(&["journal", "check"], 0);
+    let head = checked.lines().find_map(|line| line.strip_prefix("head: ")).unwrap();
+    common::holds(&client(&["journal", "list"], 0), &["writes.stopped", "writes.resumed", "first operator"]);
+    client(&["journal", "check", "--expect", head], 0);
+    let other = format!("{}:{}", head.split(':').next().unwrap(), "0".repeat(64));
+    common::holds(&client(&["journal", "check", "--expect", &other], 1), &["NOT SOUND", "an older copy"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn planted_secrets_are_found_nowhere() {
     let mut set = Set::start().await;
     let service = &set.service;

@@ -107,12 +107,33 @@ pub struct Overview {
     pub last_preview: Option<ChangeSet>,
     /// Why nothing is sent at all, if the records cannot be written.
     pub stalled: Option<String>,
+    /// The emergency stop, if it is set: nothing is written to any system.
+    pub write_stop: Option<WriteStop>,
     /// Changes of the last run that failed.
     pub failed: i64,
     /// Changes of the last run that are held.
     pub held: i64,
     /// What was done behind our back, and nobody has seen yet; the newest first.
     pub notices: Vec<Notice>,
+}
+
+/// The emergency stop: while it is set, nothing is written to any system.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WriteStop {
+    /// Why, in the operator's words; empty when none were given.
+    pub reason: String,
+    /// The operator who set it.
+    pub principal: String,
+    /// When it was set (RFC 3339, UTC).
+    pub made_at: String,
+}
+
+/// Sets the emergency stop.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct StopWrites {
+    /// Why; up to 500 characters. It is kept in the journal, and shown to everybody.
+    pub reason: String,
 }
 
 /// Something that somebody should know of.
@@ -143,14 +164,19 @@ pub struct JournalEntry {
     pub id: i64,
     /// When.
     pub at: String,
-    /// Who.
+    /// Who, by name where that is known.
     pub principal: String,
     /// What was done.
     pub act: String,
-    /// To what.
+    /// To what: a system's name, an identity's id, a run's number.
     pub subject: String,
+    /// What people call the subject, where it is an identity.
+    pub label: Option<String>,
     /// More about it.
     pub detail: String,
+    /// The values before and after of a change, unless they were erased.
+    #[schema(value_type = Option<Object>)]
+    pub values: Option<serde_json::Value>,
 }
 
 /// Whether the journal is as it was written.
@@ -158,8 +184,19 @@ pub struct JournalEntry {
 pub struct JournalCheck {
     /// It is.
     pub sound: bool,
-    /// How many entries were walked, or the first that is not as it was written.
+    /// How many entries were walked, or the first that is not as it was written, or is missing.
     pub entry: i64,
+    /// The number of the last entry and its code, as `NUMBER:CODE`: kept elsewhere and given as `expect` later, it shows whether an older
+    /// copy was put in the journal's place.
+    pub head: Option<String>,
+}
+
+/// What a check of the journal compares with.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[serde(default)]
+pub struct JournalCheckQuery {
+    /// A head that was noted before: the journal is sound only if it still holds that entry.
+    pub expect: Option<String>,
 }
 
 /// Which rows of a list to show.

@@ -564,12 +564,39 @@ pub struct Token {
     pub good: bool,
 }
 
+/// Records of a system that calls us that were accepted as they are.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AcceptedRecords {
+    /// How many of them the system had not sent since a backup was restored.
+    pub unsent: i64,
+    /// How many there are.
+    pub total: i64,
+}
+
 /// A token to be made.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewToken {
     /// What it is for.
     #[serde(default)]
     pub label: String,
+}
+
+/// A token to be made for the operator who calls.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct NewOperatorToken {
+    /// What it is for.
+    pub label: String,
+    /// After how many days it expires, 1 to 3,650; it does not when this is missing.
+    pub expires_in_days: Option<u32>,
+    /// For how many hours earlier tokens stay good, up to 720; 24 when this is missing, 0 ends them at once.
+    pub earlier_hours: u32,
+}
+
+impl Default for NewOperatorToken {
+    fn default() -> Self {
+        NewOperatorToken { label: String::new(), expires_in_days: None, earlier_hours: 24 }
+    }
 }
 
 /// A token that was just made. It is shown this once.
@@ -590,6 +617,15 @@ pub struct EventShape {
     pub words: std::collections::BTreeMap<String, String>,
     /// Where the key of the record stands.
     pub key: String,
+    /// Where the sender's id of the event stands, if it gives one: the same event may then be sent again, and is taken once.
+    #[serde(default)]
+    pub id: Option<String>,
+    /// Where a number stands that grows with each event of a record, if there is one: what comes late is then told apart.
+    #[serde(default)]
+    pub sequence: Option<String>,
+    /// Where the moment stands at which it happened (RFC 3339), if there is one: it tells what comes late where there is no number.
+    #[serde(default)]
+    pub time: Option<String>,
     /// Where the record's values stand; empty is the whole event.
     #[serde(default)]
     pub record: String,
@@ -613,6 +649,15 @@ pub struct EventSample {
     /// Where the key stands, when it cannot be guessed.
     #[serde(default)]
     pub key: Option<String>,
+    /// Where the sender's id of the event stands, when it cannot be guessed.
+    #[serde(default)]
+    pub id: Option<String>,
+    /// Where a number stands that grows with each event of a record, when it cannot be guessed.
+    #[serde(default)]
+    pub sequence: Option<String>,
+    /// Where the moment stands at which it happened, when it cannot be guessed.
+    #[serde(default)]
+    pub time: Option<String>,
     /// Words of the kind of event, each with what it means.
     #[serde(default)]
     pub words: std::collections::BTreeMap<String, String>,
@@ -630,7 +675,7 @@ pub struct EventState {
     /// When it came.
     pub made: String,
     /// `waiting` until a run has carried it on, `running` while some of its changes are unsettled,
-    /// `done`, or `held` with the reason in the lines.
+    /// `done`, `held` with the reason in the lines, or `outdated` when it came after a later one and nothing was done.
     pub state: String,
     /// Where this can be asked again.
     pub status: String,

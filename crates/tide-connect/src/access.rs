@@ -16,6 +16,7 @@ use tokio::sync::Semaphore;
 #[derive(Default)]
 pub struct Access {
     writable: RwLock<Vec<ObjectType>>,
+    gate: RwLock<Option<Arc<dyn WriteGate>>>,
     hosts: Mutex<Hosts>,
     pace: Mutex<Option<Pace>>,
     token: tokio::sync::Mutex<Option<Token>>,
@@ -29,6 +30,13 @@ pub struct Access {
 
 /// For how long an expired password is not tried again by itself: each try can cost one of the last log-ins.
 const EXPIRED: Duration = Duration::from_secs(3600);
+
+/// Says whether writes to a system are stopped at this moment. It is asked at each write, after everything that was decided or queued
+/// before.
+pub trait WriteGate: Send + Sync {
+    /// Why nothing may be written, as a sentence; none when the system may be written.
+    fn closed(&self) -> Option<String>;
+}
 
 /// The proof that a write was allowed. Only [`Access::permit`] makes one, and the functions that
 /// send a write ask for it.
@@ -126,18 +134,34 @@ impl Access {
         lock(&self.expired).as_ref().filter(|(since, _)| since.elapsed() < EXPIRED).map(|(_, error)| error.clone())
     }
 
-    /// Allows one write, or says why not.
-    pub fn permit(&self, object: ObjectType) -> Result<Permit, ConnectError> {
-        let writable = self.writable.read().unwrap_or_else(PoisonError::into_inner);
-        if writable.contains(&object) {
-            Ok(Permit(()))
-        } else {
-            Err(ConnectError::lasting(
+    /// Sets who is asked at each write whether writes are stopped.
+    pub fn set_gate(&self, gate: Arc<dyn WriteGate>) {
+        *self.gate.write().unwrap_or_else(PoisonError::into_inner) = Some(gate);
+    }
+
+    /// May accounts of a type be written, when writes are not stopped?
+    pub fn is_writable(&self, object: ObjectType) -> bool {
+        self.writable.read().unwrap_or_else(PoisonError::into_inner).contains(&object)
+    }
+
+    /// Why accounts of a type are not written at this moment, if they are not: the system is read-only for them, or writes are stopped.
+    pub fn stopped(&self, object: ObjectType) -> Option<ConnectError> {
+        if !self.is_writable(object) {
+            let remedy = format!("make it writable first: `eager-tide systems set NAME --writable {object}`");
+            return Some(ConnectError::stopped(
                 "read_only",
                 format!("the system is read-only for type {object}: nothing was sent"),
-                format!("make it writable first: `eager-tide systems set NAME --writable {object}`"),
-            ))
+                remedy,
+            ));
         }
+        let gate = self.gate.read().unwrap_or_else(PoisonError::into_inner).clone();
+        let said = gate?.closed()?;
+        Some(ConnectError::stopped("writes_stopped", format!("not sent: {said}"), "it is decided again when the system may be written"))
+    }
+
+    /// Allows one write, or says why not.
+    pub fn permit(&self, object: ObjectType) -> Result<Permit, ConnectError> {
+        self.stopped(object).map_or(Ok(Permit(())), Err)
     }
 
     /// The host that answered last, if any did.

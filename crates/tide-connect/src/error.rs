@@ -13,6 +13,8 @@ pub enum Weight {
     Unknown,
     /// The system took the change into a queue of its own, and has not done it yet.
     Accepted,
+    /// Writes to the system are stopped at this moment: nothing was sent, and the change is decided again when they go on.
+    Stopped,
 }
 
 /// A fault of a system.
@@ -55,6 +57,11 @@ impl ConnectError {
     pub fn accepted(place: &str) -> Self {
         let said = "the system took the change into a queue of its own, and has not done it yet";
         ConnectError { place: place.to_owned(), ..Self::new(Weight::Accepted, "accepted", said, "it is asked until it is done") }
+    }
+
+    /// A write that was not sent, because writes to the system are stopped.
+    pub fn stopped(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::new(Weight::Stopped, code, said, remedy)
     }
 
     /// A lost answer.

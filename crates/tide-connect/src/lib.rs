@@ -19,7 +19,7 @@ mod scim;
 mod settings;
 mod tls;
 
-pub use access::{Access, FeedMemory, Permit};
+pub use access::{Access, FeedMemory, Permit, WriteGate};
 pub use call::CallOut;
 pub use error::{ConnectError, Weight};
 pub use feed::{FeedConnector, FeedLook, LookColumn, look};

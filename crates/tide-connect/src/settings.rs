@@ -87,6 +87,9 @@ pub struct LdapSettings {
     /// The object classes of groups; none named means `groupOfNames`, `groupOfUniqueNames`, `group` and `posixGroup`.
     #[serde(default, deserialize_with = "list")]
     pub group_classes: Vec<String>,
+    /// The secret and people's data may cross the network in clear text.
+    #[serde(default)]
+    pub insecure: bool,
     /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to another directory.
     #[serde(default)]
     pub mark_passwords: bool,
@@ -129,6 +132,7 @@ impl LdapSettings {
             person_classes: Vec::new(),
             service_classes: Vec::new(),
             group_classes: Vec::new(),
+            insecure: false,
             mark_passwords: false,
             most_shrink_percent: shrink(),
         }
@@ -194,6 +198,9 @@ pub struct ScimSettings {
     /// How many seconds the service may take to show what was made in it. After a lost answer nothing is made again before.
     #[serde(default = "visible_after")]
     pub visible_after_seconds: u16,
+    /// The secret and people's data may cross the network in clear text.
+    #[serde(default)]
+    pub insecure: bool,
     /// A reading that shows fewer resources than the last one by more than this many percent is refused whole.
     #[serde(default = "shrink")]
     pub most_shrink_percent: u8,
@@ -212,6 +219,7 @@ impl ScimSettings {
             in_flight: in_flight(),
             per_second: None,
             visible_after_seconds: visible_after(),
+            insecure: false,
             most_shrink_percent: shrink(),
         }
     }
@@ -349,28 +357,91 @@ impl Settings {
         }
     }
 
-    /// The host that a secret is sent to: when it changes, the secret must be given again.
-    pub fn hosts(&self) -> Vec<String> {
-        let host = |url: &str| {
-            let rest = url.split_once("://").map_or(url, |(_, rest)| rest);
-            rest.split(['/', '?', '#']).next().unwrap_or_default().to_lowercase()
+    /// Where a secret is sent, and what protects it on the way: scheme, host and port of each address, StartTLS, authority and pin. When
+    /// something comes to it, the secret must be given again.
+    pub fn secret_ways(&self) -> Vec<String> {
+        let trust = |ca: Option<&String>, pin: Option<&String>| {
+            let pin = pin.map(|pin| pin.to_lowercase().replace(':', ""));
+            [format!("authority {}", ca.map_or("", |ca| ca.trim())), format!("pinned certificate {}", pin.unwrap_or_default())]
         };
         match self {
             Settings::Ldap(settings) => {
-                let referrals = settings.referral_hosts.iter().map(|h| host(h));
-                std::iter::once(&settings.url).chain(&settings.backups).map(|url| host(url)).chain(referrals).collect()
+                let referrals = settings.referral_hosts.iter().map(|host| format!("referral to {}", host.to_lowercase()));
+                let urls = std::iter::once(&settings.url).chain(&settings.backups).map(|url| origin(url));
+                let tls = [format!("StartTLS {}", settings.start_tls)];
+                urls.chain(referrals).chain(tls).chain(trust(settings.ca_pem.as_ref(), settings.pin_sha256.as_ref())).collect()
             }
             Settings::Scim(settings) => {
                 let tokens = match &settings.auth {
-                    ScimAuth::Oauth { token_url, .. } => Some(host(token_url)),
+                    ScimAuth::Oauth { token_url, .. } => Some(origin(token_url)),
                     _ => None,
                 };
-                std::iter::once(host(&settings.url)).chain(tokens).collect()
+                let urls = std::iter::once(origin(&settings.url)).chain(tokens);
+                urls.chain(trust(settings.ca_pem.as_ref(), settings.pin_sha256.as_ref())).collect()
             }
-            Settings::Feed(settings) => settings.url.iter().map(|url| host(url)).collect(),
+            Settings::Feed(settings) => settings.url.iter().map(|url| origin(url)).chain(trust(settings.ca_pem.as_ref(), None)).collect(),
             Settings::Push(_) => Vec::new(),
         }
     }
+
+    /// Refuses settings by which a secret would leave this machine in clear text, unless they say `insecure`.
+    pub fn check_clear_text(&self) -> Result<(), ConnectError> {
+        let (urls, protected, insecure): (Vec<&String>, bool, bool) = match self {
+            Settings::Ldap(settings) => {
+                // Without a name there is no password (RFC 4513 section 5.1), and EXTERNAL needs TLS anyhow.
+                let protected = settings.start_tls || settings.bind_dn.is_none() || settings.auth == LdapAuth::External;
+                (std::iter::once(&settings.url).chain(&settings.backups).collect(), protected, settings.insecure)
+            }
+            Settings::Scim(settings) => {
+                let tokens = match &settings.auth {
+                    ScimAuth::Oauth { token_url, .. } => Some(token_url),
+                    _ => None,
+                };
+                (std::iter::once(&settings.url).chain(tokens).collect(), false, settings.insecure)
+            }
+            Settings::Feed(_) | Settings::Push(_) => return Ok(()),
+        };
+        let is_clear = |url: &&&String| {
+            let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
+            matches!(scheme.to_lowercase().as_str(), "ldap" | "http") && !is_this_machine(host_of(rest))
+        };
+        match urls.iter().find(is_clear) {
+            Some(url) if !protected && !insecure => Err(ConnectError::lasting(
+                "clear_text",
+                format!("{url} would carry the secret and people's data over the network in clear text"),
+                "use ldaps://, https:// or StartTLS; where the network itself is trusted, set `insecure = true`",
+            )),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// The host of an address without its scheme.
+fn host_of(rest: &str) -> &str {
+    let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
+    match authority.strip_prefix('[') {
+        Some(inner) => inner.split(']').next().unwrap_or_default(),
+        None => authority.rsplit_once(':').map_or(authority, |(host, _)| host),
+    }
+}
+
+fn is_this_machine(host: &str) -> bool {
+    host.eq_ignore_ascii_case("localhost") || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+}
+
+/// Scheme, host and port of an address, each as it counts: `ldap://Harbour` and `ldap://harbour:389/` are one.
+fn origin(url: &str) -> String {
+    let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
+    let scheme = scheme.to_lowercase();
+    let authority = rest.split(['/', '?', '#']).next().unwrap_or_default().to_lowercase();
+    let port = match scheme.as_str() {
+        "ldap" => ":389",
+        "ldaps" => ":636",
+        "http" => ":80",
+        "https" => ":443",
+        _ => "",
+    };
+    format!("{scheme}://{}", authority.strip_suffix(port).unwrap_or(&authority))
 }
 
 #[cfg(test)]
@@ -385,5 +456,52 @@ mod tests {
             "the settings cannot be used: `page_size`: invalid value: integer `70000`, expected a whole number from 0 to 65535"
         );
         assert_eq!(said(serde_json::json!({})), "the settings cannot be used: missing field `url`");
+    }
+
+    #[test]
+    fn whatever_weakens_the_way_of_a_secret_is_another_way() {
+        let ways = |more: serde_json::Value| {
+            let mut settings = serde_json::json!({"url": "ldaps://harbour.example", "base_dn": "dc=example", "bind_dn": "cn=tide"});
+            more.as_object().into_iter().flatten().for_each(|(name, value)| settings[name] = value.clone());
+            Settings::read("ldap", &settings).expect("settings").secret_ways()
+        };
+        let before = ways(serde_json::json!({}));
+        let stays = |more: serde_json::Value| ways(more).iter().all(|way| before.contains(way));
+        assert!(stays(serde_json::json!({"page_size": 10})) && stays(serde_json::json!({"url": "ldaps://HARBOUR.example:636/"})));
+        for other in [
+            serde_json::json!({"url": "ldap://harbour.example"}),
+            serde_json::json!({"url": "ldaps://harbour.example:1636"}),
+            serde_json::json!({"backups": "ldaps://other.example"}),
+            serde_json::json!({"start_tls": true}),
+            serde_json::json!({"ca_pem": "another"}),
+            serde_json::json!({"pin_sha256": "00ff"}),
+            serde_json::json!({"referral_hosts": "other.example"}),
+        ] {
+            assert!(!stays(other.clone()), "{other}");
+        }
+    }
+
+    #[test]
+    fn no_secret_leaves_this_machine_in_clear_text_unless_the_settings_say_so() {
+        let of = |kind: &str, settings: serde_json::Value| {
+            Settings::read(kind, &settings).expect("settings").check_clear_text().map_err(|error| error.code)
+        };
+        let ldap = |url: &str, more: serde_json::Value| {
+            let mut settings = serde_json::json!({"url": url, "base_dn": "dc=example", "bind_dn": "cn=tide"});
+            more.as_object().into_iter().flatten().for_each(|(name, value)| settings[name] = value.clone());
+            of("ldap", settings)
+        };
+        let none = || serde_json::json!({});
+        assert_eq!(ldap("ldap://harbour.example", none()), Err("clear_text"));
+        assert_eq!(ldap("ldap://127.0.0.1:1389", serde_json::json!({"backups": "ldap://harbour.example"})), Err("clear_text"));
+        for sound in ["ldap://127.0.0.1:1389", "ldap://[::1]:1389/", "ldap://localhost", "ldaps://harbour.example"] {
+            assert_eq!(ldap(sound, none()), Ok(()), "{sound}");
+        }
+        assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"start_tls": true})), Ok(()));
+        assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"insecure": true})), Ok(()));
+        assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"bind_dn": null})), Ok(()), "nobody's password is sent");
+        assert_eq!(of("scim", serde_json::json!({"url": "http://berthing.example/scim"})), Err("clear_text"));
+        let auth = serde_json::json!({"way": "oauth", "token_url": "http://berthing.example/token", "client_id": "tide"});
+        assert_eq!(of("scim", serde_json::json!({"url": "https://berthing.example/scim", "auth": auth})), Err("clear_text"));
     }
 }

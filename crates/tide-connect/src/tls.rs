@@ -7,7 +7,7 @@ use rustls::crypto::CryptoProvider;
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime, pem::PemObject};
 use sha2::{Digest, Sha256};
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::sync::Arc;
 
 /// Whom to trust, and who we are.
@@ -198,13 +198,29 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     }
 }
 
+/// Addresses at which hosting providers tell machines about themselves, secrets among it, beside the link-local ones.
+const METADATA: [Ipv4Addr; 3] = [Ipv4Addr::new(100, 100, 100, 200), Ipv4Addr::new(168, 63, 129, 16), Ipv4Addr::new(192, 0, 0, 192)];
+const METADATA_V6: [Ipv6Addr; 2] = [Ipv6Addr::new(0xfd00, 0xec2, 0, 0, 0, 0, 0, 0x254), Ipv6Addr::new(0xfd20, 0xce, 0, 0, 0, 0, 0, 0x254)];
+
 /// Refuses addresses at which no connected system lives and secrets could be lured away.
 pub(crate) fn refuse_address(address: IpAddr) -> Result<(), ConnectError> {
+    let refused_v4 =
+        |v4: Ipv4Addr| v4.is_link_local() || v4.is_broadcast() || v4.is_multicast() || v4.is_unspecified() || METADATA.contains(&v4);
     let local = match address.to_canonical() {
-        IpAddr::V4(v4) => v4.is_link_local() || v4.is_broadcast() || v4.is_multicast() || v4.is_unspecified(),
+        IpAddr::V4(v4) => refused_v4(v4),
         IpAddr::V6(v6) => {
-            let first = v6.segments()[0];
-            first & 0xffc0 == 0xfe80 || v6.is_multicast() || v6.is_unspecified() || v6.to_string() == "fd00:ec2::254"
+            let parts = v6.segments();
+            let v4 = |high: u16, low: u16| Ipv4Addr::from((u32::from(high) << 16) | u32::from(low));
+            // An IPv4 address can stand in one of IPv6: by NAT64 (RFC 6052 section 2.1) and by 6to4 (RFC 3056 section 2).
+            let inner = match parts {
+                [0x64, 0xff9b, 0, 0, 0, 0, high, low] | [0x2002, high, low, ..] => Some(v4(high, low)),
+                _ => None,
+            };
+            parts[0] & 0xffc0 == 0xfe80
+                || v6.is_multicast()
+                || v6.is_unspecified()
+                || METADATA_V6.contains(&v6)
+                || inner.is_some_and(refused_v4)
         }
     };
     if local {
@@ -223,10 +239,23 @@ mod tests {
 
     #[test]
     fn metadata_addresses_are_refused() {
-        for bad in ["169.254.169.254", "fe80::1", "fd00:ec2::254", "224.0.0.1", "::ffff:169.254.169.254", "0.0.0.0"] {
+        for bad in [
+            "169.254.169.254",
+            "fe80::1",
+            "fd00:ec2::254",
+            "fd20:ce::254",
+            "224.0.0.1",
+            "::ffff:169.254.169.254",
+            "0.0.0.0",
+            "100.100.100.200",
+            "168.63.129.16",
+            "192.0.0.192",
+            "64:ff9b::169.254.169.254",
+            "2002:a9fe:a9fe::1",
+        ] {
             assert!(refuse_address(bad.parse().expect("valid")).is_err(), "{bad}");
         }
-        for good in ["127.0.0.1", "10.0.0.5", "::1"] {
+        for good in ["127.0.0.1", "10.0.0.5", "::1", "64:ff9b::10.0.0.5", "2002:a00:5::1"] {
             assert!(refuse_address(good.parse().expect("valid")).is_ok(), "{good}");
         }
     }

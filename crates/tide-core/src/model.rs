@@ -184,8 +184,8 @@ pub struct SystemFacts {
     pub read: Vec<ObjectType>,
     /// Paused by an operator: nothing is sent.
     pub paused: bool,
-    /// Nothing is written there now, by its schedule; says until when.
-    pub quiet: Option<String>,
+    /// Why nothing is written there now, by its schedule or because all writes are stopped; as a sentence.
+    pub write_hold: Option<String>,
     /// Not armed yet: nothing is sent.
     pub disarmed: bool,
     /// The names by which the system knows our own service account, in lower case.
@@ -220,7 +220,7 @@ pub struct Population {
     /// belongs to nobody is known by its account.
     pub in_flight: InFlight,
     /// What a person said of changes that a guard held, by their fingerprints.
-    pub ruled: HashMap<String, Ruling>,
+    pub overrides: HashMap<String, Override>,
     /// What was said of changes that need a yes, by their fingerprints.
     pub approved: HashMap<String, crate::approvals::Said>,
     /// What accounts held before somebody changed them in their system.
@@ -293,7 +293,7 @@ pub struct Acts {
 
 /// What a person said of a change that a guard held.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ruling {
+pub struct Override {
     /// It is sent after all; or else it is dropped, while it stays the same.
     pub release: bool,
     /// Who said so.

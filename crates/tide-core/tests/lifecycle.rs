@@ -310,8 +310,8 @@ fn a_step_that_is_held_holds_those_after_it_and_nobody_elses() {
     world.run("2026-05-01T00:00:00Z");
     let now = "2026-06-02T00:00:00Z";
     let first = world.decide(now).changes.iter().find(|change| change.step == 1).expect("a first step").clone();
-    let ruling = tide_core::model::Ruling { release: false, principal: "ada".into() };
-    world.population.ruled.insert(first.fingerprint.clone(), ruling);
+    let discarded = tide_core::model::Override { release: false, principal: "ada".into() };
+    world.population.overrides.insert(first.fingerprint.clone(), discarded);
     let outcome = world.decide(now);
     let (theirs, others): (Vec<_>, Vec<_>) = outcome.changes.iter().partition(|change| change.identity == first.identity);
     assert_eq!((theirs.len(), others.len()), (3, 3));

@@ -286,7 +286,7 @@ fn part(population: &Population, records: &Records) -> Population {
         joined: population.joined.iter().filter(|one| identity(&one.identity)).cloned().collect(),
         systems: population.systems.clone(),
         recent: population.recent.clone(),
-        ruled: population.ruled.clone(),
+        overrides: population.overrides.clone(),
         ..Population::default()
     }
 }

@@ -64,7 +64,7 @@ fn population(harbour: &[Seed], berthing: &[Seed]) -> Population {
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         paused: false,
-        quiet: None,
+        write_hold: None,
     };
     let systems: BTreeMap<String, SystemFacts> = [("harbour".to_owned(), facts(None)), ("berthing".to_owned(), facts(Some(schema)))].into();
     let mut population = Population { systems, ..Population::default() };

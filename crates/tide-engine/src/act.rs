@@ -51,6 +51,8 @@ pub(crate) struct Tally {
     total: AtomicUsize,
     done: AtomicUsize,
     failed: AtomicUsize,
+    /// How many were not sent, because writes were stopped.
+    pub(crate) taken_back: AtomicUsize,
     begun: std::time::Instant,
 }
 
@@ -116,6 +118,8 @@ pub(crate) enum Went {
     Refused,
     /// The system took it into a queue of its own.
     Accepted,
+    /// It was not sent, because writes to the system are stopped.
+    Stopped,
 }
 
 impl Engine {
@@ -140,6 +144,7 @@ impl Engine {
             total: AtomicUsize::new(changes.len()),
             done: AtomicUsize::new(0),
             failed: AtomicUsize::new(0),
+            taken_back: AtomicUsize::new(0),
             begun: std::time::Instant::now(),
         });
         let fault = self.send(changes, &tally, cancel, principal).await;
@@ -159,6 +164,16 @@ impl Engine {
             self.finish(id, "cancelled", note.as_deref(), principal).await;
             return Ok(());
         }
+        let note = match tally.taken_back.load(Ordering::Relaxed) {
+            0 => note,
+            count => {
+                let plural = if count == 1 { "change was" } else { "changes were" };
+                let said = format!(
+                    "{count} {plural} not sent, because writes were stopped: they are decided again when the system may be written."
+                );
+                Some(note.map_or(said.clone(), |note| format!("{note} {said}")))
+            }
+        };
         self.finish(id, "done", note.as_deref(), principal).await;
         Ok(())
     }
@@ -273,6 +288,12 @@ impl Engine {
             if cancel.is_cancelled() {
                 return Ok(false);
             }
+            // What may have been done before the stop is looked for, which writes nothing.
+            if let Some(stop) = share.stopped(change.change.object).filter(|_| change.state == ChangeState::Queued) {
+                changes.push_front(change);
+                self.take_back(changes, &stop.said, tally).await?;
+                break;
+            }
             if let Some((why, remedy)) = self.refusal_limit_reached(share, &change.change).await? {
                 self.store.settle_failed(change.id, &why, &remedy, false, self.now()).await?;
                 tally.failed.fetch_add(1, Ordering::Relaxed);
@@ -303,6 +324,11 @@ impl Engine {
                         let next = "it is decided again when that is done";
                         self.store.settle_not_done(change.id, ChangeState::Cancelled, &why, next, self.now()).await?;
                     }
+                    break;
+                }
+                Went::Stopped => {
+                    // The order within one account is kept, also if writes go on by now.
+                    self.take_back(changes, "not sent: writes were stopped before an earlier change of the same account", tally).await?;
                     break;
                 }
             }
@@ -537,6 +563,10 @@ impl Engine {
                     self.progress(tally);
                     self.asking.notify_one();
                     return Ok(Went::Accepted);
+                }
+                Err(error) if error.weight == Weight::Stopped => {
+                    self.take_back(VecDeque::from([row]), &error.said, tally).await?;
+                    return Ok(Went::Stopped);
                 }
                 Err(error) if matches!(error.weight, Weight::Passing | Weight::Unknown) && attempt < ATTEMPTS => {
                     tracing::info!(system = share.row.name, change = row.id, code = error.code, attempt, "a change is tried again");

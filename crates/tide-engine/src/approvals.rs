@@ -144,6 +144,21 @@ fn chosen(request: &Request<'_>, chosen: &[String], groups: &Groups<'_>) -> Resu
     }
 }
 
+/// What an operator did, in words: `you …`.
+fn deed(act: &str) -> &'static str {
+    match act.split_once('.') {
+        Some(("run", _)) => "started the run that asked for it",
+        Some(("role", "taken")) => "took a role by hand",
+        Some(("role", _)) => "gave a role by hand",
+        Some(("departure", _)) => "asked for the departure, or took it back",
+        Some(("match", _)) => "said who belongs to whom",
+        Some(("identity", _)) => "split the identity",
+        Some(("password", _)) => "set the password",
+        Some(("rules", _)) => "published the rules that want it",
+        _ => "did what led to it",
+    }
+}
+
 /// Why an operator may not answer a request, if it may not.
 pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, owners: &Owners, operator: &OperatorRow) -> Option<String> {
     let level = request.rule.levels.get(request.level)?;
@@ -153,6 +168,15 @@ pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, 
         };
         if row.asked_by == operator.id {
             return Some("whoever asks for a change does not approve it".to_owned());
+        }
+        if let Some(cause) = row.causes.iter().find(|cause| cause.principal == operator.id) {
+            return Some(format!("whoever causes a change does not approve it: you {}", deed(&cause.act)));
+        }
+        // Who set what makes this operator an approver, after they had caused the change, would approve it by another's name.
+        if let Some((by, at)) = &operator.set_by
+            && row.causes.iter().any(|cause| cause.principal == *by && cause.at <= *at)
+        {
+            return Some("whoever caused this change has set your groups, your person or your token since".to_owned());
         }
         if row.answers.iter().any(|answer| answer.principal == operator.id) {
             return Some("you have answered an earlier level of it".to_owned());
@@ -256,7 +280,11 @@ impl Engine {
         let decided = |row: &&ApprovalRow| about.is_none_or(|about| about.identities.contains(&row.identity));
         let unwanted = rows.iter().filter(decided).map(|row| &row.fingerprint).filter(|print| !wanted.contains(print.as_str()));
         let gone = unwanted.cloned().collect();
-        let asked = self.store.ask(new, gone, asker, now).await?;
+        let version = match about {
+            None => self.rules().await.ok().map(|rules| rules.version),
+            Some(_) => None,
+        };
+        let asked = self.store.ask(new, gone, version, asker, now).await?;
         let again = rules.approvals.iter().filter_map(|rule| Some((rule.name.clone(), rule.remind_days?))).collect();
         if rules.approvals.iter().any(|rule| rule.call.is_some()) && !waiting.is_empty() {
             let due = self.store.to_remind_of(&waiting, now).await?;
@@ -295,7 +323,11 @@ impl Engine {
             .ok_or_else(|| EngineError::Changed("this is not what waits any more: look at the list again".to_owned()))?;
         let prints = || request.changes.iter().map(|change| change.fingerprint.clone());
         match (answer, request.expired) {
-            ("ask-again", true) => return Ok(self.store.ask_again(prints().collect(), principal, self.now()).await?),
+            ("ask-again", true) => {
+                let (now, rule) = (self.now(), request.rule);
+                let remind = rule.remind_days.map(|every| days(now, every));
+                return Ok(self.store.ask_again(prints().collect(), days(now, rule.days), remind, principal, now).await?);
+            }
             ("approve" | "refuse", false) => {}
             ("approve" | "refuse", true) => {
                 return Err(EngineError::Refused("nobody answered in time: `ask-again` asks anew".to_owned()));

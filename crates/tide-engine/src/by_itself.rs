@@ -333,6 +333,9 @@ impl Engine {
         if before.asked || !rules.set.approvals.is_empty() {
             self.ask_about(&rules.set, outcome, about.as_ref(), ITSELF).await?;
         }
+        if !before.overrides.is_empty() {
+            self.end_overrides(outcome, about.as_ref()).await?;
+        }
         if before.in_doubt {
             self.hold_accepted(outcome).await?;
         }

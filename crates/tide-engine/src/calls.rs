@@ -118,6 +118,10 @@ impl Engine {
         let rules = self.rules().await?;
         let mut handed = 0;
         for (name, row) in self.waiting_for(&rules.set).await? {
+            // The emergency stop holds calls too: they make things in other systems.
+            if self.write_stop().is_some() {
+                return Ok(handed);
+            }
             let (Some(call), true) = (rules.set.calls.get(&name), due(row.tried.as_deref(), row.attempts, self.now())) else { continue };
             let Some(password) = self.store.first_password(row.id).await? else { continue };
             let body = serde_json::json!({
@@ -146,6 +150,9 @@ impl Engine {
     async fn carry_notices(&self, set: &tide_core::RuleSet) -> Result<usize, EngineError> {
         let mut carried = 0;
         for row in self.store.told(None, true, MOST).await? {
+            if self.write_stop().is_some() {
+                break;
+            }
             let Some((name, call)) = row.call.as_ref().and_then(|name| Some((name, set.calls.get(name)?))) else { continue };
             if !due(row.tried.as_deref(), row.attempts, self.now()) {
                 continue;

@@ -2,26 +2,33 @@
 //! for good, and what was done behind our back.
 
 use crate::{Engine, EngineError, approvals};
-use jiff::Timestamp;
-use std::collections::{BTreeMap, HashMap};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::{Change, ChangeKind};
+use tide_core::nearby::Records;
 use tide_core::rules::WhenChanged;
 use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
-use tide_store::{ApprovalRow, Counting, NoticeRow, Parked};
+use tide_store::{ApprovalRow, Counting, NewOverride, NoticeRow, OverrideRow, Parked};
 
 /// The most names that one line of the list tells.
 const NAMED: usize = 5;
 /// More accounts of one system than this that were changed there are one question.
 const TOGETHER: usize = 20;
 
+/// How long a release holds, if the changes are not sent before.
+const RELEASED: SignedDuration = SignedDuration::from_hours(24);
+/// How long a discard holds, if the changes are still wanted then: after that it is asked again.
+const DISCARDED: SignedDuration = SignedDuration::from_hours(7 * 24);
+
 /// Something that a person must answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Decision {
     /// What it is called when it is answered. It names what was shown: it is another one when that changes.
     pub id: String,
-    /// `approval`, `match`, `guard`, `parked`, `drift`, `reminder` or `surprise`.
+    /// `approval`, `match`, `guard`, `parked`, `drift`, `reminder` or `surprise`; or `override` for an answer that was given and still
+    /// holds.
     pub kind: &'static str,
     /// The system.
     pub system: String,
@@ -213,6 +220,48 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
     all
 }
 
+/// What operators said and still holds, so that it can be taken back: releases and discards by the decision in which they were shown,
+/// and answers to approvals whose changes were not sent yet.
+fn given(outcome: &Outcome, overrides: &[OverrideRow], approvals: &[ApprovalRow], now: Timestamp) -> Vec<Decision> {
+    let wanted: HashMap<&str, &Change> = outcome.changes.iter().map(|change| (change.fingerprint.as_str(), change)).collect();
+    let now = tide_store::stamp(now);
+    let mut by_decision: BTreeMap<&str, Vec<&OverrideRow>> = BTreeMap::new();
+    for row in overrides.iter().filter(|row| row.expires > now && wanted.contains_key(row.fingerprint.as_str())) {
+        by_decision.entry(&row.decision).or_default().push(row);
+    }
+    let minute = |stamp: &str| format!("{} UTC", stamp.get(..16).unwrap_or(stamp).replace('T', " "));
+    let override_of = |(decision, rows): (&str, Vec<&OverrideRow>)| {
+        let first = rows[0];
+        let (done, next) = match first.release {
+            true => ("released", "they go once nothing else holds them"),
+            false => ("discarded", "they are not sent, and asked about again then if they are still wanted"),
+        };
+        let plural = if rows.len() == 1 { "change" } else { "changes" };
+        Decision {
+            title: format!("{} {} {plural} in {} {done} by {}", rows.len(), first.kind, first.system, first.principal),
+            said: format!("{} until {}: {next}", minute(&first.made), minute(&first.expires)),
+            count: rows.len(),
+            names: some(rows.iter().map(|row| row.label.as_str())),
+            answers: vec!["take-back"],
+            ..Decision::new("override", format!("override-{decision}"), &first.system)
+        }
+    };
+    let answered = |row: &&ApprovalRow| !row.answers.is_empty();
+    let answer_of = |row: &ApprovalRow| {
+        let change = wanted.get(row.fingerprint.as_str())?;
+        let last = row.answers.last()?;
+        let done = if last.yes { "approved" } else { "refused" };
+        Some(Decision {
+            title: format!("{}: {} in {} {done} by {}", change.label, change.kind, change.system, last.name),
+            said: format!("{} ({}): taken back, it is asked again from its first level", minute(&last.made), row.rule),
+            names: vec![change.label.clone()],
+            answers: vec!["take-back"],
+            ..Decision::new("override", format!("override-{}", row.fingerprint), &change.system)
+        })
+    };
+    by_decision.into_iter().map(override_of).chain(approvals.iter().filter(answered).filter_map(answer_of)).collect()
+}
+
 impl Engine {
     /// What waits for a person, as this principal may answer it.
     pub async fn decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
@@ -222,7 +271,33 @@ impl Engine {
         let prints: Vec<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
         let parked = self.store.parked(&prints).await?;
         all.extend(list(&rules.set, &outcome, &parked, &self.store.notices().await?));
+        all.extend(given(&outcome, &self.store.override_rows().await?, &self.store.approvals().await?, self.now()));
         Ok(all)
+    }
+
+    /// Ends what was said of changes that are not wanted any more, and what has expired. `about` says about whom it was decided; nothing
+    /// means everybody.
+    pub(crate) async fn end_overrides(&self, outcome: &Outcome, about: Option<&Records>) -> Result<(), EngineError> {
+        let (rows, now) = (self.store.override_rows().await?, tide_store::stamp(self.now()));
+        if rows.is_empty() {
+            return Ok(());
+        }
+        let wanted: HashSet<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
+        // Of those about whom it was not decided, nothing is known.
+        let decided = |row: &OverrideRow| match about {
+            None => true,
+            Some(about) if row.identity.is_empty() => row.account.is_some_and(|account| about.accounts.contains(&account)),
+            Some(about) => about.identities.contains(&row.identity),
+        };
+        let unwanted: Vec<String> = rows
+            .iter()
+            .filter(|row| decided(row) && !wanted.contains(row.fingerprint.as_str()))
+            .map(|row| row.fingerprint.clone())
+            .collect();
+        if unwanted.is_empty() && rows.iter().all(|row| row.expires > now) {
+            return Ok(());
+        }
+        Ok(self.store.end_overrides(unwanted, self.now()).await?)
     }
 
     /// What waits for a yes.
@@ -319,17 +394,39 @@ impl Engine {
                 let held = guarded(&rules.set, &outcome);
                 let meant = held.iter().find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
                 let changes: Vec<Change> = meant.ok_or_else(changed)?.1.1.iter().map(|change| (*change).clone()).collect();
-                self.store.rule(changes, "guard", release, principal, self.now()).await?;
+                let expires = self.now().saturating_add(if release { RELEASED } else { DISCARDED }).unwrap_or(Timestamp::MAX);
+                let new = NewOverride { changes, held_by: "guard", decision: id.to_owned(), release, expires };
+                self.store.add_override(new, principal, self.now()).await?;
             }
             Some(("approval", _)) => self.answer_approval(id, &said, principal).await?,
             Some(("drift", _)) if answer == "repair" => {
                 let (rules, population, outcome) = self.decide_now().await?;
                 let all = drifts(&rules.set, &population, &outcome);
                 let meant = all.iter().find(|changes| drift_id(changes) == id).ok_or_else(changed)?;
-                self.store.rule(meant.iter().map(|change| (*change).clone()).collect(), "drift", true, principal, self.now()).await?;
+                let changes = meant.iter().map(|change| (*change).clone()).collect();
+                let expires = self.now().saturating_add(RELEASED).unwrap_or(Timestamp::MAX);
+                let new = NewOverride { changes, held_by: "drift", decision: id.to_owned(), release: true, expires };
+                self.store.add_override(new, principal, self.now()).await?;
                 // Nothing changed but what somebody said: they are to be looked at all the same.
                 let accounts = meant.iter().filter_map(|change| change.account);
                 self.was_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;
+            }
+            Some(("override", decision)) if answer == "take-back" => {
+                let (_, _, outcome) = self.decide_now().await?;
+                let rows = self.store.override_rows().await?;
+                let mut about: Vec<(Option<i64>, String)> =
+                    rows.iter().filter(|row| row.decision == decision).map(|row| (row.account, row.identity.clone())).collect();
+                if self.store.take_back_override(decision, principal, self.now()).await? == 0 {
+                    let wanted = |change: &&Change| change.fingerprint == decision && change.approval.is_some();
+                    let change = outcome.changes.iter().find(wanted).ok_or_else(changed)?;
+                    about.push((change.account.filter(|_| !change.is_membership()), change.identity.clone()));
+                    if !self.store.take_back_answers(&change.fingerprint, principal, self.now()).await? {
+                        return Err(changed());
+                    }
+                }
+                // Nothing changed but what somebody said: they are to be looked at all the same.
+                let accounts: Vec<i64> = about.iter().filter_map(|(account, _)| *account).collect();
+                self.was_sent(accounts.into_iter(), about.into_iter().map(|(_, identity)| identity).filter(|id| !id.is_empty())).await;
             }
             Some(("parked", fingerprint)) if answer == "retry" => self.store.unpark(fingerprint, principal, self.now()).await?,
             Some(("surprise", number)) if answer == "seen" => {
@@ -349,7 +446,7 @@ impl Engine {
         let (counts, in_flight) = self.store.counted(&asked).await?;
         population.recent = keys.into_iter().zip(counts).map(counted).collect();
         population.in_flight = in_flight;
-        population.ruled = self.store.rulings().await?;
+        population.overrides = self.store.overrides(at).await?;
         population.approved = if rules.approvals.is_empty() { HashMap::new() } else { self.store.approvals_said(at).await? };
         Ok(())
     }

@@ -188,8 +188,8 @@ impl Engine {
         let old = if against == 0 { RuleSet::default() } else { sound(old, &faults)? };
         let population = self.store.population().await?;
         let now = self.now();
-        let outcomes = tokio::task::spawn_blocking(move || effect(&decide(&old, &population, now), &decide(&new, &population, now)));
-        outcomes.await.map_err(|error| EngineError::Refused(format!("the effect could not be worked out: {error}")))
+        let both = move || effect(&decide(&old, &population, now), &decide(&new, &population, now));
+        self.compute(Some(crate::compute::PATIENCE), both).await
     }
 
     /// What two published versions differ in.

@@ -4,6 +4,13 @@ use tide_connect::ConnectError;
 use tide_core::rules::Fault;
 use tide_store::StoreError;
 
+fn on_its_way(id: Option<i64>) -> String {
+    match id {
+        Some(id) => format!("change set {id} is on its way: wait for its end, or cancel it"),
+        None => "a run of the service's own is on its way: try again in a moment".to_owned(),
+    }
+}
+
 /// A fault of the engine.
 #[derive(Debug, thiserror::Error)]
 pub enum EngineError {
@@ -20,14 +27,17 @@ pub enum EngineError {
     #[error("no rules were published yet: `eager-tide rules publish FOLDER`")]
     NoRules,
     /// Something is on its way already.
-    #[error("change set {0} is on its way: wait for its end, or cancel it")]
-    Busy(i64),
+    #[error("{}", on_its_way(*.0))]
+    Busy(Option<i64>),
     /// Somebody else changed what was to be changed.
     #[error("{0}")]
     Changed(String),
     /// It is not for whoever asks.
     #[error("{0}")]
     Forbidden(String),
+    /// Too much is computed at a time: a turn did not come within so many seconds.
+    #[error("the service computes other answers, and this one had no turn within {0} s: ask again later")]
+    Overloaded(u64),
     /// Something of ours panicked.
     #[error("an internal error: {0}")]
     Internal(String),

@@ -92,6 +92,7 @@ impl Engine {
 
     /// Follows every system that is armed and scheduled so, until the service stops, and runs on what comes.
     pub fn work_by_itself(self: &Arc<Self>) {
+        self.log_journal_head();
         self.watch_feeds();
         self.keep_calling();
         self.run_on_news();
@@ -281,7 +282,7 @@ impl Engine {
         let mark = connector.mark(object, way).await?;
         let now = self.now();
         if way != Way::Pushed {
-            let read = self.read_one(row, object).await?;
+            let read = self.read_one(row, object, &self.stopping).await?;
             if let Some(error) = read.error {
                 return Err(error.into());
             }
@@ -382,7 +383,9 @@ impl Engine {
             }
         }
         let value = serde_json::to_value(schedule).unwrap_or_default();
+        let _one_at_a_time = self.setting.lock().await;
         self.store.set_schedule(name, &value, principal, self.now()).await?;
+        self.gate(&row).set_schedule(schedule);
         self.tell(Event::System { name: name.to_owned() });
         self.nudge.notify_one();
         Ok(())

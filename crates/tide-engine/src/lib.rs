@@ -11,6 +11,7 @@ mod approvals;
 mod by_itself;
 mod calls;
 mod clock;
+mod compute;
 mod decisions;
 mod drafts;
 mod error;
@@ -18,6 +19,7 @@ mod events;
 mod following;
 mod groups;
 mod in_step;
+mod journal_head;
 mod known;
 mod licences;
 mod life;
@@ -41,6 +43,7 @@ mod together;
 mod told;
 mod trial;
 mod watch;
+mod write_gate;
 
 pub use allowed::Allowed;
 pub use calls::CallRow;
@@ -56,6 +59,7 @@ pub use known::Known;
 pub use licences::{AHEAD_DAYS, LicenceView};
 pub use life::{Effect, Leaver, LifeLine, WayIn};
 pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
+pub use operators::new_token;
 pub use push::{Happening, NewToken};
 pub use reading::Read;
 pub use roles::{Holder, RoleTrial, RoleView};
@@ -116,6 +120,12 @@ pub struct Engine {
     events: broadcast::Sender<Event>,
     /// What may be written, per system; shared with every connector that is in use.
     access: Mutex<HashMap<String, Arc<Access>>>,
+    /// Whether each system may be written at this moment.
+    gates: Mutex<HashMap<String, Arc<write_gate::Gate>>>,
+    /// Held while a system's state or schedule is set, so that gate and records agree.
+    setting: tokio::sync::Mutex<()>,
+    /// Held while a decision about everybody is computed for a request.
+    computing: Arc<tokio::sync::Mutex<()>>,
     /// Held while a preview or a run is on its way: runs never overlap.
     busy: Arc<tokio::sync::Mutex<()>>,
     /// Held from the look at the records until what was decided is in the queue, and while leavers overtake: nobody decides
@@ -186,6 +196,9 @@ impl Engine {
             at_a_time: ties.at_a_time.max(1),
             events: broadcast::Sender::new(1024),
             access: Mutex::default(),
+            gates: Mutex::default(),
+            setting: tokio::sync::Mutex::default(),
+            computing: Arc::default(),
             busy: Arc::default(),
             deciding: tokio::sync::Mutex::default(),
             known: tokio::sync::Mutex::default(),

@@ -124,7 +124,8 @@ impl Engine {
         let (rules, mut population) = self.all(at).await?;
         let departure = Departure { at, principal: "an operator".to_owned(), comment: String::new() };
         population.departures.insert(id.to_owned(), departure);
-        let outcome = tide_core::decide(&rules.set, &population, at);
+        let decided = move || tide_core::decide(&rules.set, &population, at);
+        let outcome = self.compute(Some(crate::compute::PATIENCE), decided).await?;
         if !outcome.identities.iter().any(|(identity, _)| identity.id == id) {
             return Err(StoreError::Missing { what: "identity", name: id.to_owned() }.into());
         }

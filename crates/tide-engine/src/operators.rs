@@ -1,8 +1,15 @@
 //! Operators: they are added with a token, may be people whom we know, and belong to groups that approvals name.
 
+use crate::push::NewToken;
 use crate::{Engine, EngineError};
+use jiff::SignedDuration;
 use tide_core::explain::whom;
-use tide_store::StoreError;
+use tide_store::{NewTokenRow, StoreError};
+
+/// A token of 256 random bits.
+pub fn new_token() -> String {
+    rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect()
+}
 
 impl Engine {
     /// The identity of whoever is meant by a name, number, address or id.
@@ -23,16 +30,55 @@ impl Engine {
             return Err(StoreError::Exists { what: "operator", name: name.to_owned() }.into());
         }
         let identity = self.person(person).await?;
-        let token: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
+        let token = new_token();
         let principal = self.store.add_principal("operator", name, Some(&token), self.now()).await?;
         self.store.note(by, "operator.added", name, "", self.now()).await?;
         self.store.set_operator(&principal.id, groups, identity.as_deref(), by, self.now()).await?;
         Ok(token)
     }
 
-    /// Says to which groups an operator belongs, and which person it is.
+    /// Gives an operator a further token, and returns it. Only the operator itself may ask, since a token is a self; another one may when
+    /// no token of it is good any more. Earlier ones stay good for `earlier_hours` more.
+    pub async fn rotate_token(
+        &self,
+        name: &str,
+        label: &str,
+        expires_in_days: Option<u32>,
+        earlier_hours: u32,
+        by: &str,
+    ) -> Result<NewToken, EngineError> {
+        let operator = self.store.operator(name).await?;
+        let now = self.now();
+        if operator.id != by {
+            let stamp = tide_store::stamp(now);
+            let is_good = |row: &tide_store::TokenRow| row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > stamp);
+            if self.store.tokens("operator", &operator.name).await?.iter().any(is_good) {
+                let said = format!("{0} has a token, and only {0} makes itself another one: end that token first", operator.name);
+                return Err(EngineError::Forbidden(said));
+            }
+            // It is noted, so that nobody approves by another's name what they caused.
+            self.store.set_operator(&operator.id, &operator.teams, operator.identity.as_deref(), by, now).await?;
+        }
+        let after = |hours: i64| now.saturating_add(SignedDuration::from_hours(hours)).unwrap_or(now);
+        let token = new_token();
+        let new = NewTokenRow {
+            kind: "operator",
+            name: &operator.name,
+            token: &token,
+            label,
+            expires: expires_in_days.map(|days| after(i64::from(days) * 24)),
+            earlier_until: Some(after(earlier_hours.into())),
+        };
+        let id = self.store.add_token(new, by, now).await?;
+        Ok(NewToken { id, token })
+    }
+
+    /// Says to which groups an operator belongs, and which person it is. Nobody says so of itself.
     pub async fn set_operator(&self, name: &str, groups: &[String], person: Option<&str>, by: &str) -> Result<(), EngineError> {
         let operator = self.store.operator(name).await?;
+        if operator.id == by {
+            return Err(EngineError::Forbidden("nobody changes their own groups or person: another operator does".to_owned()));
+        }
         let identity = self.person(person).await?;
         Ok(self.store.set_operator(&operator.id, groups, identity.as_deref(), by, self.now()).await?)
     }

@@ -1,11 +1,10 @@
 //! Systems that call us: their tokens, and the events that they send.
 
 use crate::{Engine, EngineError, Event};
-use jiff::ToSpan;
+use jiff::{Timestamp, ToSpan};
 use tide_connect::ConnectError;
-use tide_core::model::Observed;
 use tide_core::{Attributes, ObjectType};
-use tide_store::{EventRow, TokenRow};
+use tide_store::{EventRow, EventTaken, NewEvent, NewTokenRow, TokenRow};
 
 /// How long earlier tokens stay good after a new one was given, so that there is no gap.
 const OVERLAP_HOURS: i64 = 24;
@@ -29,6 +28,12 @@ pub struct Happening {
     pub attributes: Attributes,
     /// The event as it came.
     pub body: String,
+    /// The sender's id for it.
+    pub external_id: Option<String>,
+    /// Its place among the events of its record.
+    pub sequence: Option<i64>,
+    /// When it happened.
+    pub occurred_at: Option<Timestamp>,
 }
 
 impl Engine {
@@ -50,7 +55,8 @@ impl Engine {
         self.push_system(system).await?;
         let now = self.now();
         let until = now.checked_add(OVERLAP_HOURS.hours()).unwrap_or(now);
-        let id = self.store.add_system_token(system, &token, label, Some(until), principal, now).await?;
+        let new = NewTokenRow { kind: "system", name: system, token: &token, label, expires: None, earlier_until: Some(until) };
+        let id = self.store.add_token(new, principal, now).await?;
         self.tell(Event::System { name: system.to_owned() });
         Ok(NewToken { id, token })
     }
@@ -58,12 +64,12 @@ impl Engine {
     /// The tokens of a system.
     pub async fn tokens(&self, system: &str) -> Result<Vec<TokenRow>, EngineError> {
         self.push_system(system).await?;
-        Ok(self.store.system_tokens(system).await?)
+        Ok(self.store.tokens("system", system).await?)
     }
 
     /// Takes a token back at once.
     pub async fn end_token(&self, system: &str, id: &str, principal: &str) -> Result<(), EngineError> {
-        if self.store.end_system_token(system, id, principal, self.now()).await? {
+        if self.store.end_token("system", system, id, principal, self.now()).await? {
             Ok(())
         } else {
             Err(tide_store::StoreError::Missing { what: "token", name: id.to_owned() }.into())
@@ -79,42 +85,68 @@ impl Engine {
         Ok(())
     }
 
+    /// Accepts the records of a system that calls us as they are, though a backup was restored and it has not sent all of them since: it
+    /// counts as read from now on. How many records were not sent, of how many.
+    pub async fn accept_records(&self, system: &str, principal: &str) -> Result<(i64, i64), EngineError> {
+        self.push_system(system).await?;
+        let row = self.store.system(system).await?;
+        let (mut unsent, mut all) = (0, 0);
+        for object in [ObjectType::Person, ObjectType::Group] {
+            let Some((missing, there)) = self.store.unsent_since_restore(system, object).await? else { continue };
+            let reading = self.store.begin_reading(system, object, self.monotonic_now()).await?;
+            self.store.unchanged_reading(reading, self.now()).await?;
+            (unsent, all) = (unsent + missing, all + there);
+        }
+        let detail = format!("{unsent} of {all} records were not sent since a backup was restored");
+        self.store.note(principal, "system.records-accepted", &row.name, &detail, self.now()).await?;
+        self.was_pushed(system);
+        Ok((unsent, all))
+    }
+
     /// Something was pushed and is kept: it is run on at once, if anything works by itself.
     pub fn was_pushed(&self, system: &str) {
         self.tell(Event::System { name: system.to_owned() });
         self.nudge.notify_one();
     }
 
-    /// Takes an event in. A mover's values are put over those that are known; a leaver's record is
-    /// absent from now on.
+    /// Takes an event in, and returns it as it is kept: one that comes again is the one that came first. A mover's values are put over
+    /// those that are known; a leaver's record is absent from now on; one that comes after a later one of its record changes nothing.
     pub async fn take_event(&self, system: &str, id: &str, happening: Happening, principal: &str) -> Result<EventRow, EngineError> {
         self.push_system(system).await?;
-        let known = self.store.account_by_key(system, &happening.key).await?;
-        let leaves = happening.kind == "leaver";
-        if known.is_none() && happening.kind != "joiner" {
-            return Err(ConnectError::lasting(
-                "unknown_key",
-                format!("{system} never told of `{}`, so that nobody can be its {}", happening.key, happening.kind),
-                "send a joiner first, or check the key",
-            )
-            .into());
-        }
-        let mut attributes = known.map(|account| account.attributes).unwrap_or_default();
-        for (name, values) in happening.attributes.iter() {
-            attributes.set(name, values.to_vec());
-        }
-        let name = ["displayName", "name", "userName"].iter().find_map(|n| attributes.get(n).first().map(ToString::to_string));
-        let account = Observed {
-            key: happening.key.clone(),
-            name: name.unwrap_or_else(|| happening.key.clone()),
-            attributes,
-            fault: None,
-            version: None,
-            is_exact: true,
+        let Happening { kind, key, .. } = happening.clone();
+        let new = NewEvent {
+            system: system.to_owned(),
+            id: id.to_owned(),
+            kind: happening.kind,
+            key: happening.key,
+            attributes: happening.attributes,
+            body: happening.body,
+            external_id: happening.external_id,
+            sequence: happening.sequence,
+            occurred_at: happening.occurred_at,
+            principal: principal.to_owned(),
         };
-        self.store.put_event(system, id, &happening.kind, &happening.body, account, leaves, principal, self.now()).await?;
-        self.pushed_is_complete(system, ObjectType::Person).await?;
-        self.was_pushed(system);
-        Ok(self.store.event(system, id).await?)
+        let kept = match self.store.take_event(new, self.now()).await? {
+            EventTaken::Kept => {
+                self.pushed_is_complete(system, ObjectType::Person).await?;
+                self.was_pushed(system);
+                id.to_owned()
+            }
+            EventTaken::Outdated => id.to_owned(),
+            EventTaken::Repeated(first) => first,
+            EventTaken::OtherContent(first) => {
+                let said = format!("another event of {system} was taken with this id, as {first}: nothing was done");
+                return Err(EngineError::Changed(said));
+            }
+            EventTaken::UnknownKey => {
+                let said = format!("{system} never told of `{key}`, so that nobody can be its {kind}");
+                return Err(ConnectError::lasting("unknown_key", said, "send a joiner first, or check the key").into());
+            }
+            EventTaken::Left => {
+                let said = format!("`{key}` has left {system}, so that nobody can be its mover: nothing was done");
+                return Err(ConnectError::lasting("has_left", said, "send a joiner if they come back").into());
+            }
+        };
+        Ok(self.store.event(system, &kept).await?)
     }
 }

@@ -6,6 +6,7 @@ use tide_connect::{ConnectError, Connector, Settings, Shown};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
 use tide_store::{StoreError, SystemRow};
+use tokio_util::sync::CancellationToken;
 
 /// How many accounts are kept in one transaction.
 const TOGETHER: usize = 2000;
@@ -41,18 +42,31 @@ impl Engine {
     /// Reads these types of a system. A reading that breaks keeps what it brought and makes nobody
     /// absent.
     pub async fn read_system(&self, row: &SystemRow, objects: &[ObjectType]) -> Result<Vec<Read>, EngineError> {
+        self.read_until(row, objects, &self.stopping).await
+    }
+
+    /// The same, until it is cancelled: a reading that is, breaks.
+    pub(crate) async fn read_until(
+        &self,
+        row: &SystemRow,
+        objects: &[ObjectType],
+        cancel: &CancellationToken,
+    ) -> Result<Vec<Read>, EngineError> {
         let mut reads = Vec::new();
         for &object in objects {
-            reads.push(self.read_one(row, object).await?);
+            reads.push(self.read_one(row, object, cancel).await?);
         }
         Ok(reads)
     }
 
-    pub(crate) async fn read_one(&self, row: &SystemRow, object: ObjectType) -> Result<Read, EngineError> {
+    pub(crate) async fn read_one(&self, row: &SystemRow, object: ObjectType, cancel: &CancellationToken) -> Result<Read, EngineError> {
         let started = self.monotonic_now();
         let reading = self.store.begin_reading(&row.name, object, started).await?;
         let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
-        let outcome = self.show(row, object, reading, started, &mut read).await;
+        let outcome = tokio::select! {
+            outcome = self.show(row, object, reading, started, &mut read) => outcome,
+            () = cancel.cancelled() => Err(ConnectError::passing("cancelled", "the reading was cancelled", "it is read again").into()),
+        };
         let state = match outcome {
             Ok(_) if read.unchanged => {
                 self.store.unchanged_reading(reading, self.now()).await?;
@@ -86,6 +100,16 @@ impl Engine {
         started: jiff::Timestamp,
         read: &mut Read,
     ) -> Result<Vec<String>, EngineError> {
+        if row.kind == "push"
+            && let Some((unsent, all)) = self.store.unsent_since_restore(&row.name, object).await?.filter(|(unsent, _)| *unsent > 0)
+        {
+            let name = &row.name;
+            let said = format!("a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since");
+            let remedy = format!(
+                "have it send everything again; or accept the records as old as they are: `eager-tide systems accept-records {name}`"
+            );
+            return Err(ConnectError::lasting("outdated", said, remedy).into());
+        }
         let connector = self.connector(row).await?;
         if row.schema.is_empty() {
             // First contact: what the system has is needed to check the rules and to compare.

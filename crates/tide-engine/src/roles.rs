@@ -66,7 +66,7 @@ impl Engine {
             ),
         };
         let name = name.to_owned();
-        let work = tokio::task::spawn_blocking(move || {
+        let work = move || {
             let (old, outcome) = (&rules.set, decide(&rules.set, &population, now));
             let other = decide(&new, &population, now);
             let (before, after) = (turns(old, &population, &outcome, now), turns(&new, &population, &other, now));
@@ -84,8 +84,8 @@ impl Engine {
             }
             let conflicts = other.conflicts.iter().filter(|one| !outcome.conflicts.contains(one)).cloned().collect();
             RoleTrial { gains, loses, conflicts, effect: effect(&outcome, &other) }
-        });
-        work.await.map_err(|error| EngineError::Refused(format!("the effect could not be worked out: {error}")))
+        };
+        self.compute(Some(crate::compute::PATIENCE), work).await
     }
 
     /// All roles with who holds them, and where roles differ.

@@ -14,6 +14,10 @@ use tokio_util::sync::CancellationToken;
 /// How long a preview or run waits for one that is on its way.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(1);
 
+/// How old a queued change may be when a run that was interrupted goes on. An older one was decided from what may not be so any more: it
+/// is decided again.
+const MAX_QUEUE_AGE: jiff::SignedDuration = jiff::SignedDuration::from_mins(15);
+
 /// The published rules, ready for use.
 #[derive(Default)]
 pub struct Rules {
@@ -104,8 +108,22 @@ impl Engine {
 
     /// Decides from what is known now as it would be decided at another moment.
     pub(crate) async fn decide_as_of(&self, at: Timestamp) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
+        self.decide_in_turn(at, Some(crate::compute::PATIENCE)).await
+    }
+
+    /// The same; without patience, it waits for its turn as long as it takes.
+    pub(crate) async fn decide_in_turn(
+        &self,
+        at: Timestamp,
+        patience: Option<std::time::Duration>,
+    ) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
         let (rules, population) = self.all(at).await?;
-        let outcome = decide(&rules.set, &population, at);
+        let set = rules.clone();
+        let work = move || {
+            let outcome = decide(&set.set, &population, at);
+            (population, outcome)
+        };
+        let (population, outcome) = self.compute(patience, work).await?;
         Ok((rules, population, outcome))
     }
 
@@ -120,10 +138,10 @@ impl Engine {
 
     /// Notes to which systems nothing is written at a moment.
     async fn look_at_the_clock(&self, population: &mut Population, at: Timestamp) -> Result<(), EngineError> {
-        for row in self.store.at_work().await? {
-            let quiet = crate::Schedule::read(&row.schedule).quiet_at(at);
-            if let (Some((until, words)), Some(facts)) = (quiet, population.systems.get_mut(&row.name)) {
-                facts.quiet = Some(format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC")));
+        let at_work = self.store.at_work().await?;
+        for (row, hold) in at_work.iter().zip(self.write_holds(&at_work, at)) {
+            if let Some(facts) = population.systems.get_mut(&row.name) {
+                facts.write_hold = hold;
             }
         }
         Ok(())
@@ -132,7 +150,8 @@ impl Engine {
     /// Why a person's accounts are as they are, or why there are none.
     pub async fn why(&self, text: &str) -> Result<Vec<Explanation>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
-        Ok(explain(&rules.set, &population, &outcome, text))
+        let text = text.to_owned();
+        self.compute(Some(crate::compute::PATIENCE), move || explain(&rules.set, &population, &outcome, &text)).await
     }
 
     /// Begins a preview or a run, and returns its number at once.
@@ -141,8 +160,7 @@ impl Engine {
         // A run on news takes moments: it is waited for.
         let held = tokio::time::timeout(PATIENCE, self.busy.clone().lock_owned()).await;
         let Ok(held) = held else {
-            let going = lock(&self.going).as_ref().map_or(0, |(id, _)| *id);
-            return Err(EngineError::Busy(going));
+            return Err(EngineError::Busy(lock(&self.going).as_ref().map(|(id, _)| *id)));
         };
         self.rules().await?;
         if let Some(preview) = plan.preview {
@@ -206,7 +224,7 @@ impl Engine {
     }
 
     async fn work(self: &Arc<Self>, id: i64, plan: &Plan, principal: &str, cancel: &CancellationToken) -> Result<(), EngineError> {
-        let reads = if plan.without_reading { Vec::new() } else { self.read_all().await? };
+        let reads = if plan.without_reading { Vec::new() } else { self.read_all_until(cancel).await? };
         let broken: Vec<&Read> = reads.iter().filter(|read| read.error.is_some()).collect();
         let mut notes: Vec<String> = broken
             .iter()
@@ -230,7 +248,7 @@ impl Engine {
         let at = plan.as_of.unwrap_or_else(|| self.now());
         // Between what is decided from and what is in the queue nobody else sends anything.
         let deciding = if plan.carry_out { Some(self.deciding.lock().await) } else { None };
-        let decided = if plan.carry_out { self.decide_for_run().await } else { self.decide_as_of(at).await };
+        let decided = if plan.carry_out { self.decide_for_run().await } else { self.decide_in_turn(at, None).await };
         let (rules, population, mut outcome) = decided?;
         if plan.as_of.is_none() {
             let in_step = self.notice_surprises(&rules.set, &population, &outcome, None).await?;
@@ -240,6 +258,7 @@ impl Engine {
         }
         if plan.carry_out && !plan.adopt {
             self.ask_about(&rules.set, &outcome, None, principal).await?;
+            self.end_overrides(&outcome, None).await?;
         }
         for change in &mut outcome.changes {
             let error = broken
@@ -375,9 +394,13 @@ impl Engine {
 
     /// Reads all systems at once.
     pub async fn read_all(&self) -> Result<Vec<Read>, EngineError> {
+        self.read_all_until(&self.stopping).await
+    }
+
+    async fn read_all_until(&self, cancel: &CancellationToken) -> Result<Vec<Read>, EngineError> {
         let plan = self.to_read().await?;
         let mut reads = Vec::new();
-        let tasks = plan.iter().map(|(row, types)| self.read_system(row, types));
+        let tasks = plan.iter().map(|(row, types)| self.read_until(row, types, cancel));
         for result in futures::future::join_all(tasks).await {
             reads.extend(result?);
         }
@@ -401,6 +424,15 @@ impl Engine {
                 continue;
             }
             tracing::info!(change_set = id, "going on with a run that was interrupted");
+            let now = self.now();
+            let old = self.store.take_back_old(id, now.saturating_sub(MAX_QUEUE_AGE).unwrap_or(now), now).await?;
+            if old > 0 {
+                let minutes = MAX_QUEUE_AGE.as_secs() / 60;
+                let plural = if old == 1 { "change" } else { "changes" };
+                let note = format!("Interrupted. {old} {plural} had been queued for more than {minutes} minutes: they are decided again.");
+                self.finish(id, "cancelled", Some(&note), &principal).await;
+                continue;
+            }
             let held = self.busy.clone().lock_owned().await;
             let cancel = self.stopping.child_token();
             *lock(&self.going) = Some((id, cancel.clone()));

@@ -193,7 +193,12 @@ impl Engine {
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
         }
-        let then = decide(&set, &population, self.now());
+        let at = self.now();
+        let decided = move || {
+            let then = decide(&set, &population, at);
+            (set, population, then)
+        };
+        let (set, population, then) = self.compute(Some(crate::compute::PATIENCE), decided).await?;
         let before = lines(&now, &population, &rules.set, system, kind);
         let mut after = lines(&then, &population, &set, system, kind);
         let counts = count(&mut after);

@@ -129,6 +129,7 @@ pub(crate) type Reaches = std::sync::Mutex<HashMap<String, Reach>>;
 pub(crate) struct Share {
     pub(crate) row: Arc<SystemRow>,
     pub(crate) connector: Arc<dyn Connector>,
+    pub(crate) access: Arc<Access>,
     /// What can be sent now.
     pub(crate) ready: Ahead,
     /// Takes confirmed changes, to be settled together.
@@ -330,6 +331,7 @@ impl Engine {
             groups: Mutex::default(),
             row: reach.row,
             connector: reach.connector,
+            access: reach.access,
             rules: reach.rules,
         })
     }

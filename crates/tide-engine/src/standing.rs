@@ -23,8 +23,8 @@ pub(crate) struct Known {
     /// The last note of a change that was decided about, and the last that was taken away.
     seen: i64,
     forgotten: i64,
-    /// To which systems nothing is written, by the clock.
-    quiet: Vec<Option<String>>,
+    /// Why nothing is written to each system, by the clock or because all writes are stopped.
+    write_holds: Vec<Option<String>>,
     /// What sending to each system needs: it holds as long as the rest does.
     reaches: Arc<Reaches>,
     /// Records that were sent to: they are decided about again, also if nothing seems to have changed.
@@ -43,10 +43,6 @@ pub(crate) struct News {
     pub cost: (usize, usize),
     /// What sending to each system needs.
     pub reaches: Arc<Reaches>,
-}
-
-fn quiet(at_work: &[AtWork], now: jiff::Timestamp) -> Vec<Option<String>> {
-    at_work.iter().map(|one| Schedule::read(&one.schedule).quiet_at(now).map(|(until, words)| format!("{words} {until}"))).collect()
 }
 
 /// Does any system work by itself?
@@ -76,8 +72,8 @@ impl Engine {
     pub(crate) async fn decide_news(&self, before: &Before) -> Result<News, EngineError> {
         let mut known = self.known.lock().await;
         let now = self.now();
-        let (quiet, touched) = (quiet(&before.at_work, now), &before.touched);
-        let holds = |known: &&mut Known| touched.last < i64::MAX && !touched.everybody && known.quiet == quiet;
+        let (write_holds, touched) = (self.write_holds(&before.at_work, now), &before.touched);
+        let holds = |known: &&mut Known| touched.last < i64::MAX && !touched.everybody && known.write_holds == write_holds;
         if let Some(standing) = known.as_mut().filter(holds) {
             let mut records = touched.records.clone();
             records.accounts.extend(standing.standing.moved(&touched.moved));
@@ -102,7 +98,7 @@ impl Engine {
                 }
             }
         }
-        self.decide_whole(&mut known, quiet).await
+        self.decide_whole(&mut known, write_holds).await
     }
 
     /// Decides about everybody for a run that somebody starts. It stands from then on, where systems work by themselves: whoever
@@ -110,14 +106,14 @@ impl Engine {
     pub(crate) async fn decide_for_run(&self) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
         let at_work = self.store.at_work().await?;
         if !works_by_itself(&at_work) {
-            return self.decide_now().await;
+            return self.decide_in_turn(self.now(), None).await;
         }
         let mut known = self.known.lock().await;
-        let News { rules, population, outcome, .. } = self.decide_whole(&mut known, quiet(&at_work, self.now())).await?;
+        let News { rules, population, outcome, .. } = self.decide_whole(&mut known, self.write_holds(&at_work, self.now())).await?;
         Ok((rules, population, outcome))
     }
 
-    async fn decide_whole(&self, known: &mut Option<Known>, quiet: Vec<Option<String>>) -> Result<News, EngineError> {
+    async fn decide_whole(&self, known: &mut Option<Known>, write_holds: Vec<Option<String>>) -> Result<News, EngineError> {
         let now = self.now();
         // Notes made from here on are of what may not be read yet.
         let seen = self.store.last_touched().await?;
@@ -135,7 +131,7 @@ impl Engine {
             systems: population.systems.clone(),
             seen,
             forgotten: seen,
-            quiet,
+            write_holds,
             sent: Records::default(),
         });
         Ok(News { rules, population, outcome, about: None, cost, reaches })
@@ -148,7 +144,7 @@ impl Engine {
         let before = self.look_first(known.as_ref(), false).await?;
         let Some(standing) = known.as_mut().filter(|_| works_by_itself(&before.at_work)) else { return Ok(None) };
         // What else changed since is decided by the next run.
-        if before.touched.everybody || standing.quiet != quiet(&before.at_work, self.now()) {
+        if before.touched.everybody || standing.write_holds != self.write_holds(&before.at_work, self.now()) {
             return Ok(None);
         }
         let accounts = std::mem::take(&mut *crate::lock(&self.news));
@@ -162,7 +158,7 @@ impl Engine {
     async fn decide_part(&self, known: &mut Known, records: Records, before: &Before, at_rest: bool) -> Result<Option<News>, EngineError> {
         let (rules, now, reaches) = (known.rules.clone(), self.now(), known.reaches.clone());
         let keys = counted_by_guards(&rules.set, now).0;
-        let mut guards = Population { ruled: before.ruled.clone(), ..Population::default() };
+        let mut guards = Population { overrides: before.overrides.clone(), ..Population::default() };
         guards.recent = keys.into_iter().zip(before.counts.iter().copied()).map(counted).collect();
         guards.in_flight = before.in_flight.clone();
         if !rules.set.approvals.is_empty() {
@@ -177,7 +173,7 @@ impl Engine {
         let (mut asking, mut wanted) = known.standing.begin(records);
         loop {
             let mut population = self.store.part(&wanted, known.systems.clone(), at_rest).await?;
-            (population.recent, population.ruled) = (guards.recent.clone(), guards.ruled.clone());
+            (population.recent, population.overrides) = (guards.recent.clone(), guards.overrides.clone());
             population.in_flight = guards.in_flight.clone();
             population.approved = guards.approved.clone();
             match known.standing.go_on(&mut asking, &rules.set, &population, now) {

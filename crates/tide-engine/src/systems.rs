@@ -57,10 +57,16 @@ pub(crate) struct Line {
 
 impl Engine {
     pub(crate) fn access(&self, row: &SystemRow) -> Arc<Access> {
-        let access = lock(&self.access).entry(row.name.clone()).or_default().clone();
-        access.set(&row.writable);
-        access.set_mark_key(self.store.mark_key(&row.name));
-        access
+        let gate = self.gate(row);
+        let mut all = lock(&self.access);
+        let access = all.entry(row.name.clone()).or_insert_with(|| {
+            let new = Access::default();
+            new.set(&gate.writable());
+            new.set_mark_key(self.store.mark_key(&row.name));
+            new.set_gate(gate);
+            Arc::new(new)
+        });
+        access.clone()
     }
 
     /// The host of a system that answered last, if it was called since the start.
@@ -112,6 +118,7 @@ impl Engine {
 
     fn unsaved(&self, kind: &str, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(kind, settings)?;
+        settings.check_clear_text()?;
         let secret = secret.map(|text| self.allowed.secret(text)).transpose()?;
         let access = Access::default();
         access.set_feed(|memory| memory.folders = self.allowed.feed_folders.clone());
@@ -133,8 +140,8 @@ impl Engine {
         Ok(())
     }
 
-    /// Replaces a system's settings. When its secret would go to another host, the secret must be given
-    /// again: a changed address must not lure it away.
+    /// Replaces a system's settings. When its secret would go to another host, or would be protected otherwise on the way, the secret must
+    /// be given again: changed settings must not lure it away.
     pub async fn set_settings(
         &self,
         name: &str,
@@ -146,13 +153,14 @@ impl Engine {
         let before = Settings::read(&row.kind, &row.settings)?;
         let after = Settings::read(&row.kind, &settings)?;
         let known = self.store.secret(name, before.secret_field()).await?.is_some();
-        let hosts = before.hosts();
-        if let Some(host) = after.hosts().into_iter().find(|host| !hosts.contains(host))
+        let ways = before.secret_ways();
+        if let Some(way) = after.secret_ways().into_iter().find(|way| !ways.contains(way))
             && known
             && secret.is_none()
         {
+            let way = way.lines().next().unwrap_or_default();
             return Err(EngineError::Refused(format!(
-                "the secret of {name} would go to another host, {host}: give the secret again with the settings"
+                "the secret of {name} would go another way ({way}): give the secret again with the settings"
             )));
         }
         self.unsaved(&row.kind, &settings, secret)?;
@@ -181,6 +189,7 @@ impl Engine {
         }
         self.store.remove_system(name, principal, self.now()).await?;
         lock(&self.access).remove(name);
+        lock(&self.gates).remove(name);
         self.tell(Event::System { name: name.to_owned() });
         Ok(())
     }
@@ -196,14 +205,19 @@ impl Engine {
         Ok(())
     }
 
-    /// Sets which types may be written, and whether the system is paused and armed. Writes that are on
-    /// their way obey at once.
+    /// Sets which types may be written, and whether the system is paused and armed. When this returns, nothing more is sent to a
+    /// system that is paused, disarmed or read-only: what is queued for it is taken back, and decided again.
     pub async fn set_system(&self, name: &str, change: Change, principal: &str) -> Result<(), EngineError> {
+        let _one_at_a_time = self.setting.lock().await;
         let row = self.store.system(name).await?;
-        let writable = change.writable.unwrap_or(row.writable);
+        let writable = change.writable.unwrap_or_else(|| row.writable.clone());
         let (paused, armed) = (change.paused.unwrap_or(row.paused), change.armed.unwrap_or(row.armed));
         self.store.set_system_state(name, &writable, paused, armed, principal, self.now()).await?;
-        lock(&self.access).entry(name.to_owned()).or_default().set(&writable);
+        // Before the types: whoever makes an access meanwhile takes them from the gate.
+        self.gate(&row).set(&writable, paused, armed);
+        if let Some(access) = lock(&self.access).get(name) {
+            access.set(&writable);
+        }
         self.tell(Event::System { name: name.to_owned() });
         // What was held because of it may go now.
         self.nudge.notify_one();

@@ -135,11 +135,15 @@ impl Engine {
     /// Finds a person, as these rules would have them.
     async fn record(&self, set: &RuleSet, on: &str, system: Option<&str>, kind: ObjectType) -> Result<Record, EngineError> {
         let population = self.store.population().await?;
-        let outcome = tide_core::decide(set, &population, self.now());
-        let found: Vec<_> = tide_core::explain::explain(set, &population, &outcome, on)
-            .into_iter()
-            .filter(|one| one.accounts.first().is_none_or(|line| line.decided.object == kind))
-            .collect();
+        let (set, at, text) = (set.clone(), self.now(), on.to_owned());
+        let work = move || {
+            let outcome = tide_core::decide(&set, &population, at);
+            let found = tide_core::explain::explain(&set, &population, &outcome, &text);
+            (population, outcome, found)
+        };
+        let (population, outcome, found) = self.compute(Some(crate::compute::PATIENCE), work).await?;
+        let is_of_kind = |one: &tide_core::explain::Explanation| one.accounts.first().is_none_or(|line| line.decided.object == kind);
+        let found: Vec<_> = found.into_iter().filter(is_of_kind).collect();
         let first = match found.as_slice() {
             [] => return Err(EngineError::Refused(format!("nobody is known as `{on}`"))),
             [one] => one,

@@ -159,7 +159,7 @@ groups = ["harbour masters"]
             remind: Some(earlier),
         })
         .collect();
-    store.ask(due, rows.iter().map(|row| row.fingerprint.clone()).collect(), "tester", earlier).await.expect("kept");
+    store.ask(due, rows.iter().map(|row| row.fingerprint.clone()).collect(), None, "tester", earlier).await.expect("kept");
     tide.run().await;
     tide.run().await;
     let reminders = decisions(&tide, "reminder", &bo).await;
@@ -185,7 +185,7 @@ groups = ["harbour masters"]
             remind: None,
         })
         .collect();
-    store.ask(old, rows.iter().map(|row| row.fingerprint.clone()).collect(), "tester", past).await.expect("kept");
+    store.ask(old, rows.iter().map(|row| row.fingerprint.clone()).collect(), None, "tester", past).await.expect("kept");
     let expired = decisions(&tide, "approval", &bo).await.remove(0);
     assert_eq!(expired.answers, ["ask-again"], "{expired:?}");
     assert!(tide.engine.answer_decision(&expired.id, "approve", "", &bo).await.is_err(), "too late");
@@ -368,4 +368,59 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     assert!(bound.is_err_and(|error| error.to_string().contains("another moment")));
     let run = tide.engine.begin(Plan { carry_out: true, as_of: Some(noon), ..Plan::default() }, "tester").await;
     assert!(run.is_err_and(|error| error.to_string().contains("only be previewed")));
+}
+
+#[tokio::test]
+async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
+    let tide = Tide::writable().await;
+    let masters = ["harbour masters"];
+    let (ada, bo, cy) =
+        (operator(&tide, "ada", &masters).await, operator(&tide, "bo", &masters).await, operator(&tide, "cy", &masters).await);
+    tide.run().await;
+    let approvals =
+        "[[approval]]\nname = \"titles\"\nsystem = \"berthing\"\nchange = \"update\"\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
+    // Ada publishes rules by which a change is asked about at all.
+    let mail = titled(&tide, 0, "Commodore").await;
+    tide.engine.publish_rules(&files(&[], &[("approvals.toml", approvals)]), &ada).await.expect("published");
+    tide.run().await;
+    let blocked =
+        async |who: &str| -> Vec<Option<String>> { decisions(&tide, "approval", who).await.into_iter().map(|one| one.blocked).collect() };
+    assert_eq!(blocked(&bo).await, [None]);
+    assert!(blocked(&ada).await[0].as_deref().is_some_and(|why| why.contains("you published the rules")), "{:?}", blocked(&ada).await);
+    // What is asked under the same rules later is not caused by them.
+    let first = decisions(&tide, "approval", &bo).await.remove(0);
+    tide.engine.answer_decision(&first.id, "approve", "", &bo).await.expect("answered");
+    tide.run().await;
+    assert_eq!(tide.berthing.user(&mail).expect("there")["title"], "Commodore");
+    let mail = titled(&tide, 1, "Commodore").await;
+    tide.engine.run_once().await.expect("decides");
+    tide.run().await;
+    assert_eq!(blocked(&ada).await, [None]);
+
+    // Cy gives a role by hand to the very person, and then the service runs: Cy is the cause all the same.
+    let person = tide.engine.why(&mail).await.expect("found").remove(0).identity.expect("kept");
+    let asked = decisions(&tide, "approval", &bo).await.remove(0);
+    tide.engine.answer_decision(&asked.id, "refuse", "", &bo).await.expect("answered");
+    let grant = tide_core::roles::Grant { identity: person, role: "captain".into(), from: None, until: None, principal: cy.clone() };
+    tide.engine.store().give_role(grant, "", &cy, tide.engine.now()).await.expect("given");
+    let taken = decisions(&tide, "override", &bo).await.remove(0);
+    tide.engine.answer_decision(&taken.id, "take-back", "", &bo).await.expect("taken back");
+    let _ = titled(&tide, 1, "Admiral").await;
+    tide.run().await;
+    assert!(blocked(&cy).await[0].as_deref().is_some_and(|why| why.contains("you gave a role by hand")), "{:?}", blocked(&cy).await);
+    assert_eq!(blocked(&bo).await, [None]);
+    // Nor by somebody whom they make an approver afterwards; and nobody makes themselves one.
+    let own = tide.engine.set_operator("cy", &["masters".into()], None, &cy).await;
+    assert!(matches!(own, Err(EngineError::Forbidden(_))), "{own:?}");
+    tide.engine.add_operator("second self", &["harbour masters".into()], None, &cy).await.expect("added");
+    let second = tide.engine.store().operator("second self").await.expect("there").id;
+    assert!(blocked(&second).await[0].as_deref().is_some_and(|why| why.contains("has set your groups")), "{:?}", blocked(&second).await);
+    // A token of another operator is a self as well: only where none is good any more, and it is noted.
+    let taken = tide.engine.rotate_token("ada", "", None, 24, &cy).await;
+    assert!(matches!(taken, Err(EngineError::Forbidden(_))));
+    for row in tide.engine.store().tokens("operator", "ada").await.expect("read") {
+        tide.engine.store().end_token("operator", "ada", &row.id, &cy, tide.engine.now()).await.expect("ended");
+    }
+    tide.engine.rotate_token("ada", "", None, 24, &cy).await.expect("given");
+    assert!(blocked(&ada).await[0].as_deref().is_some_and(|why| why.contains("your token since")), "{:?}", blocked(&ada).await);
 }

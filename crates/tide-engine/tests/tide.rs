@@ -282,3 +282,17 @@ async fn a_system_that_shows_far_fewer_than_before_removes_nobody() {
     assert!(run.note.as_deref().is_some_and(|note| note.contains("harbour could not be read completely")), "{:?}", run.note);
     assert_eq!(count(&run.states, "done"), 0, "{:?}", run.states);
 }
+
+#[tokio::test]
+async fn cancelling_interrupts_a_reading() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    // Longer than anybody waits for the end below.
+    tide.berthing.delay(std::time::Duration::from_secs(120));
+    let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
+    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    tide.engine.cancel(id).expect("cancelled");
+    let set = tide.ended(id).await;
+    assert_eq!((set.state.as_str(), set.note.as_deref()), ("cancelled", Some("cancelled before anything was decided")));
+    assert!(tide.engine.store().population().await.expect("read").accounts.iter().all(|account| account.absent_since.is_none()));
+}

@@ -1,7 +1,8 @@
 //! PATCH (RFC 7644 §3.5.2): operations applied to a resource.
 
-use crate::filter::{AttrPath, Filter, Reader, member};
+use crate::filter::{AttrPath, Filter, Operator, Reader, member};
 use serde_json::{Map, Value};
+use std::collections::HashSet;
 
 /// A PATCH that cannot be applied, with the error type of RFC 7644 §3.12.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -77,7 +78,7 @@ pub fn apply_to(patched: &mut Value, body: &Value) -> Result<(), PatchError> {
                     set(patched, &target(name, &schemas)?, value, op == "add")?;
                 }
             }
-            ("remove", Some(path), _) => remove(patched, &target(path, &schemas)?)?,
+            ("remove", Some(path), value) => remove(patched, &target(path, &schemas)?, value)?,
             ("remove", None, _) => return Err(fault("noTarget", "`remove` needs a path")),
             ("add" | "replace", _, _) => return Err(fault("invalidValue", format!("`{op}` needs a value"))),
             _ => return Err(fault("invalidSyntax", format!("`{op}` is not an operation: add, remove or replace"))),
@@ -129,6 +130,21 @@ fn set(resource: &mut Value, target: &Target, value: &Value, add: bool) -> Resul
                 _ => *item = value.clone(),
             }
         }
+        // RFC 7644 section 3.5.2.1 adds what is not there; common clients make the first address of a type so.
+        if !hit
+            && add
+            && let Some(mut item) = equalities(only)
+        {
+            match &target.sub {
+                Some(sub) => drop(item.insert(sub.clone(), value.clone())),
+                None => item.extend(value.as_object().cloned().unwrap_or_default()),
+            }
+            match object.entry(key.clone()).or_insert_with(|| Value::Array(Vec::new())) {
+                Value::Array(items) => items.push(Value::Object(item)),
+                _ => return Err(fault("invalidPath", format!("`{key}` is no list"))),
+            }
+            return Ok(());
+        }
         return if hit { Ok(()) } else { Err(fault("noTarget", format!("no value of `{key}` fits the filter"))) };
     }
     if let Some(sub) = &target.sub {
@@ -151,11 +167,9 @@ fn set(resource: &mut Value, target: &Target, value: &Value, add: bool) -> Resul
         // `add` to a list adds, and what is there already is not there twice.
         (Some(Value::Array(items)), new, true) => {
             let new: Vec<Value> = new.as_array().cloned().unwrap_or_else(|| vec![new.clone()]);
-            for value in new {
-                if !items.contains(&value) {
-                    items.push(value);
-                }
-            }
+            // By their texts: a list can have many thousands.
+            let mut there: HashSet<String> = items.iter().map(Value::to_string).collect();
+            items.extend(new.into_iter().filter(|value| there.insert(value.to_string())));
         }
         (Some(Value::Object(parts)), Value::Object(new), _) => parts.extend(new.clone()),
         (_, Value::Null, _) => {
@@ -168,9 +182,50 @@ fn set(resource: &mut Value, target: &Target, value: &Value, add: bool) -> Resul
     Ok(())
 }
 
-fn remove(resource: &mut Value, target: &Target) -> Result<(), PatchError> {
+/// The parts of a value that a filter of equalities alone is about: what fits it and is not there yet.
+fn equalities(filter: &Filter) -> Option<Map<String, Value>> {
+    match filter {
+        Filter::And(one, other) => {
+            let mut parts = equalities(one)?;
+            parts.extend(equalities(other)?);
+            Some(parts)
+        }
+        Filter::Compare(path, Operator::Eq, value) if path.sub.is_none() && path.schema.is_none() => {
+            Some(Map::from_iter([(path.name.clone(), value.clone())]))
+        }
+        _ => None,
+    }
+}
+
+/// Takes those values out of a list that are given with the operation, as common clients send it: an item goes when a given one has
+/// nothing that it has not.
+fn remove_given(items: &mut Vec<Value>, given: &[Value]) {
+    let id = |value: &Value| value.as_object().filter(|parts| parts.len() == 1)?.get("value")?.as_str().map(str::to_owned);
+    // Members are named by their ids, and there can be thousands of both.
+    let ids: HashSet<String> = given.iter().filter_map(id).collect();
+    let others: Vec<&Value> = given.iter().filter(|value| id(value).is_none()).collect();
+    let fits = |item: &Value, given: &Value| match (item.as_object(), given.as_object()) {
+        (Some(item), Some(given)) => !given.is_empty() && given.iter().all(|(name, value)| item.get(name) == Some(value)),
+        _ => item == given,
+    };
+    items.retain(|item| {
+        let is_named = item["value"].as_str().is_some_and(|id| ids.contains(id));
+        !is_named && !others.iter().any(|given| fits(item, given))
+    });
+}
+
+fn remove(resource: &mut Value, target: &Target, given: Option<&Value>) -> Result<(), PatchError> {
     let object = home(resource, &target.path)?;
     let key = key_of(object, &target.path.name);
+    if let (None, None, Some(given)) = (&target.only, &target.sub, given.filter(|value| !value.is_null()))
+        && let Some(items) = object.get_mut(&key).and_then(Value::as_array_mut)
+    {
+        remove_given(items, given.as_array().map_or(std::slice::from_ref(given), Vec::as_slice));
+        if items.is_empty() {
+            object.remove(&key);
+        }
+        return Ok(());
+    }
     match (&target.only, &target.sub) {
         (Some(only), sub) => {
             let Some(items) = object.get_mut(&key).and_then(Value::as_array_mut) else { return Ok(()) };
@@ -233,6 +288,36 @@ mod tests {
         assert_eq!(user["emails"], json!([{"type": "work", "value": "ada.holm@w"}, {"type": "other", "value": "x@o"}]));
         assert_eq!(user[crate::ENTERPRISE]["department"], "Galley");
         assert_eq!(user["title"], "Mate");
+    }
+
+    #[test]
+    fn values_that_are_given_are_removed_and_no_others() {
+        let mut group = json!({"displayName": "Deck", "members": [{"value": "a", "type": "User"}, {"value": "b"}, {"value": "c"}]});
+        let mut remove = |value: Value| {
+            let body = json!({"Operations": [{"op": "remove", "path": "members", "value": value}]});
+            apply_to(&mut group, &body).expect("applies");
+            group["members"].as_array().into_iter().flatten().filter_map(|m| m["value"].as_str()).collect::<Vec<_>>().join(",")
+        };
+        assert_eq!(remove(json!([])), "a,b,c");
+        assert_eq!(remove(json!([{"value": "nobody"}])), "a,b,c");
+        assert_eq!(remove(json!([{"value": "a"}])), "b,c");
+        assert_eq!(remove(json!({"value": "b"})), "c");
+        // Without a value all go, as the standard says.
+        assert_eq!(remove(Value::Null), "");
+    }
+
+    #[test]
+    fn a_value_of_a_type_is_made_by_what_its_filter_says() {
+        let user = patched(json!([
+            {"op": "add", "path": "phoneNumbers[type eq \"work\"].value", "value": "+372 5"},
+            {"op": "add", "path": "emails[type eq \"other\" and primary eq true].value", "value": "x@o"},
+        ]))
+        .expect("applies");
+        assert_eq!(user["phoneNumbers"], json!([{"type": "work", "value": "+372 5"}]));
+        assert_eq!(user["emails"][2], json!({"type": "other", "primary": true, "value": "x@o"}));
+        // A filter that is no list of equalities says nothing of what is to be made.
+        let refused = patched(json!([{"op": "add", "path": "emails[type ne \"x\" and type co \"y\"].value", "value": "x"}]));
+        assert_eq!(refused.expect_err("refused").scim_type, "noTarget");
     }
 
     #[test]

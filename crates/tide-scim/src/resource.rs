@@ -4,7 +4,7 @@
 use crate::filter::AttrPath;
 use crate::schemas::{attribute_of, part_of};
 use serde_json::{Map, Value, json};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 /// A resource that cannot be taken, with the error type of RFC 7644 §3.12.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -163,9 +163,11 @@ fn checked(definition: &Value, value: &Value, strict_primary: bool) -> Result<Op
     }
     let items = value.as_array().ok_or_else(|| fault("invalidValue", format!("`{}` takes a list", name(definition))))?;
     let mut taken = Vec::with_capacity(items.len());
+    // By their texts: a group can have many thousands of members.
+    let mut seen: HashSet<String> = HashSet::with_capacity(items.len());
     for item in items {
         let Some(item) = single(definition, item)? else { continue };
-        if !taken.contains(&item) {
+        if seen.insert(item.to_string()) {
             taken.push(item);
         }
     }

@@ -1,8 +1,8 @@
 //! Who may call what. A route that is not in the table is denied to everybody.
 
-use crate::Service;
 use crate::problem::Refusal;
 use crate::scim::ScimError;
+use crate::{PublicUrl, Service};
 use axum::extract::{MatchedPath, Request, State};
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
@@ -37,6 +37,8 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/me", Grant::Operators),
     ("GET", "/api/v1/overview", Grant::Operators),
     ("POST", "/api/v1/notices/seen", Grant::Operators),
+    ("PUT", "/api/v1/write-stop", Grant::Operators),
+    ("DELETE", "/api/v1/write-stop", Grant::Operators),
     ("GET", "/api/v1/events", Grant::Operators),
     ("GET", "/api/v1/systems", Grant::Operators),
     ("POST", "/api/v1/systems", Grant::Operators),
@@ -68,6 +70,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/systems/{name}/tokens", Grant::Operators),
     ("POST", "/api/v1/systems/{name}/tokens", Grant::Operators),
     ("DELETE", "/api/v1/systems/{name}/tokens/{id}", Grant::Operators),
+    ("POST", "/api/v1/systems/{name}/accept-records", Grant::Operators),
     ("POST", "/api/v1/feeds/look", Grant::Operators),
     ("PUT", "/api/v1/events/{system}/shape", Grant::Operators),
     ("GET", "/api/v1/events/{system}/schema", Grant::ThatSystemOrOperators),
@@ -99,6 +102,9 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("POST", "/api/v1/operators", Grant::Operators),
     ("PUT", "/api/v1/operators/{name}", Grant::Operators),
     ("DELETE", "/api/v1/operators/{name}", Grant::Operators),
+    ("GET", "/api/v1/operators/{name}/tokens", Grant::Operators),
+    ("POST", "/api/v1/operators/{name}/tokens", Grant::Operators),
+    ("DELETE", "/api/v1/operators/{name}/tokens/{id}", Grant::Operators),
     ("GET", "/api/v1/calls", Grant::Operators),
     ("PUT", "/api/v1/calls/{name}/secret", Grant::Operators),
     ("POST", "/api/v1/calls/{name}/test", Grant::Operators),
@@ -152,6 +158,11 @@ impl Default for Paces {
 }
 
 impl Paces {
+    /// May another wrong token be tried? Wrong ones of all callers count together.
+    pub fn allows_guess(&self) -> bool {
+        self.guesses.check().is_ok()
+    }
+
     fn allows(&self, principal: &str) -> bool {
         let mut tokens = self.tokens.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let pace = tokens.entry(principal.to_owned()).or_insert_with(|| {
@@ -166,8 +177,29 @@ impl Paces {
 #[derive(Debug, Clone)]
 pub struct Caller {
     pub principal: Principal,
-    /// The session, for a console; none for a token.
-    pub session: Option<String>,
+    /// What the call was made with, by its id; it ends with that.
+    pub credential: Credential,
+}
+
+/// What a call was made with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Credential {
+    /// The session of a console.
+    Session(String),
+    /// A token.
+    Token(String),
+}
+
+impl Caller {
+    /// Is what the call was made with still good? For answers that go on.
+    pub async fn lasts(&self, service: &Service) -> bool {
+        let (store, now) = (service.engine.store(), service.engine.now());
+        let lasts = match &self.credential {
+            Credential::Session(id) => store.session_lasts(id, browsers_now(), now).await,
+            Credential::Token(id) => store.token_lasts(id, now).await,
+        };
+        lasts.unwrap_or(false)
+    }
 }
 
 /// A value of the Cookie header (RFC 6265 §4.2.1).
@@ -182,11 +214,15 @@ fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
         .map(|(_, value)| value)
 }
 
-/// A request that changes something and brings a cookie must come from our own pages.
-fn same_origin(headers: &HeaderMap) -> bool {
+/// A request that changes something and brings a cookie must come from our own pages: those of the public address, or of the host that
+/// was called, which a proxy may have written anew.
+fn same_origin(headers: &HeaderMap, public_url: Option<&PublicUrl>) -> bool {
     let text = |name| headers.get(name).and_then(|value: &header::HeaderValue| value.to_str().ok());
     let (Some(origin), Some(host)) = (text(header::ORIGIN), text(header::HOST)) else { return false };
-    origin.split_once("://").is_some_and(|(_, rest)| rest.eq_ignore_ascii_case(host))
+    match public_url {
+        Some(url) => origin.eq_ignore_ascii_case(url.as_str()),
+        None => origin.split_once("://").is_some_and(|(_, rest)| rest.eq_ignore_ascii_case(host)),
+    }
 }
 
 /// The moment by which sessions end: the browser's, also where the service's own clock is moved.
@@ -200,24 +236,24 @@ async fn caller(service: &Service, headers: &HeaderMap, method: &Method) -> Resu
         || Refusal::new(StatusCode::UNAUTHORIZED, "sign-in", "you are not signed in, or no longer").remedy("sign in with a token");
     if let Some(value) = headers.get(header::AUTHORIZATION) {
         let token = value.to_str().ok().and_then(|text| text.strip_prefix("Bearer ")).map(str::trim).unwrap_or_default();
-        let principal = service.engine.store().by_token(token, now).await?;
-        return principal.map(|principal| Caller { principal, session: None }).ok_or_else(|| {
+        let bearer = service.engine.store().by_token(token, now).await?;
+        return bearer.map(|bearer| Caller { principal: bearer.principal, credential: Credential::Token(bearer.token) }).ok_or_else(|| {
             Refusal::new(StatusCode::UNAUTHORIZED, "token", "the token is not valid").remedy("check EAGER_TIDE_TOKEN or the token file")
         });
     }
     let secret = cookie(headers, COOKIE).ok_or_else(signed_out)?;
-    let session = service.engine.store().session(secret, browsers_now()).await?.ok_or_else(signed_out)?;
-    if !method.is_safe() && !same_origin(headers) {
+    let session = service.engine.store().session(secret, browsers_now(), now).await?.ok_or_else(signed_out)?;
+    if !method.is_safe() && !same_origin(headers, service.public_url.as_ref()) {
         return Err(Refusal::new(StatusCode::FORBIDDEN, "origin", "the request does not come from the console's own pages"));
     }
-    Ok(Caller { principal: session.principal, session: Some(session.id) })
+    Ok(Caller { principal: session.principal, credential: Credential::Session(session.id) })
 }
 
 /// The caller, if the route is granted to it.
 async fn granted(service: &Service, headers: &HeaderMap, method: &Method, grant: Grant, system: &str) -> Result<Caller, Refusal> {
     let brings_token = headers.contains_key(header::AUTHORIZATION);
     let caller = match caller(service, headers, method).await {
-        Err(refusal) if brings_token && service.paces.guesses.check().is_err() => {
+        Err(refusal) if brings_token && !service.paces.allows_guess() => {
             let mut refusal = refusal;
             refusal.0.status = StatusCode::TOO_MANY_REQUESTS.as_u16();
             return Err(refusal);
@@ -240,6 +276,11 @@ async fn granted(service: &Service, headers: &HeaderMap, method: &Method, grant:
         return Err(
             Refusal::new(StatusCode::FORBIDDEN, "not-granted", what).remedy("`eager-tide systems token NAME` gives a system a token")
         );
+    }
+    if is_system && service.engine.store().system(system).await?.kind != "push" {
+        // A token that was given before the system became another one.
+        let said = format!("{system} is no system that calls us");
+        return Err(Refusal::new(StatusCode::FORBIDDEN, "not-push", said).remedy("add a system of kind push, and give it a token"));
     }
     if is_system && !service.paces.allows(&caller.principal.id) {
         return Err(Refusal::new(StatusCode::TOO_MANY_REQUESTS, "rate", "too many requests in this second"));
@@ -305,9 +346,15 @@ mod tests {
             }
             map
         };
-        assert!(same_origin(&headers(Some("http://127.0.0.1:7480"))));
+        assert!(same_origin(&headers(Some("http://127.0.0.1:7480")), None));
+        let public: PublicUrl = "https://Tide.example/".parse().expect("an address");
+        assert!(same_origin(&headers(Some("https://tide.example")), Some(&public)));
+        assert!(!same_origin(&headers(Some("http://127.0.0.1:7480")), Some(&public)));
+        for wrong in ["tide.example", "ftp://tide.example", "https://tide.example/console", "https://me@tide.example", ""] {
+            assert!(wrong.parse::<PublicUrl>().is_err(), "{wrong}");
+        }
         for foreign in [None, Some("http://elsewhere.example"), Some("http://127.0.0.1:9999"), Some("null")] {
-            assert!(!same_origin(&headers(foreign)), "{foreign:?}");
+            assert!(!same_origin(&headers(foreign), None), "{foreign:?}");
         }
     }
 

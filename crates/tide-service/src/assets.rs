@@ -1,6 +1,6 @@
 //! The console's files, built by Vite and carried inside the binary.
 
-use axum::http::{StatusCode, Uri, header};
+use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
 use axum::response::{Html, IntoResponse, Response};
 use rust_embed::RustEmbed;
 
@@ -11,10 +11,14 @@ struct Console;
 
 const NOT_BUILT: &str = "<!doctype html><title>Eager Tide</title><p>The console is not part of this build. Run <code>npm ci &amp;&amp; npm run build</code> in <code>console/</code> and build the service again. The client and the API work.";
 
-/// A file of the console; any other path is a page of it, and the console finds out which.
-pub async fn serve(uri: Uri) -> Response {
+/// A file of the console; any other path is a page of it, and the console finds out which. Whoever does not ask for a page gets none: a
+/// scraper of metrics or a health check must not take the console's for an answer.
+pub async fn serve(method: Method, uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
-    if path.starts_with("api/") {
+    let is_file = !path.is_empty() && Console::get(path).is_some();
+    let asks_for_page = headers.get_all(header::ACCEPT).iter().any(|accept| accept.to_str().is_ok_and(|text| text.contains("text/html")));
+    let is_read = method == Method::GET || method == Method::HEAD;
+    if path.starts_with("api/") || path.starts_with("scim/") || !is_read || !(is_file || path.is_empty() || asks_for_page) {
         return crate::problem::Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("there is nothing at /{path}")).into_response();
     }
     if let Some(file) = Console::get(path).filter(|_| !path.is_empty()) {

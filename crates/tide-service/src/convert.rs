@@ -552,3 +552,15 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
         .collect();
     (systems, identities, guards)
 }
+
+/// A token as it is listed; `now` is written as the store writes instants.
+pub fn token(row: tide_store::TokenRow, now: &str) -> tide_api::Token {
+    tide_api::Token {
+        good: row.ended.is_none() && row.expires.as_deref().is_none_or(|until| until > now),
+        id: row.id,
+        label: row.label,
+        made: row.made,
+        expires: row.expires,
+        ended: row.ended,
+    }
+}

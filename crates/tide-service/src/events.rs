@@ -1,4 +1,4 @@
-//! Live events over SSE. A stream ends with the session that opened it.
+//! Live events over SSE. A stream ends with the session or the token that opened it.
 
 use crate::Service;
 use crate::access::Caller;
@@ -10,7 +10,7 @@ use std::convert::Infallible;
 use std::time::Duration;
 use tokio::sync::broadcast::error::RecvError;
 
-/// How often it is looked whether the session still lasts.
+/// How often it is looked whether the session or the token still lasts.
 const LOOK: Duration = Duration::from_secs(2);
 
 /// What happens from now on: changes of systems, readings, progress of runs.
@@ -34,9 +34,7 @@ pub async fn stream_events(
                     Err(RecvError::Closed) => return None,
                 },
                 _ = look.tick() => {
-                    if let Some(session) = &caller.session
-                        && !service.engine.store().session_lasts(session, crate::access::browsers_now()).await.unwrap_or(false)
-                    {
+                    if !caller.lasts(&service).await {
                         return None;
                     }
                 }

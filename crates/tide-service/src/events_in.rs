@@ -1,6 +1,7 @@
 //! Events as other systems write them: their shape is learned from a sample, published as a JSON
 //! Schema, and every event is checked against it.
 
+use jiff::Timestamp;
 use serde_json::{Map, Value as Json, json};
 use std::collections::BTreeMap;
 use tide_api::{EventSample, EventShape};
@@ -19,6 +20,12 @@ const WORDS: [(&str, &[&str]); 3] = [
 const KIND_FIELDS: [&str; 6] = ["event", "action", "type", "eventtype", "kind", "operation"];
 const KEY_FIELDS: [&str; 9] =
     ["key", "employeenumber", "personnelnumber", "employeeid", "personid", "workerid", "number", "id", "externalid"];
+/// Names of the fields in which an event's own id, its number and its time usually stand.
+const ID_FIELDS: [&str; 2] = ["eventid", "messageid"];
+const SEQUENCE_FIELDS: [&str; 3] = ["sequence", "sequencenumber", "eventnumber"];
+const TIME_FIELDS: [&str; 4] = ["eventtime", "occurredat", "timestamp", "time"];
+/// The longest id of an event, in characters.
+const MAX_ID: usize = 200;
 /// The deepest nesting that is read.
 const DEPTH: usize = 5;
 
@@ -28,9 +35,21 @@ pub fn usual() -> EventShape {
         event: "event".into(),
         words: KINDS.iter().map(|kind| ((*kind).to_owned(), (*kind).to_owned())).collect(),
         key: "key".into(),
+        id: Some("id".into()),
+        sequence: Some("sequence".into()),
+        time: Some("time".into()),
         record: "attributes".into(),
         required: vec!["event".into(), "key".into()],
-        types: [("event", "string"), ("key", "string"), ("attributes", "object")].map(|(a, b)| (a.to_owned(), b.to_owned())).into(),
+        types: [
+            ("event", "string"),
+            ("key", "string"),
+            ("attributes", "object"),
+            ("id", "string"),
+            ("sequence", "number"),
+            ("time", "string"),
+        ]
+        .map(|(a, b)| (a.to_owned(), b.to_owned()))
+        .into(),
     }
 }
 
@@ -83,6 +102,10 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     let key = named(&given.key, "key")?
         .or_else(|| guess(&KEY_FIELDS, &["string", "number"]))
         .ok_or("it cannot be guessed which field is the key of the record: say it as `key`")?;
+    let other = |path: Option<String>| path.filter(|path| *path != event && *path != key);
+    let id = named(&given.id, "id")?.or_else(|| other(guess(&ID_FIELDS, &["string", "number"])));
+    let sequence = named(&given.sequence, "sequence number")?.or_else(|| other(guess(&SEQUENCE_FIELDS, &["number"])));
+    let time = named(&given.time, "time")?.or_else(|| other(guess(&TIME_FIELDS, &["string"])));
     let mut words = given.words.clone();
     if let Some((word, other)) = words.iter().find(|(_, meaning)| !KINDS.contains(&meaning.as_str())) {
         return Err(format!("`{word}` cannot mean `{other}`: joiner, mover or leaver"));
@@ -101,7 +124,7 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     // The record is the object that holds the key, unless that is the event itself.
     let record = key.rsplit_once('.').map(|(record, _)| record.to_owned()).unwrap_or_default();
     let types = types.into_iter().map(|(path, kind)| (path, kind.to_owned())).collect();
-    Ok(EventShape { required: vec![event.clone(), key.clone()], event, words, key, record, types })
+    Ok(EventShape { required: vec![event.clone(), key.clone()], event, words, key, id, sequence, time, record, types })
 }
 
 /// The JSON Schema of a shape.
@@ -127,7 +150,8 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
         }
         if place["type"].is_null() {
             // A number that is a key may as well be written as text.
-            place["type"] = if *path == shape.key { json!(["string", "number"]) } else { json!(kind) };
+            let is_name = *path == shape.key || Some(path) == shape.id.as_ref();
+            place["type"] = if is_name { json!(["string", "number"]) } else { json!(kind) };
         }
         if *path == shape.event {
             place["enum"] = json!(shape.words.keys().collect::<Vec<_>>());
@@ -150,7 +174,7 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<Happening, Vec<String>> 
     for (path, kind) in &shape.types {
         let Some(value) = at(event, path).filter(|value| !value.is_null()) else { continue };
         let fits = match kind.as_str() {
-            _ if *path == shape.key => value.is_string() || value.is_number(),
+            _ if *path == shape.key || Some(path) == shape.id.as_ref() => value.is_string() || value.is_number(),
             "string" => value.is_string(),
             "number" => value.is_number(),
             "boolean" => value.is_boolean(),
@@ -172,6 +196,19 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<Happening, Vec<String>> 
     if key.is_empty() && problems.is_empty() {
         problems.push(format!("`{}` is empty", shape.key));
     }
+    let given = |path: &Option<String>| path.as_ref().and_then(|path| at(event, path)).filter(|value| !value.is_null());
+    let external_id = given(&shape.id).map(|id| id.as_str().map_or_else(|| id.to_string(), str::to_owned));
+    if external_id.as_ref().is_some_and(|id| id.is_empty() || id.chars().count() > MAX_ID) {
+        problems.push(format!("`{}` must have 1 to {MAX_ID} characters", shape.id.as_deref().unwrap_or_default()));
+    }
+    let sequence = given(&shape.sequence).map(|number| number.as_i64());
+    if sequence == Some(None) {
+        problems.push(format!("`{}` must be a whole number of 64 bits", shape.sequence.as_deref().unwrap_or_default()));
+    }
+    let occurred_at = given(&shape.time).map(|time| time.as_str().and_then(|time| time.parse::<Timestamp>().ok()));
+    if occurred_at == Some(None) {
+        problems.push(format!("`{}` is no moment: write 2026-05-04T08:00:00Z", shape.time.as_deref().unwrap_or_default()));
+    }
     let (Some(kind), true) = (kind, problems.is_empty()) else { return Err(problems) };
     let record = if shape.record.is_empty() { Some(event) } else { at(event, &shape.record) };
     let mut attributes = Attributes::new();
@@ -179,10 +216,13 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<Happening, Vec<String>> 
         fill(record, "", 0, &mut attributes);
     }
     if shape.record.is_empty() {
-        attributes.set(&shape.event, Vec::new());
+        for path in [Some(&shape.event), shape.id.as_ref(), shape.sequence.as_ref(), shape.time.as_ref()].into_iter().flatten() {
+            attributes.set(path, Vec::new());
+        }
     }
     attributes.set("key", vec![Value::text(&key)]);
-    Ok(Happening { kind, key, attributes, body: event.to_string() })
+    let (sequence, occurred_at) = (sequence.flatten(), occurred_at.flatten());
+    Ok(Happening { kind, key, attributes, body: event.to_string(), external_id, sequence, occurred_at })
 }
 
 fn fill(record: &Map<String, Json>, prefix: &str, depth: usize, out: &mut Attributes) {
@@ -210,10 +250,12 @@ mod tests {
     fn sample() -> EventSample {
         EventSample {
             sample: json!({"meta": {"eventType": "HIRE"}, "worker": {"employeeNumber": 1042, "name": {"first": "Ada"}, "crew": true, "phones": ["1"]}}),
-            event: None,
-            key: None,
-            words: BTreeMap::new(),
+            ..unguided(Json::Null)
         }
+    }
+
+    fn unguided(sample: Json) -> EventSample {
+        EventSample { sample, event: None, key: None, id: None, sequence: None, time: None, words: BTreeMap::new() }
     }
 
     #[test]
@@ -235,6 +277,26 @@ mod tests {
     }
 
     #[test]
+    fn what_orders_events_is_learned_and_read_and_is_no_value_of_the_record() {
+        let shape =
+            learn(&unguided(json!({"eventId": "e1", "sequence": 7, "eventTime": "2026-05-04T08:00:00Z", "action": "HIRE", "key": "9"})))
+                .expect("learned");
+        let paths = [&shape.id, &shape.sequence, &shape.time].map(Option::as_deref);
+        assert_eq!(paths, [Some("eventId"), Some("sequence"), Some("eventTime")]);
+        let event =
+            json!({"eventId": 12, "sequence": 8, "eventTime": "2026-05-04T09:00:00+03:00", "action": "HIRE", "key": "9", "desk": "4"});
+        let read_so = read(&shape, &event).expect("read");
+        assert_eq!((read_so.external_id.as_deref(), read_so.sequence), (Some("12"), Some(8)));
+        assert_eq!(read_so.occurred_at.map(|at| at.to_string()).as_deref(), Some("2026-05-04T06:00:00Z"));
+        assert_eq!(read_so.attributes.iter().map(|(name, _)| name).collect::<Vec<_>>(), ["desk", "key"]);
+        let wrong = json!({"eventId": "", "sequence": 1.5, "eventTime": "yesterday", "action": "HIRE", "key": "9"});
+        let problems = read(&shape, &wrong).expect_err("refused");
+        assert_eq!(problems.len(), 3, "{problems:?}");
+        // None of it is required.
+        assert_eq!(read(&usual(), &json!({"event": "joiner", "key": "7"})).expect("read").sequence, None);
+    }
+
+    #[test]
     fn a_bad_event_is_told_all_that_is_wrong() {
         let shape = learn(&sample()).expect("learned");
         let problems = read(&shape, &json!({"meta": {"eventType": "DANCE"}, "worker": {"crew": "yes"}})).expect_err("refused");
@@ -248,7 +310,7 @@ mod tests {
 
     #[test]
     fn what_cannot_be_guessed_must_be_said() {
-        let odd = |sample: Json| learn(&EventSample { sample, event: None, key: None, words: BTreeMap::new() });
+        let odd = |sample: Json| learn(&unguided(sample));
         assert!(odd(json!({"who": "7"})).expect_err("no kind").contains("kind of event"));
         assert!(odd(json!({"event": "HIRE", "who": "7"})).expect_err("no key").contains("key of the record"));
         assert!(odd(json!({"event": "DANCE", "key": "7"})).expect_err("no word").contains("say what it means"));

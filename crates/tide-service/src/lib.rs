@@ -37,6 +37,36 @@ const MAX_JSON: usize = 4 << 20;
 pub struct Service {
     engine: Arc<Engine>,
     paces: Arc<access::Paces>,
+    public_url: Option<PublicUrl>,
+}
+
+/// The address at which others reach the service, through a proxy that offers TLS: scheme, host and port.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PublicUrl(Arc<str>);
+
+impl std::str::FromStr for PublicUrl {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let uri: axum::http::Uri = text.parse().map_err(|error| format!("`{text}` is no address: {error}"))?;
+        let (scheme, authority) = (uri.scheme_str().unwrap_or_default(), uri.authority().map(ToString::to_string).unwrap_or_default());
+        if !matches!(scheme, "http" | "https") || authority.is_empty() || authority.contains('@') || !matches!(uri.path(), "" | "/") {
+            return Err(format!("`{text}` is no address of a service: write https://tide.example, without a path"));
+        }
+        Ok(PublicUrl(format!("{scheme}://{}", authority.to_lowercase()).into()))
+    }
+}
+
+impl PublicUrl {
+    /// The address, without a slash at its end.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// Is it reached over TLS?
+    pub fn is_secure(&self) -> bool {
+        self.0.starts_with("https://")
+    }
 }
 
 /// What can keep the service from starting.
@@ -67,14 +97,28 @@ impl std::error::Error for ServeError {}
 
 /// All routes, ready to be served.
 pub fn router(engine: Arc<Engine>) -> Router {
-    let service = Service { engine, paces: Arc::default() };
+    router_at(engine, None)
+}
+
+/// The same for a service that others reach at an address of its own.
+pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
+    // Browsers keep to TLS from then on (RFC 6797).
+    let is_secure = public_url.as_ref().is_some_and(PublicUrl::is_secure);
+    let transport = is_secure.then(|| {
+        let value = HeaderValue::from_static("max-age=31536000");
+        SetResponseHeaderLayer::overriding(header::STRICT_TRANSPORT_SECURITY, value)
+    });
+    let service = Service { engine, paces: Arc::default(), public_url };
     let (api, document) = routes::api().split_for_parts();
     let document = routes::document(document);
     let csp = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
     let header = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
-    api.merge(routes::open(document))
+    let router = api
+        .merge(routes::open(document))
         .merge(scim::routes())
         .layer(axum::middleware::from_fn_with_state(service.clone(), access::guard))
+        // People's data: nobody on the way keeps it.
+        .layer(SetResponseHeaderLayer::if_not_present(header::CACHE_CONTROL, HeaderValue::from_static("no-store")))
         .fallback(assets::serve)
         .with_state(service)
         .layer(axum::extract::DefaultBodyLimit::max(MAX_JSON))
@@ -85,7 +129,11 @@ pub fn router(engine: Arc<Engine>) -> Router {
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(header(header::X_FRAME_OPTIONS, "DENY"))
         .layer(header(header::REFERRER_POLICY, "no-referrer"))
-        .layer(TraceLayer::new_for_http())
+        .layer(TraceLayer::new_for_http());
+    match transport {
+        Some(transport) => router.layer(transport),
+        None => router,
+    }
 }
 
 /// A handler that panics answers like one that fails, and the service goes on.
@@ -111,9 +159,10 @@ pub async fn listen(at: SocketAddr) -> Result<tokio::net::TcpListener, ServeErro
 pub async fn serve(
     listener: tokio::net::TcpListener,
     engine: Arc<Engine>,
+    public_url: Option<PublicUrl>,
     stop: impl Future<Output = ()> + Send + 'static,
 ) -> Result<(), ServeError> {
-    let app = router(engine.clone());
+    let app = router_at(engine.clone(), public_url);
     let (ending, mut ended) = tokio::sync::watch::channel(false);
     let serving = axum::serve(listener, app).with_graceful_shutdown(async move {
         stop.await;

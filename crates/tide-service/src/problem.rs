@@ -78,6 +78,7 @@ impl From<EngineError> for Refusal {
                 refusal
             }
             EngineError::Internal(said) => Self::internal(&said),
+            EngineError::Overloaded(_) => Self::new(StatusCode::SERVICE_UNAVAILABLE, "overloaded", error.to_string()),
             EngineError::NoRules => Self::new(StatusCode::CONFLICT, "no-rules", error.to_string()),
             EngineError::Busy(_) => Self::new(StatusCode::CONFLICT, "busy", error.to_string()),
             EngineError::Forbidden(text) => Self::new(StatusCode::FORBIDDEN, "not-yours", text),

@@ -1,5 +1,6 @@
-//! Requests made from the API's own document, by chance: boundary numbers, empty and huge texts, wrong types, unknown ids, odd methods.
-//! No request may end the service or meet an internal error, and every answer is one that the document knows.
+//! Requests made from the API's own document, and as systems that call us make them, by chance: boundary numbers, empty and huge texts,
+//! wrong types, unknown ids, odd methods. No request may end the service or meet an internal error, and every answer is one that the
+//! document or the standard knows.
 
 use axum::Router;
 use axum::body::{Body, to_bytes};
@@ -16,6 +17,9 @@ use tide_store::{MasterKey, Store};
 use tower::ServiceExt;
 
 const TOKEN: &str = "operator-token";
+const PUSHING: &str = "system-token";
+/// Requests that a system makes to the SCIM provider, and events that it sends.
+const PUSHED: (usize, usize) = (3000, 500);
 /// Requests for each operation.
 const EACH: usize = 40;
 const RULES: [(&str, &str); 4] = [
@@ -261,6 +265,216 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
     }
     println!("{sent} requests, {} answers that should not be", wrong.len());
     assert!(wrong.is_empty(), "{} of {sent} answers:\n{}", wrong.len(), wrong[..wrong.len().min(40)].join("\n"));
+    assert_eq!(fuzz.engine.trouble(), None);
+    fuzz.engine.stop().await;
+}
+
+/// A path of an attribute or a filter, sound or not.
+fn scim_path(random: &mut StdRng) -> String {
+    let all = [
+        "userName",
+        "emails",
+        "emails.value",
+        "emails[type eq \"work\"]",
+        "emails[type eq \"work\"].value",
+        "emails[",
+        "members",
+        "members[value eq \"1\"]",
+        "name.familyName",
+        "name.familyName.more",
+        "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department",
+        "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User",
+        "urn:x:",
+        "active",
+        "id",
+        "meta.created",
+        "schemas",
+        "groups",
+        "x509Certificates.value",
+    ];
+    if random.random_ratio(1, 6) { text(random) } else { (*all.choose(random).expect("some")).to_owned() }
+}
+
+fn scim_filter(random: &mut StdRng, depth: usize) -> String {
+    let operators = ["eq", "ne", "co", "sw", "ew", "gt", "ge", "lt", "le", "pr", "xx"];
+    match random.random_range(0..8) {
+        0 if depth < 5 => format!("({} and {})", scim_filter(random, depth + 1), scim_filter(random, depth + 1)),
+        1 if depth < 5 => format!("not ({})", scim_filter(random, depth + 1)),
+        2 if depth < 5 => format!("{} or {}", scim_filter(random, depth + 1), scim_filter(random, depth + 1)),
+        3 => text(random),
+        4 => "(".repeat(random.random_range(0..300)),
+        _ => {
+            let operator = operators.choose(random).expect("some");
+            let given = match random.random_range(0..4) {
+                0 => number(random),
+                1 => json!(random.random_bool(0.5)),
+                _ => json!(text(random)),
+            };
+            format!("{} {operator} {given}", scim_path(random))
+        }
+    }
+}
+
+/// A user or a group, sound for the most part.
+fn resource(random: &mut StdRng) -> Value {
+    let names = ["ada", "bo", "cy", "Ada", ""];
+    let mut body = json!({
+        "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"],
+        "userName": names.choose(random), "displayName": text(random), "active": random.random_bool(0.5),
+        "externalId": text(random), "name": {"familyName": text(random), "givenName": text(random)},
+        "emails": [{"value": text(random), "type": "work", "primary": random.random_bool(0.5)}],
+        "members": [{"value": text(random)}, {"value": text(random), "type": "Group"}],
+        "password": text(random),
+    });
+    for _ in 0..random.random_range(0..3) {
+        let names: Vec<String> = body.as_object().into_iter().flatten().map(|(name, _)| name.clone()).collect();
+        let name = if random.random_ratio(1, 5) { text(random) } else { names.choose(random).cloned().unwrap_or_default() };
+        body[name] = value(random, &Value::Null, &json!({}), 0);
+        if random.random_ratio(1, 4) {
+            let odd = [json!([[[]]]), json!({"value": {"value": []}}), number(random), json!(text(random)), Value::Null];
+            let name = names.choose(random).cloned().unwrap_or_default();
+            body[name] = odd.choose(random).cloned().unwrap_or_default();
+        }
+    }
+    body
+}
+
+fn patch(random: &mut StdRng) -> Value {
+    let operation = |random: &mut StdRng| {
+        let mut operation = json!({"op": (["add", "remove", "replace", "Add", "move", ""].choose(random))});
+        if random.random_ratio(4, 5) {
+            operation["path"] = json!(scim_path(random));
+        }
+        if random.random_ratio(4, 5) {
+            let given =
+                [resource(random), json!(text(random)), number(random), json!([{"value": "1"}]), json!([]), Value::Null, json!(true)];
+            operation["value"] = given.choose(random).cloned().unwrap_or_default();
+        }
+        operation
+    };
+    let operations: Vec<Value> = (0..random.random_range(0..4)).map(|_| operation(random)).collect();
+    json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": operations})
+}
+
+fn bulk(random: &mut StdRng) -> Value {
+    let operation = |random: &mut StdRng| {
+        json!({
+            "method": (["POST", "PUT", "PATCH", "DELETE", "GET", ""].choose(random)),
+            "path": (["/Users", "/Groups", "/Users/1", "/Users/bulkId:a", "/", "", "/Nowhere/1/2"].choose(random)),
+            "bulkId": (["a", "b", ""].choose(random)),
+            "version": text(random),
+            "data": if random.random_bool(0.5) { resource(random) } else { patch(random) },
+        })
+    };
+    let operations: Vec<Value> = (0..random.random_range(0..4)).map(|_| operation(random)).collect();
+    json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkRequest"], "failOnErrors": number(random), "Operations": operations})
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_internal_error() {
+    let fuzz = Fuzz::start().await;
+    fuzz.engine.give_token("roster", "", PUSHING.into(), "tester").await.expect("given");
+    let mut random = StdRng::seed_from_u64(0x5c1);
+    let methods = ["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS", "ODD"];
+    let places =
+        ["Users", "Groups", "Users", "Bulk", ".search", "Users/.search", "Schemas", "ResourceTypes", "ServiceProviderConfig", "Me", ""];
+    let (mut ids, mut wrong, mut done): (Vec<String>, Vec<String>, usize) = (vec!["1".into()], Vec::new(), 0);
+    for turn in 0..PUSHED.0 {
+        let place = *places.choose(&mut random).expect("some");
+        let mut path = format!("/scim/v2/roster/{place}");
+        if random.random_bool(0.5) {
+            let id =
+                if random.random_ratio(1, 5) { escaped(&text(&mut random)) } else { ids.choose(&mut random).cloned().unwrap_or_default() };
+            path.push_str(&format!("/{id}"));
+        }
+        let mut query = Vec::new();
+        for name in ["filter", "startIndex", "count", "cursor", "sortBy", "sortOrder", "attributes", "excludedAttributes"] {
+            if random.random_ratio(1, 5) {
+                let given = match name {
+                    "filter" => scim_filter(&mut random, 0),
+                    "startIndex" | "count" => number(&mut random).to_string(),
+                    _ => scim_path(&mut random),
+                };
+                query.push(format!("{name}={}", escaped(&given)));
+            }
+        }
+        let uri = if query.is_empty() { path } else { format!("{path}?{}", query.join("&")) };
+        if uri.len() > 60_000 {
+            continue;
+        }
+        let method = *methods.choose(&mut random).expect("some");
+        let body = match (random.random_range(0..12), place, method) {
+            (0, ..) => "{not json".to_owned(),
+            (1, ..) => String::new(),
+            (_, "Bulk", _) => bulk(&mut random).to_string(),
+            (_, _, "PATCH") => patch(&mut random).to_string(),
+            (_, ".search" | "Users/.search", _) => {
+                json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:SearchRequest"], "filter": scim_filter(&mut random, 0),
+                    "count": number(&mut random), "startIndex": number(&mut random)})
+                .to_string()
+            }
+            _ => resource(&mut random).to_string(),
+        };
+        let kind = if random.random_ratio(1, 15) { "text/plain" } else { "application/scim+json" };
+        let request = Request::builder()
+            .method(method)
+            .uri(&uri)
+            .header(header::AUTHORIZATION, format!("Bearer {PUSHING}"))
+            .header(header::CONTENT_TYPE, kind)
+            .body(Body::from(body.clone()));
+        let Ok(request) = request else { continue };
+        let (status, kind, answer) = fuzz.answer(request).await;
+        done += usize::from(status.is_success());
+        ids.extend(answer["id"].as_str().filter(|_| status == StatusCode::CREATED).map(str::to_owned));
+        let is_error = answer["schemas"][0] == "urn:ietf:params:scim:api:messages:2.0:Error" && answer["status"] == status.as_str();
+        // What HEAD answers has no body (RFC 9110 section 9.3.2).
+        let is_said = status.is_success() || status == StatusCode::NOT_MODIFIED || method == "HEAD" || is_error;
+        // /Me is not offered, and says so.
+        let is_internal = status.is_server_error() && status != StatusCode::NOT_IMPLEMENTED;
+        if is_internal || !is_said {
+            let (uri, body): (String, String) = (uri.chars().take(200).collect(), body.chars().take(300).collect());
+            wrong.push(format!("{method} {uri}: {} {kind}\n  {body}\n  {answer}", status.as_u16()));
+        }
+        if turn % 250 == 0 {
+            assert!(fuzz.is_ready().await, "the service is not ready after {method} {uri}");
+        }
+    }
+    // Events, by the document that describes their answers.
+    let document = tide_service::openapi();
+    let operation = &document["paths"]["/api/v1/events/{system}"]["post"];
+    for _ in 0..PUSHED.1 {
+        let mut event = json!({"event": (["joiner", "mover", "leaver"].choose(&mut random)), "key": (["7", "8", "9"].choose(&mut random))});
+        for name in ["id", "sequence", "time", "attributes", "key", "event"] {
+            if random.random_ratio(1, 4) {
+                let given = [
+                    number(&mut random),
+                    json!(text(&mut random)),
+                    resource(&mut random),
+                    json!([]),
+                    Value::Null,
+                    json!("2026-05-04T08:00:00Z"),
+                ];
+                event[name] = given.choose(&mut random).cloned().unwrap_or_default();
+            }
+        }
+        let body = if random.random_ratio(1, 20) { "[".repeat(3000) } else { event.to_string() };
+        let request = Request::post("/api/v1/events/roster")
+            .header(header::AUTHORIZATION, format!("Bearer {PUSHING}"))
+            .header(header::CONTENT_TYPE, "application/json")
+            .body(Body::from(body.clone()))
+            .expect("a request");
+        let (status, kind, answer) = fuzz.answer(request).await;
+        done += usize::from(status.is_success());
+        let documented = operation["responses"].get(status.as_str()).is_some();
+        let problem = status.is_success() || kind == "application/problem+json" && answer["status"] == status.as_u16();
+        if status.is_server_error() || !documented || !problem {
+            wrong.push(format!("event {}: {} {kind}\n  {answer}", body.chars().take(300).collect::<String>(), status.as_u16()));
+        }
+    }
+    println!("{} requests, {done} of them done, {} answers that should not be", PUSHED.0 + PUSHED.1, wrong.len());
+    assert!(wrong.is_empty(), "{}:\n{}", wrong.len(), wrong[..wrong.len().min(30)].join("\n"));
+    assert!(done > 500, "{done}: most requests are to mean something");
+    assert!(fuzz.is_ready().await);
     assert_eq!(fuzz.engine.trouble(), None);
     fuzz.engine.stop().await;
 }

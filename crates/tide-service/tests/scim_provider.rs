@@ -454,6 +454,36 @@ async fn groups_hold_members_and_members_show_their_groups() {
     p.call("DELETE", &format!("/scim/v2/postroom/Users/{bo}"), TOKEN, &[], None).await;
     let account = p.engine.store().account_by_key("postroom", &id).await.expect("read").expect("there");
     assert_eq!(account.kind, ObjectType::Group);
+    // Also in the body of their groups, which the next PATCH builds upon; and only those that are named are removed.
+    let [cy, di] = [p.send("POST", "/Users", &user("cy")).await.id(), p.send("POST", "/Users", &user("di")).await.id()];
+    let members = json!([{"value": ada}, {"value": cy}, {"value": di}]);
+    p.send("PATCH", &path, &patch(json!([{"op": "add", "path": "members", "value": members}]))).await.id();
+    p.call("DELETE", &format!("/scim/v2/postroom/Users/{di}"), TOKEN, &[], None).await;
+    let ids = |group: &Value| -> Vec<String> {
+        group["members"].as_array().into_iter().flatten().filter_map(|one| one["value"].as_str().map(str::to_owned)).collect()
+    };
+    assert_eq!(ids(&p.get(&path).await.body), [ada.clone(), cy.clone()]);
+    let account = p.engine.store().account_by_key("postroom", &id).await.expect("read").expect("there");
+    assert_eq!(account.attributes.get("members").len(), 2, "{:?}", account.attributes);
+    let one = patch(json!([{"op": "remove", "path": "members", "value": [{"value": ada}]}]));
+    assert_eq!(ids(&p.send("PATCH", &path, &one).await.body), [cy]);
+    // The first address of a type is made by the path that names it.
+    let work = patch(json!([{"op": "add", "path": "phoneNumbers[type eq \"work\"].value", "value": "+372 555"}]));
+    let made = p.send("PATCH", &format!("/Users/{ada}"), &work).await;
+    assert_eq!(made.body["phoneNumbers"], json!([{"type": "work", "value": "+372 555"}]), "{}", made.body);
+}
+
+#[tokio::test]
+async fn resources_are_found_by_the_callers_own_ids() {
+    let p = Provider::start().await;
+    for (name, own) in [("ada", "x-1"), ("bo", "x-2"), ("cy", "x-1")] {
+        let mut body = user(name);
+        body["externalId"] = json!(own);
+        p.send("POST", "/Users", &body).await.id();
+    }
+    assert_eq!(p.filtered("externalId eq \"x-1\"").await.names(), ["ada", "cy"]);
+    assert_eq!(p.filtered("externalId eq \"X-1\"").await.names(), Vec::<String>::new(), "it is caseExact (RFC 7643 section 3.1)");
+    assert_eq!(p.filtered("externalId eq \"x-1\" and userName eq \"cy\"").await.names(), ["cy"]);
 }
 
 #[tokio::test]
@@ -529,7 +559,15 @@ async fn events_are_taken_checked_and_answered_for() {
     assert_eq!(account.attributes.get("name").len(), 1, "what was not told stays");
     assert_eq!(account.attributes.get("mail")[0].to_string(), "ada.holm@skerry.example");
     assert_eq!(event(json!({"event": "leaver", "key": "7"})).await, 202);
-    assert!(p.engine.store().account_by_key("postroom", "7").await.expect("read").expect("there").absent_since.is_some());
+    let left = p.engine.store().account_by_key("postroom", "7").await.expect("read").expect("there").absent_since;
+    assert!(left.is_some());
+    // A mover who comes late does not bring them back, and a second leaver changes nothing.
+    let late = json!({"event": "mover", "key": "7", "attributes": {"mail": "late@skerry.example"}});
+    let late = p.call("POST", "/api/v1/events/postroom", TOKEN, &[], Some(&late)).await;
+    assert!(late.status == 422 && late.body["detail"].as_str().is_some_and(|said| said.contains("has left")), "{}", late.body);
+    assert_eq!(event(json!({"event": "leaver", "key": "7"})).await, 202);
+    let still = p.engine.store().account_by_key("postroom", "7").await.expect("read").expect("there");
+    assert_eq!((still.absent_since, still.attributes.get("mail")[0].to_string().as_str()), (left, "ada.holm@skerry.example"));
     // A shape of its own, learned by an operator from a sample.
     let sample = json!({"sample": {"action": "HIRE", "worker": {"employeeNumber": "9", "first": "Bo"}}});
     assert_eq!(p.call("PUT", "/api/v1/events/postroom/shape", TOKEN, &[], Some(&sample)).await.status, 403);
@@ -546,4 +584,50 @@ async fn events_are_taken_checked_and_answered_for() {
         "{}",
         bad.body
     );
+}
+
+#[tokio::test]
+async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
+    let p = Provider::start().await;
+    let send = |body: Value| {
+        let p = &p;
+        async move { p.call("POST", "/api/v1/events/postroom", TOKEN, &[], Some(&body)).await }
+    };
+    let value = |name: &'static str| {
+        let p = &p;
+        async move {
+            let account = p.engine.store().account_by_key("postroom", "7").await.expect("read").expect("there");
+            account.attributes.get(name).first().map(ToString::to_string).unwrap_or_default()
+        }
+    };
+    // Six at one moment, each with a value of its own, again and again.
+    assert_eq!(send(json!({"event": "joiner", "key": "7", "id": "e0", "sequence": 1})).await.status, 202);
+    for round in 0..20 {
+        let movers = (0..6).map(|n| send(json!({"event": "mover", "key": "7", "attributes": {format!("a{n}"): format!("{round}")}})));
+        let answers = futures::future::join_all(movers).await;
+        assert!(answers.iter().all(|answer| answer.status == 202));
+        for name in ["a0", "a1", "a2", "a3", "a4", "a5"] {
+            assert_eq!(value(name).await, round.to_string(), "{name} of round {round} is lost");
+        }
+    }
+    // One that comes again is the one that came first; its id for anything else is refused.
+    let moved = json!({"event": "mover", "key": "7", "id": "e5", "sequence": 5, "attributes": {"desk": "5"}});
+    let first = send(moved.clone()).await;
+    let again = send(moved).await;
+    assert_eq!((first.status, again.status, &first.body["id"]), (202, 202, &again.body["id"]));
+    assert_eq!(send(json!({"event": "leaver", "key": "7", "id": "e5"})).await.status, 409);
+    // One that comes late changes nothing, and says so, also later.
+    let late = send(json!({"event": "mover", "key": "7", "id": "e4", "sequence": 4, "attributes": {"desk": "4"}})).await;
+    assert_eq!((late.status, &late.body["state"]), (202, &json!("outdated")));
+    assert_eq!(value("desk").await, "5");
+    let asked = p.call("GET", late.body["status"].as_str().expect("an address"), TOKEN, &[], None).await;
+    assert_eq!(asked.body["state"], "outdated");
+    // Where there is no number, the time tells.
+    for (time, desk, state) in [("2026-05-04T08:00:00Z", "8", "waiting"), ("2026-05-04T07:00:00Z", "7", "outdated")] {
+        let told = send(json!({"event": "mover", "key": "7", "time": time, "attributes": {"desk": desk}})).await;
+        assert_eq!((told.status, &told.body["state"]), (202, &json!(state)));
+    }
+    assert_eq!(value("desk").await, "8");
+    assert_eq!(send(json!({"event": "mover", "key": "7", "sequence": i64::MAX, "time": "9999-01-01T00:00:00Z"})).await.status, 202);
+    assert_eq!(send(json!({"event": "mover", "key": "7", "sequence": 1e300})).await.status, 400);
 }

@@ -5,15 +5,21 @@ CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 
 -- Who acts: an operator, a token, a system, the service itself.
 CREATE TABLE principal (
-    id TEXT PRIMARY KEY, kind TEXT NOT NULL, name TEXT NOT NULL UNIQUE,
+    id TEXT PRIMARY KEY, kind TEXT NOT NULL, name TEXT NOT NULL,
     made TEXT NOT NULL, ended TEXT
 ) STRICT;
+-- Names are unique by kind. An operator's name is never given again, since rules and the journal name operators; a system that was
+-- removed may be added again.
+CREATE UNIQUE INDEX principal_operator ON principal (name) WHERE kind = 'operator';
+CREATE UNIQUE INDEX principal_system ON principal (name) WHERE kind = 'system' AND ended IS NULL;
 CREATE TABLE token (
     id TEXT PRIMARY KEY, principal TEXT NOT NULL REFERENCES principal(id), hash BLOB NOT NULL UNIQUE,
     made TEXT NOT NULL, expires TEXT, ended TEXT
 ) STRICT;
+-- A session ends with the token that it was begun with.
 CREATE TABLE session (
-    id TEXT PRIMARY KEY, principal TEXT NOT NULL REFERENCES principal(id), hash BLOB NOT NULL UNIQUE,
+    id TEXT PRIMARY KEY, principal TEXT NOT NULL REFERENCES principal(id), token TEXT NOT NULL REFERENCES token(id),
+    hash BLOB NOT NULL UNIQUE,
     made TEXT NOT NULL, expires TEXT NOT NULL, ended TEXT
 ) STRICT;
 

@@ -32,7 +32,13 @@ CREATE INDEX pushed_member_team ON pushed_member (system, team);
 -- Events that were pushed to us, and the shape that a system's events have.
 CREATE TABLE push_event (
     id TEXT PRIMARY KEY, system TEXT NOT NULL, kind TEXT NOT NULL, key TEXT NOT NULL, body TEXT NOT NULL,
-    principal TEXT NOT NULL, made TEXT NOT NULL
+    principal TEXT NOT NULL, made TEXT NOT NULL,
+    -- What the caller calls it, its place among those of its record, and when it happened, where the caller says so.
+    external_id TEXT, sequence INTEGER, occurred_at TEXT,
+    -- It came after a later one of the same record: nothing was done.
+    is_outdated INTEGER NOT NULL DEFAULT 0
 ) STRICT;
 CREATE INDEX push_event_system ON push_event (system, made);
+CREATE INDEX push_event_key ON push_event (system, key);
+CREATE UNIQUE INDEX push_event_external ON push_event (system, external_id) WHERE external_id IS NOT NULL;
 CREATE TABLE event_shape (system TEXT PRIMARY KEY, shape TEXT NOT NULL, made TEXT NOT NULL) STRICT;

@@ -19,8 +19,12 @@ ALTER TABLE change ADD COLUMN passing INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX change_fingerprint ON change (fingerprint, id);
 CREATE INDEX change_settled ON change (system, kind, settled) WHERE state = 'done';
 
--- What a person said about changes that a guard held: sent after all, or dropped while they stay the same.
-CREATE TABLE ruling (
-    fingerprint TEXT PRIMARY KEY, said TEXT NOT NULL, system TEXT NOT NULL, kind TEXT NOT NULL, label TEXT NOT NULL,
-    principal TEXT NOT NULL, made TEXT NOT NULL
+-- What an operator said about changes that were held: sent after all (release), or dropped while they stay the same (discard). It ends
+-- with the change: when that is done, when nothing wants it any more, and when it expires.
+CREATE TABLE change_override (
+    fingerprint TEXT PRIMARY KEY, said TEXT NOT NULL, held_by TEXT NOT NULL, decision TEXT NOT NULL, system TEXT NOT NULL,
+    kind TEXT NOT NULL, identity TEXT NOT NULL, account INTEGER, label TEXT NOT NULL, principal TEXT NOT NULL, made TEXT NOT NULL,
+    expires TEXT NOT NULL
 ) STRICT, WITHOUT ROWID;
+-- A change that was sent because an operator released it is not counted by guards.
+ALTER TABLE change ADD COLUMN is_released INTEGER NOT NULL DEFAULT 0;

@@ -4,6 +4,7 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use sqlx::Row;
+use sqlx::sqlite::SqliteRow;
 
 /// Who acts.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -14,6 +15,31 @@ pub struct Principal {
     pub name: String,
     /// `operator`, or `system` for one that calls us.
     pub kind: String,
+}
+
+/// A token that is good, and whose it is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Bearer {
+    /// Whose it is.
+    pub principal: Principal,
+    /// The token's id, which is no secret.
+    pub token: String,
+}
+
+/// A token to be kept. Only its hash is.
+pub struct NewTokenRow<'t> {
+    /// `operator`, or `system` for one that calls us.
+    pub kind: &'t str,
+    /// Whose it is, by name.
+    pub name: &'t str,
+    /// The token itself.
+    pub token: &'t str,
+    /// What it is for.
+    pub label: &'t str,
+    /// When it stops being good, if it does.
+    pub expires: Option<Timestamp>,
+    /// When earlier ones stop being good; none leaves them as they are.
+    pub earlier_until: Option<Timestamp>,
 }
 
 /// A token, without itself.
@@ -84,44 +110,56 @@ impl Store {
     }
 
     /// Whose token this is, if it is anybody's.
-    pub async fn by_token(&self, token: &str, now: Timestamp) -> Result<Option<Principal>, StoreError> {
+    pub async fn by_token(&self, token: &str, now: Timestamp) -> Result<Option<Bearer>, StoreError> {
         let row = sqlx::query(
-            "SELECT p.id, p.name, p.kind FROM token t JOIN principal p ON p.id = t.principal
+            "SELECT p.id, p.name, p.kind, t.id AS token FROM token t JOIN principal p ON p.id = t.principal
              WHERE t.hash = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
         )
         .bind(hash(token))
         .bind(stamp(now))
         .fetch_optional(&self.reader)
         .await?;
-        Ok(row.map(|row| Principal { id: row.get(0), name: row.get(1), kind: row.get(2) }))
+        let principal = |row: &SqliteRow| Principal { id: row.get(0), name: row.get(1), kind: row.get(2) };
+        Ok(row.map(|row| Bearer { principal: principal(&row), token: row.get("token") }))
     }
 
-    /// Gives a system that calls us a token. Earlier ones stay good until they expire, so that there is
-    /// no gap; with `earlier_until` they are given an end.
-    pub async fn add_system_token(
-        &self,
-        system: &str,
-        token: &str,
-        label: &str,
-        earlier_until: Option<Timestamp>,
-        by: &str,
-        now: Timestamp,
-    ) -> Result<String, StoreError> {
+    /// Is this token still good?
+    pub async fn token_lasts(&self, id: &str, now: Timestamp) -> Result<bool, StoreError> {
+        let count: i64 = sqlx::query_scalar(
+            "SELECT count(*) FROM token t JOIN principal p ON p.id = t.principal
+             WHERE t.id = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
+        )
+        .bind(id)
+        .bind(stamp(now))
+        .fetch_one(&self.reader)
+        .await?;
+        Ok(count > 0)
+    }
+
+    /// Keeps a token. A system that has none yet becomes a principal by it; an operator must be one. Earlier tokens stay good until
+    /// they expire, so that there is no gap; with `earlier_until` they are given an end.
+    pub async fn add_token(&self, new: NewTokenRow<'_>, by: &str, now: Timestamp) -> Result<String, StoreError> {
         let id = uuid::Uuid::now_v7().to_string();
-        let (row, name, hashed, label, by) = (id.clone(), system.to_owned(), hash(token), label.to_owned(), by.to_owned());
+        let (row, kind, name, hashed, label) =
+            (id.clone(), new.kind.to_owned(), new.name.to_owned(), hash(new.token), new.label.to_owned());
+        let (expires, earlier_until, by) = (new.expires.map(stamp), new.earlier_until.map(stamp), by.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let known: Option<String> = sqlx::query_scalar("SELECT id FROM principal WHERE kind = 'system' AND name = ?")
-                        .bind(&name)
-                        .fetch_optional(&mut *c)
-                        .await?;
+                    let known: Option<String> =
+                        sqlx::query_scalar("SELECT id FROM principal WHERE kind = ? AND name = ? AND ended IS NULL")
+                            .bind(&kind)
+                            .bind(&name)
+                            .fetch_optional(&mut *c)
+                            .await?;
                     let principal = match known {
                         Some(id) => id,
+                        None if kind == "operator" => return Err(StoreError::Missing { what: "operator", name }),
                         None => {
                             let id = uuid::Uuid::now_v7().to_string();
-                            sqlx::query("INSERT INTO principal (id, kind, name, made) VALUES (?,'system',?,?)")
+                            sqlx::query("INSERT INTO principal (id, kind, name, made) VALUES (?,?,?,?)")
                                 .bind(&id)
+                                .bind(&kind)
                                 .bind(&name)
                                 .bind(stamp(now))
                                 .execute(&mut *c)
@@ -133,18 +171,19 @@ impl Store {
                         sqlx::query(
                             "UPDATE token SET expires = ? WHERE principal = ? AND ended IS NULL AND (expires IS NULL OR expires > ?)",
                         )
-                        .bind(stamp(until))
+                        .bind(&until)
                         .bind(&principal)
-                        .bind(stamp(until))
+                        .bind(&until)
                         .execute(&mut *c)
                         .await?;
                     }
-                    sqlx::query("INSERT INTO token (id, principal, hash, label, made) VALUES (?,?,?,?,?)")
+                    sqlx::query("INSERT INTO token (id, principal, hash, label, made, expires) VALUES (?,?,?,?,?,?)")
                         .bind(&row)
                         .bind(&principal)
                         .bind(hashed)
                         .bind(&label)
                         .bind(stamp(now))
+                        .bind(&expires)
                         .execute(&mut *c)
                         .await?;
                     crate::journal::Entry::new(&by, "token.given", &name).detail(&label).append(c, now).await
@@ -154,12 +193,14 @@ impl Store {
         Ok(id)
     }
 
-    /// The tokens of a system that calls us, newest first.
-    pub async fn system_tokens(&self, system: &str) -> Result<Vec<TokenRow>, StoreError> {
+    /// The tokens of an operator or of a system that calls us, newest first.
+    pub async fn tokens(&self, kind: &str, name: &str) -> Result<Vec<TokenRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT t.* FROM token t JOIN principal p ON p.id = t.principal WHERE p.kind = 'system' AND p.name = ? ORDER BY t.made DESC, t.id DESC",
+            "SELECT t.* FROM token t JOIN principal p ON p.id = t.principal
+             WHERE p.kind = ? AND p.name = ? AND p.ended IS NULL ORDER BY t.made DESC, t.id DESC",
         )
-        .bind(system)
+        .bind(kind)
+        .bind(name)
         .fetch_all(&self.reader)
         .await?;
         Ok(rows
@@ -175,46 +216,48 @@ impl Store {
             .collect())
     }
 
-    /// Takes a system's token back at once.
-    pub async fn end_system_token(&self, system: &str, id: &str, by: &str, now: Timestamp) -> Result<bool, StoreError> {
-        let (system, id, by) = (system.to_owned(), id.to_owned(), by.to_owned());
+    /// Takes a token back at once, and ends the sessions that were begun with it. False when there is no such token, or it had ended.
+    pub async fn end_token(&self, kind: &str, name: &str, id: &str, by: &str, now: Timestamp) -> Result<bool, StoreError> {
+        let (kind, name, id, by) = (kind.to_owned(), name.to_owned(), id.to_owned(), by.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query(
                         "UPDATE token SET ended = ? WHERE id = ? AND ended IS NULL
-                         AND principal IN (SELECT id FROM principal WHERE kind = 'system' AND name = ?)",
+                         AND principal IN (SELECT id FROM principal WHERE kind = ? AND name = ?)",
                     )
                     .bind(stamp(now))
                     .bind(&id)
-                    .bind(&system)
+                    .bind(&kind)
+                    .bind(&name)
                     .execute(&mut *c)
                     .await?;
-                    if done.rows_affected() > 0 {
-                        crate::journal::Entry::new(&by, "token.ended", &system).append(c, now).await?;
+                    if done.rows_affected() == 0 {
+                        return Ok(false);
                     }
-                    Ok(done.rows_affected() > 0)
+                    sqlx::query("UPDATE session SET ended = ? WHERE token = ? AND ended IS NULL")
+                        .bind(stamp(now))
+                        .bind(&id)
+                        .execute(&mut *c)
+                        .await?;
+                    crate::journal::Entry::new(&by, "token.ended", &name).append(c, now).await?;
+                    Ok(true)
                 })
             })
             .await
     }
 
-    /// Begins a session; only the hash of its secret is kept.
-    pub async fn begin_session(
-        &self,
-        principal: &Principal,
-        secret: &str,
-        expires: Timestamp,
-        now: Timestamp,
-    ) -> Result<String, StoreError> {
+    /// Begins a session; only the hash of its secret is kept. It lasts no longer than the token.
+    pub async fn begin_session(&self, bearer: &Bearer, secret: &str, expires: Timestamp, now: Timestamp) -> Result<String, StoreError> {
         let id = uuid::Uuid::now_v7().to_string();
-        let (row, principal, hashed) = (id.clone(), principal.id.clone(), hash(secret));
+        let (row, bearer, hashed) = (id.clone(), bearer.clone(), hash(secret));
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO session (id, principal, hash, made, expires) VALUES (?,?,?,?,?)")
+                    sqlx::query("INSERT INTO session (id, principal, token, hash, made, expires) VALUES (?,?,?,?,?,?)")
                         .bind(row)
-                        .bind(principal)
+                        .bind(bearer.principal.id)
+                        .bind(bearer.token)
                         .bind(hashed)
                         .bind(stamp(now))
                         .bind(stamp(expires))
@@ -227,13 +270,15 @@ impl Store {
         Ok(id)
     }
 
-    /// The session of a secret, while it lasts.
-    pub async fn session(&self, secret: &str, now: Timestamp) -> Result<Option<Session>, StoreError> {
+    /// The session of a secret, while it lasts. `browsers_now` is the moment by which sessions end, `now` the one by which tokens do.
+    pub async fn session(&self, secret: &str, browsers_now: Timestamp, now: Timestamp) -> Result<Option<Session>, StoreError> {
         let row = sqlx::query(
-            "SELECT s.id, p.id, p.name, p.kind FROM session s JOIN principal p ON p.id = s.principal
-             WHERE s.hash = ? AND s.ended IS NULL AND p.ended IS NULL AND s.expires > ?",
+            "SELECT s.id, p.id, p.name, p.kind FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
+             WHERE s.hash = ? AND s.ended IS NULL AND s.expires > ?
+               AND p.ended IS NULL AND t.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
         )
         .bind(hash(secret))
+        .bind(stamp(browsers_now))
         .bind(stamp(now))
         .fetch_optional(&self.reader)
         .await?;
@@ -241,12 +286,17 @@ impl Store {
     }
 
     /// Is this session still good?
-    pub async fn session_lasts(&self, id: &str, now: Timestamp) -> Result<bool, StoreError> {
-        let count: i64 = sqlx::query_scalar("SELECT count(*) FROM session WHERE id = ? AND ended IS NULL AND expires > ?")
-            .bind(id)
-            .bind(stamp(now))
-            .fetch_one(&self.reader)
-            .await?;
+    pub async fn session_lasts(&self, id: &str, browsers_now: Timestamp, now: Timestamp) -> Result<bool, StoreError> {
+        let count: i64 = sqlx::query_scalar(
+            "SELECT count(*) FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
+             WHERE s.id = ? AND s.ended IS NULL AND s.expires > ?
+               AND p.ended IS NULL AND t.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
+        )
+        .bind(id)
+        .bind(stamp(browsers_now))
+        .bind(stamp(now))
+        .fetch_one(&self.reader)
+        .await?;
         Ok(count > 0)
     }
 

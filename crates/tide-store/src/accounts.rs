@@ -368,14 +368,21 @@ impl Store {
         Ok(rows.iter().map(|row| (row.get(0), row.get(1), row.get(2))).collect())
     }
 
-    /// A page of a system's accounts by name, after a name, with a text in it.
-    pub async fn accounts(&self, system: &str, search: &str, after: &str, limit: i64) -> Result<Vec<AccountRow>, StoreError> {
+    /// A page of a system's accounts by name, with a text in it, after an account of a name and a number: names need not be unique.
+    pub async fn accounts(
+        &self,
+        system: &str,
+        search: &str,
+        after: Option<(&str, AccountId)>,
+        limit: i64,
+    ) -> Result<Vec<AccountRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT a.*, l.identity AS linked FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL
-             WHERE a.system = ? AND a.name > ? AND instr(lower(a.name), lower(?)) > 0 ORDER BY a.name LIMIT ?",
+             WHERE a.system = ? AND (a.name, a.id) > (?, ?) AND instr(lower(a.name), lower(?)) > 0 ORDER BY a.name, a.id LIMIT ?",
         )
         .bind(system)
-        .bind(after)
+        .bind(after.map_or("", |(name, _)| name))
+        .bind(after.map_or(0, |(_, id)| id))
         .bind(search)
         .bind(limit)
         .fetch_all(&self.reader)

@@ -2,7 +2,8 @@
 
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
 use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
 use tide_core::approvals::Said;
@@ -24,6 +25,19 @@ pub struct OperatorRow {
     pub made: String,
     /// When it was taken back.
     pub ended: Option<String>,
+    /// Which operator set its groups or its person last, or gave it a token, by id; and when.
+    pub set_by: Option<(String, String)>,
+}
+
+/// What an operator did that caused a change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cause {
+    /// The operator, by id.
+    pub principal: String,
+    /// What it did, as the journal calls it: `run.started`, `role.given`, `rules.published`.
+    pub act: String,
+    /// When.
+    pub at: String,
 }
 
 /// A change that is to be asked about.
@@ -62,6 +76,8 @@ pub struct ApprovalRow {
     pub asked: String,
     /// When it is not waited for any more.
     pub expires: String,
+    /// The operators who caused the change.
+    pub causes: Vec<Cause>,
     /// Who answered so far: principal, and the words that go with it.
     pub answers: Vec<ApprovalAnswer>,
 }
@@ -124,6 +140,7 @@ async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreEr
             asked_by: row.get("asked_by"),
             asked: row.get("asked"),
             expires: row.get("expires"),
+            causes: serde_json::from_str(row.get("causes")).unwrap_or_default(),
             answers: Vec::new(),
         })
         .collect();
@@ -144,6 +161,50 @@ async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreEr
     Ok(all)
 }
 
+/// For how long an act by hand counts as the cause of a change that is asked about.
+const CAUSE: SignedDuration = SignedDuration::from_hours(30 * 24);
+
+/// Who published rules under which nothing was asked before, up to this version. Notes that it was asked under it.
+async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<Cause>, StoreError> {
+    const ASKED: &str = "asked under rules";
+    let before: Option<String> = sqlx::query_scalar("SELECT value FROM meta WHERE name = ?").bind(ASKED).fetch_optional(&mut *c).await?;
+    let before = before.and_then(|text| text.parse::<i64>().ok()).unwrap_or(0);
+    if before == version {
+        return Ok(Vec::new());
+    }
+    sqlx::query("INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value")
+        .bind(ASKED)
+        .bind(version.to_string())
+        .execute(&mut *c)
+        .await?;
+    let rows: Vec<(String, String)> = sqlx::query_as("SELECT principal, made FROM rule_set WHERE version > ? AND version <= ?")
+        .bind(before)
+        .bind(version)
+        .fetch_all(c)
+        .await?;
+    Ok(rows.into_iter().map(|(principal, at)| Cause { principal, act: "rules.published".to_owned(), at }).collect())
+}
+
+/// Who caused a change of an identity: whoever started the run, whoever did something to it by hand lately, and whoever gave it what it
+/// still holds. The service itself is nobody.
+async fn caused_by(c: &mut SqliteConnection, asker: &str, identity: &str, now: Timestamp) -> Result<Vec<Cause>, StoreError> {
+    let rows: Vec<(String, String, String)> = sqlx::query_as(
+        "SELECT principal, act, min(at) FROM (
+           SELECT principal, act, at FROM journal WHERE subject = ?1 AND at >= ?2
+             AND (act GLOB 'role.*' OR act GLOB 'departure.*' OR act GLOB 'match.*' OR act IN ('identity.split', 'password.set'))
+           UNION ALL SELECT principal, 'role.given', made FROM role_grant WHERE identity = ?1 AND (until_at IS NULL OR until_at > ?3)
+           UNION ALL SELECT ?4, 'run.started', ?3)
+         WHERE principal IN (SELECT id FROM principal WHERE kind = 'operator') GROUP BY principal, act",
+    )
+    .bind(identity)
+    .bind(stamp(now.saturating_sub(CAUSE).unwrap_or(Timestamp::MIN)))
+    .bind(stamp(now))
+    .bind(asker)
+    .fetch_all(c)
+    .await?;
+    Ok(rows.into_iter().map(|(principal, act, at)| Cause { principal, act, at }).collect())
+}
+
 impl Store {
     /// All operators, by name.
     pub async fn operators(&self) -> Result<Vec<OperatorRow>, StoreError> {
@@ -162,6 +223,7 @@ impl Store {
                     label: row.get("person"),
                     made: row.get("made"),
                     ended: row.get("ended"),
+                    set_by: row.get::<Option<String>, _>("set_by").zip(row.get("set_at")),
                 })
             })
             .collect()
@@ -187,13 +249,17 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done =
-                        sqlx::query("UPDATE principal SET teams = ?, identity = ? WHERE id = ? AND kind = 'operator' AND ended IS NULL")
-                            .bind(&teams)
-                            .bind(&identity)
-                            .bind(&id)
-                            .execute(&mut *c)
-                            .await?;
+                    let done = sqlx::query(
+                        "UPDATE principal SET teams = ?, identity = ?, set_by = ?, set_at = ?
+                                    WHERE id = ? AND kind = 'operator' AND ended IS NULL",
+                    )
+                    .bind(&teams)
+                    .bind(&identity)
+                    .bind(&by)
+                    .bind(stamp(now))
+                    .bind(&id)
+                    .execute(&mut *c)
+                    .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "operator", name: id });
                     }
@@ -242,9 +308,18 @@ impl Store {
         approvals(&mut *self.reader.acquire().await?).await
     }
 
-    /// Keeps what is asked. What is asked already stays as it is; `gone` is no longer wanted.
-    pub async fn ask(&self, new: Vec<NewApproval>, gone: Vec<String>, by: &str, now: Timestamp) -> Result<u64, StoreError> {
-        if new.is_empty() && gone.is_empty() {
+    /// Keeps what is asked, and who caused it. What is asked already stays as it is; `gone` is no longer wanted. `rules` is the version
+    /// of the published rules, when it was decided about everybody: what is new under a version that nothing was asked under before was
+    /// caused by whoever published it.
+    pub async fn ask(
+        &self,
+        new: Vec<NewApproval>,
+        gone: Vec<String>,
+        rules: Option<i64>,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
+        if new.is_empty() && gone.is_empty() && rules.is_none() {
             return Ok(0);
         }
         let by = by.to_owned();
@@ -254,11 +329,17 @@ impl Store {
                     for fingerprint in &gone {
                         sqlx::query("DELETE FROM approval WHERE fingerprint = ?").bind(fingerprint).execute(&mut *c).await?;
                     }
+                    let published = match rules {
+                        Some(version) => published_since(&mut *c, version).await?,
+                        None => Vec::new(),
+                    };
                     let mut asked = 0;
                     for one in &new {
+                        let mut causes = caused_by(&mut *c, &by, &one.identity, now).await?;
+                        causes.extend(published.iter().cloned());
                         asked += sqlx::query(
-                            "INSERT INTO approval (fingerprint, rule, system, kind, identity, label, asked, asked_by, expires, remind)
-                             VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING",
+                            "INSERT INTO approval (fingerprint, rule, system, kind, identity, label, asked, asked_by, expires, remind, causes)
+                             VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING",
                         )
                         .bind(&one.fingerprint)
                         .bind(&one.rule)
@@ -270,6 +351,7 @@ impl Store {
                         .bind(&by)
                         .bind(stamp(one.expires))
                         .bind(one.remind.map(stamp))
+                        .bind(serde_json::to_string(&causes)?)
                         .execute(&mut *c)
                         .await?
                         .rows_affected();
@@ -320,17 +402,30 @@ impl Store {
             .await
     }
 
-    /// Forgets what was said of some changes: they are asked about anew.
-    pub async fn ask_again(&self, fingerprints: Vec<String>, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    /// Forgets what was said of some changes, and asks about them anew until another moment. Who caused them stays barred.
+    pub async fn ask_again(
+        &self,
+        fingerprints: Vec<String>,
+        expires: Timestamp,
+        remind: Option<Timestamp>,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     for fingerprint in &fingerprints {
-                        let identity: Option<String> = sqlx::query_scalar("DELETE FROM approval WHERE fingerprint = ? RETURNING identity")
-                            .bind(fingerprint)
-                            .fetch_optional(&mut *c)
-                            .await?;
+                        sqlx::query("DELETE FROM approval_answer WHERE fingerprint = ?").bind(fingerprint).execute(&mut *c).await?;
+                        let identity: Option<String> = sqlx::query_scalar(
+                            "UPDATE approval SET asked = ?, expires = ?, remind = ? WHERE fingerprint = ? RETURNING identity",
+                        )
+                        .bind(stamp(now))
+                        .bind(stamp(expires))
+                        .bind(remind.map(stamp))
+                        .bind(fingerprint)
+                        .fetch_optional(&mut *c)
+                        .await?;
                         if let Some(identity) = identity {
                             Entry::new(&principal, "approval.asked-again", &identity).append(&mut *c, now).await?;
                         }
@@ -341,10 +436,36 @@ impl Store {
             .await
     }
 
-    /// When the next approval expires or is reminded of.
+    /// Takes back every answer that was given about a change that was not sent yet; false when none was. It is asked again from its
+    /// first level, until the same moment.
+    pub async fn take_back_answers(&self, fingerprint: &str, principal: &str, now: Timestamp) -> Result<bool, StoreError> {
+        let (fingerprint, principal) = (fingerprint.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let taken =
+                        sqlx::query("DELETE FROM approval_answer WHERE fingerprint = ?").bind(&fingerprint).execute(&mut *c).await?;
+                    if taken.rows_affected() == 0 {
+                        return Ok(false);
+                    }
+                    let (identity, kind, system): (String, String, String) =
+                        sqlx::query_as("SELECT identity, kind, system FROM approval WHERE fingerprint = ?")
+                            .bind(&fingerprint)
+                            .fetch_one(&mut *c)
+                            .await?;
+                    let detail = format!("{kind} in {system}: answers taken back");
+                    Entry::new(&principal, "approval.taken-back", &identity).detail(&detail).append(c, now).await?;
+                    Ok(true)
+                })
+            })
+            .await
+    }
+
+    /// When the next approval expires or is reminded of, or what was said of a held change expires.
     pub async fn next_approval(&self) -> Result<Option<Timestamp>, StoreError> {
         let next: Option<String> = sqlx::query_scalar(
-            "SELECT min(at) FROM (SELECT expires AS at FROM approval UNION ALL SELECT remind FROM approval WHERE remind IS NOT NULL)",
+            "SELECT min(at) FROM (SELECT expires AS at FROM approval UNION ALL SELECT remind FROM approval WHERE remind IS NOT NULL
+               UNION ALL SELECT expires FROM change_override)",
         )
         .fetch_one(&self.reader)
         .await?;

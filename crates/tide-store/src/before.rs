@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::collections::HashMap;
 use tide_core::approvals::Said;
-use tide_core::model::{AccountId, InFlight, Ruling};
+use tide_core::model::{AccountId, InFlight, Override};
 
 /// Changes that are to be counted: those of a kind that a system got since an instant, those that a person let through left out.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,7 +32,7 @@ pub struct Before {
     /// Whose access is being taken away at this moment, or who is being moved or given a password.
     pub in_flight: InFlight,
     /// What was said of changes that a guard held, by their fingerprints.
-    pub ruled: HashMap<String, Ruling>,
+    pub overrides: HashMap<String, Override>,
     /// What was said of changes that need a yes, by their fingerprints.
     pub approved: HashMap<String, Said>,
     /// Is an account looked for that was perhaps made by a run that has ended?
@@ -56,7 +56,7 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[Counting]) -> Resu
     Ok(sqlx::query_scalar(
         "SELECT (SELECT count(DISTINCT coalesce(nullif(c.identity, ''), c.account)) FROM change c
                  WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1 AND c.state = 'done' AND c.settled >= k.value ->> 2
-                 AND NOT EXISTS (SELECT 1 FROM ruling r WHERE r.fingerprint = c.fingerprint AND r.said = 'release'))
+                 AND NOT c.is_released)
          FROM json_each(?) k ORDER BY k.key",
     )
     .bind(serde_json::to_string(&asked)?)
@@ -70,7 +70,7 @@ async fn in_flight(c: &mut SqliteConnection) -> Result<InFlight, StoreError> {
     let rows: Vec<(String, String, String, Option<AccountId>)> = sqlx::query_as(
         "SELECT c.system, c.kind, c.identity, iif(c.identity = '', c.account, NULL) FROM change c
          WHERE c.state IN ('queued', 'sending', 'unknown', 'accepted') AND c.kind IN ('disable', 'delete', 'revoke', 'move', 'password')
-         AND NOT EXISTS (SELECT 1 FROM ruling r WHERE r.fingerprint = c.fingerprint AND r.said = 'release')",
+         AND NOT c.is_released",
     )
     .fetch_all(c)
     .await?;
@@ -90,7 +90,7 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: T
                 EXISTS (SELECT 1 FROM approval) AS asked,
                 EXISTS (SELECT 1 FROM reading WHERE state = 'outdated') AS outdated,
                 EXISTS (SELECT 1 FROM change WHERE state = 'failed') AS failed,
-                EXISTS (SELECT 1 FROM ruling) AS ruled,
+                EXISTS (SELECT 1 FROM change_override) AS overridden,
                 {NOTES} AS notes) w CROSS JOIN system s ORDER BY s.name"
     )))
     .bind(after)
@@ -105,7 +105,7 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[Counting], now: T
         touched: touched(row.get("notes"), after)?,
         counts: counts(c, asked).await?,
         in_flight: in_flight(c).await?,
-        ruled: if row.get("ruled") { crate::rulings::rulings(c).await? } else { HashMap::new() },
+        overrides: if row.get("overridden") { crate::overrides::overrides(c, now).await? } else { HashMap::new() },
         approved: if asks { crate::approvals::said(c, now).await? } else { HashMap::new() },
         lost: row.get("lost"),
         in_doubt: row.get("in_doubt"),

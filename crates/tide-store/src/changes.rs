@@ -246,7 +246,7 @@ pub(crate) async fn keep_changes(
             })
             .collect::<Result<Vec<(String, String, Option<String>)>, StoreError>>()?;
         let mut query = QueryBuilder::<Sqlite>::new(
-            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, attempts, sent, queued, step) ",
+            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, attempts, sent, queued, step, is_released) ",
         );
         query.push_values(some.iter().zip(texts), |mut row, ((place, change), (vals, reason, hold))| {
             let sending = first.contains(place);
@@ -261,6 +261,9 @@ pub(crate) async fn keep_changes(
             row.push_bind(reason).push_bind(hold).push_bind(&change.fingerprint).push_bind(set.rule_version);
             row.push_bind(state.word()).push_bind(i64::from(sending)).push_bind(sending.then_some(&at));
             row.push_bind(&at).push_bind(i64::from(change.step));
+            row.push("EXISTS (SELECT 1 FROM change_override WHERE said = 'release' AND fingerprint = ")
+                .push_bind_unseparated(&change.fingerprint);
+            row.push_unseparated(")");
         });
         query.push(" RETURNING id");
         let mut some: Vec<i64> = query.build_query_scalar().fetch_all(&mut *c).await?;

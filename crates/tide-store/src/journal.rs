@@ -1,9 +1,16 @@
-//! The append-only history. Each entry's hash covers the one before it.
+//! The append-only history. Each entry is authenticated with a key that is derived from the master key, and its code covers that of the
+//! entry before it: whoever can write the file, but has not the key, can neither change an entry nor add one. The head, which is the last
+//! entry, is sealed beside the journal, so that a cut-off end is found; written down elsewhere, it also shows that an older copy was put
+//! in the file's place.
 
 use crate::{Store, StoreError, stamp};
+use futures::TryStreamExt;
+use hmac::{Hmac, KeyInit, Mac};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use std::sync::Arc;
+use zeroize::Zeroizing;
 
 /// One entry, as it is read back.
 #[derive(Debug, Clone)]
@@ -12,12 +19,14 @@ pub struct JournalEntry {
     pub id: i64,
     /// When.
     pub at: String,
-    /// Who.
+    /// Who, by name where that is known.
     pub principal: String,
     /// What was done.
     pub act: String,
     /// To what.
     pub subject: String,
+    /// What people call that, where it is an identity.
+    pub label: Option<String>,
     /// More about it.
     pub detail: String,
     /// Values before and after, as JSON, unless they were erased.
@@ -32,15 +41,57 @@ pub(crate) struct Entry<'a> {
     detail: &'a str,
 }
 
-fn chain(before: &[u8], parts: &[&str], values_hash: Option<&[u8]>) -> Vec<u8> {
-    let mut hasher = Sha256::new();
-    hasher.update(before);
-    for part in parts {
-        hasher.update((part.len() as u64).to_be_bytes());
-        hasher.update(part.as_bytes());
+/// The key that authenticates the journal.
+#[derive(Clone)]
+pub(crate) struct JournalKey(Arc<Zeroizing<Vec<u8>>>);
+
+tokio::task_local! {
+    /// The key, for whatever runs in the writing task: no job has to hand it on.
+    pub(crate) static KEY: JournalKey;
+}
+
+/// Where the sealed head stands in the table `meta`.
+const HEAD: &str = "journal head";
+
+impl JournalKey {
+    pub fn new(key: Vec<u8>) -> Self {
+        JournalKey(Arc::new(Zeroizing::new(key)))
     }
-    hasher.update(values_hash.unwrap_or_default());
-    hasher.finalize().to_vec()
+
+    fn mac(&self) -> Hmac<Sha256> {
+        // HMAC takes a key of any length (RFC 2104 section 2).
+        Hmac::new_from_slice(&self.0).unwrap_or_else(|_| unreachable!("HMAC takes a key of any length"))
+    }
+
+    /// The code of an entry, which covers the code of the one before it.
+    fn chain(&self, before: &[u8], parts: &[&str], values_hash: Option<&[u8]>) -> Vec<u8> {
+        let mut mac = self.mac();
+        mac.update(before);
+        for part in parts {
+            mac.update(&(part.len() as u64).to_be_bytes());
+            mac.update(part.as_bytes());
+        }
+        mac.update(values_hash.unwrap_or_default());
+        mac.finalize().into_bytes().to_vec()
+    }
+
+    /// The sealed head: the number and code of the last entry, and a code over both.
+    fn seal(&self, id: i64, hash: &[u8]) -> String {
+        let mut mac = self.mac();
+        mac.update(HEAD.as_bytes());
+        mac.update(&id.to_be_bytes());
+        mac.update(hash);
+        format!("{}:{}", head(id, hash), hex(&mac.finalize().into_bytes()))
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The head as it is exported: the number of the last entry and its code.
+fn head(id: i64, hash: &[u8]) -> String {
+    format!("{id}:{}", hex(hash))
 }
 
 impl<'a> Entry<'a> {
@@ -95,14 +146,14 @@ type Chained<'a> = (i64, &'a Note, Option<&'a [u8]>, Vec<u8>);
 pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&Note], now: Timestamp) -> Result<(), StoreError> {
     let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
     let (mut id, mut before): (i64, Vec<u8>) = last.map(|row| (row.get(0), row.get(1))).unwrap_or_default();
-    let at = stamp(now);
+    let (at, key) = (stamp(now), KEY.with(JournalKey::clone));
     for some in notes.chunks(100) {
         let rows: Vec<Chained<'_>> = some
             .iter()
             .map(|note| {
                 id += 1;
                 let values = note.values.as_ref().map(|values| values.hash.as_slice());
-                before = chain(&before, &[&at, &note.principal, &note.act, &note.subject, &note.detail], values);
+                before = key.chain(&before, &[&at, &note.principal, &note.act, &note.subject, &note.detail], values);
                 (id, *note, values, before.clone())
             })
             .collect();
@@ -121,6 +172,13 @@ pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&Note], now: T
             query.build().execute(&mut *c).await?;
         }
     }
+    if !notes.is_empty() {
+        sqlx::query("INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value")
+            .bind(HEAD)
+            .bind(key.seal(id, &before))
+            .execute(c)
+            .await?;
+    }
     Ok(())
 }
 
@@ -134,8 +192,9 @@ impl Store {
     /// A page of the journal, the newest first, before an entry, about a subject if one is given.
     pub async fn journal(&self, subject: Option<&str>, before: Option<i64>, limit: i64) -> Result<Vec<JournalEntry>, StoreError> {
         let rows = sqlx::query(
-            "SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id
-             WHERE j.id < ? AND (? IS NULL OR j.subject = ?) ORDER BY j.id DESC LIMIT ?",
+            "SELECT j.*, v.vals, coalesce(p.name, j.principal) AS who, i.label AS label FROM journal j
+             LEFT JOIN journal_value v ON v.journal = j.id LEFT JOIN principal p ON p.id = j.principal
+             LEFT JOIN identity i ON i.id = j.subject WHERE j.id < ? AND (? IS NULL OR j.subject = ?) ORDER BY j.id DESC LIMIT ?",
         )
         .bind(before.unwrap_or(i64::MAX))
         .bind(subject)
@@ -148,33 +207,57 @@ impl Store {
             .map(|row| JournalEntry {
                 id: row.get("id"),
                 at: row.get("at"),
-                principal: row.get("principal"),
+                principal: row.get("who"),
                 act: row.get("act"),
                 subject: row.get("subject"),
+                label: row.get("label"),
                 detail: row.get("detail"),
                 values: row.get("vals"),
             })
             .collect())
     }
 
-    /// Walks the whole chain. `Err` names the first entry that is not as it was written.
+    /// The head: the number of the last entry and its code, to be kept where whoever can write the file cannot write. Nothing when the
+    /// journal is empty.
+    pub async fn journal_head(&self) -> Result<Option<String>, StoreError> {
+        let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&self.reader).await?;
+        Ok(last.map(|row| head(row.get(0), row.get(1))))
+    }
+
+    /// Is a head that was exported before still part of the journal?
+    pub async fn has_journal_head(&self, exported: &str) -> Result<bool, StoreError> {
+        let Some(id) = exported.split_once(':').and_then(|(id, _)| id.parse::<i64>().ok()) else { return Ok(false) };
+        let row = sqlx::query("SELECT id, hash FROM journal WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
+        Ok(row.is_some_and(|row| head(row.get(0), row.get(1)) == exported))
+    }
+
+    /// Walks the whole chain, and compares its end with the sealed head: how many entries there are. `Err` names the first entry that is
+    /// not as it was written, or is missing.
     pub async fn verify_journal(&self) -> Result<Result<i64, i64>, StoreError> {
-        let rows = sqlx::query("SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id")
-            .fetch_all(&self.reader)
-            .await?;
-        let mut before: Vec<u8> = Vec::new();
-        for row in &rows {
+        // In one transaction: the journal grows meanwhile.
+        let mut tx = self.reader.begin().await?;
+        let sealed: Option<String> =
+            sqlx::query_scalar("SELECT value FROM meta WHERE name = ?").bind(HEAD).fetch_optional(&mut *tx).await?;
+        let mut rows =
+            sqlx::query("SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id").fetch(&mut *tx);
+        let key = &self.journal_key;
+        let (mut before, mut last) = (Vec::new(), 0);
+        while let Some(row) = rows.try_next().await? {
             let id: i64 = row.get("id");
             let values_hash: Option<Vec<u8>> = row.get("values_hash");
             let parts: [&str; 5] = [row.get("at"), row.get("principal"), row.get("act"), row.get("subject"), row.get("detail")];
-            let hash = chain(&before, &parts, values_hash.as_deref());
+            let hash = key.chain(&before, &parts, values_hash.as_deref());
             let values: Option<&str> = row.get("vals");
             let honest = values.is_none_or(|values| Some(Sha256::digest(values.as_bytes()).to_vec()) == values_hash);
-            if hash != row.get::<Vec<u8>, _>("hash") || !honest {
-                return Ok(Err(id));
+            if id != last + 1 || hash != row.get::<Vec<u8>, _>("hash") || !honest {
+                return Ok(Err(last + 1));
             }
-            before = hash;
+            (before, last) = (hash, id);
         }
-        Ok(Ok(rows.len() as i64))
+        let is_whole = match sealed {
+            None => last == 0,
+            Some(sealed) => last > 0 && sealed == key.seal(last, &before),
+        };
+        Ok(if is_whole { Ok(last) } else { Err(last + 1) })
     }
 }

@@ -20,6 +20,7 @@ mod life;
 mod matches;
 mod members;
 mod notices;
+mod overrides;
 mod passwords;
 mod population;
 mod pushed;
@@ -27,17 +28,17 @@ mod queue;
 mod restore;
 mod roles;
 mod rules;
-mod rulings;
 mod settle;
 mod systems;
 mod told;
 mod touched;
 mod vault;
+mod write_stop;
 mod writer;
 
-pub use access::{Principal, Session, TokenRow};
+pub use access::{Bearer, NewTokenRow, Principal, Session, TokenRow};
 pub use accounts::{AccountRow, BadRow, Reading, WholeReading};
-pub use approvals::{Answered, ApprovalAnswer, ApprovalRow, NewApproval, OperatorRow};
+pub use approvals::{Answered, ApprovalAnswer, ApprovalRow, Cause, NewApproval, OperatorRow};
 pub use before::{Before, Counting};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow, NewChangeSet};
 pub use drafts::{DraftRow, VersionRow};
@@ -49,9 +50,10 @@ pub use journal::JournalEntry;
 pub use life::LeaverRow;
 pub use matches::{AnswerRow, NewAnswer};
 pub use notices::{NoticeRow, Surprise};
+pub use overrides::{NewOverride, OverrideRow};
 pub use passwords::PasswordRow;
-pub use pushed::{EventRow, NewPushed, PushedKey, PushedRow};
-pub use queue::{Parked, Settled};
+pub use pushed::{EventRow, EventTaken, NewEvent, NewPushed, PushedKey, PushedRow};
+pub use queue::{DECIDED_AGAIN, Parked, Settled};
 pub use restore::{backup, restore};
 pub use roles::GrantRow;
 pub use rules::RuleVersion;
@@ -60,13 +62,14 @@ pub use systems::{AtWork, SystemRow};
 pub use told::ToldRow;
 pub use touched::Touched;
 pub use vault::{MasterKey, Vault};
+pub use write_stop::WriteStop;
 
 use jiff::Timestamp;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
 use sqlx::{ConnectOptions, Connection as _, SqliteConnection, SqlitePool};
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::{Arc, RwLock};
 use tokio::sync::Mutex;
 use writer::{Boxed, Writer};
 
@@ -80,8 +83,11 @@ pub struct Store {
     decider: Arc<Mutex<Option<SqliteConnection>>>,
     writer: Writer,
     vault: Vault,
+    journal_key: journal::JournalKey,
     /// The latest moment that was given out for an observation or a write, in milliseconds since 1970.
     latest: Arc<AtomicI64>,
+    /// The emergency stop, as it stands in the records.
+    write_stop: Arc<RwLock<Option<WriteStop>>>,
 }
 
 /// An instant as it is stored: UTC, with milliseconds, so that texts sort as times.
@@ -114,6 +120,13 @@ impl Store {
             .pragma("cache_size", "-16384")
             // In pages: the log is copied into the file beside the writer, which does it itself only when that falls far behind.
             .pragma("wal_autocheckpoint", "65536");
+        keep_private(path).map_err(|error| StoreError::Open { path: path.to_owned(), source: sqlx::Error::Io(error) })?;
+        for beside in ["-wal", "-shm"] {
+            let beside = Path::new(&format!("{}{beside}", path.display())).to_owned();
+            if beside.exists() {
+                keep_private(&beside).map_err(|error| StoreError::Open { path: beside.clone(), source: sqlx::Error::Io(error) })?;
+            }
+        }
         let mut connection = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
         migrate(&mut connection, path).await?;
         let reader = SqlitePoolOptions::new()
@@ -129,7 +142,11 @@ impl Store {
         let latest: Option<String> =
             sqlx::query_scalar("SELECT max(max(seen), coalesce(max(written), '')) FROM account").fetch_one(&mut connection).await?;
         let latest = Arc::new(AtomicI64::new(unstamp(latest).map_or(i64::MIN, Timestamp::as_millisecond)));
-        Ok(Store { reader, decider, writer: Writer::start(connection, sweeper), vault: Vault::new(key), latest })
+        let write_stop = Arc::new(RwLock::new(write_stop::load(&mut connection).await?));
+        let vault = Vault::new(key);
+        let journal_key = vault.journal_key();
+        let writer = Writer::start(connection, sweeper, journal_key.clone());
+        Ok(Store { reader, decider, writer, vault, journal_key, latest, write_stop })
     }
 
     /// The moment of an observation or of a write, by which it is told which is the later one: `now`, unless the clock was set back
@@ -198,6 +215,25 @@ impl Store {
     }
 }
 
+/// Makes sure that only its owner may read a file, which is made if it is not there. SQLite gives what stands beside it the same rights.
+fn keep_private(path: &Path) -> std::io::Result<()> {
+    let mut options = std::fs::OpenOptions::new();
+    options.append(true).create(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+        let file = options.mode(0o600).open(path)?;
+        let rights = file.metadata()?.permissions();
+        if rights.mode() & 0o077 != 0 {
+            tracing::warn!(file = %path.display(), "others could read this file, and cannot any more");
+            file.set_permissions(std::fs::Permissions::from_mode(0o600))?;
+        }
+    }
+    #[cfg(not(unix))]
+    options.open(path)?;
+    Ok(())
+}
+
 async fn migrate(connection: &mut SqliteConnection, path: &Path) -> Result<(), StoreError> {
     let known: i64 = MIGRATOR.iter().map(|m| m.version).max().unwrap_or(0);
     let tables: i64 =
@@ -209,7 +245,13 @@ async fn migrate(connection: &mut SqliteConnection, path: &Path) -> Result<(), S
             return Err(StoreError::Newer { there, known });
         }
         if there < known {
-            let copy = path.with_extension(format!("before-{known}.db"));
+            // One that is there is of an upgrade that was interrupted, or done before: it is kept.
+            let name = |turn: u32| match turn {
+                1 => path.with_extension(format!("before-{known}.db")),
+                turn => path.with_extension(format!("before-{known}-{turn}.db")),
+            };
+            let copy = (1..).map(name).find(|copy| !copy.exists()).unwrap_or_else(|| name(1));
+            keep_private(&copy).map_err(|error| StoreError::Open { path: copy.clone(), source: sqlx::Error::Io(error) })?;
             let copy_text = copy.to_string_lossy().into_owned();
             sqlx::query("VACUUM INTO ?").bind(copy_text).execute(&mut *connection).await?;
             tracing::info!(copy = %copy.display(), "the store was copied before its schema is changed");

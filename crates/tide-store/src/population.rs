@@ -45,7 +45,7 @@ impl Store {
                 writable: serde_json::from_str(row.get("writable"))?,
                 read: Vec::new(),
                 paused: row.get("paused"),
-                quiet: None,
+                write_hold: None,
                 disarmed: !row.get::<bool, _>("armed"),
                 own: serde_json::from_str(row.get("own"))?,
             };

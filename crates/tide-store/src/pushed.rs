@@ -6,8 +6,8 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
-use tide_core::ObjectType;
 use tide_core::model::Observed;
+use tide_core::{Attributes, ObjectType};
 
 /// A resource that was pushed.
 #[derive(Debug, Clone)]
@@ -58,8 +58,48 @@ pub enum PushedKey<'k> {
     Id(&'k str),
     /// By its name, folded.
     Name(&'k str),
-    /// By the caller's own id.
-    External(&'k str),
+}
+
+/// An event to be taken in.
+#[derive(Debug, Clone)]
+pub struct NewEvent {
+    /// The system that sends it.
+    pub system: String,
+    /// Our id for it.
+    pub id: String,
+    /// `joiner`, `mover` or `leaver`.
+    pub kind: String,
+    /// The key of the record.
+    pub key: String,
+    /// Its values.
+    pub attributes: Attributes,
+    /// The event, as JSON.
+    pub body: String,
+    /// The sender's id for it: the same event may come again.
+    pub external_id: Option<String>,
+    /// Its place among the events of its record; a later one has a greater number.
+    pub sequence: Option<i64>,
+    /// When it happened.
+    pub occurred_at: Option<Timestamp>,
+    /// Who sends.
+    pub principal: String,
+}
+
+/// What became of an event that was to be taken in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum EventTaken {
+    /// It is kept, and its record is as it says.
+    Kept,
+    /// It came after a later event of its record: it is kept, and its record stays as it is.
+    Outdated,
+    /// It was taken in before, under this id.
+    Repeated(String),
+    /// Another event was taken in with its id, under this one of ours.
+    OtherContent(String),
+    /// It is no joiner, and its record was never told of. Nothing is kept.
+    UnknownKey,
+    /// It is a mover, and its record has left. Nothing is kept.
+    Left,
 }
 
 /// An event that was pushed.
@@ -75,6 +115,8 @@ pub struct EventRow {
     pub body: String,
     /// When it came.
     pub made: String,
+    /// It came after a later one of its record: nothing was done.
+    pub is_outdated: bool,
     /// The account, while it is there.
     pub account: Option<i64>,
     /// The identity that it is linked to.
@@ -104,12 +146,20 @@ impl Store {
         let (sql, value) = match key {
             PushedKey::Id(id) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND id = ?", id),
             PushedKey::Name(name) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND name_key = ? ORDER BY row LIMIT 1", name),
-            PushedKey::External(id) => {
-                ("SELECT * FROM pushed WHERE system = ? AND object = ? AND external_id = ? ORDER BY row LIMIT 1", id)
-            }
         };
         let row = sqlx::query(sql).bind(system).bind(object.word()).bind(value).fetch_optional(&self.reader).await?;
         Ok(row.as_ref().map(read))
+    }
+
+    /// Resources that the caller knows by an id of its own, in the order in which they came.
+    pub async fn pushed_by_external_id(&self, system: &str, object: ObjectType, id: &str) -> Result<Vec<PushedRow>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? AND external_id = ? ORDER BY row")
+            .bind(system)
+            .bind(object.word())
+            .bind(id)
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(rows.iter().map(read).collect())
     }
 
     /// Resources in the order in which they came, after one.
@@ -201,47 +251,9 @@ impl Store {
             .await
     }
 
-    /// Keeps an event, and the account that it gives or takes away, in one step.
-    #[allow(clippy::too_many_arguments)]
-    pub async fn put_event(
-        &self,
-        system: &str,
-        id: &str,
-        kind: &str,
-        body: &str,
-        account: Observed,
-        leaves: bool,
-        principal: &str,
-        now: Timestamp,
-    ) -> Result<(), StoreError> {
-        let (system, id, kind, body, principal) =
-            (system.to_owned(), id.to_owned(), kind.to_owned(), body.to_owned(), principal.to_owned());
-        self.writer
-            .run(move |c| {
-                Box::pin(async move {
-                    sqlx::query("INSERT INTO push_event (id, system, kind, key, body, principal, made) VALUES (?,?,?,?,?,?,?)")
-                        .bind(&id)
-                        .bind(&system)
-                        .bind(&kind)
-                        .bind(&account.key)
-                        .bind(&body)
-                        .bind(&principal)
-                        .bind(stamp(now))
-                        .execute(&mut *c)
-                        .await?;
-                    keep_account(c, &system, ObjectType::Person, &account, now).await?;
-                    if leaves {
-                        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
-                            .bind(stamp(now))
-                            .bind(&system)
-                            .bind(&account.key)
-                            .execute(&mut *c)
-                            .await?;
-                    }
-                    Entry::new(&principal, "event", &format!("{system}/{}", account.key)).detail(&kind).append(c, now).await
-                })
-            })
-            .await
+    /// Takes an event in: all of it in one job, so that two events of one record cannot lose each other's values.
+    pub async fn take_event(&self, new: NewEvent, now: Timestamp) -> Result<EventTaken, StoreError> {
+        self.writer.run(move |c| Box::pin(async move { take_event(c, new, now).await })).await
     }
 
     /// An event, with what it came to.
@@ -262,6 +274,7 @@ impl Store {
             key: row.get("key"),
             body: row.get("body"),
             made: row.get("made"),
+            is_outdated: row.get("is_outdated"),
             account: row.get("account"),
             identity: row.get("identity"),
         })
@@ -296,6 +309,96 @@ impl Store {
     pub async fn event_shape(&self, system: &str) -> Result<Option<String>, StoreError> {
         Ok(sqlx::query_scalar("SELECT shape FROM event_shape WHERE system = ?").bind(system).fetch_optional(&self.reader).await?)
     }
+}
+
+/// Did a later event of the same record come before this one? Numbers tell, where the sender gives them, and else times.
+async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, StoreError> {
+    let last: (Option<i64>, Option<String>) =
+        sqlx::query_as("SELECT max(sequence), max(occurred_at) FROM push_event WHERE system = ? AND key = ? AND NOT is_outdated")
+            .bind(&new.system)
+            .bind(&new.key)
+            .fetch_one(c)
+            .await?;
+    Ok(match (new.sequence, last.0, new.occurred_at, last.1) {
+        (Some(number), Some(last), ..) => number <= last,
+        (_, _, Some(at), Some(last)) => stamp(at) < last,
+        _ => false,
+    })
+}
+
+async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> Result<EventTaken, StoreError> {
+    if let Some(id) = &new.external_id {
+        let before: Option<(String, String)> = sqlx::query_as("SELECT id, body FROM push_event WHERE system = ? AND external_id = ?")
+            .bind(&new.system)
+            .bind(id)
+            .fetch_optional(&mut *c)
+            .await?;
+        match before {
+            Some((id, body)) if body == new.body => return Ok(EventTaken::Repeated(id)),
+            Some((id, _)) => return Ok(EventTaken::OtherContent(id)),
+            None => {}
+        }
+    }
+    let row =
+        sqlx::query("SELECT * FROM account WHERE system = ? AND key = ?").bind(&new.system).bind(&new.key).fetch_optional(&mut *c).await?;
+    let known = row.as_ref().map(crate::accounts::read_account).transpose()?;
+    let is_outdated = is_outdated(&mut *c, &new).await?;
+    if known.is_none() && new.kind != "joiner" {
+        return Ok(EventTaken::UnknownKey);
+    }
+    let has_left = known.as_ref().is_some_and(|account| account.absent_since.is_some());
+    if has_left && new.kind == "mover" && !is_outdated {
+        return Ok(EventTaken::Left);
+    }
+    sqlx::query(
+        "INSERT INTO push_event (id, system, kind, key, body, principal, made, external_id, sequence, occurred_at, is_outdated)
+         VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+    )
+    .bind(&new.id)
+    .bind(&new.system)
+    .bind(&new.kind)
+    .bind(&new.key)
+    .bind(&new.body)
+    .bind(&new.principal)
+    .bind(stamp(now))
+    .bind(&new.external_id)
+    .bind(new.sequence)
+    .bind(new.occurred_at.map(stamp))
+    .bind(is_outdated)
+    .execute(&mut *c)
+    .await?;
+    let subject = format!("{}/{}", new.system, new.key);
+    if is_outdated {
+        let detail = format!("{}: outdated, a later one came before it", new.kind);
+        Entry::new(&new.principal, "event", &subject).detail(&detail).append(c, now).await?;
+        return Ok(EventTaken::Outdated);
+    }
+    if !(has_left && new.kind == "leaver") {
+        let mut attributes = known.map(|account| account.attributes).unwrap_or_default();
+        for (name, values) in new.attributes.iter() {
+            attributes.set(name, values.to_vec());
+        }
+        let name = ["displayName", "name", "userName"].iter().find_map(|n| attributes.get(n).first().map(ToString::to_string));
+        let account = Observed {
+            key: new.key.clone(),
+            name: name.unwrap_or_else(|| new.key.clone()),
+            attributes,
+            fault: None,
+            version: None,
+            is_exact: true,
+        };
+        keep_account(c, &new.system, ObjectType::Person, &account, now).await?;
+        if new.kind == "leaver" {
+            sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
+                .bind(stamp(now))
+                .bind(&new.system)
+                .bind(&new.key)
+                .execute(&mut *c)
+                .await?;
+        }
+    }
+    Entry::new(&new.principal, "event", &subject).detail(&new.kind).append(c, now).await?;
+    Ok(EventTaken::Kept)
 }
 
 async fn put(c: &mut SqliteConnection, new: NewPushed, now: Timestamp) -> Result<PushedRow, StoreError> {

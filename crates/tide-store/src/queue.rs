@@ -74,6 +74,24 @@ async fn keep_run(
     Ok((id, ids.into_iter().zip(set.changes).filter(|(_, change)| change.hold.is_none()).map(row).collect()))
 }
 
+/// What is to be done about a change that was taken back.
+pub const DECIDED_AGAIN: &str = "it is decided again when the system may be written";
+
+/// Takes back what is queued for a system, or for all, and is not about to be sent yet: it is decided again.
+pub(crate) async fn take_back_queued(c: &mut SqliteConnection, system: Option<&str>, why: &str, now: Timestamp) -> Result<(), StoreError> {
+    sqlx::query(
+        "UPDATE change SET state = 'cancelled', error = ?, remedy = ?, settled = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
+    )
+    .bind(why)
+    .bind(DECIDED_AGAIN)
+    .bind(stamp(now))
+    .bind(system)
+    .bind(system)
+    .execute(c)
+    .await?;
+    Ok(())
+}
+
 impl Store {
     /// Keeps a run as it was decided, in one commit: whom it is about, its lines, and its changes in the queue, of which those at
     /// the places in `first` are about to be sent. Durable when it returns, if there are any of these.
@@ -111,6 +129,40 @@ impl Store {
                     .fetch_all(c)
                     .await?;
                     Ok(marked.into_iter().collect())
+                })
+            })
+            .await
+    }
+
+    /// Takes back what an interrupted run queued before an instant: it was decided from what was known then. Changes that were about
+    /// to be sent are not sent again; a create among them may have been done, and stays to be looked for. How many were taken back.
+    pub async fn take_back_old(&self, run: i64, before: Timestamp, now: Timestamp) -> Result<u64, StoreError> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let lost = sqlx::query(
+                        "UPDATE change SET state = 'unknown', error = 'the service was stopped before its answer came',
+                                remedy = 'the account is looked for before anything else is decided about them'
+                         WHERE change_set = ? AND state IN ('sending', 'unknown') AND kind = 'create' AND queued < ?",
+                    )
+                    .bind(run)
+                    .bind(stamp(before))
+                    .execute(&mut *c)
+                    .await?;
+                    let taken = sqlx::query(
+                        "UPDATE change SET state = 'cancelled', settled = ?, error = 'the service was stopped too long before this was sent',
+                                remedy = 'it is decided again from what is known now'
+                         WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') AND kind <> 'create' AND queued < ?
+                            OR change_set = ? AND state = 'queued' AND queued < ?",
+                    )
+                    .bind(stamp(now))
+                    .bind(run)
+                    .bind(stamp(before))
+                    .bind(run)
+                    .bind(stamp(before))
+                    .execute(c)
+                    .await?;
+                    Ok(lost.rows_affected() + taken.rows_affected())
                 })
             })
             .await

@@ -16,9 +16,14 @@ pub async fn backup(from: &Path, to: &Path) -> Result<(), StoreError> {
     Ok(())
 }
 
+/// The name in `meta` of the moment at which a backup was restored.
+const RESTORED: &str = "restored at";
+
 /// Makes a copied backup fit for a world that went on without it: every system is disarmed, what was under way is taken back,
-/// and everything counts as not read yet. Nothing is sent before it was armed and read again.
-pub async fn restore(file: &Path, key: MasterKey, now: Timestamp) -> Result<(), StoreError> {
+/// and everything counts as not read yet. Nothing is sent before it was armed and read again. Sessions and tokens end, whose owners may
+/// have lost their rights since; overrides, passwords on their way and what was to be told end too, so that nothing old is done again.
+/// A new operator is made, with this token; its name is returned.
+pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -> Result<String, StoreError> {
     let store = Store::open(file, key).await?;
     store
         .writer
@@ -28,6 +33,7 @@ pub async fn restore(file: &Path, key: MasterKey, now: Timestamp) -> Result<(), 
                     "UPDATE system SET armed = 0",
                     "DELETE FROM place",
                     "DELETE FROM approval",
+                    "DELETE FROM change_override",
                     "DELETE FROM changed_there",
                     "UPDATE reading SET state = 'outdated' WHERE state = 'complete'",
                     "UPDATE reading SET state = 'broken', error = 'a backup was restored' WHERE state = 'running'",
@@ -45,17 +51,50 @@ pub async fn restore(file: &Path, key: MasterKey, now: Timestamp) -> Result<(), 
                     .bind(stamp(now))
                     .execute(&mut *c)
                     .await?;
+                for sql in [
+                    "UPDATE session SET ended = ? WHERE ended IS NULL",
+                    "UPDATE token SET ended = ? WHERE ended IS NULL",
+                    "UPDATE password_set SET ended = ?, outcome = 'a backup was restored' WHERE ended IS NULL",
+                    "UPDATE told SET sent = ?, error = 'a backup was restored: it may have been told before' WHERE sent IS NULL AND call IS NOT NULL",
+                    "UPDATE first_password SET shown = ?, shown_to = 'nobody: a backup was restored' WHERE shown IS NULL",
+                    "INSERT INTO meta (name, value) VALUES ('restored at', ?) ON CONFLICT DO UPDATE SET value = excluded.value",
+                ] {
+                    sqlx::query(sql).bind(stamp(now)).execute(&mut *c).await?;
+                }
                 sqlx::query("INSERT INTO touched (account) VALUES (NULL)").execute(&mut *c).await?;
-                let detail = "every system is disarmed, and is read whole before anything is sent";
+                let detail = "every system is disarmed, and is read whole before anything is sent; all sessions and tokens ended";
                 Entry::new("the service", "store.restored", "").detail(detail).append(c, now).await
             })
         })
         .await?;
+    let operator = format!("restored {}", now.strftime("%Y-%m-%d %H:%M:%S UTC"));
+    store.add_principal("operator", &operator, Some(token), now).await?;
     store.close().await;
-    Ok(())
+    Ok(operator)
 }
 
 impl Store {
+    /// Of the accounts of a type of a system that were there when a backup was restored: how many its owner has not sent again since, and
+    /// how many there are. Nothing when no backup was restored, or the system counts as read since.
+    pub async fn unsent_since_restore(&self, system: &str, object: ObjectType) -> Result<Option<(i64, i64)>, StoreError> {
+        if !self.outdated().await?.iter().any(|(name, kind)| name == system && *kind == object) {
+            return Ok(None);
+        }
+        let restored: Option<String> =
+            sqlx::query_scalar("SELECT value FROM meta WHERE name = ?").bind(RESTORED).fetch_optional(&self.reader).await?;
+        let Some(restored) = restored else { return Ok(None) };
+        Ok(Some(
+            sqlx::query_as(
+                "SELECT coalesce(sum(seen <= ?), 0), count(*) FROM account WHERE system = ? AND object = ? AND absent_since IS NULL",
+            )
+            .bind(restored)
+            .bind(system)
+            .bind(object.word())
+            .fetch_one(&self.reader)
+            .await?,
+        ))
+    }
+
     /// What was read before a backup was restored, and not since.
     pub async fn outdated(&self) -> Result<Vec<(String, ObjectType)>, StoreError> {
         let rows: Vec<(String, String)> = sqlx::query_as(

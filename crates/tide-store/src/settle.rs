@@ -126,12 +126,17 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
     let beside = all.iter().zip(&ids).enumerate().filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
     crate::members::keep(c, &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(), now).await?;
     carry(c, all, &ids).await?;
-    // What we wrote is what is right there now, and a yes is for one change.
+    // What we wrote is what is right there now, and what an operator said was for this change.
     let json = serde_json::to_string(&ids)?;
     sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
     let prints: Vec<&str> = all.iter().map(|one| one.row.change.fingerprint.as_str()).collect();
     let json = serde_json::to_string(&prints)?;
-    sqlx::query("DELETE FROM approval WHERE fingerprint IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
+    for sql in [
+        "DELETE FROM approval WHERE fingerprint IN (SELECT value FROM json_each(?))",
+        "DELETE FROM change_override WHERE fingerprint IN (SELECT value FROM json_each(?))",
+    ] {
+        sqlx::query(sql).bind(&json).execute(&mut *c).await?;
+    }
     let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, vals, error) AS (");
     query.push_values(all.iter().zip(&ids), |mut row, (one, id)| {
         // What waited for others was filled in as it was sent.

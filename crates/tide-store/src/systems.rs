@@ -151,14 +151,27 @@ impl Store {
             .await
     }
 
-    /// Removes a system that has no link yet, with what was read of it.
+    /// Removes a system that has no link yet, with what was read of it. Its tokens end: one that is added again under the same name is
+    /// another system.
     pub async fn remove_system(&self, name: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
         let (name, principal) = (name.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     for sql in [
+                        "UPDATE session SET ended = ? WHERE ended IS NULL
+                         AND principal IN (SELECT id FROM principal WHERE kind = 'system' AND name = ?)",
+                        "UPDATE token SET ended = ? WHERE ended IS NULL
+                         AND principal IN (SELECT id FROM principal WHERE kind = 'system' AND name = ?)",
+                        "UPDATE principal SET ended = ? WHERE ended IS NULL AND kind = 'system' AND name = ?",
+                    ] {
+                        sqlx::query(sql).bind(stamp(now)).bind(&name).execute(&mut *c).await?;
+                    }
+                    for sql in [
                         "DELETE FROM match_answer WHERE system = ?",
+                        "DELETE FROM push_event WHERE system = ?",
+                        "DELETE FROM event_shape WHERE system = ?",
+                        "DELETE FROM place WHERE system = ?",
                         "DELETE FROM account WHERE system = ?",
                         "DELETE FROM secret WHERE owner = ?",
                         "DELETE FROM pushed WHERE system = ?",
@@ -201,7 +214,8 @@ impl Store {
             .await
     }
 
-    /// Sets which types may be written, and whether the system is paused and armed.
+    /// Sets which types may be written, and whether the system is paused and armed. Changes that are queued for a system which is
+    /// paused or disarmed are taken back in the same commit.
     pub async fn set_system_state(
         &self,
         name: &str,
@@ -224,6 +238,10 @@ impl Store {
                         .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "system", name });
+                    }
+                    if paused || !armed {
+                        let why = format!("{name} was {} before this was sent", if paused { "paused" } else { "disarmed" });
+                        crate::queue::take_back_queued(&mut *c, Some(&name), &why, now).await?;
                     }
                     let detail = format!("writable {writable}, paused {paused}, armed {armed}");
                     Entry::new(&principal, "system.state", &name).detail(&detail).append(c, now).await

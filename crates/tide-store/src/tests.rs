@@ -145,6 +145,91 @@ async fn the_journal_cannot_be_rewritten_unseen() {
 }
 
 #[tokio::test]
+async fn a_journal_that_was_cut_off_or_written_without_the_key_is_found() {
+    use sqlx::ConnectOptions;
+    let (folder, store) = store().await;
+    assert_eq!((store.journal_head().await.expect("read"), store.verify_journal().await.expect("read")), (None, Ok(0)));
+    let mut heads = Vec::new();
+    for n in 0..5 {
+        store.note("p", "test", &n.to_string(), "", at(n)).await.expect("kept");
+        heads.push(store.journal_head().await.expect("read").expect("a head"));
+    }
+    // A head that was exported stays part of the journal, whatever comes after it.
+    assert!(store.has_journal_head(&heads[2]).await.expect("read"));
+    for other in ["3:00", "9:00", "nonsense", ""] {
+        assert!(!store.has_journal_head(other).await.expect("read"), "{other}");
+    }
+    let mut forger = sqlx::sqlite::SqliteConnectOptions::new().filename(folder.path().join("tide.db")).connect().await.expect("opens");
+    sqlx::raw_sql("DROP TRIGGER journal_no_update; DROP TRIGGER journal_no_delete").execute(&mut forger).await.expect("dropped");
+    // An entry that somebody adds who has not the key, with a code that another entry has.
+    sqlx::query("INSERT INTO journal SELECT 6, at, principal, act, '9', detail, values_hash, hash FROM journal WHERE id = 5")
+        .execute(&mut forger)
+        .await
+        .expect("forged");
+    assert_eq!(store.verify_journal().await.expect("read"), Err(6));
+    for (cut, wrong) in [("id > 5", None), ("id > 3", Some(4)), ("id = 2", Some(2)), ("id > 0", Some(1))] {
+        sqlx::query(sqlx::AssertSqlSafe(format!("DELETE FROM journal WHERE {cut}"))).execute(&mut forger).await.expect("cut");
+        assert_eq!(store.verify_journal().await.expect("read"), wrong.map_or(Ok(5), Err), "{cut}");
+    }
+    // Without the sealed head too.
+    sqlx::query("DELETE FROM meta WHERE name = 'journal head'").execute(&mut forger).await.expect("deleted");
+    store.note("p", "test", "new", "", at(9)).await.expect("kept");
+    assert!(!store.has_journal_head(&heads[4]).await.expect("read"), "the head that was kept elsewhere shows it");
+}
+
+#[cfg(unix)]
+#[tokio::test]
+async fn only_the_owner_may_read_the_records_whatever_the_rights_of_the_folder() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().expect("a folder");
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).expect("set");
+    let file = folder.path().join("tide.db");
+    let modes = || -> Vec<(String, u32)> {
+        let entries = std::fs::read_dir(folder.path()).expect("listed").map(|entry| entry.expect("entry"));
+        entries.map(|e| (e.file_name().to_string_lossy().into_owned(), e.metadata().expect("read").permissions().mode() & 0o777)).collect()
+    };
+    let key = MasterKey::generate();
+    let store = Store::open(&file, key.clone()).await.expect("opens");
+    store.note("p", "test", "1", "", at(0)).await.expect("kept");
+    assert!(modes().len() >= 2 && modes().iter().all(|(_, mode)| *mode == 0o600), "{:?}", modes());
+    // An upgrade that was interrupted after its copy was made is done again, and keeps that copy.
+    store
+        .writer
+        .run(|c| {
+            Box::pin(async move {
+                sqlx::query("DELETE FROM _sqlx_migrations WHERE version = (SELECT max(version) FROM _sqlx_migrations)")
+                    .execute(&mut *c)
+                    .await?;
+                sqlx::query("DROP TABLE write_stop").execute(c).await?;
+                Ok(())
+            })
+        })
+        .await
+        .expect("taken back");
+    store.close().await;
+    let known = MIGRATOR.iter().map(|m| m.version).max().expect("some");
+    std::fs::write(folder.path().join(format!("tide.before-{known}.db")), "half a copy").expect("written");
+    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o644)).expect("set");
+    let store = Store::open(&file, key).await.expect("is upgraded");
+    assert_eq!(store.verify_journal().await.expect("read"), Ok(1));
+    let names: Vec<String> = modes().into_iter().filter(|(_, mode)| *mode == 0o600).map(|(name, _)| name).collect();
+    assert!(names.contains(&"tide.db".to_owned()) && names.contains(&format!("tide.before-{known}-2.db")), "{:?}", modes());
+}
+
+#[test]
+fn a_missing_key_beside_records_is_no_reason_to_make_a_new_one() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (key, records) = (folder.path().join("key"), folder.path().join("tide.db"));
+    let made = MasterKey::of_records(&key, &records).expect("the first start makes one");
+    std::fs::write(&records, "").expect("written");
+    assert_eq!(MasterKey::of_records(&key, &records).expect("read").id(), made.id());
+    std::fs::remove_file(&key).expect("removed");
+    let refused = MasterKey::of_records(&key, &records).expect_err("refused").to_string();
+    assert!(refused.contains("is missing") && refused.contains("put the key back"), "{refused}");
+    assert!(!key.exists());
+}
+
+#[tokio::test]
 async fn a_newer_store_is_refused() {
     let (folder, store) = store().await;
     store.writer.run(|c| Box::pin(async move {
@@ -174,13 +259,40 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
     let (_folder, store) = store().await;
     assert!(store.has_no_operator().await.expect("read"));
     let operator = store.add_principal("operator", "first", Some("tok-1"), at(0)).await.expect("made");
-    assert_eq!(store.by_token("tok-1", at(1)).await.expect("read"), Some(operator.clone()));
+    let bearer = store.by_token("tok-1", at(1)).await.expect("read").expect("good");
+    assert_eq!(bearer.principal, operator);
     assert_eq!(store.by_token("tok-2", at(1)).await.expect("read"), None);
-    let id = store.begin_session(&operator, "cookie", at(100), at(1)).await.expect("begun");
-    assert!(store.session("cookie", at(99)).await.expect("read").is_some());
-    assert!(store.session("cookie", at(101)).await.expect("read").is_none());
+    let id = store.begin_session(&bearer, "cookie", at(100), at(1)).await.expect("begun");
+    assert!(store.session("cookie", at(99), at(99)).await.expect("read").is_some());
+    assert!(store.session("cookie", at(101), at(2)).await.expect("read").is_none());
     store.end_session(&id, at(2)).await.expect("ended");
-    assert!(store.session("cookie", at(3)).await.expect("read").is_none());
+    assert!(store.session("cookie", at(3), at(3)).await.expect("read").is_none());
+
+    // A session ends with the token that it was begun with, whether that is taken back or expires.
+    let new =
+        |token: &'static str, expires| NewTokenRow { kind: "operator", name: "first", token, label: "", expires, earlier_until: None };
+    for (token, expires) in [("tok-3", None), ("tok-4", Some(at(50)))] {
+        store.add_token(new(token, expires), "first", at(3)).await.expect("made");
+        let bearer = store.by_token(token, at(4)).await.expect("read").expect("good");
+        let session = store.begin_session(&bearer, token, at(100), at(4)).await.expect("begun");
+        assert!(store.session_lasts(&session, at(5), at(5)).await.expect("read"));
+        if expires.is_none() {
+            assert!(store.end_token("operator", "first", &bearer.token, "first", at(6)).await.expect("ended"));
+            assert!(!store.end_token("operator", "first", &bearer.token, "first", at(6)).await.expect("had ended"));
+        }
+        assert!(!store.session_lasts(&session, at(7), at(50)).await.expect("read"), "{token}");
+        assert!(store.session(token, at(7), at(50)).await.expect("read").is_none());
+        assert!(!store.token_lasts(&bearer.token, at(50)).await.expect("read"));
+    }
+    // One name for an operator and a system is no clash; a rotation gives earlier tokens an end.
+    let system = NewTokenRow { kind: "system", name: "first", token: "sys-1", label: "", expires: None, earlier_until: None };
+    store.add_token(system, "first", at(8)).await.expect("made");
+    assert_eq!(store.by_token("sys-1", at(9)).await.expect("read").map(|bearer| bearer.principal.kind), Some("system".to_owned()));
+    let next = NewTokenRow { earlier_until: Some(at(20)), ..new("tok-5", None) };
+    store.add_token(next, "first", at(9)).await.expect("made");
+    assert!(store.by_token("tok-1", at(19)).await.expect("read").is_some());
+    assert!(store.by_token("tok-1", at(20)).await.expect("read").is_none());
+    assert!(store.by_token("tok-5", at(20)).await.expect("read").is_some());
 }
 
 #[tokio::test]

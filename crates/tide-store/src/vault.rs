@@ -1,6 +1,7 @@
 //! Secrets at rest: each is sealed with a key of its own, and that key with the master key. Both
 //! seals are bound to the row and the field, so that a sealed value moved elsewhere does not open.
 
+use crate::journal::JournalKey;
 use crate::{Store, StoreError, stamp};
 use base64::Engine;
 use chacha20poly1305::aead::{Aead, KeyInit, Payload};
@@ -38,6 +39,19 @@ impl MasterKey {
             .try_into()
             .map_err(|_| StoreError::Key("the key must have 32 octets: make one with `openssl rand -base64 32`".into()))?;
         Ok(MasterKey(Arc::new(Zeroizing::new(bytes))))
+    }
+
+    /// The key of `EAGER_TIDE_KEY`, or that of a file; the file is made, with mode 0600, if it is not there. A file that others may read is
+    /// refused. So is a missing one beside records: with a new key none of their secrets could be opened, and the journal not be checked.
+    pub fn of_records(file: &Path, records: &Path) -> Result<Self, StoreError> {
+        if std::env::var_os("EAGER_TIDE_KEY").is_none() && !file.exists() && records.exists() {
+            return Err(StoreError::Key(format!(
+                "the key file {} is missing, and the records {} are there: put the key back, or set EAGER_TIDE_KEY; a new key would open none of their secrets",
+                file.display(),
+                records.display()
+            )));
+        }
+        Self::from_environment_or_file(file)
     }
 
     /// The key of `EAGER_TIDE_KEY`, or that of a file; the file is made, with mode 0600, if it is
@@ -112,6 +126,11 @@ impl Vault {
     /// The key by which changed passwords of a system are told apart.
     pub(crate) fn mark_key(&self, system: &str) -> Vec<u8> {
         self.key.derived("password marks", system)
+    }
+
+    /// The key that authenticates the journal.
+    pub(crate) fn journal_key(&self) -> JournalKey {
+        JournalKey::new(self.key.derived("journal", ""))
     }
 
     fn seal(key: &[u8; 32], plain: &[u8], bound: &[u8]) -> Option<Vec<u8>> {

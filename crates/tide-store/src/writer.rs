@@ -6,6 +6,7 @@
 //! outside a transaction: when none can be begun, or SQLite rolled one back by itself, every job of the group fails.
 
 use crate::StoreError;
+use crate::journal::JournalKey;
 use futures::FutureExt;
 use sqlx::{Connection, SqliteConnection};
 use std::future::Future;
@@ -58,7 +59,7 @@ impl Drop for Ending {
 
 impl Writer {
     /// `sweeper` copies the log into the file beside the writer, which need not wait for it.
-    pub fn start(connection: SqliteConnection, sweeper: SqliteConnection) -> Self {
+    pub fn start(connection: SqliteConnection, sweeper: SqliteConnection, key: JournalKey) -> Self {
         let (queue, jobs) = mpsc::channel(1024);
         let (often, asked) = mpsc::channel(1);
         let sweeping = tokio::spawn(sweep(sweeper, asked));
@@ -66,7 +67,7 @@ impl Writer {
         let ending = Ending { lost, stopped: false };
         tokio::spawn(async move {
             let mut ending = ending;
-            work(connection, jobs, often, sweeping).await;
+            crate::journal::KEY.scope(key, work(connection, jobs, often, sweeping)).await;
             ending.stopped = true;
         });
         Writer { queue, lost: is_lost }
@@ -340,7 +341,7 @@ mod tests {
         let folder = tempfile::tempdir().expect("a folder");
         let mut one = open(&folder).await;
         sqlx::raw_sql("PRAGMA journal_mode = WAL; CREATE TABLE n (n INTEGER)").execute(&mut one).await.expect("made");
-        let writer = Writer::start(one, open(&folder).await);
+        let writer = Writer::start(one, open(&folder).await, JournalKey::new(vec![0; 32]));
         (folder, writer)
     }
 

@@ -7,8 +7,8 @@ use tide_core::matching::{Answer, Said};
 use tide_core::model::{Observed, Reserved};
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
 use tide_store::{
-    ChangeFilter, ChangeState, Counting, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewPeople, Place as Followed, Settled, Store,
-    StoreError,
+    ChangeFilter, ChangeState, Counting, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewOverride, NewPeople, Place as Followed,
+    Settled, Store, StoreError,
 };
 
 struct Records {
@@ -293,9 +293,9 @@ async fn an_account_that_returns_is_the_same_account() {
     let back = records.store.account(2).await.expect("there");
     assert_eq!((back.absent_since, back.id), (None, 2));
     assert_eq!(records.store.account_counts().await.expect("read"), [("harbour".to_owned(), 2, 0)]);
-    let listed = records.store.accounts("harbour", "P2", "", 10).await.expect("listed");
+    let listed = records.store.accounts("harbour", "P2", None, 10).await.expect("listed");
     assert_eq!(listed.len(), 1, "names are searched without regard to case");
-    let page = records.store.accounts("harbour", "", "name of p1", 10).await.expect("listed");
+    let page = records.store.accounts("harbour", "", Some(("name of p1", i64::MAX)), 10).await.expect("listed");
     assert_eq!(page.len(), 1, "the next page begins after the name");
     let readings = records.store.last_readings().await.expect("read");
     assert_eq!((readings.len(), readings[0].seen, readings[0].state.as_str()), (1, 2, "complete"));
@@ -667,12 +667,29 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], merged: vec![], note: None };
         records.store.settle_done(&row, settled, "tester", at(60 + 10 * n as i64)).await.expect("settled");
     }
+    // What an operator let through does not count once it is sent, and ends with that.
+    let release = |change: &Change, made: i64| {
+        let (changes, decision) = (vec![change.clone()], format!("guard-{made}"));
+        let new = NewOverride { changes, held_by: "guard", decision, release: true, expires: at(made + 20) };
+        (new, at(made))
+    };
     let released = change("i2", ChangeKind::Update, Some(1), true);
-    records.store.rule(vec![released.clone()], "guard", true, "tester", at(90)).await.expect("released");
+    let (new, made) = release(&released, 75);
+    records.store.add_override(new, "tester", made).await.expect("released");
+    let run = records.run(vec![], vec![Change { hold: None, ..released.clone() }]).await;
+    let row = records.changes(run, None).await.remove(0);
+    assert_eq!(records.store.counted(&asked(65)).await.expect("counted").1.len(), 0, "it is on its way, and does not count");
+    let settled = Settled { account: observed("b1", &[("title", "Bosun")]), normalised: vec![], merged: vec![], note: None };
+    records.store.settle_done(&row, settled, "tester", at(76)).await.expect("settled");
+    assert_eq!(records.store.override_rows().await.expect("read"), vec![]);
+    let (new, made) = release(&released, 90);
+    records.store.add_override(new, "tester", made).await.expect("released");
+    assert_eq!(records.store.overrides(at(109)).await.expect("read").len(), 1);
+    assert_eq!(records.store.overrides(at(110)).await.expect("read").len(), 0, "it has expired");
     let before = records.store.before(seen, asked(65).to_vec(), false, at(100)).await.expect("read");
-    assert_eq!(before.counts, [1, 0], "what was before is not looked back on, and what a person let through does not count");
+    assert_eq!(before.counts, [2, 0], "what was before is not looked back on, and what a person let through does not count");
     assert_eq!(before.counts, records.store.counted(&asked(65)).await.expect("counted").0);
-    assert!(before.ruled[&released.fingerprint].release && before.touched.records.accounts.contains(&1));
+    assert!(before.overrides[&released.fingerprint].release && before.touched.records.accounts.contains(&1));
 
     let run = records.run(vec![], vec![change("i4", ChangeKind::Create, None, false), change("i5", ChangeKind::Create, None, false)]).await;
     let rows = records.changes(run, None).await;
@@ -680,7 +697,8 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     records.store.settle_not_done(rows[1].id, ChangeState::Unknown, "lost", "it is looked for", at(111)).await.expect("settled");
     // Whose access is being taken away counts before it is done, but for whom a person let through.
     let released = change("i8", ChangeKind::Disable, Some(1), true);
-    records.store.rule(vec![released.clone()], "guard", true, "tester", at(111)).await.expect("released");
+    let (new, made) = release(&released, 111);
+    records.store.add_override(new, "tester", made).await.expect("released");
     let leaving = [change("i6", ChangeKind::Disable, Some(1), false), change("i7", ChangeKind::Update, Some(1), false)];
     records.run(vec![], leaving.into_iter().chain([Change { hold: None, ..released }]).collect()).await;
     let in_flight = records.store.before(seen, vec![], true, at(112)).await.expect("read").in_flight;
@@ -699,7 +717,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         expires: at(200),
         remind: None,
     };
-    records.store.ask(vec![new], vec![], "tester", at(114)).await.expect("asked");
+    records.store.ask(vec![new], vec![], None, "tester", at(114)).await.expect("asked");
     let before = records.store.before(seen, vec![], true, at(115)).await.expect("read");
     assert!(before.lost && before.asked && !before.approved["f"].expired);
     assert!(records.store.before(seen, vec![], true, at(201)).await.expect("read").approved["f"].expired);

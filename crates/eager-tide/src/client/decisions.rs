@@ -10,7 +10,7 @@ use tide_api::{Decision, NewDecisionAnswer};
 #[derive(Subcommand)]
 pub enum Decisions {
     /// What waits for a person: approvals, held changes, changes that failed for good, doubtful matches, what was done behind
-    /// our back
+    /// our back. At the end: answers that still hold, to be taken back
     List,
     /// Say yes to changes that need it
     Approve {
@@ -48,6 +48,11 @@ pub enum Decisions {
     },
     /// Drop changes that a guard held, while they stay the same
     Discard {
+        /// The decision, or the start of its id
+        id: String,
+    },
+    /// Take back a release, a discard, a yes or a no whose changes were not sent yet: it is asked again
+    TakeBack {
         /// The decision, or the start of its id
         id: String,
     },
@@ -101,7 +106,8 @@ impl Decisions {
                         }
                     }
                 }
-                return Ok(ExitCode::from(if all.is_empty() { 0 } else { 3 }));
+                let waits = all.iter().any(|one| one.kind != "override");
+                return Ok(ExitCode::from(if waits { 3 } else { 0 }));
             }
             Decisions::Approve { id, comment, choose } => {
                 chosen = choose;
@@ -112,6 +118,7 @@ impl Decisions {
             Decisions::Repair { id } => (id, "repair", String::new()),
             Decisions::Release { id } => (id, "release", String::new()),
             Decisions::Discard { id } => (id, "discard", String::new()),
+            Decisions::TakeBack { id } => (id, "take-back", String::new()),
             Decisions::Retry { id } => (id, "retry", String::new()),
             Decisions::Seen { id } => (id, "seen", String::new()),
         };
@@ -136,6 +143,7 @@ impl Decisions {
             "refuse" => format!("{}: no; not sent while it stays the same", one.title),
             "ask-again" => format!("{}: asked again with the next run", one.title),
             "repair" => format!("{}: put right with the next run", one.title),
+            "take-back" => format!("{}: taken back; it is asked again with the next decision", one.title),
             "retry" => format!("{}: tried again with the next run", one.title),
             _ => format!("{}: seen", one.title),
         });

@@ -180,7 +180,7 @@ impl Identities {
         match self {
             Identities::List { search, stage, limit } => {
                 let mut query: Vec<(&str, String)> = Vec::new();
-                query.extend(search.map(|s| ("search", s)));
+                query.extend(search.clone().map(|s| ("search", s)));
                 query.extend(stage.map(|s| ("filter", s)));
                 let (found, more): (Vec<Identity>, bool) = client.all("identities", &query, limit).await?;
                 if reach.json() {
@@ -203,7 +203,10 @@ impl Identities {
                         }),
                     );
                     if found.is_empty() {
-                        output::line("nobody fits: the first run makes identities");
+                        output::line(&match &search {
+                            Some(text) => format!("nobody fits `{text}`: give a part of a name, a number or an address"),
+                            None => "there are no identities yet: the first run makes them".to_owned(),
+                        });
                     }
                     if more {
                         output::line(&format!("… and more: --limit {}", limit * 10));

@@ -17,8 +17,12 @@ pub enum Journal {
         #[arg(long, default_value_t = 40)]
         limit: usize,
     },
-    /// Walk the chain of hashes: is every entry as it was written?
-    Check,
+    /// Walk the chain of entries to its end: is each as it was written, and is none missing?
+    Check {
+        /// The head of an earlier check, as it was printed then: shows whether an older copy was put in the journal's place
+        #[arg(long, value_name = "HEAD")]
+        expect: Option<String>,
+    },
 }
 
 impl Journal {
@@ -33,19 +37,31 @@ impl Journal {
                     output::json(&entries)?;
                 } else {
                     output::table(
-                        &["entry", "when", "act", "subject", "detail"],
-                        entries.into_iter().map(|e| vec![e.id.to_string(), output::time(&e.at), e.act, e.subject, e.detail]),
+                        &["entry", "when", "who", "act", "subject", "detail"],
+                        entries.into_iter().map(|e| {
+                            let subject = e.label.unwrap_or(e.subject);
+                            vec![e.id.to_string(), output::time(&e.at), e.principal, e.act, subject, e.detail]
+                        }),
                     );
                 }
             }
-            Journal::Check => {
-                let check: JournalCheck = client.get("journal/check", &[]).await?;
+            Journal::Check { expect } => {
+                let query: Vec<(&str, String)> = expect.clone().map(|head| ("expect", head)).into_iter().collect();
+                let check: JournalCheck = client.get("journal/check", &query).await?;
                 if reach.json() {
                     output::json(&check)?;
                 } else if check.sound {
                     output::line(&format!("sound: {} entries, each as it was written", check.entry));
+                    if let Some(head) = &check.head {
+                        output::line(&format!("head: {head}"));
+                        output::line("keep the head elsewhere: `eager-tide journal check --expect HEAD` compares with it later");
+                    }
+                } else if let (Some(head), true) =
+                    (&expect, check.head.as_deref().is_some_and(|head| head.starts_with(&format!("{}:", check.entry))))
+                {
+                    output::line(&format!("NOT SOUND: the entry of head {head} is not in it; an older copy may be in its place"));
                 } else {
-                    output::line(&format!("NOT SOUND: entry {} is not as it was written; compare with a backup", check.entry));
+                    output::line(&format!("NOT SOUND: entry {} is missing, or not as it was written; compare with a backup", check.entry));
                 }
                 return Ok(if check.sound { ExitCode::SUCCESS } else { ExitCode::from(1) });
             }

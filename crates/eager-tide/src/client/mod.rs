@@ -19,6 +19,7 @@ pub mod rules;
 mod schedule;
 pub mod scope;
 pub mod status;
+pub mod stop;
 pub mod systems;
 
 use anyhow::{Context, anyhow};

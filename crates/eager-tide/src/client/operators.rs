@@ -1,10 +1,11 @@
 //! `eager-tide operators …`.
 
+use super::systems::{print_new_token, print_tokens};
 use super::{Reach, output, segment};
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{AddedOperator, NewOperator, Operator};
+use tide_api::{AddedOperator, MadeToken, Me, NewOperator, NewOperatorToken, Operator};
 
 /// What can be said of an operator.
 #[derive(Args)]
@@ -28,6 +29,28 @@ pub enum Operators {
     Add(About),
     /// Say to which groups an operator belongs, and which person it is: what is not said is taken away
     Set(About),
+    /// Make a new token for yourself, or for an operator who has none; it is printed once, and earlier ones end after a day
+    Token {
+        /// Whose; yours if left out
+        name: Option<String>,
+        /// What it is for
+        #[arg(long, default_value = "")]
+        label: String,
+        /// After how many days it expires; it does not if this is left out
+        #[arg(long, value_name = "DAYS")]
+        expires_in_days: Option<u32>,
+        /// For how many hours earlier tokens stay good; 0 ends them at once
+        #[arg(long, value_name = "HOURS", default_value_t = 24)]
+        earlier_hours: u32,
+    },
+    /// List an operator's tokens, or take one back
+    Tokens {
+        /// What people call it
+        name: String,
+        /// Take this one back at once, and end the sessions that were begun with it
+        #[arg(long, value_name = "ID")]
+        end: Option<String>,
+    },
     /// Take an operator's rights back at once
     End {
         /// What people call it
@@ -81,6 +104,21 @@ impl Operators {
                 client.tell(Method::PUT, &format!("operators/{}", segment(&new.name)), Some(&new)).await?;
                 let groups = if new.groups.is_empty() { "no group".to_owned() } else { new.groups.join(", ") };
                 output::line(&format!("{}: {groups}; {}", new.name, new.person.map_or("no person".into(), |p| format!("is {p}"))));
+            }
+            Operators::Token { name, label, expires_in_days, earlier_hours } => {
+                let name = match name {
+                    Some(name) => name,
+                    None => client.get::<Me>("me", &[]).await?.name,
+                };
+                let new = NewOperatorToken { label, expires_in_days, earlier_hours };
+                let made: MadeToken = client.send(Method::POST, &format!("operators/{}/tokens", segment(&name)), &new).await?;
+                return print_new_token(reach, &made, &format!("for {earlier_hours} hours"));
+            }
+            Operators::Tokens { name, end } => {
+                let path = format!("operators/{}/tokens", segment(&name));
+                let Some(id) = end else { return print_tokens(reach, client.get(&path, &[]).await?) };
+                client.tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None).await?;
+                output::line("the token is no longer good, and the sessions that were begun with it have ended");
             }
             Operators::End { name } => {
                 client.tell::<()>(Method::DELETE, &format!("operators/{}", segment(&name)), None).await?;

@@ -38,6 +38,9 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     if let Some(run) = &overview.last_by_itself {
         output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), run.result.label(), counts(run)));
     }
+    if let Some(stop) = &overview.write_stop {
+        output::line(&format!("STOPPED      {}; `eager-tide resume-writing` lifts it", super::stop::sentence(stop)));
+    }
     if let Some(why) = &overview.stalled {
         output::line(&format!("STANDS STILL {why}"));
     }

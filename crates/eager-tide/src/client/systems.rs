@@ -9,8 +9,8 @@ use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret, NewSettings, NewToken,
-    Operation, Permission, ReadResult, SchemaAttribute, System, SystemState, Token, WrittenRules,
+    AcceptedRecords, Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret,
+    NewSettings, NewToken, Operation, Permission, ReadResult, SchemaAttribute, System, SystemState, Token, WrittenRules,
 };
 
 /// What can be done with systems.
@@ -80,6 +80,11 @@ pub enum Systems {
         /// The system
         name: String,
     },
+    /// Accept the records of a system that calls us as they are, after a backup was restored: what it changed since is not known then
+    AcceptRecords {
+        /// The system
+        name: String,
+    },
     /// Learn the shape of a system's events from a sample, or show their JSON Schema
     Events {
         /// The system
@@ -93,6 +98,15 @@ pub enum Systems {
         /// Where the key stands in it, when it cannot be guessed
         #[arg(long, value_name = "PATH")]
         key: Option<String>,
+        /// Where the sender's id of the event stands in it, when it cannot be guessed: an event that comes again is taken once
+        #[arg(long, value_name = "PATH")]
+        id: Option<String>,
+        /// Where a number stands that grows with each event of a record, when it cannot be guessed
+        #[arg(long, value_name = "PATH")]
+        sequence: Option<String>,
+        /// Where the time stands at which it happened, when it cannot be guessed
+        #[arg(long, value_name = "PATH")]
+        time: Option<String>,
         /// A word and what it means: hire=joiner
         #[arg(long, value_name = "WORD=MEANING")]
         word: Vec<String>,
@@ -336,7 +350,19 @@ impl Systems {
                     output::table(&["line", "reason", "row"], rows.into_iter().map(|r| vec![r.line.to_string(), r.reason, r.raw]));
                 }
             }
-            Systems::Events { name, sample, event, key, word } => {
+            Systems::AcceptRecords { name } => {
+                let path = format!("systems/{}/accept-records", segment(&name));
+                let accepted: AcceptedRecords = client.send(Method::POST, &path, &()).await?;
+                if reach.json() {
+                    output::json(&accepted)?;
+                } else {
+                    let AcceptedRecords { unsent, total } = accepted;
+                    output::line(&format!(
+                        "{name} counts as read: {unsent} of its {total} records were not sent since the backup was restored"
+                    ));
+                }
+            }
+            Systems::Events { name, sample, event, key, id, sequence, time, word } => {
                 let name = segment(&name);
                 let Some(path) = sample else {
                     let schema: serde_json::Value = client.get(&format!("events/{name}/schema"), &[]).await?;
@@ -345,8 +371,8 @@ impl Systems {
                 };
                 let sample = serde_json::from_str(&file(&path)?).with_context(|| format!("{} holds no JSON", path.display()))?;
                 let words = word.iter().filter_map(|pair| pair.split_once('=')).map(|(a, b)| (a.to_owned(), b.to_owned())).collect();
-                let learned: EventShape =
-                    client.send(Method::PUT, &format!("events/{name}/shape"), &EventSample { sample, event, key, words }).await?;
+                let sample = EventSample { sample, event, key, id, sequence, time, words };
+                let learned: EventShape = client.send(Method::PUT, &format!("events/{name}/shape"), &sample).await?;
                 if reach.json() {
                     output::json(&learned)?;
                 } else {
@@ -357,6 +383,9 @@ impl Systems {
                         "record          {}",
                         if learned.record.is_empty() { "the whole event" } else { &learned.record }
                     ));
+                    for (what, path) in [("id", &learned.id), ("sequence", &learned.sequence), ("time", &learned.time)] {
+                        output::line(&format!("{what:<16}{}", path.as_deref().unwrap_or("none")));
+                    }
                     output::line(&format!("required        {}", learned.required.join(", ")));
                 }
             }
@@ -498,29 +527,37 @@ async fn tokens(client: &Client, reach: &Reach, name: &str, label: String, list:
         return Ok(ExitCode::SUCCESS);
     }
     if list {
-        let tokens: Vec<Token> = client.get(&path, &[]).await?;
-        if reach.json() {
-            output::json(&tokens)?;
-        } else {
-            let rows = tokens.into_iter().map(|t| {
-                let state = match (&t.ended, &t.expires, t.good) {
-                    (Some(at), ..) => format!("taken back {}", output::time(at)),
-                    (_, Some(at), true) => format!("good until {}", output::time(at)),
-                    (_, Some(at), false) => format!("expired {}", output::time(at)),
-                    _ => "good".into(),
-                };
-                vec![t.id, t.label, output::time(&t.made), state]
-            });
-            output::table(&["id", "for", "made", "state"], rows);
-        }
+        return print_tokens(reach, client.get(&path, &[]).await?);
+    }
+    print_new_token(reach, &client.send(Method::POST, &path, &NewToken { label }).await?, "for a day")
+}
+
+/// Tokens in a table, without themselves.
+pub fn print_tokens(reach: &Reach, tokens: Vec<Token>) -> anyhow::Result<ExitCode> {
+    if reach.json() {
+        output::json(&tokens)?;
         return Ok(ExitCode::SUCCESS);
     }
-    let made: MadeToken = client.send(Method::POST, &path, &NewToken { label }).await?;
+    let rows = tokens.into_iter().map(|t| {
+        let state = match (&t.ended, &t.expires, t.good) {
+            (Some(at), ..) => format!("taken back {}", output::time(at)),
+            (_, Some(at), true) => format!("good until {}", output::time(at)),
+            (_, Some(at), false) => format!("expired {}", output::time(at)),
+            _ => "good".into(),
+        };
+        vec![t.id, t.label, output::time(&t.made), state]
+    });
+    output::table(&["id", "for", "made", "state"], rows);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A token that was just made; `earlier` says for how long the earlier ones stay good.
+pub fn print_new_token(reach: &Reach, made: &MadeToken, earlier: &str) -> anyhow::Result<ExitCode> {
     if reach.json() {
-        output::json(&made)?;
+        output::json(made)?;
     } else {
         output::line(&made.token);
-        eprintln!("this is the only time that the token is shown; earlier ones stay good for a day");
+        eprintln!("this is the only time that the token is shown; earlier ones stay good {earlier}");
     }
     Ok(ExitCode::SUCCESS)
 }

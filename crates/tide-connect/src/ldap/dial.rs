@@ -31,6 +31,9 @@ pub(super) struct Host {
     port: u16,
 }
 
+/// The port of LDAP without TLS (RFC 4516 section 2).
+const PLAIN_PORT: u16 = 389;
+
 /// A connection that a dialer can make ready.
 pub(super) trait Line: Sized + Send {
     fn open(dialer: &Dialer, host: &Host) -> impl Future<Output = Result<Self, ConnectError>> + Send;
@@ -98,7 +101,7 @@ fn host(url: &str) -> Result<Host, ConnectError> {
     let rest = rest.trim_end_matches('/');
     let (name, port) = match rest.rsplit_once(':') {
         Some((name, port)) if !port.contains(']') => (name, port.parse().map_err(|_| wrong("the port is no number"))?),
-        _ => (rest, if tls { 636 } else { 389 }),
+        _ => (rest, if tls { 636 } else { PLAIN_PORT }),
     };
     let name = name.trim_start_matches('[').trim_end_matches(']');
     if name.is_empty() || name.contains(['/', '@', '?', ' ']) {
@@ -284,7 +287,24 @@ impl Dialer {
                 "add the host to the system's `referral_hosts` if our service account may be shown to it, or leave that part of the tree out",
             ));
         }
-        L::open(self, &target).await
+        L::open(self, &self.as_secure(target)?).await
+    }
+
+    /// A host that a referral names, as it is connected to: where our own connection is protected, that one is too. Directories name
+    /// `ldap://` hosts also to those who came over TLS.
+    fn as_secure(&self, target: Host) -> Result<Host, ConnectError> {
+        let comes_by_tls = self.settings.url.to_lowercase().starts_with("ldaps://");
+        if target.tls || self.settings.start_tls || !comes_by_tls {
+            return Ok(target);
+        }
+        if target.port != PLAIN_PORT {
+            return Err(ConnectError::lasting(
+                "referral_clear_text",
+                format!("the server refers to {} in clear text, and the system is reached over TLS", target.place()),
+                "set `start_tls`, or leave that part of the tree out",
+            ));
+        }
+        host(&format!("ldaps://{}", if target.name.contains(':') { format!("[{}]", target.name) } else { target.name }))
     }
 
     /// Connects step by step, with what each step found.
@@ -575,6 +595,24 @@ mod tests {
         for bad in ["http://harbour", "harbour", "ldap://", "ldap://a:b", "ldap://a@b"] {
             assert_eq!(of(bad), Err("url"), "{bad}");
         }
+    }
+
+    #[test]
+    fn a_referral_never_leads_out_of_tls() {
+        let target = |settings: LdapSettings, referral: &str| {
+            let dialer = Dialer::new(settings, None, Arc::default()).expect("settings");
+            dialer.as_secure(referral_host(referral).expect("an address")).map(|host| host.url).map_err(|error| error.code)
+        };
+        let tls = || LdapSettings::new("ldaps://harbour.example", "dc=example");
+        assert_eq!(target(tls(), "ldap://other.example/dc=other"), Ok("ldaps://other.example".to_owned()));
+        assert_eq!(target(tls(), "ldap://[2001:db8::1]/dc=other"), Ok("ldaps://[2001:db8::1]".to_owned()));
+        assert_eq!(target(tls(), "ldaps://other.example:1636/dc=other"), Ok("ldaps://other.example:1636".to_owned()));
+        assert_eq!(target(tls(), "ldap://other.example:1389/dc=other"), Err("referral_clear_text"));
+        // StartTLS is demanded there as it is here; without any TLS there is nothing to keep.
+        let start_tls = LdapSettings { start_tls: true, ..LdapSettings::new("ldap://harbour.example", "dc=example") };
+        assert_eq!(target(start_tls, "ldap://other.example:1389/dc=other"), Ok("ldap://other.example:1389".to_owned()));
+        let plain = LdapSettings::new("ldap://127.0.0.1", "dc=example");
+        assert_eq!(target(plain, "ldap://other.example:1389/dc=other"), Ok("ldap://other.example:1389".to_owned()));
     }
 
     #[test]

@@ -124,7 +124,7 @@ impl LdapConnector {
     /// that the condition does not hold, and a replica refers to another one.
     async fn check_writing(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
         // What is read-only for us gets no write, not even one that can have no effect.
-        let writes = [ObjectType::Person, ObjectType::Group].into_iter().any(|object| self.access.permit(object).is_ok());
+        let writes = [ObjectType::Person, ObjectType::Group].into_iter().any(|object| self.access.is_writable(object));
         if !writes || !known.offers(ASSERTION) {
             return;
         }

@@ -129,8 +129,20 @@ impl Http {
         Ok(Http { client, base, auth: way.auth.clone(), secret, access, pace })
     }
 
-    fn url(&self, path: &str) -> Result<Url, ConnectError> {
-        self.base.join(path).map_err(|error| ConnectError::lasting("url", error.to_string(), "check the base URL"))
+    fn join(&self, place: &str) -> Result<Url, ConnectError> {
+        self.base.join(place).map_err(|error| ConnectError::lasting("url", error.to_string(), "check the base URL"))
+    }
+
+    /// The address of a path below the base URL. A path can come from the service itself, which names its endpoints: one that leads
+    /// elsewhere is refused, since the secret goes along.
+    pub fn url(&self, path: &str) -> Result<Url, ConnectError> {
+        let url = self.join(path)?;
+        if self.ours(&url) && url.path().starts_with(self.base.path()) {
+            return Ok(url);
+        }
+        let path: String = path.chars().filter(|c| !c.is_control()).take(200).collect();
+        let said = format!("the service names the address `{path}`, which does not lie below its base URL");
+        Err(ConnectError::lasting("elsewhere", said, "it is not called there, so that no secret goes astray; check the base URL"))
     }
 
     fn place(&self) -> (String, u16) {
@@ -190,7 +202,7 @@ impl Http {
 
     /// What stands at a place of this service that it named itself: a request in its queue.
     pub async fn at(&self, place: &str) -> Result<Json, ConnectError> {
-        let url = self.url(place)?;
+        let url = self.join(place)?;
         if !self.ours(&url) {
             let said = format!("the service points to another host: {}", url.host_str().unwrap_or_default());
             return Err(ConnectError::lasting("elsewhere", said, "it is not asked there, so that no secret goes astray"));
@@ -590,6 +602,41 @@ mod tests {
         assert_eq!(of("https://id.example/login?next=x").code, "login_page");
         assert_eq!(of("https://elsewhere.example/scim/v2/Users").code, "redirect");
         assert!(of("https://elsewhere.example/x").said.contains("elsewhere.example"));
+    }
+
+    #[test]
+    fn no_path_leads_out_of_the_base_url() {
+        let auth = ScimAuth::Bearer;
+        let way = Way {
+            url: "https://berthing.example/scim/v2",
+            trust: Trust::default(),
+            timeout_seconds: 1,
+            auth: &auth,
+            in_flight: 1,
+            per_second: None,
+        };
+        let http = Http::new(&way, None, Arc::default()).expect("usable");
+        let of = |path: &str| http.url(path).map(|url| url.to_string()).map_err(|error| error.code);
+        assert_eq!(of("Users/1?count=2"), Ok("https://berthing.example/scim/v2/Users/1?count=2".to_owned()));
+        for path in [
+            "http://0.0.0.0:18082/scim/v2/Users",
+            "http://berthing.example/scim/v2/Users",
+            "https://berthing.example:444/scim/v2/Users",
+            "//other.example/scim/v2/Users",
+            "\\\\other.example\\scim",
+            "../../admin",
+            "..%2f../admin/../../../x",
+            "/Users",
+            "https://berthing.example/scim/v20/Users",
+        ] {
+            assert!(
+                of(path) == Err("elsewhere") || of(path).is_ok_and(|url| url.starts_with("https://berthing.example/scim/v2/")),
+                "{path}"
+            );
+        }
+        for path in ["http://169.254.169.254/x", "//other.example/scim/v2/Users", "../../admin", "/Users"] {
+            assert_eq!(of(path), Err("elsewhere"), "{path}");
+        }
     }
 
     #[test]

@@ -106,6 +106,7 @@ impl ScimConnector {
             let urns: Vec<&str> = std::iter::once(core).chain(extensions).collect();
             let own: Vec<Json> = schemas.iter().filter(|s| s["id"].as_str().is_some_and(|id| urns.contains(&id))).cloned().collect();
             let path = kind["endpoint"].as_str().unwrap_or("/Users").trim_start_matches('/').to_owned();
+            self.http.url(&path)?;
             endpoints.insert(object, Endpoint { path, core, flat: FlatSchema::read(&own, core) });
         }
         if endpoints.is_empty() {

@@ -15,13 +15,14 @@ use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
 use crate::licences::{self, Seats};
 use crate::memberships::Memberships;
-use crate::model::{AccountId, Identity, InFlight, MemberName, ObjectType, Population, Reserved, Ruling};
+use crate::model::{AccountId, Identity, InFlight, MemberName, ObjectType, Override, Population, Reserved};
 use crate::notices;
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::fmt;
 
@@ -416,7 +417,7 @@ pub struct Totals {
     /// Who gets a change of a kind in a system at this moment.
     pub in_flight: InFlight,
     /// What a person said of changes that a guard held, by their fingerprints.
-    pub ruled: HashMap<String, Ruling>,
+    pub overrides: HashMap<String, Override>,
     /// What was said of changes that need a yes, by their fingerprints.
     pub approved: HashMap<String, Said>,
     /// How many seats of each licence are in use, in the order of the rules.
@@ -444,7 +445,7 @@ impl Totals {
             seats: Vec::new(),
             recent: population.recent.clone(),
             in_flight: population.in_flight.clone(),
-            ruled: population.ruled.clone(),
+            overrides: population.overrides.clone(),
             approved: population.approved.clone(),
         }
     }
@@ -540,16 +541,16 @@ pub fn hold_later_steps(changes: &mut [Change]) {
 
 /// Holds changes past a limit.
 fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
-    let ruled = |change: &Change| totals.ruled.get(&change.fingerprint);
+    let overridden = |change: &Change| totals.overrides.contains_key(&change.fingerprint);
     for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
-        if let Some(ruling) = totals.ruled.get(&change.fingerprint).filter(|ruling| !ruling.release) {
-            change.hold = Some(Reason::new(format!("discarded by {}: it is not sent while it stays the same", ruling.principal)));
+        if let Some(said) = totals.overrides.get(&change.fingerprint).filter(|said| !said.release) {
+            change.hold = Some(Reason::new(format!("discarded by {}: it is not sent while it stays the same", said.principal)));
         }
     }
     for guard in &rules.guards {
         for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
             let counts = |change: &Change| {
-                change.system == *system && change.kind.word() == guard.change && !change.keeps_membership() && ruled(change).is_none()
+                change.system == *system && change.kind.word() == guard.change && !change.keeps_membership() && !overridden(change)
             };
             // Who leaves ten groups is one, and not ten.
             let whose = |change: &'_ Change| (change.identity.clone(), change.account.filter(|_| change.identity.is_empty()));
@@ -612,7 +613,8 @@ pub(crate) fn fingerprint(parts: &[&str], values: &[ValueChange]) -> String {
             bytes.push(0);
         }
     }
-    format!("{:032x}", xxhash_rust::xxh3::xxh3_128(&bytes))
+    // An operator's yes hangs on it, and it covers values that the owner of a source writes: two that are alike must not be made.
+    Sha256::digest(&bytes).iter().take(24).map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// Where a rule of this kind would stand, for reasons without a nearer place.

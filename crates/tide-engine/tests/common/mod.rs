@@ -18,6 +18,7 @@ pub const PASSWORD: &str = "harbour-secret";
 /// Everything that a test needs.
 pub struct Tide {
     pub folder: tempfile::TempDir,
+    key: MasterKey,
     pub engine: Arc<Engine>,
     pub harbour: Directory,
     pub berthing: ScimService,
@@ -30,7 +31,8 @@ impl Tide {
         let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
         let berthing = ScimService::start(world::berthing(&people), "berth-token").await.expect("starts");
         let folder = tempfile::tempdir().expect("a folder");
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let key = MasterKey::generate();
+        let store = Store::open(&folder.path().join("tide.db"), key.clone()).await.expect("opens");
         let engine = Engine::new(store, Arc::new(SystemClock));
         for (name, kind, settings, secret) in [
             (
@@ -50,7 +52,7 @@ impl Tide {
         files.push(absent_at_once());
         let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
         assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
-        Tide { folder, engine, harbour, berthing, people }
+        Tide { folder, key, engine, harbour, berthing, people }
     }
 
     pub async fn writable() -> Tide {
@@ -90,6 +92,12 @@ impl Tide {
     /// Another engine over the same store, as after a restart.
     pub fn again(&self) -> Arc<Engine> {
         Engine::new(self.engine.store().clone(), Arc::new(SystemClock))
+    }
+
+    /// Another engine over the same records, opened anew from their file.
+    pub async fn reopened(&self) -> Arc<Engine> {
+        let store = Store::open(&self.folder.path().join("tide.db"), self.key.clone()).await.expect("opens");
+        Engine::new(store, Arc::new(SystemClock))
     }
 
     pub async fn run(&self) -> ChangeSetRow {

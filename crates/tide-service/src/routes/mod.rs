@@ -46,7 +46,7 @@ const COMMON: [(&str, &str); 10] = [
     ("415", "The body is of another media type."),
     ("422", "The body or a system cannot be used."),
     ("500", "An internal error; the service's log says why."),
-    ("503", "The records cannot be written just now."),
+    ("503", "The records cannot be written just now, or too much is computed at a time."),
 ];
 
 /// Completes the document: every answer that an operation can give is in it.
@@ -74,6 +74,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(session::me))
         .routes(routes!(overview::show_overview))
         .routes(routes!(overview::see_notices))
+        .routes(routes!(overview::stop_writes, overview::lift_write_stop))
         .routes(routes!(overview::list_journal))
         .routes(routes!(overview::check_journal))
         .routes(routes!(crate::events::stream_events))
@@ -98,6 +99,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(feeds::export_quarantine))
         .routes(routes!(push::list_tokens, push::give_token))
         .routes(routes!(push::end_token))
+        .routes(routes!(push::accept_records))
         .routes(routes!(push::learn_shape))
         .routes(routes!(push::show_event_schema))
         .routes(routes!(push::take_event))
@@ -134,6 +136,8 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(changes::list_decisions, changes::answer_decision))
         .routes(routes!(operators::list_operators, operators::add_operator))
         .routes(routes!(operators::set_operator, operators::end_operator))
+        .routes(routes!(operators::list_operator_tokens, operators::rotate_operator_token))
+        .routes(routes!(operators::end_operator_token))
         .routes(routes!(identities::list_identities))
         .routes(routes!(identities::show_identity))
         .routes(routes!(identities::split_identity))

@@ -2,11 +2,17 @@
 
 use crate::Service;
 use crate::access::Caller;
+use crate::convert;
 use crate::problem::{Body, Path, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{AddedOperator, NewOperator, Operator, Problem};
+use tide_api::{AddedOperator, MadeToken, NewOperator, NewOperatorToken, Operator, Problem, Token};
+
+/// The longest life of a token, in days: ten years.
+const MAX_TOKEN_DAYS: u32 = 3650;
+/// The longest time for which earlier tokens stay good, in hours: thirty days.
+const MAX_EARLIER_HOURS: u32 = 720;
 
 /// Operators, those too whose rights were taken back.
 #[utoipa::path(get, path = "/api/v1/operators", tag = "operators", responses((status = 200, body = Vec<Operator>)))]
@@ -63,6 +69,52 @@ pub async fn end_operator(
     let operator = store.operator(&name).await?;
     if !store.end_operator(&operator.id, &caller.principal.id, service.engine.now()).await? {
         return Err(Refusal::new(StatusCode::CONFLICT, "last-operator", "the last operator stays: nobody could sign in any more"));
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The tokens of an operator, the newest first.
+#[utoipa::path(get, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)),
+    responses((status = 200, body = Vec<Token>)))]
+pub async fn list_operator_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
+    let (store, now) = (service.engine.store(), tide_store::stamp(service.engine.now()));
+    let operator = store.operator(&name).await?;
+    Ok(Json(store.tokens("operator", &operator.name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
+}
+
+/// Makes a further token for the operator who calls, or for one of whose tokens none is good any more; it is shown this once. Earlier
+/// ones stay good for a while.
+#[utoipa::path(post, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)), request_body = NewOperatorToken,
+    responses((status = 201, body = MadeToken), (status = 403, body = Problem, content_type = "application/problem+json")))]
+pub async fn rotate_operator_token(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(new): Body<NewOperatorToken>,
+) -> Result<(StatusCode, Json<MadeToken>), Refusal> {
+    if new.expires_in_days.is_some_and(|days| !(1..=MAX_TOKEN_DAYS).contains(&days)) {
+        return Err(Refusal::bad(format!("`expires_in_days` is 1 to {MAX_TOKEN_DAYS}")));
+    }
+    if new.earlier_hours > MAX_EARLIER_HOURS {
+        return Err(Refusal::bad(format!("`earlier_hours` is at most {MAX_EARLIER_HOURS}")));
+    }
+    let (label, by) = (new.label.trim(), &caller.principal.id);
+    let made = service.engine.rotate_token(&name, label, new.expires_in_days, new.earlier_hours, by).await?;
+    Ok((StatusCode::CREATED, Json(MadeToken { id: made.id, token: made.token })))
+}
+
+/// Takes one of an operator's tokens back at once; the sessions that were begun with it end.
+#[utoipa::path(delete, path = "/api/v1/operators/{name}/tokens/{id}", tag = "operators", params(("name" = String, Path), ("id" = String, Path)),
+    responses((status = 204)))]
+pub async fn end_operator_token(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path((name, id)): Path<(String, String)>,
+) -> Result<StatusCode, Refusal> {
+    let store = service.engine.store();
+    let operator = store.operator(&name).await?;
+    if !store.end_token("operator", &operator.name, &id, &caller.principal.id, service.engine.now()).await? {
+        return Err(tide_store::StoreError::Missing { what: "token", name: id }.into());
     }
     Ok(StatusCode::NO_CONTENT)
 }

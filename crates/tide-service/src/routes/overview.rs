@@ -2,12 +2,16 @@
 
 use super::systems::all_systems;
 use crate::Service;
+use crate::access::Caller;
 use crate::convert;
 use crate::problem::{Body, Query, Refusal};
+use axum::Extension;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use tide_api::{Count, JournalCheck, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices};
+use tide_api::{
+    Count, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices, StopWrites, WriteStop,
+};
 
 /// Is everything well, what waits, what happened last?
 #[utoipa::path(get, path = "/api/v1/overview", tag = "overview", responses((status = 200, body = Overview)))]
@@ -22,6 +26,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
         last_by_itself: store.last_change_set("run", false).await?.map(convert::change_set),
         last_preview: store.last_change_set("preview", true).await?.map(convert::change_set),
         stalled: service.engine.trouble(),
+        write_stop: service.engine.write_stop().map(write_stop),
         failed,
         held,
         notices: store
@@ -31,6 +36,35 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .map(|row| Notice { id: row.id, subject: row.subject, body: row.body, made: row.made })
             .collect(),
     }))
+}
+
+fn write_stop(stop: tide_store::WriteStop) -> WriteStop {
+    WriteStop { reason: stop.reason, principal: stop.principal, made_at: stop.made_at.to_string() }
+}
+
+/// The most characters of a reason.
+const REASON: usize = 500;
+
+/// Stops all writes to all systems at once, until the stop is lifted. When this answers, nothing more is sent: what was queued is taken
+/// back, what is on the wire is settled. It also holds after a restart. A stop that is set already stays as it is.
+#[utoipa::path(put, path = "/api/v1/write-stop", tag = "overview", request_body = StopWrites, responses((status = 200, body = WriteStop)))]
+pub async fn stop_writes(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Body(stop): Body<StopWrites>,
+) -> Result<Json<WriteStop>, Refusal> {
+    if stop.reason.chars().count() > REASON {
+        let said = format!("the reason has more than {REASON} characters: nothing was stopped");
+        return Err(Refusal::new(StatusCode::UNPROCESSABLE_ENTITY, "too-long", said).remedy("shorten the reason"));
+    }
+    Ok(Json(write_stop(service.engine.stop_writes(&stop.reason, &caller.principal.id).await?)))
+}
+
+/// Lifts the emergency stop: what it held is decided again, and sent. It may be lifted when none is set.
+#[utoipa::path(delete, path = "/api/v1/write-stop", tag = "overview", responses((status = 204)))]
+pub async fn lift_write_stop(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<StatusCode, Refusal> {
+    service.engine.lift_write_stop(&caller.principal.id).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Says that notices were seen: they are shown no longer.
@@ -49,16 +83,32 @@ pub async fn list_journal(State(service): State<Service>, Query(query): Query<Li
     let next = (entries.len() as i64 == limit).then(|| entries.last().map(|e| e.id.to_string())).flatten();
     let items = entries
         .into_iter()
-        .map(|e| JournalEntry { id: e.id, at: e.at, principal: e.principal, act: e.act, subject: e.subject, detail: e.detail })
+        .map(|e| JournalEntry {
+            id: e.id,
+            at: e.at,
+            principal: e.principal,
+            act: e.act,
+            subject: e.subject,
+            label: e.label,
+            detail: e.detail,
+            values: e.values.and_then(|values| serde_json::from_str(&values).ok()),
+        })
         .collect();
     Ok(Json(Page { items, next }))
 }
 
-/// Walks the journal's whole chain of hashes.
-#[utoipa::path(get, path = "/api/v1/journal/check", tag = "journal", responses((status = 200, body = JournalCheck)))]
-pub async fn check_journal(State(service): State<Service>) -> Result<Json<JournalCheck>, Refusal> {
-    Ok(Json(match service.engine.store().verify_journal().await? {
-        Ok(entry) => JournalCheck { sound: true, entry },
-        Err(entry) => JournalCheck { sound: false, entry },
-    }))
+/// Walks the journal's whole chain of authenticated entries, to its end.
+#[utoipa::path(get, path = "/api/v1/journal/check", tag = "journal", params(JournalCheckQuery), responses((status = 200, body = JournalCheck)))]
+pub async fn check_journal(State(service): State<Service>, Query(query): Query<JournalCheckQuery>) -> Result<Json<JournalCheck>, Refusal> {
+    let store = service.engine.store();
+    let walked = store.verify_journal().await?;
+    let expected = match &query.expect {
+        Some(head) => store.has_journal_head(head.trim()).await?,
+        None => true,
+    };
+    let (sound, entry) = match walked {
+        Ok(entries) => (expected, entries),
+        Err(entry) => (false, entry),
+    };
+    Ok(Json(JournalCheck { sound, entry, head: store.journal_head().await? }))
 }

@@ -2,32 +2,22 @@
 
 use crate::Service;
 use crate::access::Caller;
+use crate::convert;
 use crate::events_in;
 use crate::problem::{Body, Path, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{EventOutcome, EventSample, EventShape, EventState, MadeToken, NewToken, Problem, Token};
+use tide_api::{AcceptedRecords, EventOutcome, EventSample, EventShape, EventState, MadeToken, NewToken, Problem, Token};
 use tide_core::Value;
 use tide_engine::EngineError;
+use tide_store::EventRow;
 
 /// The tokens of a system, newest first.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), responses((status = 200, body = Vec<Token>)))]
 pub async fn list_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
     let now = tide_store::stamp(service.engine.now());
-    let rows = service.engine.tokens(&name).await?;
-    Ok(Json(
-        rows.into_iter()
-            .map(|row| Token {
-                good: row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > now),
-                id: row.id,
-                label: row.label,
-                made: row.made,
-                expires: row.expires,
-                ended: row.ended,
-            })
-            .collect(),
-    ))
+    Ok(Json(service.engine.tokens(&name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
 }
 
 /// Gives a system a token, which is shown this once. Earlier ones stay good for a day.
@@ -39,8 +29,7 @@ pub async fn give_token(
     Path(name): Path<String>,
     Body(new): Body<NewToken>,
 ) -> Result<(StatusCode, Json<MadeToken>), Refusal> {
-    let token: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
-    let made = service.engine.give_token(&name, new.label.trim(), token, &caller.principal.id).await?;
+    let made = service.engine.give_token(&name, new.label.trim(), tide_engine::new_token(), &caller.principal.id).await?;
     Ok((StatusCode::CREATED, Json(MadeToken { id: made.id, token: made.token })))
 }
 
@@ -53,6 +42,19 @@ pub async fn end_token(
 ) -> Result<StatusCode, Refusal> {
     service.engine.end_token(&name, &id, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Accepts the records of a system that calls us as they are, after a backup was restored: it counts as read, though it has not sent all of
+/// them since. What it changed or deleted after the backup was made is not known then.
+#[utoipa::path(post, path = "/api/v1/systems/{name}/accept-records", tag = "push", params(("name" = String, Path)),
+    responses((status = 200, body = AcceptedRecords)))]
+pub async fn accept_records(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+    Path(name): Path<String>,
+) -> Result<Json<AcceptedRecords>, Refusal> {
+    let (unsent, total) = service.engine.accept_records(&name, &caller.principal.id).await?;
+    Ok(Json(AcceptedRecords { unsent, total }))
 }
 
 async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
@@ -86,7 +88,8 @@ pub async fn show_event_schema(State(service): State<Service>, Path(system): Pat
     Ok(Json(events_in::schema(&system, &shape(&service, &system).await?)))
 }
 
-/// Takes an event: a joiner, a mover or a leaver. The answer says where to ask what came of it.
+/// Takes an event: a joiner, a mover or a leaver. The answer says where to ask what came of it. An event that comes again, with an id
+/// that was taken before, is answered as the first one was, and nothing is done.
 #[utoipa::path(post, path = "/api/v1/events/{system}", tag = "push", params(("system" = String, Path)), request_body = Object,
     responses((status = 202, body = EventState), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn take_event(
@@ -100,8 +103,10 @@ pub async fn take_event(
         Refusal::bad(problems.join("; ")).remedy(format!("/api/v1/events/{system}/schema says how an event is written"))
     })?;
     let id = uuid::Uuid::now_v7().to_string();
-    service.engine.take_event(&system, &id, happening, &caller.principal.id).await?;
-    Ok((StatusCode::ACCEPTED, Json(state(&service, &system, &id).await?)))
+    let event = service.engine.take_event(&system, &id, happening, &caller.principal.id).await?;
+    // What comes of it is asked at the address: a sender of many events must not have each decided about.
+    let state = if event.is_outdated { "outdated" } else { "waiting" };
+    Ok((StatusCode::ACCEPTED, Json(described(&system, event, state, Vec::new()))))
 }
 
 /// What came of an event so far.
@@ -110,17 +115,8 @@ pub async fn show_event(State(service): State<Service>, Path((system, id)): Path
     Ok(Json(state(&service, &system, &id).await?))
 }
 
-async fn state(service: &Service, system: &str, id: &str) -> Result<EventState, Refusal> {
-    let event = service.engine.store().event(system, id).await?;
-    let (outcomes, held, open) = outcomes(service, system, event.account).await?;
-    let carried_on = event.identity.is_some();
-    let state = match () {
-        () if held => "held",
-        () if !carried_on && event.kind != "leaver" => "waiting",
-        () if open => "running",
-        () => "done",
-    };
-    Ok(EventState {
+fn described(system: &str, event: EventRow, state: &str, outcomes: Vec<EventOutcome>) -> EventState {
+    EventState {
         status: format!("/api/v1/events/{system}/{}", event.id),
         id: event.id,
         event: event.kind,
@@ -130,7 +126,23 @@ async fn state(service: &Service, system: &str, id: &str) -> Result<EventState, 
         account: event.account,
         identity: event.identity,
         outcomes,
-    })
+    }
+}
+
+async fn state(service: &Service, system: &str, id: &str) -> Result<EventState, Refusal> {
+    let event = service.engine.store().event(system, id).await?;
+    if event.is_outdated {
+        return Ok(described(system, event, "outdated", Vec::new()));
+    }
+    let (outcomes, held, open) = outcomes(service, system, event.account).await?;
+    let carried_on = event.identity.is_some();
+    let state = match () {
+        () if held => "held",
+        () if !carried_on && event.kind != "leaver" => "waiting",
+        () if open => "running",
+        () => "done",
+    };
+    Ok(described(system, event, state, outcomes))
 }
 
 /// What a decision of now says of the account, and of the accounts of its identity elsewhere; whether

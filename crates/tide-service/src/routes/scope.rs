@@ -125,13 +125,16 @@ pub async fn export_scope(
     Ok(csv(&format!("{name}-scope.csv"), &["person", "stands", "reason", "account", "rule"], rows))
 }
 
-/// A CSV file to download. A cell that a spreadsheet would run as a formula is made text.
+/// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is made text; all cells are quoted, so that one that
+/// separates by semicolons or tabs makes no others of them.
 pub(super) fn csv(file: &str, header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> axum::response::Response {
-    let mut writer = csv::Writer::from_writer(Vec::new());
+    let mut writer = csv::WriterBuilder::new().quote_style(csv::QuoteStyle::Always).from_writer(Vec::new());
     // Writing to memory cannot fail.
     let _ = writer.write_record(header);
     for row in rows {
-        let safe = row.into_iter().map(|cell| if cell.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{cell}") } else { cell });
+        let safe = row
+            .into_iter()
+            .map(|cell| if cell.starts_with(['=', '+', '-', '@', '\t', '\r', '\n', ';']) { format!("'{cell}") } else { cell });
         let _ = writer.write_record(safe);
     }
     let text = writer.into_inner().unwrap_or_default();

@@ -1,8 +1,8 @@
 //! Signing in and out.
 
-use crate::Service;
-use crate::access::{COOKIE, Caller};
+use crate::access::{COOKIE, Caller, Credential};
 use crate::problem::{Body, Refusal};
+use crate::{PublicUrl, Service};
 use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{AppendHeaders, IntoResponse, Response};
@@ -12,6 +12,11 @@ use tide_api::{Me, Problem, SignIn};
 
 /// How long a session lasts.
 const HOURS: i64 = 12;
+
+/// What makes a browser keep the cookie for TLS, where the service is reached over TLS.
+fn secure(service: &Service) -> &'static str {
+    if service.public_url.as_ref().is_some_and(PublicUrl::is_secure) { "; Secure" } else { "" }
+}
 
 fn me_of(name: &str) -> Me {
     Me { name: name.to_owned(), version: env!("CARGO_PKG_VERSION").into() }
@@ -23,24 +28,33 @@ fn me_of(name: &str) -> Me {
 pub async fn sign_in(State(service): State<Service>, Body(sign_in): Body<SignIn>) -> Result<Response, Refusal> {
     let now = service.engine.now();
     let store = service.engine.store();
-    let Some(principal) = store.by_token(sign_in.token.trim(), now).await? else {
+    let Some(bearer) = store.by_token(sign_in.token.trim(), now).await? else {
+        if !service.paces.allows_guess() {
+            return Err(Refusal::new(StatusCode::TOO_MANY_REQUESTS, "rate", "too many wrong tokens in this second: wait a moment"));
+        }
         return Err(Refusal::new(StatusCode::UNAUTHORIZED, "token", "this token is not valid")
             .remedy("copy the whole token; the service wrote it to a file at its first start"));
     };
+    let principal = &bearer.principal;
+    if principal.kind != "operator" {
+        let said = format!("this token belongs to the system {}, and only operators sign in", principal.name);
+        return Err(Refusal::new(StatusCode::FORBIDDEN, "not-operator", said).remedy("sign in with the token of an operator"));
+    }
     let secret: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
-    store.begin_session(&principal, &secret, crate::access::browsers_now() + SignedDuration::from_hours(HOURS), now).await?;
+    store.begin_session(&bearer, &secret, crate::access::browsers_now() + SignedDuration::from_hours(HOURS), now).await?;
     store.note(&principal.id, "session.begun", &principal.name, "", now).await?;
-    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", HOURS * 3600);
+    let secure = secure(&service);
+    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}{secure}", HOURS * 3600);
     Ok((AppendHeaders([(header::SET_COOKIE, cookie)]), Json(me_of(&principal.name))).into_response())
 }
 
 /// Ends the session that calls.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "session", responses((status = 204)))]
 pub async fn sign_out(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<Response, Refusal> {
-    if let Some(session) = &caller.session {
+    if let Credential::Session(session) = &caller.credential {
         service.engine.store().end_session(session, service.engine.now()).await?;
     }
-    let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
+    let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0{}", secure(&service));
     Ok((StatusCode::NO_CONTENT, AppendHeaders([(header::SET_COOKIE, cookie)])).into_response())
 }
 

@@ -339,12 +339,14 @@ pub async fn list_accounts(
 ) -> Result<Json<Page<Account>>, Refusal> {
     let limit = super::changes::limit(&query);
     service.engine.store().system(&name).await?;
-    let rows = service
-        .engine
-        .store()
-        .accounts(&name, query.search.as_deref().unwrap_or_default(), query.after.as_deref().unwrap_or_default(), limit)
-        .await?;
-    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| row.account.name.clone())).flatten();
+    let place = |after: &'_ str| after.split_once(' ').and_then(|(id, name)| Some((name.to_owned(), id.parse().ok()?)));
+    let after = match query.after.as_deref().filter(|after| !after.is_empty()) {
+        Some(after) => Some(place(after).ok_or_else(|| Refusal::bad("`after` is no place that a page gave as `next`"))?),
+        None => None,
+    };
+    let after = after.as_ref().map(|(name, id): &(String, i64)| (name.as_str(), *id));
+    let rows = service.engine.store().accounts(&name, query.search.as_deref().unwrap_or_default(), after, limit).await?;
+    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| format!("{} {}", row.account.id, row.account.name))).flatten();
     Ok(Json(Page { items: rows.into_iter().map(convert::account).collect(), next }))
 }
 

@@ -1,17 +1,13 @@
 //! What the provider says of itself (RFC 7644 §4, RFC 7643 §5 to §7).
 
-use super::{MAX_BODY, MAX_OPERATIONS, MAX_PAGE, PAGE, ScimError, answer, shelf};
-use axum::extract::{Path, RawQuery};
-use axum::http::{HeaderMap, StatusCode, header};
+use super::{MAX_BODY, MAX_OPERATIONS, MAX_PAGE, PAGE, ScimError, answer, base, shelf};
+use crate::Service;
+use axum::extract::{Path, RawQuery, State};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use serde_json::{Value, json};
 use tide_scim::schemas::{CONFIG, RESOURCE_TYPE};
 use tide_scim::{ENTERPRISE, LIST};
-
-fn base(headers: &HeaderMap, system: &str) -> String {
-    let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or("localhost");
-    format!("http://{host}/scim/v2/{system}")
-}
 
 /// These endpoints are not searched (RFC 7644 §4).
 fn unfiltered(query: Option<&str>) -> Result<(), ScimError> {
@@ -26,7 +22,7 @@ fn listed(items: Vec<Value>) -> Value {
     json!({"schemas": [LIST], "totalResults": items.len(), "startIndex": 1, "itemsPerPage": items.len(), "Resources": items})
 }
 
-pub async fn config(Path(system): Path<String>, headers: HeaderMap) -> Response {
+pub async fn config(State(service): State<Service>, Path(system): Path<String>, headers: HeaderMap) -> Response {
     answer(
         StatusCode::OK,
         &json!({
@@ -42,7 +38,7 @@ pub async fn config(Path(system): Path<String>, headers: HeaderMap) -> Response 
                 "type": "oauthbearertoken", "name": "Bearer token", "description": "A token of this system, given out by an operator",
                 "specUri": "https://www.rfc-editor.org/info/rfc6750", "primary": true,
             }],
-            "meta": {"resourceType": "ServiceProviderConfig", "location": format!("{}/ServiceProviderConfig", base(&headers, &system))},
+            "meta": {"resourceType": "ServiceProviderConfig", "location": format!("{}/ServiceProviderConfig", base(&service, &headers, &system))},
         }),
     )
 }
@@ -55,14 +51,24 @@ fn all_schemas(base: &str) -> Vec<Value> {
     tide_scim::schemas::all().into_iter().map(located).collect()
 }
 
-pub async fn schemas(Path(system): Path<String>, headers: HeaderMap, RawQuery(query): RawQuery) -> Result<Response, ScimError> {
+pub async fn schemas(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+    headers: HeaderMap,
+    RawQuery(query): RawQuery,
+) -> Result<Response, ScimError> {
     unfiltered(query.as_deref())?;
-    Ok(answer(StatusCode::OK, &listed(all_schemas(&base(&headers, &system)))))
+    Ok(answer(StatusCode::OK, &listed(all_schemas(&base(&service, &headers, &system)))))
 }
 
-pub async fn schema(Path((system, id)): Path<(String, String)>, headers: HeaderMap) -> Result<Response, ScimError> {
-    let found =
-        all_schemas(&base(&headers, &system)).into_iter().find(|s| s["id"].as_str().is_some_and(|own| own.eq_ignore_ascii_case(&id)));
+pub async fn schema(
+    State(service): State<Service>,
+    Path((system, id)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Result<Response, ScimError> {
+    let found = all_schemas(&base(&service, &headers, &system))
+        .into_iter()
+        .find(|s| s["id"].as_str().is_some_and(|own| own.eq_ignore_ascii_case(&id)));
     found.map(|schema| answer(StatusCode::OK, &schema)).ok_or_else(|| ScimError::missing("schema of this id"))
 }
 
@@ -85,12 +91,21 @@ fn all_types(base: &str) -> Vec<Value> {
         .collect()
 }
 
-pub async fn resource_types(Path(system): Path<String>, headers: HeaderMap, RawQuery(query): RawQuery) -> Result<Response, ScimError> {
+pub async fn resource_types(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+    headers: HeaderMap,
+    RawQuery(query): RawQuery,
+) -> Result<Response, ScimError> {
     unfiltered(query.as_deref())?;
-    Ok(answer(StatusCode::OK, &listed(all_types(&base(&headers, &system)))))
+    Ok(answer(StatusCode::OK, &listed(all_types(&base(&service, &headers, &system)))))
 }
 
-pub async fn resource_type(Path((system, id)): Path<(String, String)>, headers: HeaderMap) -> Result<Response, ScimError> {
-    let found = all_types(&base(&headers, &system)).into_iter().find(|kind| kind["id"] == id.as_str());
+pub async fn resource_type(
+    State(service): State<Service>,
+    Path((system, id)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Result<Response, ScimError> {
+    let found = all_types(&base(&service, &headers, &system)).into_iter().find(|kind| kind["id"] == id.as_str());
     found.map(|kind| answer(StatusCode::OK, &kind)).ok_or_else(|| ScimError::missing("resource type of this id"))
 }

@@ -143,6 +143,8 @@ fn look_up(shelf: &Shelf, filter: &Filter) -> Option<(&'static str, String)> {
     let is = |name: &str| path.name.eq_ignore_ascii_case(name);
     if is("id") {
         Some(("id", text.clone()))
+    } else if is("externalId") {
+        Some(("externalId", text.clone()))
     } else if is(shelf.kind.required) && shelf.kind.required == "userName" {
         Some(("name", text.trim().to_lowercase()))
     } else {
@@ -155,10 +157,20 @@ async fn matching(context: &Context, shelf: &Shelf, query: &Query, after: i64) -
     let store = context.service.engine.store();
     let fits = |resource: &Value| query.filter.as_ref().is_none_or(|filter| filter.holds(resource));
     if let Some((by, text)) = query.filter.as_ref().and_then(|filter| look_up(shelf, filter)) {
-        let key = if by == "id" { PushedKey::Id(&text) } else { PushedKey::Name(&text) };
-        let Some(row) = store.pushed(&context.system, shelf.object, key).await? else { return Ok(Vec::new()) };
-        let resource = context.dressed(shelf, &row).await?;
-        return Ok(if fits(&resource) && row.row > after { vec![(row, resource)] } else { Vec::new() });
+        let rows = match by {
+            "id" => store.pushed(&context.system, shelf.object, PushedKey::Id(&text)).await?.into_iter().collect(),
+            "name" => store.pushed(&context.system, shelf.object, PushedKey::Name(&text)).await?.into_iter().collect(),
+            // The caller's own ids are no names: several resources may have one (RFC 7643 section 3.1).
+            _ => store.pushed_by_external_id(&context.system, shelf.object, &text).await?,
+        };
+        let mut found = Vec::new();
+        for row in rows {
+            let resource = context.dressed(shelf, &row).await?;
+            if fits(&resource) && row.row > after {
+                found.push((row, resource));
+            }
+        }
+        return Ok(found);
     }
     let mut found = Vec::new();
     let mut place = after;

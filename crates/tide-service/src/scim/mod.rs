@@ -186,14 +186,23 @@ impl Context {
     }
 }
 
+/// The provider's address for a system. Where no public address is set, it is that of the host that was called.
+fn base(service: &Service, headers: &HeaderMap, system: &str) -> String {
+    match &service.public_url {
+        Some(url) => format!("{}/scim/v2/{system}", url.as_str()),
+        None => {
+            let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or("localhost");
+            format!("http://{host}/scim/v2/{system}")
+        }
+    }
+}
+
 /// A request taken apart: its context, its headers, its query and its body.
 async fn taken(service: &Service, system: String, request: Request) -> Result<(Context, HeaderMap, list::Query, Vec<u8>), ScimError> {
     let caller = request.extensions().get::<crate::access::Caller>().cloned();
     let principal = caller.map(|caller| caller.principal.id).unwrap_or_default();
     let headers = request.headers().clone();
-    let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or("localhost");
-    let scheme = request.uri().scheme_str().unwrap_or("http");
-    let base = format!("{scheme}://{host}/scim/v2/{system}");
+    let base = base(service, &headers, &system);
     let query = list::Query::read(request.uri().query().unwrap_or_default())?;
     let body = axum::body::to_bytes(request.into_body(), MAX_BODY)
         .await

@@ -173,11 +173,38 @@ fn check_paths(shelf: &Shelf, body: &Value) -> Result<(), ScimError> {
     Ok(())
 }
 
+/// Takes a member that is deleted out of a group.
+async fn leave(context: &Context, group: &str, member: &str) -> Result<(), ScimError> {
+    let groups = shelf("Groups")?;
+    for _ in 0..TRIES {
+        let store = context.service.engine.store();
+        let Some(row) = store.pushed(&context.system, groups.object, PushedKey::Id(group)).await? else { return Ok(()) };
+        let mut resource: Value = serde_json::from_str(&row.body).map_err(StoreError::from)?;
+        if let Some(members) = resource["members"].as_array_mut() {
+            members.retain(|one| one["value"] != member);
+        }
+        if resource["members"].as_array().is_some_and(Vec::is_empty)
+            && let Some(parts) = resource.as_object_mut()
+        {
+            parts.remove("members");
+        }
+        match keep(context, groups, group.to_owned(), resource, Some(row.version), None).await {
+            Err(error) if error.status == StatusCode::PRECONDITION_FAILED => {}
+            other => return other.map(|_| ()),
+        }
+    }
+    Err(ScimError::new(StatusCode::CONFLICT, None, "a group of the resource is changed by others all the time: try again"))
+}
+
 pub(super) async fn delete(context: &Context, shelf: &Shelf, id: &str, conditions: Option<&[String]>) -> Result<(), ScimError> {
     let row = find(context, shelf, id).await?;
     check_version(conditions, &row)?;
     let version = conditions.map(|_| row.version);
     let store = context.service.engine.store();
+    // First out of its groups: should the deletion not come about, the caller sends it again.
+    for (group, _) in store.groups_of_pushed(&context.system, id).await? {
+        leave(context, &group, id).await?;
+    }
     let gone = store.remove_pushed(&context.system, shelf.object, id, version, &context.principal, context.service.engine.now()).await?;
     if gone {
         context.service.engine.was_pushed(&context.system);

@@ -396,17 +396,14 @@ impl<'a> Target<'a> {
         } else if self.facts.paused {
             Some(Reason::new(format!("{} is paused", self.system)))
         } else {
-            self.facts
-                .quiet
-                .as_ref()
-                .map(|until| Reason::new(format!("nothing is written to {} now, by its schedule: {until}", self.system)))
+            self.facts.write_hold.clone().map(Reason::new)
         }
     }
 }
 
 /// Why a value that was changed in the system itself is not put right: the rule says so, until a person says otherwise.
 pub(in crate::decide) fn reported(population: &Population, types: &TypeRules, change: &Change) -> Option<Reason> {
-    if change.hold.is_some() || population.ruled.get(&change.fingerprint).is_some_and(|ruling| ruling.release) {
+    if change.hold.is_some() || population.overrides.get(&change.fingerprint).is_some_and(|said| said.release) {
         return change.hold.clone();
     }
     let text = format!("changed in {} itself: it is told, and put right when somebody says so", change.system);

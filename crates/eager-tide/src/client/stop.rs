@@ -1,0 +1,59 @@
+//! `eager-tide stop-writing` and `eager-tide resume-writing`.
+
+use super::{Reach, output};
+use clap::Args;
+use reqwest::Method;
+use std::process::ExitCode;
+use tide_api::{Overview, StopWrites, WriteStop};
+
+/// Stop all writes to all systems at once
+///
+/// What is queued is taken back, what is on the wire at this moment is settled, and nothing else is sent until
+/// `eager-tide resume-writing`, also after a restart. Reading, previews and questions go on.
+#[derive(Args)]
+pub struct StopWriting {
+    /// Why: kept in the journal, and shown to everybody who looks at the service
+    #[arg(long, default_value = "")]
+    reason: String,
+}
+
+/// Let writes go on after stop-writing
+///
+/// What was held is decided again from what is known then, and sent.
+#[derive(Args)]
+pub struct ResumeWriting {}
+
+/// The stop in a line.
+pub fn sentence(stop: &WriteStop) -> String {
+    let reason = if stop.reason.is_empty() { String::new() } else { format!(": {}", stop.reason) };
+    format!("all writes are stopped by {} since {}{reason}", stop.principal, output::time(&stop.made_at))
+}
+
+impl StopWriting {
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let stop: WriteStop = reach.client()?.send(Method::PUT, "write-stop", &StopWrites { reason: self.reason }).await?;
+        if reach.json() {
+            output::json(&stop)?;
+        } else {
+            output::line(&sentence(&stop));
+            output::line("`eager-tide resume-writing` lets them go on");
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}
+
+impl ResumeWriting {
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let client = reach.client()?;
+        let before: Overview = client.get("overview", &[]).await?;
+        client.tell::<()>(Method::DELETE, "write-stop", None).await?;
+        if reach.json() {
+            output::json(&serde_json::json!({"resumed": before.write_stop.is_some()}))?;
+        } else if before.write_stop.is_some() {
+            output::line("writes go on: what was held is decided again");
+        } else {
+            output::line("writes were not stopped");
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+}

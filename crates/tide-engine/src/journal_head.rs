@@ -1,0 +1,30 @@
+//! The journal's head is logged now and then: a log that others keep is where whoever can write the records cannot write.
+
+use crate::Engine;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// How often the head is logged.
+const EVERY: Duration = Duration::from_secs(3600);
+
+impl Engine {
+    /// Logs the journal's head at once, each hour, and when the service stops.
+    pub(crate) fn log_journal_head(self: &Arc<Self>) {
+        self.supervise("journal head log", |engine| async move {
+            loop {
+                match engine.store.journal_head().await {
+                    Ok(Some(head)) => tracing::info!(head, "the journal's head"),
+                    Ok(None) => {}
+                    Err(error) => tracing::warn!(%error, "the journal's head could not be read"),
+                }
+                if engine.stopping.is_cancelled() {
+                    return;
+                }
+                tokio::select! {
+                    () = engine.stopping.cancelled() => {}
+                    () = tokio::time::sleep(EVERY) => {}
+                }
+            }
+        });
+    }
+}

@@ -1,0 +1,192 @@
+//! Pause, disarm, windows without writes and the emergency stop: each holds for what is queued already, from the request that sets it on.
+
+#[allow(dead_code)]
+mod common;
+
+use common::{Tide, count};
+use jiff::{SignedDuration, Timestamp};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::time::Duration;
+use tide_core::ObjectType;
+use tide_engine::{Change, Clock, Engine, Plan, Quiet, Schedule};
+use tide_store::ChangeSetRow;
+
+/// How many accounts are written at a time: so many can be on the wire when writes are stopped.
+const ON_THE_WIRE: usize = 16;
+const RUN: Plan = Plan {
+    carry_out: true,
+    preview: None,
+    without_reading: false,
+    adopt: false,
+    only: Vec::new(),
+    systems: Vec::new(),
+    types: Vec::new(),
+    as_of: None,
+};
+
+/// A service that needs a while for each request, and a run that has begun to make accounts in it.
+async fn in_the_middle() -> (Tide, i64) {
+    let tide = Tide::start(200).await;
+    let on = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
+    tide.engine.set_system("berthing", on, "tester").await.expect("set");
+    tide.engine.read_all().await.expect("read");
+    let before = tide.berthing.count();
+    tide.berthing.delay(Duration::from_millis(150));
+    let id = tide.engine.begin(Plan { without_reading: true, ..RUN }, "tester").await.expect("begins");
+    for _ in 0..1000 {
+        if tide.berthing.count() >= before + ON_THE_WIRE {
+            return (tide, id);
+        }
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    panic!("no account was made");
+}
+
+/// Asserts that nothing is sent any more but what was on the wire when writes were stopped, and how the run ended.
+async fn ends_early(tide: &Tide, id: i64, at_the_stop: usize, why: &str) -> ChangeSetRow {
+    let run = tide.ended(id).await;
+    let made = tide.berthing.count() - at_the_stop;
+    assert!(made <= ON_THE_WIRE, "{made} accounts were made after writes were stopped");
+    let cancelled = tide.changes(&run, Some("cancelled")).await;
+    assert!(cancelled.len() > ON_THE_WIRE, "{:?}", run.states);
+    assert!(cancelled.iter().any(|row| row.error.as_deref().is_some_and(|said| said.contains(why))), "{:?}", cancelled[0].error);
+    assert_eq!(count(&run.states, "failed"), 0, "a stop is no failure: {:?}", run.states);
+    run
+}
+
+/// Asserts that a run makes all that is left, and nobody twice.
+async fn goes_on(tide: &Tide, engine: &Arc<Engine>) {
+    tide.berthing.delay(Duration::ZERO);
+    let id = engine.begin(RUN, "tester").await.expect("begins");
+    let run = tide.ended(id).await;
+    assert!(count(&run.states, "done") > 0 && count(&run.states, "failed") == 0, "{:?}", run.states);
+    let mut names: Vec<String> = tide.berthing.users().iter().map(|user| user["userName"].to_string().to_lowercase()).collect();
+    let all = names.len();
+    names.sort();
+    names.dedup();
+    assert_eq!(names.len(), all, "nobody has two accounts");
+    let id = engine.begin(RUN, "tester").await.expect("begins");
+    assert_eq!(tide.changes(&tide.ended(id).await, Some("done")).await.len(), 0, "nothing is left");
+}
+
+#[tokio::test]
+async fn a_pause_and_a_disarm_stop_what_is_queued() {
+    for (change, why) in [
+        (Change { paused: Some(true), ..Change::default() }, "paused"),
+        (Change { armed: Some(false), ..Change::default() }, "armed"),
+        (Change { writable: Some(Vec::new()), ..Change::default() }, "read-only"),
+    ] {
+        let (tide, id) = in_the_middle().await;
+        tide.engine.set_system("berthing", change, "tester").await.expect("set");
+        let at_the_stop = tide.berthing.count();
+        let run = ends_early(&tide, id, at_the_stop, why).await;
+        assert!(run.note.as_deref().is_some_and(|note| note.contains("not sent, because writes were stopped")), "{:?}", run.note);
+        // While it lasts, a run sends nothing and holds all of it.
+        let held = tide.run().await;
+        assert_eq!((count(&held.states, "done"), count(&held.states, "held") > 0), (0, true), "{:?}", held.states);
+        let types = Some(vec![ObjectType::Person]);
+        let on = Change { paused: Some(false), armed: Some(true), writable: types };
+        tide.engine.set_system("berthing", on, "tester").await.expect("set");
+        goes_on(&tide, &tide.engine).await;
+    }
+}
+
+#[tokio::test]
+async fn a_window_without_writes_that_begins_stops_what_is_queued() {
+    let (tide, id) = in_the_middle().await;
+    let quiet = Quiet { days: Vec::new(), from: "00:00".into(), to: "00:00".into(), zone: "UTC".into() };
+    let schedule = Schedule { quiet: vec![quiet], ..Schedule::default() };
+    tide.engine.set_schedule("berthing", &schedule, "tester").await.expect("set");
+    let at_the_stop = tide.berthing.count();
+    ends_early(&tide, id, at_the_stop, "in this window").await;
+    tide.engine.set_schedule("berthing", &Schedule::default(), "tester").await.expect("set");
+    goes_on(&tide, &tide.engine).await;
+}
+
+#[tokio::test]
+async fn the_emergency_stop_holds_everywhere_until_it_is_lifted_also_after_a_restart() {
+    let (tide, id) = in_the_middle().await;
+    let stop = tide.engine.stop_writes(" wrong names ", "tester").await.expect("stopped");
+    let at_the_stop = tide.berthing.count();
+    assert_eq!((stop.reason.as_str(), stop.principal.as_str()), ("wrong names", "tester"));
+    ends_early(&tide, id, at_the_stop, "all writes are stopped by tester").await;
+    // Somebody else's stop does not take the first one's place.
+    assert_eq!(tide.engine.stop_writes("again", "somebody").await.expect("stopped").principal, "tester");
+    let held = tide.run().await;
+    assert_eq!(count(&held.states, "done"), 0);
+    let hold = tide.changes(&held, Some("held")).await[0].change.hold.clone().expect("held");
+    assert!(hold.text.contains("all writes are stopped by tester") && hold.text.ends_with("wrong names"), "{}", hold.text);
+
+    let engine = tide.reopened().await;
+    assert!(engine.write_stop().is_some(), "it lasts");
+    assert!(engine.lift_write_stop("tester").await.expect("lifted"));
+    assert!(!engine.lift_write_stop("tester").await.expect("nothing is left to lift"));
+    goes_on(&tide, &engine).await;
+    let journal = engine.store().journal(None, None, 1000).await.expect("read");
+    let acts: Vec<&str> = journal.iter().map(|entry| entry.act.as_str()).filter(|act| act.starts_with("writes.")).collect();
+    assert_eq!(acts, ["writes.resumed", "writes.stopped"]);
+}
+
+#[tokio::test]
+async fn a_restart_sends_nothing_to_a_system_that_was_paused() {
+    let (tide, _) = in_the_middle().await;
+    tide.engine.stop().await;
+    let engine = tide.again();
+    let pause = Change { paused: Some(true), ..Change::default() };
+    engine.set_system("berthing", pause, "tester").await.expect("set");
+    let at_the_stop = tide.berthing.count();
+    engine.resume().await.expect("goes on");
+    rests(&engine).await;
+    assert_eq!(tide.berthing.count(), at_the_stop);
+    engine.set_system("berthing", Change { paused: Some(false), ..Change::default() }, "tester").await.expect("set");
+    goes_on(&tide, &engine).await;
+}
+
+/// A clock that is so many seconds ahead.
+struct Ahead(AtomicI64);
+
+#[async_trait::async_trait]
+impl Clock for Ahead {
+    fn now(&self) -> Timestamp {
+        Timestamp::now() + SignedDuration::from_secs(self.0.load(Ordering::Relaxed))
+    }
+
+    async fn sleep(&self, pause: Duration) {
+        tokio::time::sleep(pause).await;
+    }
+}
+
+#[tokio::test]
+async fn what_was_queued_long_before_a_restart_is_decided_again() {
+    for (seconds, goes_on_with_it) in [(60, true), (3600, false)] {
+        let (tide, id) = in_the_middle().await;
+        tide.engine.stop().await;
+        let at_the_stop = tide.berthing.count();
+        let engine = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(AtomicI64::new(seconds))));
+        tide.berthing.delay(Duration::ZERO);
+        engine.resume().await.expect("goes on");
+        let run = tide.ended(id).await;
+        rests(&engine).await;
+        if goes_on_with_it {
+            assert_eq!(run.state, "done");
+            assert!(tide.berthing.count() > at_the_stop);
+            continue;
+        }
+        assert_eq!((run.state.as_str(), tide.berthing.count()), ("cancelled", at_the_stop), "{:?}", run.note);
+        assert!(run.note.as_deref().is_some_and(|note| note.contains("more than 15 minutes")), "{:?}", run.note);
+        goes_on(&tide, &engine).await;
+    }
+}
+
+/// Waits until no run is on its way.
+async fn rests(engine: &Arc<Engine>) {
+    for _ in 0..1000 {
+        let open = engine.store().open_change_sets().await.expect("read");
+        if open.is_empty() {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    panic!("a run does not end");
+}

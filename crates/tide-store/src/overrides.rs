@@ -1,0 +1,205 @@
+//! What operators say about changes that were held. It holds for what was shown, ends with it, expires, and can be taken back.
+
+use crate::journal::Entry;
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::{Row, SqliteConnection};
+use std::collections::HashMap;
+use tide_core::decide::Change;
+use tide_core::model::Override;
+
+/// What an operator said about a change that was held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OverrideRow {
+    /// The change.
+    pub fingerprint: String,
+    /// It is sent after all; or else it is dropped, while it stays the same.
+    pub release: bool,
+    /// What held it: `guard` or `drift`.
+    pub held_by: String,
+    /// The decision in which it was shown: all changes of one decision are released, discarded and taken back together.
+    pub decision: String,
+    /// The system.
+    pub system: String,
+    /// The kind of change.
+    pub kind: String,
+    /// The identity behind it; empty for an account that belongs to nobody.
+    pub identity: String,
+    /// Its account, if it has one.
+    pub account: Option<i64>,
+    /// Whom it is about.
+    pub label: String,
+    /// Who said so, by name.
+    pub principal: String,
+    /// When.
+    pub made: String,
+    /// When it stops to hold.
+    pub expires: String,
+}
+
+/// An answer about changes that were held, to be kept.
+#[derive(Debug, Clone)]
+pub struct NewOverride {
+    /// The changes.
+    pub changes: Vec<Change>,
+    /// What held them: `guard` or `drift`.
+    pub held_by: &'static str,
+    /// The decision in which they were shown.
+    pub decision: String,
+    /// They are sent after all; or else they are dropped, while they stay the same.
+    pub release: bool,
+    /// When it stops to hold.
+    pub expires: Timestamp,
+}
+
+/// What holds of changes at a moment, by their fingerprints.
+pub(crate) async fn overrides(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, Override>, StoreError> {
+    let rows = sqlx::query(
+        "SELECT o.fingerprint, o.said, coalesce(p.name, o.principal) AS who FROM change_override o
+         LEFT JOIN principal p ON p.id = o.principal WHERE o.expires > ?",
+    )
+    .bind(stamp(now))
+    .fetch_all(c)
+    .await?;
+    Ok(rows
+        .iter()
+        .map(|row| (row.get("fingerprint"), Override { release: row.get::<&str, _>("said") == "release", principal: row.get("who") }))
+        .collect())
+}
+
+impl Store {
+    /// What holds of changes at a moment, by their fingerprints.
+    pub async fn overrides(&self, now: Timestamp) -> Result<HashMap<String, Override>, StoreError> {
+        overrides(&mut *self.reader.acquire().await?, now).await
+    }
+
+    /// All that is kept, the newest first, also what has expired.
+    pub async fn override_rows(&self) -> Result<Vec<OverrideRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT o.*, coalesce(p.name, o.principal) AS who FROM change_override o LEFT JOIN principal p ON p.id = o.principal
+             ORDER BY o.made DESC, o.fingerprint",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows
+            .iter()
+            .map(|row| OverrideRow {
+                fingerprint: row.get("fingerprint"),
+                release: row.get::<&str, _>("said") == "release",
+                held_by: row.get("held_by"),
+                decision: row.get("decision"),
+                system: row.get("system"),
+                kind: row.get("kind"),
+                identity: row.get("identity"),
+                account: row.get("account"),
+                label: row.get("label"),
+                principal: row.get("who"),
+                made: row.get("made"),
+                expires: row.get("expires"),
+            })
+            .collect())
+    }
+
+    /// Keeps what was said of changes that were held.
+    pub async fn add_override(&self, new: NewOverride, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let principal = principal.to_owned();
+        let said = if new.release { "release" } else { "discard" };
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for change in &new.changes {
+                        sqlx::query(
+                            "INSERT INTO change_override
+                               (fingerprint, said, held_by, decision, system, kind, identity, account, label, principal, made, expires)
+                             VALUES (?,?,?,?,?,?,?,?,?,?,?,?)
+                             ON CONFLICT DO UPDATE SET said = excluded.said, held_by = excluded.held_by, decision = excluded.decision,
+                               principal = excluded.principal, made = excluded.made, expires = excluded.expires",
+                        )
+                        .bind(&change.fingerprint)
+                        .bind(said)
+                        .bind(new.held_by)
+                        .bind(&new.decision)
+                        .bind(&change.system)
+                        .bind(change.kind.word())
+                        .bind(&change.identity)
+                        .bind(change.account)
+                        .bind(&change.label)
+                        .bind(&principal)
+                        .bind(stamp(now))
+                        .bind(stamp(new.expires))
+                        .execute(&mut *c)
+                        .await?;
+                        let detail = format!("{} in {}: {said}", change.kind, change.system);
+                        Entry::new(&principal, &format!("{}.{said}", new.held_by), &change.identity).detail(&detail).append(c, now).await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Takes back what was said in answer to a decision; how many changes it was about.
+    pub async fn take_back_override(&self, decision: &str, principal: &str, now: Timestamp) -> Result<usize, StoreError> {
+        let (decision, principal) = (decision.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let rows =
+                        sqlx::query("DELETE FROM change_override WHERE decision = ? RETURNING held_by, said, system, kind, identity")
+                            .bind(&decision)
+                            .fetch_all(&mut *c)
+                            .await?;
+                    for row in &rows {
+                        let (said, system, kind): (String, String, String) = (row.get("said"), row.get("system"), row.get("kind"));
+                        let act = format!("{}.taken-back", row.get::<&str, _>("held_by"));
+                        let detail = format!("{kind} in {system}: {said} taken back");
+                        Entry::new(&principal, &act, row.get("identity")).detail(&detail).append(&mut *c, now).await?;
+                    }
+                    Ok(rows.len())
+                })
+            })
+            .await
+    }
+
+    /// Ends what was said of changes that nothing wants any more, and what has expired.
+    pub async fn end_overrides(&self, unwanted: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
+        let unwanted = serde_json::to_string(&unwanted)?;
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    sqlx::query("DELETE FROM change_override WHERE expires <= ? OR fingerprint IN (SELECT value FROM json_each(?))")
+                        .bind(stamp(now))
+                        .bind(unwanted)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Has changes that failed tried again as if they had not failed before.
+    pub async fn unpark(&self, fingerprint: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+        let (fingerprint, principal) = (fingerprint.to_owned(), principal.to_owned());
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let subject: Option<String> = sqlx::query_scalar(
+                        "SELECT identity FROM change WHERE fingerprint = ? AND state = 'failed' ORDER BY id DESC LIMIT 1",
+                    )
+                    .bind(&fingerprint)
+                    .fetch_optional(&mut *c)
+                    .await?;
+                    let subject = subject.ok_or_else(|| StoreError::Missing { what: "parked change", name: fingerprint.clone() })?;
+                    sqlx::query(
+                        "UPDATE change SET state = 'cancelled', remedy = 'tried again by hand' WHERE fingerprint = ? AND state = 'failed'",
+                    )
+                    .bind(&fingerprint)
+                    .execute(&mut *c)
+                    .await?;
+                    Entry::new(&principal, "change.retried", &subject).append(c, now).await
+                })
+            })
+            .await
+    }
+}

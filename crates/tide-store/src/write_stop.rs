@@ -1,0 +1,96 @@
+//! The emergency stop: while it is set, nothing is written to any system, whatever was decided or queued before.
+
+use crate::journal::Entry;
+use crate::queue::take_back_queued;
+use crate::{Store, StoreError, stamp, unstamp};
+use jiff::Timestamp;
+use sqlx::{Row, SqliteConnection};
+use std::sync::PoisonError;
+
+/// The emergency stop, as it was set.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WriteStop {
+    /// Why, in the operator's words; empty when none were given.
+    pub reason: String,
+    /// The name of the operator who set it.
+    pub principal: String,
+    /// When it was set.
+    pub made_at: Timestamp,
+}
+
+impl WriteStop {
+    /// Why nothing is written, as a sentence for people.
+    pub fn sentence(&self) -> String {
+        let since = self.made_at.strftime("%Y-%m-%d %H:%M UTC");
+        let reason = if self.reason.is_empty() { String::new() } else { format!(": {}", self.reason) };
+        format!("all writes are stopped by {} since {since}{reason}", self.principal)
+    }
+}
+
+/// The stop that is set, if one is.
+pub(crate) async fn load(c: &mut SqliteConnection) -> Result<Option<WriteStop>, StoreError> {
+    let row = sqlx::query(
+        "SELECT w.reason, coalesce(p.name, w.principal) AS who, w.made_at FROM write_stop w LEFT JOIN principal p ON p.id = w.principal",
+    )
+    .fetch_optional(c)
+    .await?;
+    Ok(row.map(|row| WriteStop {
+        reason: row.get("reason"),
+        principal: row.get("who"),
+        made_at: unstamp(row.get("made_at")).unwrap_or_default(),
+    }))
+}
+
+impl Store {
+    /// The emergency stop, if it is set. Answered from memory: each write asks.
+    pub fn write_stop(&self) -> Option<WriteStop> {
+        self.write_stop.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Sets the emergency stop, and takes back every change that is queued and not sent yet. A stop that is set already stays as it
+    /// is. When this returns, the stop is durable and [`Store::write_stop`] answers it.
+    pub async fn set_write_stop(&self, reason: &str, principal: &str, now: Timestamp) -> Result<WriteStop, StoreError> {
+        let (reason, principal) = (reason.to_owned(), principal.to_owned());
+        let stop = self
+            .writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let set =
+                        sqlx::query("INSERT INTO write_stop (id, reason, principal, made_at) VALUES (1,?,?,?) ON CONFLICT DO NOTHING")
+                            .bind(&reason)
+                            .bind(&principal)
+                            .bind(stamp(now))
+                            .execute(&mut *c)
+                            .await?;
+                    let stop = load(&mut *c).await?.ok_or(StoreError::Missing { what: "write stop", name: String::new() })?;
+                    if set.rows_affected() > 0 {
+                        take_back_queued(c, None, &stop.sentence(), now).await?;
+                        Entry::new(&principal, "writes.stopped", "").detail(&reason).append(c, now).await?;
+                    }
+                    Ok(stop)
+                })
+            })
+            .await?;
+        *self.write_stop.write().unwrap_or_else(PoisonError::into_inner) = Some(stop.clone());
+        Ok(stop)
+    }
+
+    /// Lifts the emergency stop; false when none was set.
+    pub async fn lift_write_stop(&self, principal: &str, now: Timestamp) -> Result<bool, StoreError> {
+        let principal = principal.to_owned();
+        let lifted = self
+            .writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let lifted = sqlx::query("DELETE FROM write_stop").execute(&mut *c).await?.rows_affected() > 0;
+                    if lifted {
+                        Entry::new(&principal, "writes.resumed", "").append(c, now).await?;
+                    }
+                    Ok(lifted)
+                })
+            })
+            .await?;
+        *self.write_stop.write().unwrap_or_else(PoisonError::into_inner) = None;
+        Ok(lifted)
+    }
+}
