@@ -81,12 +81,7 @@ const sentence = computed(() => {
         <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
         <div class="row">
           <WriteStop v-if="!data.write_stop" :stop="null" @changed="load" />
-          <Button
-            label="Preview a run"
-            icon="pi pi-eye"
-            :disabled="!data.rule_version"
-            @click="preview()"
-          />
+          <Button label="Preview a run" icon="pi pi-eye" :disabled="!data.rule_version" @click="preview()" />
         </div>
       </div>
 

@@ -170,7 +170,8 @@ async fn an_old_backup_over_a_living_world_sends_nothing_before_all_was_read_and
     let refused = keep(&["restore", nonsense.to_str().unwrap()]);
     assert!(!refused.status.success());
     holds(&text(&refused), &["is no backup that can be restored"]);
-    let service = Service::start(&data);
+    let token = service.token.clone();
+    let service = Service { token, ..Service::start(&data) };
     said(&service, &["status"], 0);
 }
 

@@ -187,7 +187,7 @@ async fn the_emergency_stop_is_set_seen_and_lifted() {
     // The head of the journal that was kept elsewhere shows that it is still this one.
     let checked = client(&["journal", "check"], 0);
     let head = checked.lines().find_map(|line| line.strip_prefix("head: ")).unwrap();
-    common::holds(&client(&["journal", "list"], 0), &["writes.stopped", "writes.resumed", "first operator"]);
+    common::holds(&client(&["journal", "list", "--limit", "500"], 0), &["writes.stopped", "writes.resumed", "first operator"]);
     client(&["journal", "check", "--expect", head], 0);
     let other = format!("{}:{}", head.split(':').next().unwrap(), "0".repeat(64));
     common::holds(&client(&["journal", "check", "--expect", &other], 1), &["NOT SOUND", "an older copy"]);
@@ -340,7 +340,17 @@ async fn another_key_is_noticed_at_the_start_and_the_folder_is_private() {
         assert_eq!(std::fs::metadata(&data).unwrap().permissions().mode() & 0o777, 0o700, "people's data are for the owner alone");
     }
     assert!(set.service.running.terminate().success());
+    // Without its key it does not start: a new one would open nothing.
     std::fs::remove_file(data.join("key")).unwrap();
+    let refused = common::Running::start(&["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()]);
+    assert!(refused.line("error:").contains("the key file"), "the start is refused");
+    assert!(!data.join("key").exists());
+    std::fs::write(data.join("key"), "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA=\n").unwrap();
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(data.join("key"), std::fs::Permissions::from_mode(0o600)).unwrap();
+    }
     let service = Service::start(&data);
     assert!(service.running.line("sealed with another key").contains("eager-tide systems secret"));
     let checked = text(&service.client(&["systems", "check", "harbour"]));

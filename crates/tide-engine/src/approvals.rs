@@ -144,6 +144,9 @@ fn chosen(request: &Request<'_>, chosen: &[String], groups: &Groups<'_>) -> Resu
     }
 }
 
+/// What the journal calls the publication of rules. Whoever publishes them also sets up the operators whom they name.
+const PUBLISHED: &str = "rules.published";
+
 /// What an operator did, in words: `you …`.
 fn deed(act: &str) -> &'static str {
     match act.split_once('.') {
@@ -174,7 +177,7 @@ pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, 
         }
         // Who set what makes this operator an approver, after they had caused the change, would approve it by another's name.
         if let Some((by, at)) = &operator.set_by
-            && row.causes.iter().any(|cause| cause.principal == *by && cause.at <= *at)
+            && row.causes.iter().any(|cause| cause.principal == *by && cause.at <= *at && cause.act != PUBLISHED)
         {
             return Some("whoever caused this change has set your groups, your person or your token since".to_owned());
         }

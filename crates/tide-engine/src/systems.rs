@@ -118,11 +118,12 @@ impl Engine {
 
     fn unsaved(&self, kind: &str, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(kind, settings)?;
-        settings.check_clear_text()?;
         let secret = secret.map(|text| self.allowed.secret(text)).transpose()?;
         let access = Access::default();
         access.set_feed(|memory| memory.folders = self.allowed.feed_folders.clone());
-        Ok(connect(&settings, secret, Arc::new(access))?)
+        let connector = connect(&settings, secret, Arc::new(access))?;
+        settings.check_clear_text()?;
+        Ok(connector)
     }
 
     /// Adds a system. It is read-only until somebody makes it writable, and does nothing by itself until

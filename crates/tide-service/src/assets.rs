@@ -18,7 +18,10 @@ pub async fn serve(method: Method, uri: Uri, headers: HeaderMap) -> Response {
     let is_file = !path.is_empty() && Console::get(path).is_some();
     let asks_for_page = headers.get_all(header::ACCEPT).iter().any(|accept| accept.to_str().is_ok_and(|text| text.contains("text/html")));
     let is_read = method == Method::GET || method == Method::HEAD;
-    if path.starts_with("api/") || path.starts_with("scim/") || !is_read || !(is_file || path.is_empty() || asks_for_page) {
+    if path.starts_with("scim/") {
+        return crate::scim::ScimError::new(StatusCode::NOT_FOUND, None, format!("there is nothing at /{path}")).into_response();
+    }
+    if path.starts_with("api/") || !is_read || !(is_file || path.is_empty() || asks_for_page) {
         return crate::problem::Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("there is nothing at /{path}")).into_response();
     }
     if let Some(file) = Console::get(path).filter(|_| !path.is_empty()) {

@@ -141,8 +141,15 @@ async fn answers_carry_the_headers_that_protect_a_browser() {
         );
         assert_eq!((value("x-content-type-options").as_str(), value("x-frame-options").as_str()), ("nosniff", "DENY"), "{path}");
     }
-    let page = api.get("/changes/12").await;
+    let page = api.raw(Method::GET, "/changes/12", &[("accept", "text/html,*/*;q=0.8")], Body::empty()).await;
     assert!(page.kind.starts_with("text/html"), "a page of the console is the console");
+    // Whoever asks for something else must not take the console for an answer; and what answers people's data is not kept on the way.
+    for (path, accept) in [("/metrics", "*/*"), ("/changes/12", "application/json"), ("/v1/health", "")] {
+        let answer = api.raw(Method::GET, path, &[("accept", accept)], Body::empty()).await;
+        assert_eq!((answer.status, answer.kind.as_str()), (StatusCode::NOT_FOUND, "application/problem+json"), "{path}");
+    }
+    let overview = api.get("/api/v1/overview").await;
+    assert_eq!(overview.headers.get("cache-control").and_then(|value| value.to_str().ok()), Some("no-store"));
     assert_eq!(api.get("/assets/no-such-file.js").await.status, StatusCode::NOT_FOUND);
     for trick in ["/../../etc/passwd", "/..%2f..%2fkey", "/assets/../../key"] {
         let answer = api.get(trick).await;
