@@ -45,7 +45,7 @@ async fn an_empty_service_says_what_to_do_first() {
     assert!(said(service, &["preview"], 1).contains("eager-tide rules publish FOLDER"));
     assert!(said(service, &["rules", "show"], 0).contains("no rules were published yet"));
     assert!(said(service, &["changes", "list"], 0).contains("eager-tide preview"));
-    assert!(said(service, &["identities", "list"], 0).contains("the first run makes identities"));
+    assert!(said(service, &["identities", "list"], 0).contains("the first run makes them"));
     assert!(said(service, &["systems", "show", "nowhere"], 1).contains("there is no system `nowhere`"));
     assert!(said(service, &["changes", "show", "77"], 1).contains("there is no change set `77`"));
     assert!(said(service, &["identities", "show", "../../me"], 1).contains("error:"));

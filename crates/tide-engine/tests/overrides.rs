@@ -3,12 +3,11 @@
 #[allow(dead_code)]
 mod common;
 
-use common::{Tide, absent_at_once, count, edit};
-use jiff::{SignedDuration, Timestamp};
+use common::{Ahead, Tide, absent_at_once, count, edit};
+use jiff::SignedDuration;
 use std::sync::Arc;
-use std::time::Duration;
 use tide_core::rules::RuleFile;
-use tide_engine::{Clock, Decision, Engine, EngineError, Plan};
+use tide_engine::{Decision, Engine, EngineError, Plan};
 use tide_standins::world::{self, BASE, Crew};
 
 /// A service whose guard lets one account be disabled a day.
@@ -118,20 +117,6 @@ async fn a_release_lets_one_landslide_through_and_not_the_next() {
     assert_eq!(active(&tide, people), [false, true, true]);
 }
 
-/// A clock that is so many hours ahead.
-struct Ahead(i64);
-
-#[async_trait::async_trait]
-impl Clock for Ahead {
-    fn now(&self) -> Timestamp {
-        Timestamp::now() + SignedDuration::from_hours(self.0)
-    }
-
-    async fn sleep(&self, pause: Duration) {
-        tokio::time::sleep(pause).await;
-    }
-}
-
 #[tokio::test]
 async fn what_was_said_expires() {
     let tide = guarded().await;
@@ -140,15 +125,15 @@ async fn what_was_said_expires() {
     tide.run().await;
     answer(&tide, "guard", "discard").await;
     for (hours, asked) in [(6 * 24, 0), (8 * 24, 1)] {
-        let later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(hours)));
+        let later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_hours(hours))));
         assert_eq!(listed(&later, "guard").await.len(), asked, "after {hours} hours");
         assert_eq!(listed(&later, "override").await.len(), 1 - asked);
     }
     // Asked again, it is for whoever answers then, and a release that was not used in time is none.
-    let later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(8 * 24)));
+    let later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_hours(8 * 24))));
     let meant = listed(&later, "guard").await.remove(0);
     later.answer_decision(&meant.id, "release", "", "tester").await.expect("answered");
-    let much_later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(10 * 24)));
+    let much_later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_hours(10 * 24))));
     let id = much_later.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
     let run = tide.ended(id).await;
     assert_eq!((count(&run.states, "done"), active(&tide, &all[..3])), (0, vec![true; 3]), "{:?}", run.states);

@@ -3,13 +3,12 @@
 #[allow(dead_code)]
 mod common;
 
-use common::{Tide, count};
+use common::{Ahead, Tide, count};
 use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;
 use tide_core::ObjectType;
-use tide_engine::{Change, Clock, Engine, Plan, Quiet, Schedule};
+use tide_engine::{Change, Engine, Plan, Quiet, Schedule};
 use tide_store::ChangeSetRow;
 
 /// How many accounts are written at a time: so many can be on the wire when writes are stopped.
@@ -146,27 +145,13 @@ async fn a_restart_sends_nothing_to_a_system_that_was_paused() {
     goes_on(&tide, &engine).await;
 }
 
-/// A clock that is so many seconds ahead.
-struct Ahead(AtomicI64);
-
-#[async_trait::async_trait]
-impl Clock for Ahead {
-    fn now(&self) -> Timestamp {
-        Timestamp::now() + SignedDuration::from_secs(self.0.load(Ordering::Relaxed))
-    }
-
-    async fn sleep(&self, pause: Duration) {
-        tokio::time::sleep(pause).await;
-    }
-}
-
 #[tokio::test]
 async fn what_was_queued_long_before_a_restart_is_decided_again() {
     for (seconds, goes_on_with_it) in [(60, true), (3600, false)] {
         let (tide, id) = in_the_middle().await;
         tide.engine.stop().await;
         let at_the_stop = tide.berthing.count();
-        let engine = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(AtomicI64::new(seconds))));
+        let engine = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_secs(seconds))));
         tide.berthing.delay(Duration::ZERO);
         engine.resume().await.expect("goes on");
         let run = tide.ended(id).await;

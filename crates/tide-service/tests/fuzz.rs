@@ -381,7 +381,7 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
         ["Users", "Groups", "Users", "Bulk", ".search", "Users/.search", "Schemas", "ResourceTypes", "ServiceProviderConfig", "Me", ""];
     let (mut ids, mut wrong, mut done): (Vec<String>, Vec<String>, usize) = (vec!["1".into()], Vec::new(), 0);
     for turn in 0..PUSHED.0 {
-        let place = *places.choose(&mut random).expect("some");
+        let place = if random.random_bool(0.6) { "Users" } else { *places.choose(&mut random).expect("some") };
         let mut path = format!("/scim/v2/roster/{place}");
         if random.random_bool(0.5) {
             let id =
@@ -474,7 +474,7 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
     }
     println!("{} requests, {done} of them done, {} answers that should not be", PUSHED.0 + PUSHED.1, wrong.len());
     assert!(wrong.is_empty(), "{}:\n{}", wrong.len(), wrong[..wrong.len().min(30)].join("\n"));
-    assert!(done > 600, "{done}: many requests are to mean something");
+    assert!(done > 500, "{done}: many requests are to mean something");
     assert!(fuzz.is_ready().await);
     assert_eq!(fuzz.engine.trouble(), None);
     fuzz.engine.stop().await;

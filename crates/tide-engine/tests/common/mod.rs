@@ -2,11 +2,12 @@
 
 pub mod fed;
 
+use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
-use tide_engine::{Change, Engine, NewSystem, Plan, SystemClock};
+use tide_engine::{Change, Clock, Engine, NewSystem, Plan, SystemClock};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::ScimService;
 use tide_standins::world::{self, BASE, Crew};
@@ -112,6 +113,20 @@ impl Tide {
     pub async fn lines(&self, set: &ChangeSetRow, word: &str) -> Vec<DecidedRow> {
         let filter = ChangeFilter { word: Some(word.into()), limit: 10_000, ..ChangeFilter::default() };
         self.engine.store().decided(set.id, &filter).await.expect("read")
+    }
+}
+
+/// A clock that is ahead by so much.
+pub struct Ahead(pub SignedDuration);
+
+#[async_trait::async_trait]
+impl Clock for Ahead {
+    fn now(&self) -> Timestamp {
+        Timestamp::now() + self.0
+    }
+
+    async fn sleep(&self, pause: Duration) {
+        tokio::time::sleep(pause).await;
     }
 }
 
