@@ -200,7 +200,7 @@ proptest! {
             prop_assert!(line.is_some() || candidate, "{} has no line", account.name);
         }
         prop_assert!(outcome.decided.iter().all(|line| !line.reason.text.is_empty()));
-        prop_assert!(outcome.changes.iter().all(|change| !change.reason.text.is_empty() && change.fingerprint.len() == 32));
+        prop_assert!(outcome.changes.iter().all(|change| !change.reason.text.is_empty() && change.fingerprint.len() == 48));
     }
 
     /// Who is gone after a run is disabled or left alone, never deleted, and nobody else is touched.
