@@ -49,8 +49,9 @@ const lift = () => send(() => take(api.DELETE('/api/v1/write-stop')))
     v-else
     label="Stop all writes…"
     icon="pi pi-stop-circle"
-    severity="danger"
+    severity="secondary"
     variant="outlined"
+    class="stop"
     @click="asking = true"
   />
   <Dialog v-model:visible="asking" modal header="Stop all writes" :style="{ width: '36rem' }">
@@ -78,6 +79,10 @@ const lift = () => send(() => take(api.DELETE('/api/v1/write-stop')))
 .stopped {
   border-left: 4px solid var(--bad);
   margin-bottom: 1rem;
+}
+.stop {
+  color: var(--bad);
+  border-color: var(--bad);
 }
 .wide {
   width: 100%;
