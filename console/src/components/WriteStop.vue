@@ -80,7 +80,7 @@ const lift = () => send(() => take(api.DELETE('/api/v1/write-stop')))
   border-left: 4px solid var(--bad);
   margin-bottom: 1rem;
 }
-.stop {
+.stop.p-button {
   color: var(--bad);
   border-color: var(--bad);
 }
