@@ -123,7 +123,10 @@ impl Season<'_> {
     /// Carries on what the clock brought, and what came from the sources.
     async fn carry_on(&self, read: bool) -> anyhow::Result<()> {
         if read {
-            std::fs::write(&self.stage.roster, self.lines.join("\n") + "\n")?;
+            // As a file should be delivered: nobody ever sees half of it.
+            let part = self.stage.roster.with_extension("part");
+            std::fs::write(&part, self.lines.join("\n") + "\n")?;
+            std::fs::rename(&part, &self.stage.roster)?;
             self.engine.read_by_name("roster").await?;
             self.engine.read_by_name("harbour").await?;
         }

@@ -73,8 +73,10 @@ pub struct FeedMemory {
     pub rows: Option<usize>,
     /// Folders that files may be read from.
     pub folders: Vec<PathBuf>,
-    /// The tag of the file that was pulled last.
+    /// The tag of the file whose rows were kept last.
     pub(crate) etag: Option<String>,
+    /// The tag of the file that was pulled, until its rows are kept.
+    pub(crate) offered: Option<String>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -218,6 +220,11 @@ impl Access {
     /// What a feed remembers.
     pub fn feed(&self) -> FeedMemory {
         lock(&self.feed).clone()
+    }
+
+    /// Notes that what the last reading of a feed showed is kept: a file that did not change since is not pulled again.
+    pub fn feed_was_kept(&self) {
+        self.set_feed(|memory| memory.etag = memory.offered.take().or_else(|| memory.etag.take()));
     }
 
     /// Changes what a feed remembers.

@@ -22,7 +22,7 @@ mod tls;
 pub use access::{Access, FeedMemory, Permit, WriteGate};
 pub use call::CallOut;
 pub use error::{ConnectError, Weight};
-pub use feed::{FeedConnector, FeedLook, LookColumn, look};
+pub use feed::{FeedConnector, FeedLook, LookColumn, look, newest_file};
 pub use follow::{Following, News, Way};
 pub use ldap::LdapConnector;
 pub use push::{PushConnector, pushed_account};

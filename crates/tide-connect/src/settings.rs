@@ -269,6 +269,12 @@ pub struct FeedSettings {
     /// How long one answer of a pull may take, in seconds.
     #[serde(default = "timeout")]
     pub timeout_seconds: u16,
+    /// The secret is the query of the address, as in a signed URL; otherwise it is a bearer token.
+    #[serde(default)]
+    pub signed_url: bool,
+    /// The file may be pulled over the network in clear text.
+    #[serde(default)]
+    pub insecure: bool,
 }
 
 /// A system that calls us.
@@ -399,7 +405,8 @@ impl Settings {
                 };
                 (std::iter::once(&settings.url).chain(tokens).collect(), false, settings.insecure)
             }
-            Settings::Feed(_) | Settings::Push(_) => return Ok(()),
+            Settings::Feed(settings) => (settings.url.iter().collect(), false, settings.insecure),
+            Settings::Push(_) => return Ok(()),
         };
         let is_clear = |url: &&&String| {
             let (scheme, rest) = url.split_once("://").unwrap_or(("", url));

@@ -182,8 +182,54 @@ async fn a_pulled_file_is_read_once_for_each_of_its_versions() {
     assert_eq!(read(of("wrong")).await.expect_err("refused"), "token_refused");
     assert_eq!(read(of("feed-token")).await.expect("read").0.len(), 2);
     access.set_feed(|memory| memory.rows = Some(2));
+    // What was handed over and not kept is pulled again.
+    assert_eq!(read(of("feed-token")).await.expect("read again").0.len(), 2);
+    access.feed_was_kept();
     assert_eq!(read(of("feed-token")).await.expect_err("not read again"), "unchanged");
     assert!(of("feed-token").tested().await.healthy());
+}
+
+#[tokio::test]
+async fn the_query_of_a_signed_address_is_a_secret() {
+    use axum::extract::RawQuery;
+    use axum::http::StatusCode;
+    use axum::response::IntoResponse;
+    let serve = |RawQuery(query): RawQuery| async move {
+        match query.as_deref() {
+            Some("sig=abc%2F123&se=2027-01-01") => "number,name\n1,Ada\n".into_response(),
+            _ => StatusCode::FORBIDDEN.into_response(),
+        }
+    };
+    let app = axum::Router::new().route("/roster.csv", axum::routing::get(serve));
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("listens");
+    let url = format!("http://{}/roster.csv", listener.local_addr().expect("bound"));
+    tokio::spawn(async move { axum::serve(listener, app).await });
+    let feed = |url: &str, secret: Option<&str>| {
+        let settings = serde_json::json!({"url": url, "key": "number", "signed_url": secret.is_some()});
+        let settings: FeedSettings = serde_json::from_value(settings).expect("sound");
+        FeedConnector::new(settings, secret.map(tide_connect::Secret::new), Arc::new(Access::default()))
+    };
+    // In the address it would be kept, shown and logged.
+    let error = feed(&format!("{url}?sig=abc"), None).err().expect("refused");
+    assert_eq!((error.code, error.to_string().contains("abc")), ("secret_in_url", false), "{error}");
+    assert!(feed(&format!("{url}?format=csv"), None).is_ok());
+    let signed = |secret| feed(&url, Some(secret)).expect("sound");
+    assert_eq!(read(signed("?sig=abc%2F123&se=2027-01-01")).await.expect("read").0.len(), 1);
+    assert_eq!(read(signed("sig=other")).await.expect_err("refused"), "token_refused");
+}
+
+#[tokio::test]
+async fn a_file_is_read_when_it_stands_still() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("roster.csv");
+    std::fs::write(&path, "number;name\n1;Ada\n").expect("written");
+    let connector = FeedConnector::new(settings(&path), None, access(folder.path())).expect("sound");
+    let rest = async {
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+        std::fs::write(&path, "number;name\n1;Ada\n2;Bram\n").expect("written");
+    };
+    let (seen, ()) = tokio::join!(read(connector), rest);
+    assert_eq!(seen.expect("read").0.len(), 2, "half a file is not read");
 }
 
 #[tokio::test]

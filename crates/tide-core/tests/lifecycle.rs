@@ -70,7 +70,12 @@ fn at(text: &str) -> Timestamp {
 }
 
 fn load(life: &str) -> (RuleSet, Vec<String>) {
-    let all = [("identities.toml", IDENTITIES), ("roster.toml", ROSTER), ("berthing.toml", BERTHING), ("lifecycle.toml", life)];
+    load_with(life, &[])
+}
+
+fn load_with(life: &str, more: &[(&str, &str)]) -> (RuleSet, Vec<String>) {
+    let mut all = vec![("identities.toml", IDENTITIES), ("roster.toml", ROSTER), ("berthing.toml", BERTHING), ("lifecycle.toml", life)];
+    all.extend(more);
     let files: Vec<RuleFile> = all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
     let errors = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
@@ -336,6 +341,40 @@ fn who_comes_back_before_the_end_gets_the_account_back_and_an_absence_must_last(
     let account = world.account("1").expect("there");
     assert_eq!((account.key.clone(), account.attributes.get("active")), (key, &[Value::Bool(true)][..]));
     assert!(account.attributes.get("hidden").is_empty(), "what the departure set is taken away again");
+}
+
+/// A personnel system drops the rows of former staff, and the directory still has their entries: nobody comes back by that.
+#[test]
+fn who_left_does_not_come_back_because_the_record_that_said_so_is_gone() {
+    const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n\
+         [person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n";
+    for (column, value) in [("end", "2026-06-30"), ("status", "terminated")] {
+        let mut world = World::new(LIFE).with("1", &[("start", "2020-01-01"), (column, value)]);
+        let (rules, errors) = load_with(LIFE, &[("harbour.toml", HARBOUR)]);
+        assert_eq!(errors, Vec::<String>::new());
+        world.run("2026-06-01T00:00:00Z");
+        world.rules = rules;
+        let roster = world.population.systems["roster"].clone();
+        world.population.systems.insert("harbour".into(), roster);
+        let entry = [("number", "1"), ("name", "Able Seafarer")].map(|(name, value)| (name.to_owned(), vec![Value::text(value)]));
+        let identity = world.population.identities[0].id.clone();
+        let account = world.put(ObjectType::Person, "harbour", "h1", entry.into_iter().collect());
+        world.population.links.push(Link { account, identity, made_by: "employee number".into() });
+        world.run("2026-07-01T00:00:00Z");
+        assert_eq!(world.stage("2026-07-01T00:00:00Z").0, Stage::Left);
+        // The row is gone, and stays gone: nothing is done again.
+        world.source("1").absent_since = Some(at("2026-07-10T00:00:00Z"));
+        for now in ["2026-07-10T00:00:00Z", "2026-07-11T00:00:00Z", "2026-07-28T00:00:00Z"] {
+            assert_eq!(world.run(now), [], "{column}, {now}");
+            assert_eq!(world.stage(now).0, Stage::Left, "{column}, {now}");
+        }
+        // The row comes back, and says that they are here.
+        world.source("1").absent_since = None;
+        world.set("1", column, "");
+        world.run("2026-07-28T01:00:00Z");
+        let (stage, said) = world.stage("2026-07-28T01:00:00Z");
+        assert_eq!(stage, Stage::Active, "{column}: {said}");
+    }
 }
 
 /// What a list no longer shows can be missing for many reasons: it counts after a day. What a system says itself counts at once.

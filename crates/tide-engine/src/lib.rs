@@ -124,6 +124,8 @@ pub struct Engine {
     gates: Mutex<HashMap<String, Arc<write_gate::Gate>>>,
     /// Held while a system's state or schedule is set, so that gate and records agree.
     setting: tokio::sync::Mutex<()>,
+    /// Held while a type of a system is read: two readings of the same accounts never overlap.
+    reading: Mutex<HashMap<(String, ObjectType), Arc<tokio::sync::Mutex<()>>>>,
     /// Held while a decision about everybody is computed for a request.
     computing: Arc<tokio::sync::Mutex<()>>,
     /// Held while a preview or a run is on its way: runs never overlap.
@@ -198,6 +200,7 @@ impl Engine {
             access: Mutex::default(),
             gates: Mutex::default(),
             setting: tokio::sync::Mutex::default(),
+            reading: Mutex::default(),
             computing: Arc::default(),
             busy: Arc::default(),
             deciding: tokio::sync::Mutex::default(),

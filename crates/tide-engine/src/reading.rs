@@ -59,13 +59,23 @@ impl Engine {
         Ok(reads)
     }
 
+    /// Reads one type of a system, after a reading of it that is on its way.
     pub(crate) async fn read_one(&self, row: &SystemRow, object: ObjectType, cancel: &CancellationToken) -> Result<Read, EngineError> {
+        let lock = crate::lock(&self.reading).entry((row.name.clone(), object)).or_default().clone();
+        let cancelled = || ConnectError::passing("cancelled", "the reading was cancelled", "it is read again");
+        let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
+        let _alone = tokio::select! {
+            alone = lock.lock_owned() => alone,
+            () = cancel.cancelled() => {
+                read.error = Some(cancelled());
+                return Ok(read);
+            }
+        };
         let started = self.monotonic_now();
         let reading = self.store.begin_reading(&row.name, object, started).await?;
-        let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
         let outcome = tokio::select! {
             outcome = self.show(row, object, reading, started, &mut read) => outcome,
-            () = cancel.cancelled() => Err(ConnectError::passing("cancelled", "the reading was cancelled", "it is read again").into()),
+            () = cancel.cancelled() => Err(cancelled().into()),
         };
         let state = match outcome {
             Ok(_) if read.unchanged => {
@@ -74,6 +84,7 @@ impl Engine {
             }
             Ok(gone) => {
                 read.absent = self.store.complete_reading(reading, gone, self.monotonic_now()).await?;
+                self.access(row).feed_was_kept();
                 "complete"
             }
             Err(EngineError::Connect(error)) => {

@@ -4,29 +4,30 @@ use crate::Engine;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
+use tide_connect::Weight;
 
 /// How often folders are looked at.
 const EVERY: Duration = Duration::from_secs(2);
 
+/// The shortest and the longest pause before a file that could not be read is tried again.
+const PAUSE: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(60));
+
+/// A file that could not be read.
+struct Failed {
+    /// When it is tried again.
+    at: Instant,
+    pause: Duration,
+}
+
 /// What a watched file looks like: it is read when it looks the same twice.
 type Look = (PathBuf, u64, SystemTime);
 
-/// The newest file of a path, as it looks.
+/// The newest finished file of a path, as it looks.
 fn look(path: &Path) -> Option<Look> {
-    let of = |path: PathBuf| {
-        let about = path.metadata().ok()?;
-        Some((path, about.len(), about.modified().ok()?))
-    };
-    if path.is_file() {
-        return of(path.to_owned());
-    }
-    path.read_dir()
-        .ok()?
-        .filter_map(Result::ok)
-        .filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()))
-        .filter_map(|e| of(e.path()))
-        .max_by_key(|(path, _, at)| (*at, path.clone()))
+    let path = tide_connect::newest_file(path).ok()?;
+    let about = path.metadata().ok()?;
+    Some((path, about.len(), about.modified().ok()?))
 }
 
 impl Engine {
@@ -36,6 +37,7 @@ impl Engine {
         self.supervise("feed watcher", |engine| async move {
             let mut seen: HashMap<String, Look> = HashMap::new();
             let mut moving: HashMap<String, Look> = HashMap::new();
+            let mut failed: HashMap<String, Failed> = HashMap::new();
             loop {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
@@ -45,22 +47,35 @@ impl Engine {
                 for row in systems.iter().filter(|row| row.kind == "feed" && row.armed && !row.paused) {
                     let Some(path) = row.settings["path"].as_str().map(PathBuf::from) else { continue };
                     let Ok(Some(now)) = tokio::task::spawn_blocking(move || look(&path)).await else { continue };
-                    if seen.get(&row.name) == Some(&now) {
+                    let is_seen = seen.get(&row.name) == Some(&now);
+                    if is_seen && failed.get(&row.name).is_none_or(|failed| failed.at > Instant::now()) {
                         continue;
                     }
                     // It is still being written while it looks different each time.
-                    if moving.insert(row.name.clone(), now.clone()).as_ref() != Some(&now) {
+                    if !is_seen && moving.insert(row.name.clone(), now.clone()).as_ref() != Some(&now) {
                         continue;
                     }
                     moving.remove(&row.name);
                     seen.insert(row.name.clone(), now);
-                    match engine.read_by_name(&row.name).await {
-                        Ok(reads) => {
-                            let read: usize = reads.iter().map(|read| read.seen).sum();
-                            engine.nudge.notify_one();
-                            tracing::info!(system = row.name, read, "a file arrived and was read");
+                    let pause = failed.remove(&row.name).filter(|_| is_seen).map_or(PAUSE.0, |before| (before.pause * 2).min(PAUSE.1));
+                    let is_passing = match engine.read_by_name(&row.name).await {
+                        Ok(reads) => match reads.iter().find_map(|read| read.error.as_ref()) {
+                            // A file that is refused is refused as long as it stays the same.
+                            Some(error) => error.weight != Weight::Lasting,
+                            None => {
+                                let read: usize = reads.iter().map(|read| read.seen).sum();
+                                engine.nudge.notify_one();
+                                tracing::info!(system = row.name, read, "a file arrived and was read");
+                                false
+                            }
+                        },
+                        Err(error) => {
+                            tracing::warn!(system = row.name, %error, "a file arrived and could not be read");
+                            true
                         }
-                        Err(error) => tracing::warn!(system = row.name, %error, "a file arrived and could not be read"),
+                    };
+                    if is_passing {
+                        failed.insert(row.name.clone(), Failed { at: Instant::now() + pause, pause });
                     }
                 }
             }

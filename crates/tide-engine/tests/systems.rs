@@ -105,6 +105,33 @@ async fn a_file_that_arrives_is_read_by_itself_once_the_feed_is_armed() {
 }
 
 #[tokio::test]
+async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let engine = engine(folder.path()).await;
+    // The feed's secret cannot be read for a while, and nothing of it can.
+    let secret = folder.path().join("feed.secret");
+    std::fs::write(&secret, "so").expect("written");
+    write(folder.path(), &["1;Ada", "2;Bram"]);
+    let settings = serde_json::json!({"path": folder.path().join("roster.csv"), "key": "number"});
+    let new = NewSystem { name: "roster".into(), kind: "feed".into(), settings, secret: Some(format!("file:{}", secret.display())) };
+    engine.add_system(new, "tester").await.expect("added");
+    std::fs::remove_file(&secret).expect("removed");
+    engine.set_system("roster", Change { armed: Some(true), ..Change::default() }, "tester").await.expect("armed");
+    engine.watch_feeds();
+    let held = || async { engine.store().accounts("roster", "", None, 100).await.expect("listed").len() };
+    tokio::time::sleep(Duration::from_millis(5000)).await;
+    assert_eq!(held().await, 0);
+    std::fs::write(&secret, "so").expect("written");
+    let mut waited = 0;
+    while held().await < 2 && waited < 200 {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+        waited += 1;
+    }
+    assert_eq!(held().await, 2);
+    engine.stop().await;
+}
+
+#[tokio::test]
 async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
     let tide = Tide::start(10).await;
     let folder = tempfile::tempdir().expect("a folder");

@@ -84,9 +84,10 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
     })
 }
 
-/// Which accounts a reading `r` did not show although they were there when it began, and nobody wrote to since.
+/// Which accounts a reading `r` did not show although they were there when it began, and nobody wrote to since. An account that a
+/// later reading showed is not missing from an earlier one that ends after it.
 const MISSING: &str = "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
-     AND coalesce(account.reading, 0) <> r.id AND coalesce(account.written, '') < r.started";
+     AND coalesce(account.reading, 0) < r.id AND coalesce(account.written, '') < r.started";
 
 /// Accounts that a reading did not show although they were there.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -177,7 +178,7 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     sqlx::query(
-                        "UPDATE account SET reading = ? FROM reading r WHERE r.id = ? AND account.system = r.system
+                        "UPDATE account SET reading = max(coalesce(account.reading, 0), ?) FROM reading r WHERE r.id = ? AND account.system = r.system
                          AND account.key IN (SELECT key FROM quarantine WHERE reading = r.id AND key IS NOT NULL)",
                     )
                     .bind(reading)
@@ -552,14 +553,14 @@ pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[O
     }
     if !late.is_empty() {
         let ids: Vec<AccountId> = late.iter().filter_map(|account| known.get(&account.key)).map(|before| before.id).collect();
-        sqlx::query("UPDATE account SET reading = ? WHERE id IN (SELECT value FROM json_each(?))")
+        sqlx::query("UPDATE account SET reading = max(coalesce(reading, 0), ?) WHERE id IN (SELECT value FROM json_each(?))")
             .bind(reading)
             .bind(serde_json::to_string(&ids)?)
             .execute(&mut *c)
             .await?;
     }
     if !same.is_empty() {
-        sqlx::query("UPDATE account SET reading = ?, seen = ? WHERE id IN (SELECT value FROM json_each(?))")
+        sqlx::query("UPDATE account SET reading = max(coalesce(reading, 0), ?), seen = ? WHERE id IN (SELECT value FROM json_each(?))")
             .bind(reading)
             .bind(&at)
             .bind(serde_json::to_string(&same)?)
@@ -610,7 +611,9 @@ pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[O
          SELECT s.system, s.object, s.at, s.at, s.reading, n.key, n.name, n.fault, n.attributes, n.hash, n.version FROM shown n, shared s WHERE true",
     );
     // Without a word of the system's, what we wrote since then is taken for newer.
-    sql.push_str(" ON CONFLICT (system, key) DO UPDATE SET reading = excluded.reading, seen = excluded.seen, ");
+    sql.push_str(
+        " ON CONFLICT (system, key) DO UPDATE SET reading = max(coalesce(account.reading, 0), excluded.reading), seen = excluded.seen, ",
+    );
     for column in ["name", "attributes", "hash", "version"] {
         let newer = "coalesce(account.written, '') < excluded.seen OR excluded.version > account.version";
         sql.push_str(&format!("{column} = CASE WHEN {newer} THEN excluded.{column} ELSE account.{column} END, "));

@@ -41,6 +41,31 @@ async fn absence_follows_from_a_complete_reading_only() {
 }
 
 #[tokio::test]
+async fn readings_that_overlap_make_nobody_absent() {
+    let (_folder, store) = store().await;
+    store.add_system("roster", "feed", &serde_json::json!({}), "p", at(0)).await.expect("added");
+    let begin = async |second| store.begin_reading("roster", ObjectType::Person, at(second)).await.expect("begins");
+    let show = async |reading, second| {
+        let all = vec![seen("1", "Ada"), seen("2", "Bo")];
+        store.observe(reading, "roster", ObjectType::Person, at(second), all).await.expect("kept");
+    };
+    let end = async |reading, second| store.complete_reading(reading, Vec::new(), at(second)).await.expect("ends");
+    let (first, second) = (begin(10).await, begin(20).await);
+    show(first, 10).await;
+    show(second, 20).await;
+    assert_eq!((end(first, 21).await, end(second, 22).await), (0, 0), "each of them showed everybody");
+    // The other way round: the earlier one shows them last.
+    let (third, fourth) = (begin(30).await, begin(40).await);
+    show(fourth, 40).await;
+    show(third, 30).await;
+    assert_eq!((end(fourth, 41).await, end(third, 42).await), (0, 0));
+    // Whoever is gone afterwards is missing as before.
+    let fifth = begin(50).await;
+    store.observe(fifth, "roster", ObjectType::Person, at(50), vec![seen("2", "Bo")]).await.expect("kept");
+    assert_eq!(end(fifth, 51).await, 1);
+}
+
+#[tokio::test]
 async fn an_absence_is_confirmed_by_the_word_of_its_system() {
     let (_folder, store) = store().await;
     store.add_system("harbour", "ldap", &serde_json::json!({}), "p", at(0)).await.expect("added");

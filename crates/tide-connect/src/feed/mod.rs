@@ -19,6 +19,7 @@ use std::fs::File;
 use std::io::{Seek, SeekFrom, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::{Duration, SystemTime};
 use tide_core::model::Observed;
 use tide_core::{AttributeDef, ObjectType, Schema, Value};
 use tokio::sync::mpsc;
@@ -27,6 +28,9 @@ use tokio::sync::mpsc;
 const BATCH: usize = 500;
 /// The largest file that is pulled, in octets.
 const LARGEST: u64 = 2 << 30;
+/// A file must have stood still for so long before it is read, and is waited for so often.
+const STILL: Duration = Duration::from_millis(500);
+const WAITS: usize = 20;
 /// Names of files that are still being written, or no data.
 const UNFINISHED: [&str; 4] = [".part", ".tmp", ".crdownload", ".filepart"];
 
@@ -35,6 +39,8 @@ pub struct FeedConnector {
     settings: FeedSettings,
     access: Arc<Access>,
     http: Option<Http>,
+    /// The query of a signed URL.
+    query: Option<Secret>,
 }
 
 /// A file that is ready to be read.
@@ -42,6 +48,8 @@ struct Source {
     file: File,
     /// What it is called, for messages.
     name: String,
+    /// Its size and when it was last written to, when it was opened.
+    state: (u64, Option<SystemTime>),
     /// The tag that came with a pulled file.
     etag: Option<String>,
 }
@@ -54,9 +62,16 @@ fn unreadable(name: &str, error: &std::io::Error) -> ConnectError {
     ConnectError::passing("feed_unreadable", format!("{name} cannot be read: {error}"), "check the file and its permissions")
 }
 
+/// The size of an open file, and when it was last written to.
+fn state_of(file: &File, name: &str) -> Result<(u64, Option<SystemTime>), ConnectError> {
+    let about = file.metadata().map_err(|error| unreadable(name, &error))?;
+    Ok((about.len(), about.modified().ok()))
+}
+
 impl FeedConnector {
     /// A connector; nothing is opened yet.
     pub fn new(settings: FeedSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+        let (secret, query) = if settings.signed_url { (None, secret) } else { (secret, None) };
         let http = match (&settings.path, &settings.url) {
             (Some(path), None) if Path::new(path).is_absolute() => None,
             (Some(path), None) => {
@@ -78,7 +93,7 @@ impl FeedConnector {
         if settings.key.trim().is_empty() {
             return Err(lasting("feed_key", "the feed names no key column", "name the column that tells rows apart and never changes"));
         }
-        Ok(FeedConnector { settings, access, http })
+        Ok(FeedConnector { settings, access, http, query })
     }
 
     /// The file to read; none when it is the one that was read last.
@@ -87,13 +102,25 @@ impl FeedConnector {
             Some(http) => self.pull(http, anew).await,
             None => {
                 let (path, folders) = (PathBuf::from(self.settings.path.clone().unwrap_or_default()), self.access.feed().folders);
-                blocking(move || {
-                    let path = newest(&allowed(&path, &folders)?)?;
-                    let name = path.display().to_string();
-                    let file = File::open(&path).map_err(|error| unreadable(&name, &error))?;
-                    Ok(Some(Source { file, name, etag: None }))
-                })
-                .await
+                for _ in 0..WAITS {
+                    let (path, folders) = (path.clone(), folders.clone());
+                    let source = blocking(move || {
+                        let path = newest_file(&allowed(&path, &folders)?)?;
+                        let name = path.display().to_string();
+                        let file = File::open(&path).map_err(|error| unreadable(&name, &error))?;
+                        let state = state_of(&file, &name)?;
+                        Ok(Source { file, name, state, etag: None })
+                    })
+                    .await?;
+                    // A file that was written to just now may not be whole.
+                    let age = source.state.1.and_then(|at| at.elapsed().ok()).unwrap_or(STILL);
+                    if age >= STILL {
+                        return Ok(Some(source));
+                    }
+                    tokio::time::sleep(STILL.saturating_sub(age)).await;
+                }
+                let name = path.display().to_string();
+                Err(ConnectError::passing("feed_changed", format!("{name} is being written to all the time"), "it is read again"))
             }
         }
     }
@@ -104,7 +131,7 @@ impl FeedConnector {
         if let Some(etag) = self.access.feed().etag.filter(|_| !anew).and_then(|etag| HeaderValue::from_str(&etag).ok()) {
             headers.insert(IF_NONE_MATCH, etag);
         }
-        let mut response = http.pull(&headers).await?;
+        let mut response = http.pull(&headers, self.query.as_ref()).await?;
         let status = response.status();
         let text = |name| response.headers().get(name).and_then(|v: &HeaderValue| v.to_str().ok()).map(str::to_owned);
         match status {
@@ -161,16 +188,18 @@ impl FeedConnector {
             return Err(ConnectError::passing("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"));
         }
         file.seek(SeekFrom::Start(0)).map_err(spool)?;
-        Ok(Some(Source { file, name, etag }))
+        let state = state_of(&file, &name)?;
+        Ok(Some(Source { file, name, state, etag }))
     }
 
     async fn enumerate(&self, out: mpsc::Sender<Result<Shown, ConnectError>>) -> Result<Shown, ConnectError> {
+        self.access.set_feed(|memory| memory.offered = None);
         let memory = self.access.feed();
         let Some(source) = self.source(memory.rows.is_none()).await? else { return Ok(Shown::Unchanged) };
         let settings = self.settings.clone();
         let etag = source.etag.clone();
         let total = blocking(move || read(source, &settings, memory.rows, &out)).await?;
-        self.access.set_feed(|memory| memory.etag = etag);
+        self.access.set_feed(|memory| memory.offered = etag);
         Ok(Shown::Complete(total))
     }
 }
@@ -207,7 +236,11 @@ fn allowed(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
 }
 
 /// The file itself, or the newest finished file of a folder.
-fn newest(path: &Path) -> Result<PathBuf, ConnectError> {
+///
+/// # Errors
+///
+/// When there is none, or it cannot be looked at.
+pub fn newest_file(path: &Path) -> Result<PathBuf, ConnectError> {
     let name = path.display().to_string();
     let about = path.metadata().map_err(|error| unreadable(&name, &error))?;
     if about.is_file() {
@@ -246,7 +279,6 @@ fn read(
     out: &mpsc::Sender<Result<Shown, ConnectError>>,
 ) -> Result<usize, ConnectError> {
     let stopped = || ConnectError::passing("stopped", "the reading was stopped", "start it again");
-    let size = source.file.metadata().map_err(|error| unreadable(&source.name, &error))?.len();
     let (form, keys) = survey(&mut source, settings)?;
     let good = keys.values().filter(|count| **count == 1).count();
     if good == 0 {
@@ -304,15 +336,14 @@ fn read(
         }
         Ok(())
     })?;
+    if state_of(&source.file, &source.name)? != source.state || total != good {
+        return Err(ConnectError::passing("feed_changed", format!("{} was written to while it was read", source.name), "it is read again"));
+    }
     if !batch.is_empty() {
         send(Shown::Batch(batch))?;
     }
     if !bad.is_empty() {
         send(Shown::Quarantined(bad))?;
-    }
-    let now = source.file.metadata().map_err(|error| unreadable(&source.name, &error))?.len();
-    if now != size || total != good {
-        return Err(ConnectError::passing("feed_changed", format!("{} was written to while it was read", source.name), "it is read again"));
     }
     Ok(total)
 }

@@ -4,13 +4,17 @@ use super::{lasting, unreadable};
 use crate::{BadRow, ConnectError, FeedFormat};
 use encoding_rs::{CoderResult, Decoder, Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use serde_json::Value as Json;
+use std::cell::Cell;
 use std::fmt;
 use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
+use std::rc::Rc;
 use std::sync::Arc;
 use tide_core::Value;
 
 /// The longest row, in octets: a quote that never closes would swallow the rest of the file.
 const LONGEST: usize = 1 << 20;
+/// How much of a file is read ahead of the row that is looked at, in octets, at most.
+const READ_AHEAD: usize = 64 << 10;
 /// How much of a bad row is kept, in characters.
 const KEPT: usize = 2000;
 /// How much of the file is looked at to find out how it is written, in octets.
@@ -62,6 +66,24 @@ pub(crate) enum Row<'r> {
 
 fn clip(text: &str) -> String {
     text.chars().take(KEPT).collect()
+}
+
+/// Counts what was read since the last row ended, and ends the reading of a row that does not end.
+struct Bounded<R> {
+    inner: R,
+    since_row: Rc<Cell<usize>>,
+}
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
+        // What was read ahead of a row that ended belongs to the next one.
+        if self.since_row.get() > LONGEST + READ_AHEAD {
+            return Err(std::io::ErrorKind::FileTooLarge.into());
+        }
+        let got = self.inner.read(out)?;
+        self.since_row.set(self.since_row.get() + got);
+        Ok(got)
+    }
 }
 
 /// Reads any encoding as UTF-8. What cannot be read becomes U+FFFD, as in a text editor.
@@ -253,15 +275,26 @@ fn csv_rows<R: Read>(
     mut with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
 ) -> Result<(), ConnectError> {
     let columns: Vec<Arc<str>> = form.columns.iter().map(|column| Arc::from(column.as_str())).collect();
-    let mut reader = csv_reader(text, delimiter);
+    let since_row = Rc::new(Cell::new(0));
+    let mut reader = csv_reader(Bounded { inner: text, since_row: since_row.clone() }, delimiter);
+    let too_long = |line: u64| {
+        lasting(
+            "feed_quote",
+            format!("{name}: the row on line {line} is longer than {} KiB, as if a quote never closed", LONGEST >> 10),
+            "correct the quotes on that line",
+        )
+    };
     let mut record = csv::StringRecord::new();
     let mut first = true;
     let mut pending: Option<(u64, BadRow)> = None;
     loop {
+        let begins = reader.position().line();
         let more = reader.read_record(&mut record).map_err(|error| match error.into_kind() {
+            csv::ErrorKind::Io(error) if error.kind() == std::io::ErrorKind::FileTooLarge => too_long(begins),
             csv::ErrorKind::Io(error) => unreadable(name, &error),
             other => lasting("feed_format", format!("{name} cannot be read as CSV: {other:?}"), "export it again"),
         })?;
+        since_row.set(0);
         let line = record.position().map_or(0, csv::Position::line);
         if !more {
             // The last row is short, and no line ends it: the file was cut.
@@ -278,11 +311,7 @@ fn csv_rows<R: Read>(
             continue;
         }
         if record.as_slice().len() > LONGEST {
-            return Err(lasting(
-                "feed_quote",
-                format!("{name}: the row on line {line} is longer than {} KiB, as if a quote never closed", LONGEST >> 10),
-                "correct the quotes on that line",
-            ));
+            return Err(too_long(line));
         }
         let raw = || {
             let mut writer = csv::WriterBuilder::new().delimiter(delimiter).from_writer(Vec::new());
@@ -387,5 +416,59 @@ fn flatten(name: &str, value: &Json, depth: usize, out: &mut Vec<(Arc<str>, Vec<
             }
         }
         single => out.extend(scalar(single).map(|value| (Arc::from(name), vec![value]))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A file that begins well and whose quote on line 3 never closes. Counts what is read of it.
+    struct Endless {
+        at: u64,
+        read: u64,
+    }
+
+    const HEAD: &[u8] = b"number;name\n1;Ada\n2;\"Bram";
+    const SIZE: u64 = 64 << 20;
+
+    impl Read for Endless {
+        fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
+            let count = out.len().min(usize::try_from(SIZE - self.at).unwrap_or(usize::MAX));
+            for (place, octet) in out[..count].iter_mut().enumerate() {
+                let at = self.at as usize + place;
+                *octet = HEAD.get(at).copied().unwrap_or(if at as u64 == SIZE - 1 { b'\n' } else { b'x' });
+            }
+            self.at += count as u64;
+            self.read += count as u64;
+            Ok(count)
+        }
+    }
+
+    impl Seek for Endless {
+        fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+            self.at = match to {
+                SeekFrom::Start(at) => at,
+                SeekFrom::End(back) => SIZE.saturating_add_signed(back),
+                SeekFrom::Current(on) => self.at.saturating_add_signed(on),
+            };
+            Ok(self.at)
+        }
+    }
+
+    #[test]
+    fn a_quote_that_never_closes_ends_the_reading_of_its_row() {
+        let mut file = Endless { at: 0, read: 0 };
+        let columns = vec!["number".to_owned(), "name".to_owned()];
+        let form = Form { encoding: UTF_8, marked: false, delimiter: Some(b';'), columns };
+        let mut rows = 0;
+        let error = each(&mut file, &form, "roster.csv", |_| {
+            rows += 1;
+            Ok(())
+        });
+        let error = error.expect_err("refused");
+        assert_eq!((error.code, rows), ("feed_quote", 1), "{error}");
+        assert!(error.said.contains("line 3"), "{error}");
+        assert!(file.read < 2 << 20, "{} octets were read of it", file.read);
     }
 }

@@ -79,6 +79,12 @@ pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
     )
 }
 
+/// Does a parameter of an address carry what lets its bearer in?
+fn is_credential(parameter: &str) -> bool {
+    let name = parameter.to_lowercase();
+    ["sig", "token", "key", "secret", "pass", "auth", "credential", "code"].iter().any(|word| name.contains(word))
+}
+
 pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
     let wrong = |what: String| {
         ConnectError::lasting(
@@ -93,6 +99,13 @@ pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
     }
     if !parsed.username().is_empty() || parsed.password().is_some() {
         return Err(wrong("a secret must not stand in it".into()));
+    }
+    if let Some((name, _)) = parsed.query_pairs().find(|(name, _)| is_credential(name)) {
+        return Err(ConnectError::lasting(
+            "secret_in_url",
+            format!("the parameter `{name}` of the address looks like a secret, which would be kept and shown in clear"),
+            "give the address without its query, and the query as the secret, with `signed_url = true`",
+        ));
     }
     let literal = parsed.host_str().unwrap_or_default().trim_matches(['[', ']']).parse::<IpAddr>();
     if let Ok(address) = literal {
@@ -250,15 +263,18 @@ impl Http {
         self.answer(Method::DELETE, self.url(path)?, None, &HeaderMap::new(), path).await.map(|_| ())
     }
 
-    /// Pulls a file: the response itself, for its body to be read as a stream.
-    pub async fn pull(&self, headers: &HeaderMap) -> Result<Response, ConnectError> {
+    /// Pulls a file: the response itself, for its body to be read as a stream. `query` is that of a signed URL.
+    pub async fn pull(&self, headers: &HeaderMap, query: Option<&Secret>) -> Result<Response, ConnectError> {
         let mut url = self.base.clone();
         // The base is made to end with a slash, which a file's address does not.
         let path = url.path().trim_end_matches('/').to_owned();
         url.set_path(&path);
+        if let Some(query) = query {
+            url.set_query(Some(query.expose().trim().trim_start_matches('?')));
+        }
         let _place = self.pace.wait().await;
         let request = self.known(self.client.get(url).headers(headers.clone()), false).await?;
-        request.send().await.map_err(|error| self.lost(&error, false))
+        request.send().await.map_err(|error| self.lost(&error.without_url(), false))
     }
 
     async fn answer(

@@ -490,6 +490,9 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         for attribute in declared.attributes.iter().filter(|a| a.generated.is_some() && !kept(&a.name).is_empty()) {
             person.attributes.set(attribute.name.as_str(), kept(&attribute.name).to_vec());
         }
+        if let Some(stored) = stored {
+            keep_end(rules, population, kind, person, stored);
+        }
         person.stage = Stage::Active;
         person.gone = None;
         if person.held.is_none() {
@@ -510,6 +513,29 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         (true, None) => person.id.clone(),
     };
     person.attributes.set("id", vec![Value::text(&person.id)]);
+}
+
+/// Keeps the values by which somebody left when the record that gave them is gone: a personnel system that drops the rows of former
+/// staff, or a reading that lost them, brings nobody back. A source that gives these values and shows the person again does.
+fn keep_end(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person, stored: &Attributes) {
+    let Some(life) = rules.lifecycle.get(&kind) else { return };
+    let left_by = stored.get(LEFT_BY).first().map(ToString::to_string);
+    let program = match left_by.as_deref() {
+        Some("date") => life.ends.as_ref(),
+        Some("condition") => life.left.as_ref(),
+        _ => None,
+    };
+    let gives = |at: usize, name: &str| {
+        let types = rules.of(&population.accounts[at].system, kind);
+        types.is_some_and(|types| types.inbound.iter().any(|mapping| mapping.attribute.eq_ignore_ascii_case(name)))
+    };
+    for (_, name) in program.iter().flat_map(|program| program.reads()) {
+        let is_lost = person.attributes.get(name).is_empty() && !stored.get(name).is_empty();
+        let is_given = person.sources.iter().any(|&at| gives(at, name));
+        if is_lost && !is_given && person.linked.iter().any(|&at| gives(at, name)) {
+            person.attributes.set(name.as_str(), stored.get(name).to_vec());
+        }
+    }
 }
 
 /// The roles that somebody holds, and the values that they give. Whoever left holds none.
