@@ -74,6 +74,7 @@ enum Command {
     /// What waits for a person, and your answers
     #[command(subcommand)]
     Decisions(client::decisions::Decisions),
+    Holds(client::holds::ShowHolds),
     /// Who may act: operators, their groups, and who they are
     #[command(subcommand)]
     Operators(client::operators::Operators),
@@ -126,6 +127,7 @@ async fn main() -> ExitCode {
         Command::Run(run) => run.run(&reach).await,
         Command::Changes(command) => command.run(&reach).await,
         Command::Decisions(command) => command.run(&reach).await,
+        Command::Holds(holds) => holds.run(&reach).await,
         Command::Operators(command) => command.run(&reach).await,
         Command::Identities(command) => command.run(&reach).await,
         Command::Roles(command) => command.run(&reach).await,

@@ -1,6 +1,7 @@
 //! `tide-api` holds the requests and answers that the service and its clients share. The OpenAPI
 //! document is generated from these types; nothing here does anything.
 
+mod attention;
 mod changes;
 mod drafts;
 mod granted;
@@ -12,6 +13,7 @@ mod roles;
 mod rules;
 mod systems;
 
+pub use attention::*;
 pub use changes::*;
 pub use drafts::*;
 pub use granted::*;
@@ -109,10 +111,10 @@ pub struct Overview {
     pub stalled: Option<String>,
     /// The emergency stop, if it is set: nothing is written to any system.
     pub write_stop: Option<WriteStop>,
-    /// Changes of the last run that failed.
-    pub failed: i64,
-    /// Changes of the last run that are held.
-    pub held: i64,
+    /// What needs attention now, the worst first; nothing when all is done.
+    pub attention: Vec<Attention>,
+    /// How many people, or accounts that belong to nobody, are on hold now, by cause.
+    pub holds: Vec<HoldCount>,
     /// What was done behind our back, and nobody has seen yet; the newest first.
     pub notices: Vec<Notice>,
 }

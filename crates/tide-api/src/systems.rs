@@ -87,8 +87,10 @@ pub struct System {
     pub host: Option<String>,
     /// What it says of itself.
     pub profile: Vec<Fact>,
-    /// Did the last test find it well? Missing while it was never tested.
-    pub healthy: Option<bool>,
+    /// How it is, by its tests, reads and writes; the last of them counts.
+    pub health: crate::Health,
+    /// What does not work.
+    pub health_reason: Option<String>,
     /// When it was last tested.
     pub checked_at: Option<String>,
     /// The steps of the last test.

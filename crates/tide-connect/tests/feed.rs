@@ -225,7 +225,7 @@ async fn a_file_is_read_when_it_stands_still() {
     std::fs::write(&path, "number;name\n1;Ada\n").expect("written");
     let connector = FeedConnector::new(settings(&path), None, access(folder.path())).expect("sound");
     let rest = async {
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+        tokio::time::sleep(std::time::Duration::from_millis(80)).await;
         std::fs::write(&path, "number;name\n1;Ada\n2;Bram\n").expect("written");
     };
     let (seen, ()) = tokio::join!(read(connector), rest);

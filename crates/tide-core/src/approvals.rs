@@ -7,7 +7,7 @@ use crate::decide::{Change, ChangeKind, Outcome};
 use crate::expr::{Program, Values};
 use crate::memberships::Memberships;
 use crate::model::{Identity, ObjectType};
-use crate::reasons::{Place, Reason};
+use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
 use crate::value::{Attributes, Value};
 use serde::{Deserialize, Serialize};
@@ -150,6 +150,6 @@ pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, Said>, outcome: &mut 
         } else {
             continue;
         };
-        change.hold = Some(Reason::by(text, &rule.place));
+        change.hold = Some(Reason::by(text, &rule.place).on_hold(HoldCause::AwaitingApproval));
     }
 }

@@ -4,7 +4,7 @@
 use crate::compare::equal;
 use crate::expr::{ExprError, Program, Root, Values};
 use crate::model::Account;
-use crate::reasons::{Place, Reason, ValueReason};
+use crate::reasons::{HoldCause, Place, Reason, ValueReason};
 use crate::rules::{Domains, IdentityRules, Mapping, Need, TypeRules};
 use crate::schema::{AttributeDef, Schema, ValueKind};
 use crate::value::{Attributes, Near, Value, show};
@@ -21,7 +21,7 @@ pub struct Composed {
 }
 
 fn failed(attribute: &str, program: &Program, place: &Place, error: &ExprError) -> Reason {
-    Reason::by(format!("`{attribute}` cannot be computed: {error} (in {})", program.source()), place)
+    Reason::by(format!("`{attribute}` cannot be computed: {error} (in {})", program.source()), place).on_hold(HoldCause::RuleError)
 }
 
 fn value_reason(mapping: &Mapping, values: &Values<'_>, found: &[Value]) -> ValueReason {
@@ -264,14 +264,13 @@ fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, t
     }
     if found.is_empty() && mapping.need == Need::Required {
         let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
-        desired
-            .problems
-            .push(Reason::by(format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute), &mapping.place));
+        let text = format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute);
+        desired.problems.push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
     }
     // The target would refuse an account without it. Of one that is there, the value stays.
     if found.is_empty() && mapping.need != Need::Required && there.is_none() && def.is_some_and(|def| def.required) {
         let text = format!("`{}` must have a value there, and {} gives none", mapping.attribute, mapping.program.source());
-        desired.problems.push(Reason::by(text, &mapping.place));
+        desired.problems.push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
     }
     if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
         desired.problems.push(Reason::by(unfit, &mapping.place));

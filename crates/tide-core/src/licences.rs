@@ -5,7 +5,7 @@ use crate::compare::ValueChange;
 use crate::decide::{Change, Outcome};
 use crate::expr::{Program, Values};
 use crate::model::{Account, AccountId, ObjectType, Population};
-use crate::reasons::{Place, Reason};
+use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
 use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
@@ -147,7 +147,7 @@ pub(crate) fn hold(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
                 more => format!(", and {more} come first"),
             };
             let text = format!("waits for a seat of {}: {used} of {} are in use{first}", licence.name, licence.seats);
-            outcome.changes[*at].hold = Some(Reason::by(text, &licence.place));
+            outcome.changes[*at].hold = Some(Reason::by(text, &licence.place).on_hold(HoldCause::WaitingForSeat));
         }
     }
 }

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tide_connect::{Connector, Weight, Write};
 use tide_core::decide::ChangeKind;
-use tide_core::{Outcome, Reason};
+use tide_core::{HoldCause, Outcome, Reason};
 use tide_store::{ChangeRow, ChangeState};
 
 /// How long a system may take before it is said that it does not do it.
@@ -164,12 +164,15 @@ impl Engine {
                     None => *identity == change.identity && (change.kind == ChangeKind::Create || change.account.is_none()),
                 };
                 if let Some((.., state)) = there.iter().find(same) {
-                    change.hold = Some(Reason::new(match state {
-                        ChangeState::Unknown => {
-                            format!("its account was perhaps made in {system}: the answer was lost, and it is looked for")
-                        }
-                        _ => format!("{system} has a change of this account in a queue of its own, and is asked after it"),
-                    }));
+                    change.hold = Some(
+                        Reason::new(match state {
+                            ChangeState::Unknown => {
+                                format!("its account was perhaps made in {system}: the answer was lost, and it is looked for")
+                            }
+                            _ => format!("{system} has a change of this account in a queue of its own, and is asked after it"),
+                        })
+                        .on_hold(HoldCause::UnknownOutcome),
+                    );
                 }
             }
         }

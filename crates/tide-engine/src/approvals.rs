@@ -119,27 +119,27 @@ fn chosen(request: &Request<'_>, chosen: &[String], groups: &Groups<'_>) -> Resu
     let Some(most) = request.rule.choose else {
         return match chosen {
             [] => Ok(all().collect()),
-            _ => Err(EngineError::Refused(format!("{} offers nothing to choose from: it is yes or no", request.rule.name))),
+            _ => Err(EngineError::Invalid(format!("{} offers nothing to choose from: it is yes or no", request.rule.name))),
         };
     };
     let offers = offers(request, groups);
     let offered = || offers.iter().map(|(words, _)| words.as_str()).collect::<Vec<_>>().join("; ");
     let picked = match chosen {
         [] if offers.len() <= most as usize => all().collect(),
-        [] => return Err(EngineError::Refused(format!("choose at most {most} of these: {}", offered()))),
+        [] => return Err(EngineError::Invalid(format!("choose at most {most} of these: {}", offered()))),
         chosen => {
             let mut picked = BTreeSet::new();
             for one in chosen {
                 let fits = |(words, print): &&(String, &str)| words.eq_ignore_ascii_case(one) || print == one;
                 let meant = offers.iter().find(fits);
-                let meant = meant.ok_or_else(|| EngineError::Refused(format!("`{one}` is not offered; these are: {}", offered())))?;
+                let meant = meant.ok_or_else(|| EngineError::Invalid(format!("`{one}` is not offered; these are: {}", offered())))?;
                 picked.insert(meant.1.to_owned());
             }
             picked
         }
     };
     match picked.len() > most as usize {
-        true => Err(EngineError::Refused(format!("at most {most} of these may be chosen: {}", offered()))),
+        true => Err(EngineError::Invalid(format!("at most {most} of these may be chosen: {}", offered()))),
         false => Ok(picked),
     }
 }
@@ -333,9 +333,9 @@ impl Engine {
             }
             ("approve" | "refuse", false) => {}
             ("approve" | "refuse", true) => {
-                return Err(EngineError::Refused("nobody answered in time: `ask-again` asks anew".to_owned()));
+                return Err(EngineError::Conflict("nobody answered in time: `ask-again` asks anew".to_owned()));
             }
-            _ => return Err(EngineError::Refused(format!("`{answer}` is no answer to {id}"))),
+            _ => return Err(EngineError::Invalid(format!("`{answer}` is no answer to {id}"))),
         }
         let operator = self.store.operator(principal).await?;
         if let Some(why) = barred(request, &rows, &self.owners(std::slice::from_ref(request)).await?, &operator) {

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tide_core::decide::Change;
-use tide_core::{Outcome, Population, Reason};
+use tide_core::{HoldCause, Outcome, Population, Reason};
 use tide_store::{Before, NewChangeSet, NewPeople};
 
 /// Who starts such a run.
@@ -44,6 +44,13 @@ pub(crate) struct Down {
     until: Timestamp,
     /// What it failed with.
     said: String,
+}
+
+impl Down {
+    /// What it failed with.
+    pub(crate) fn said(&self) -> &str {
+        &self.said
+    }
 }
 
 /// A pause that doubles, within limits, with some play so that not everything comes at once.
@@ -343,6 +350,7 @@ impl Engine {
             self.hold_restored(outcome).await?;
         }
         self.hold_back(outcome, before.failed).await?;
+        self.keep_holds(outcome, about.as_ref()).await?;
         Ok(in_step)
     }
 
@@ -393,19 +401,26 @@ impl Engine {
         let mut again: Option<Timestamp> = None;
         for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
             if let Some(down) = down.get(&change.system) {
-                change.hold = Some(Reason::new(format!("{} does not answer ({}): it is tried again by itself", change.system, down.said)));
+                change.hold = Some(
+                    Reason::new(format!("{} does not answer ({}): it is tried again by itself", change.system, down.said))
+                        .on_hold(HoldCause::RetriedLater),
+                );
                 continue;
             }
             let Some(parked) = parked.get(&change.fingerprint) else { continue };
             if !parked.passing {
-                change.hold = Some(Reason::new(format!("parked: {}; it is tried again by hand, or when its data change", parked.error)));
+                change.hold = Some(
+                    Reason::new(format!("parked: {}; it is tried again by hand, or when its data change", parked.error))
+                        .on_hold(HoldCause::Failed),
+                );
                 continue;
             }
             let seconds = AGAIN.0.saturating_mul(2i64.saturating_pow(parked.times.saturating_sub(1).min(20))).min(AGAIN.1);
             let next = parked.at.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
             if next > now {
                 again = Some(again.map_or(next, |other| other.min(next)));
-                change.hold = Some(Reason::new(format!("failed, and is tried again by itself: {}", parked.error)));
+                change.hold =
+                    Some(Reason::new(format!("failed, and is tried again by itself: {}", parked.error)).on_hold(HoldCause::RetriedLater));
             }
         }
         *lock(&self.again) = again;

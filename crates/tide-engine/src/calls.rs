@@ -67,10 +67,10 @@ impl Engine {
     pub async fn set_call_secret(&self, name: &str, secret: &str, principal: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
         if !rules.set.calls.contains_key(name) {
-            return Err(EngineError::Refused(format!("nobody is called `{name}`: declare it in calls.toml, and publish")));
+            return Err(EngineError::NotFound(format!("nobody is called `{name}`: declare it in calls.toml, and publish")));
         }
         if secret.len() < 16 {
-            return Err(EngineError::Refused("a secret to sign with has 16 characters or more".to_owned()));
+            return Err(EngineError::Invalid("a secret to sign with has 16 characters or more".to_owned()));
         }
         self.store.put_secret(OWNER, name, secret, self.now()).await?;
         self.store.note(principal, "call.secret", name, "secret", self.now()).await?;
@@ -105,7 +105,7 @@ impl Engine {
     /// Calls with nothing to tell, to see whether it is taken.
     pub async fn test_call(&self, name: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
-        let call = rules.set.calls.get(name).ok_or_else(|| EngineError::Refused(format!("nobody is called `{name}`")))?;
+        let call = rules.set.calls.get(name).ok_or_else(|| EngineError::NotFound(format!("nobody is called `{name}`")))?;
         let body = serde_json::json!({"kind": "test", "call": name});
         self.caller(name, call).await?.send(&body, self.now()).await?;
         Ok(())

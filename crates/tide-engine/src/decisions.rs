@@ -382,7 +382,7 @@ impl Engine {
     pub async fn answer_choosing(&self, id: &str, said: Said<'_>, principal: &str) -> Result<(), EngineError> {
         let answer = said.answer;
         let changed = || EngineError::Changed("this is not what waits any more: look at the list again".to_owned());
-        let unfit = || EngineError::Refused(format!("`{answer}` is no answer to {id}"));
+        let unfit = || EngineError::Invalid(format!("`{answer}` is no answer to {id}"));
         match id.split_once('-') {
             Some(("guard", _)) => {
                 let release = match answer {

@@ -41,7 +41,13 @@ pub enum EngineError {
     /// Something of ours panicked.
     #[error("an internal error: {0}")]
     Internal(String),
-    /// What was asked makes no sense.
+    /// There is no such thing.
     #[error("{0}")]
-    Refused(String),
+    NotFound(String),
+    /// It does not fit what is there now.
+    #[error("{0}")]
+    Conflict(String),
+    /// What was asked cannot be used.
+    #[error("{0}")]
+    Invalid(String),
 }

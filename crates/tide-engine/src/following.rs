@@ -379,7 +379,7 @@ impl Engine {
             let ways = self.connector(&row).await?.ways().await?;
             if !ways.contains(&way) {
                 let offered: Vec<&str> = ways.iter().map(|way| way.word()).collect();
-                return Err(EngineError::Refused(format!("{name} cannot be followed by {}: it offers {}", way.word(), offered.join(", "))));
+                return Err(EngineError::Invalid(format!("{name} cannot be followed by {}: it offers {}", way.word(), offered.join(", "))));
             }
         }
         let value = serde_json::to_value(schedule).unwrap_or_default();

@@ -49,15 +49,15 @@ impl Engine {
         let rules = self.rules().await?;
         if !keeps_in_step(&rules.set) {
             let how = "no system keeps passwords in step: say `in_step = true` in its [person.password], and publish";
-            return Err(EngineError::Refused(how.to_owned()));
+            return Err(EngineError::Invalid(how.to_owned()));
         }
         if self.kept_in_step(None, identity).await?.is_empty() {
             let how = "none of their accounts is in a system that keeps passwords in step";
-            return Err(EngineError::Refused(how.to_owned()));
+            return Err(EngineError::Invalid(how.to_owned()));
         }
         let long = password.chars().count();
         if !(SHORTEST..=LONGEST).contains(&long) || password.chars().any(char::is_control) {
-            return Err(EngineError::Refused(format!("a password has {SHORTEST} to {LONGEST} characters, and no control characters")));
+            return Err(EngineError::Invalid(format!("a password has {SHORTEST} to {LONGEST} characters, and no control characters")));
         }
         let id = self.store.set_password(Ok(identity), password, must_change, "", principal, self.now()).await?;
         self.nudge.notify_one();

@@ -8,6 +8,7 @@ mod accepted;
 mod act;
 mod allowed;
 mod approvals;
+mod attention;
 mod by_itself;
 mod calls;
 mod clock;
@@ -18,6 +19,7 @@ mod error;
 mod events;
 mod following;
 mod groups;
+mod holds;
 mod in_step;
 mod journal_head;
 mod known;
@@ -46,6 +48,7 @@ mod watch;
 mod write_gate;
 
 pub use allowed::Allowed;
+pub use attention::{Attention, AttentionKind, Health, Severity};
 pub use calls::CallRow;
 pub use clock::{Clock, SystemClock};
 pub use decisions::{Decision, Said};
@@ -126,6 +129,8 @@ pub struct Engine {
     setting: tokio::sync::Mutex<()>,
     /// Held while a type of a system is read: two readings of the same accounts never overlap.
     reading: Mutex<HashMap<(String, ObjectType), Arc<tokio::sync::Mutex<()>>>>,
+    /// What is on hold; nothing before it was read.
+    holds: tokio::sync::Mutex<Option<holds::Kept>>,
     /// Held while a decision about everybody is computed for a request.
     computing: Arc<tokio::sync::Mutex<()>>,
     /// Held while a preview or a run is on its way: runs never overlap.
@@ -201,6 +206,7 @@ impl Engine {
             gates: Mutex::default(),
             setting: tokio::sync::Mutex::default(),
             reading: Mutex::default(),
+            holds: tokio::sync::Mutex::default(),
             computing: Arc::default(),
             busy: Arc::default(),
             deciding: tokio::sync::Mutex::default(),

@@ -114,7 +114,7 @@ impl Engine {
     /// The moment after a last day of people, in the zone that the rules name.
     pub async fn after_last_day(&self, day: jiff::civil::Date) -> Result<Timestamp, EngineError> {
         let zone = self.rules().await?.set.zone(tide_core::ObjectType::Person);
-        tide_core::lifecycle::after(day, &zone).map_err(EngineError::Refused)
+        tide_core::lifecycle::after(day, &zone).map_err(EngineError::Invalid)
     }
 
     /// What would be done if somebody left at a moment; nothing said means now.

@@ -372,7 +372,7 @@ impl Engine {
             .questions
             .iter()
             .find(about)
-            .ok_or_else(|| EngineError::Refused("nothing is asked about it: it was answered, or the data has changed since".into()))?;
+            .ok_or_else(|| EngineError::Conflict("nothing is asked about it: it was answered, or the data has changed since".into()))?;
         Ok(Sight::new(&rules.set, &population, &outcome).case(question))
     }
 
@@ -384,11 +384,11 @@ impl Engine {
         let mut answers = Vec::with_capacity(words.len());
         let mut given: HashMap<AccountId, &str> = HashMap::new();
         for word in words {
-            let label = sight.sound(system, kind, word).map_err(EngineError::Refused)?;
+            let label = sight.sound(system, kind, word).map_err(EngineError::Invalid)?;
             if let (Said::Join, Some(account), Some(identity)) = (word.said, word.account, word.identity.as_deref())
                 && given.insert(account, identity).is_some_and(|before| before != identity)
             {
-                return Err(EngineError::Refused(format!("{} cannot be joined to two identities", sight.name(account))));
+                return Err(EngineError::Conflict(format!("{} cannot be joined to two identities", sight.name(account))));
             }
             let answer = Answer {
                 system: system.to_owned(),

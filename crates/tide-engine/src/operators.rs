@@ -18,9 +18,9 @@ impl Engine {
         let (_, population, outcome) = self.decide_now().await?;
         match whom(&population, &outcome, text).as_slice() {
             [one] if population.identities.iter().any(|identity| identity.id == *one) => Ok(Some(one.clone())),
-            [_] => Err(EngineError::Refused(format!("`{text}` is not kept yet: run once, and say it again"))),
-            [] => Err(EngineError::Refused(format!("nobody is found by `{text}`: give a name, a number, an address or an id"))),
-            all => Err(EngineError::Refused(format!("{} people are found by `{text}`: give a number or an id", all.len()))),
+            [_] => Err(EngineError::NotFound(format!("`{text}` is not kept yet: run once, and say it again"))),
+            [] => Err(EngineError::NotFound(format!("nobody is found by `{text}`: give a name, a number, an address or an id"))),
+            all => Err(EngineError::Invalid(format!("{} people are found by `{text}`: give a number or an id", all.len()))),
         }
     }
 

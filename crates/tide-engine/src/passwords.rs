@@ -49,11 +49,11 @@ impl Engine {
         let rules = self.rules().await?;
         let password = rules.set.of(&system, object).and_then(|types| types.password.as_ref());
         if let Some(call) = password.and_then(|p| p.handed_to.as_ref()) {
-            return Err(EngineError::Refused(format!("the rules of {system} hand first passwords to {call}, and show them to nobody")));
+            return Err(EngineError::Conflict(format!("the rules of {system} hand first passwords to {call}, and show them to nobody")));
         }
         let shown_to = password.map(|p| p.shown_to.clone());
         if let Some(names) = shown_to.filter(|names| !names.is_empty() && !names.iter().any(|one| one == name)) {
-            return Err(EngineError::Refused(format!(
+            return Err(EngineError::Invalid(format!(
                 "the rules of {system} show first passwords to {}, and you are {name}",
                 names.join(", ")
             )));

@@ -62,7 +62,7 @@ impl Engine {
             "" => None,
             text => Some(
                 new.expression(new.roles[place].kind, None, text)
-                    .map_err(|error| EngineError::Refused(format!("this is no condition: {error}")))?,
+                    .map_err(|error| EngineError::Invalid(format!("this is no condition: {error}")))?,
             ),
         };
         let name = name.to_owned();
@@ -114,7 +114,7 @@ impl Engine {
         if let (Some(from), Some(until)) = (grant.from, grant.until)
             && until <= from
         {
-            return Err(EngineError::Refused("a role that ends before it begins is not given".to_owned()));
+            return Err(EngineError::Invalid("a role that ends before it begins is not given".to_owned()));
         }
         self.store.give_role(grant, comment.trim(), principal, self.now()).await?;
         self.nudge.notify_one();
@@ -132,7 +132,7 @@ impl Engine {
 fn no_role(rules: &RuleSet, name: &str) -> EngineError {
     let names: Vec<&str> = rules.roles.iter().map(|role| role.name.as_str()).collect();
     let known = if names.is_empty() { "roles.toml names none".to_owned() } else { format!("there are {}", names.join(", ")) };
-    EngineError::Refused(format!("there is no role `{name}`: {known}"))
+    EngineError::NotFound(format!("there is no role `{name}`: {known}"))
 }
 
 /// Who holds what, by role and identity.

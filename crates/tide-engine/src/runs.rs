@@ -7,7 +7,7 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use tide_core::explain::{Explanation, explain};
 use tide_core::rules::{Fault, RuleFile, Severity};
-use tide_core::{ObjectType, Outcome, Population, Reason, RuleSet, decide};
+use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, RuleSet, decide};
 use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, NewPeople, StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
@@ -166,17 +166,19 @@ impl Engine {
         if let Some(preview) = plan.preview {
             let set = self.store.change_set(preview).await?;
             if set.kind != "preview" {
-                return Err(EngineError::Refused(format!("change set {preview} is a {}, and not a preview", set.kind)));
+                return Err(EngineError::Invalid(format!("change set {preview} is a {}, and not a preview", set.kind)));
             }
             if let Some(day) = &set.as_of {
-                return Err(EngineError::Refused(format!("preview {preview} shows another moment ({day}): make one of now, and run that")));
+                return Err(EngineError::Conflict(format!(
+                    "preview {preview} shows another moment ({day}): make one of now, and run that"
+                )));
             }
         }
         for name in &plan.systems {
             self.store.system(name).await?;
         }
         if plan.as_of.is_some() && plan.carry_out {
-            return Err(EngineError::Refused("a run is of now: another moment can only be previewed".to_owned()));
+            return Err(EngineError::Invalid("a run is of now: another moment can only be previewed".to_owned()));
         }
         let id = self.store.begin_change_set(kind, principal, plan.preview, self.now()).await?;
         let cancel = self.stopping.child_token();
@@ -192,6 +194,11 @@ impl Engine {
                 engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
             }
             *lock(&engine.going) = None;
+            if plan.carry_out
+                && let Err(error) = engine.keep_run_holds(id).await
+            {
+                tracing::error!(change_set = id, %error, "what the run left on hold could not be kept");
+            }
             // What the run made may be what something else waits for.
             if plan.carry_out && engine.rules().await.is_ok_and(|rules| rules.set.has_steps()) {
                 engine.nudge.notify_one();
@@ -207,7 +214,7 @@ impl Engine {
                 cancel.cancel();
                 Ok(())
             }
-            _ => Err(EngineError::Refused(format!("change set {id} is not on its way"))),
+            _ => Err(EngineError::Conflict(format!("change set {id} is not on its way"))),
         }
     }
 
@@ -260,13 +267,17 @@ impl Engine {
             self.ask_about(&rules.set, &outcome, None, principal).await?;
             self.end_overrides(&outcome, None).await?;
         }
+        if plan.as_of.is_none() {
+            self.keep_holds(&outcome, None).await?;
+        }
         for change in &mut outcome.changes {
             let error = broken
                 .iter()
                 .find(|read| read.system == change.system && read.object == change.object)
                 .and_then(|read| read.error.as_ref());
             if let (None, Some(error)) = (&change.hold, error) {
-                change.hold = Some(Reason::new(format!("{} could not be read just now: {error}", change.system)));
+                change.hold =
+                    Some(Reason::new(format!("{} could not be read just now: {error}", change.system)).on_hold(HoldCause::NotRead));
             }
         }
         if !plan.only.is_empty() {
@@ -282,7 +293,7 @@ impl Engine {
         if plan.adopt {
             notes.push("Accounts were joined and nothing was sent: the changes below are what a run would send.".to_owned());
             for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
-                change.hold = Some(Reason::new("adopting: accounts are joined, and nothing is sent"));
+                change.hold = Some(Reason::new("adopting: accounts are joined, and nothing is sent").on_hold(HoldCause::LinkOnly));
             }
         }
         self.hold_accepted(&mut outcome).await?;
@@ -330,7 +341,10 @@ impl Engine {
         for change in &mut outcome.changes {
             if change.hold.is_none() && shown.get(change.fingerprint.as_str()) != Some(&true) {
                 strange += 1;
-                change.hold = Some(Reason::new(format!("not in preview {preview}: what it was decided from has changed since")));
+                change.hold = Some(
+                    Reason::new(format!("not in preview {preview}: what it was decided from has changed since"))
+                        .on_hold(HoldCause::NotInPreview),
+                );
             }
         }
         let now: HashSet<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
@@ -493,7 +507,7 @@ fn only(population: &Population, outcome: &mut Outcome, names: &[String]) -> Res
     for name in names {
         let found = tide_core::explain::whom(population, outcome, name);
         if found.is_empty() {
-            return Err(EngineError::Refused(format!("nobody is found by `{name}`: give a name, a number, an address or an id")));
+            return Err(EngineError::NotFound(format!("nobody is found by `{name}`: give a name, a number, an address or an id")));
         }
         about.extend(found);
     }

@@ -102,14 +102,14 @@ impl Schedule {
     /// Says what is wrong with it, before it is kept.
     pub fn check(&self) -> Result<(), EngineError> {
         for window in &self.quiet {
-            window.parts().map_err(EngineError::Refused)?;
+            window.parts().map_err(EngineError::Invalid)?;
             if window.from == window.to {
-                return Err(EngineError::Refused("a window that ends when it begins is none: pause the system instead".to_owned()));
+                return Err(EngineError::Invalid("a window that ends when it begins is none: pause the system instead".to_owned()));
             }
         }
         for (what, seconds, least) in [("asked", self.every_seconds, 1), ("read whole", self.full_every_seconds, 60)] {
             if let Some(seconds) = seconds.filter(|seconds| !(least..=LONGEST).contains(seconds)) {
-                return Err(EngineError::Refused(format!("a system is not {what} every {seconds} s: choose from {least} to {LONGEST}")));
+                return Err(EngineError::Invalid(format!("a system is not {what} every {seconds} s: choose from {least} to {LONGEST}")));
             }
         }
         Ok(())

@@ -172,7 +172,7 @@ impl Engine {
         self.store.system(system).await?;
         let (rules, population, outcome) = self.decide_now().await?;
         let Some(own) = rules.set.systems.get(system) else {
-            return Err(EngineError::Refused(format!(
+            return Err(EngineError::NotFound(format!(
                 "the published rules say nothing of {system}: `eager-tide systems add` writes a first file"
             )));
         };
@@ -253,7 +253,7 @@ impl Engine {
         let mut files = self.store.rules().await?.map(|version| version.files).unwrap_or_default();
         let (set, _) = self.check_rules(&files).await?;
         if let Some(own) = set.systems.get(system) {
-            return Err(EngineError::Refused(format!("{system} has rules already, in {}", own.file)));
+            return Err(EngineError::Conflict(format!("{system} has rules already, in {}", own.file)));
         }
         if !files.iter().any(|file| file.name == "identities.toml") {
             files.push(edit::first_identities(true));
@@ -262,7 +262,7 @@ impl Engine {
         let declared: Vec<String> =
             set.identities.get(&ObjectType::Person).map(|i| i.attributes.iter().map(|a| a.name.clone()).collect()).unwrap_or_default();
         let schema = row.schema.get(&ObjectType::Person).cloned().unwrap_or_default();
-        let text = edit::starter(system, &row.kind, purpose, &schema, &declared, scope).map_err(EngineError::Refused)?;
+        let text = edit::starter(system, &row.kind, purpose, &schema, &declared, scope).map_err(EngineError::Invalid)?;
         let mut name = format!("{system}.toml");
         if files.iter().any(|file| file.name == name) {
             name = format!("{system}-system.toml");
@@ -281,13 +281,13 @@ fn edited(
     kind: ObjectType,
     edit: &ScopeEdit,
 ) -> Result<(Vec<RuleFile>, RuleFile), EngineError> {
-    let own = set.systems.get(system).ok_or_else(|| EngineError::Refused(format!("the published rules say nothing of {system}")))?;
+    let own = set.systems.get(system).ok_or_else(|| EngineError::NotFound(format!("the published rules say nothing of {system}")))?;
     let mut files = files.to_vec();
     let file = files
         .iter_mut()
         .find(|file| file.name == own.file)
-        .ok_or_else(|| EngineError::Refused(format!("the rule set holds no file {}", own.file)))?;
-    file.text = edit::with_scope(&file.text, kind, edit).map_err(EngineError::Refused)?;
+        .ok_or_else(|| EngineError::NotFound(format!("the rule set holds no file {}", own.file)))?;
+    file.text = edit::with_scope(&file.text, kind, edit).map_err(EngineError::Invalid)?;
     let changed = file.clone();
     Ok((files, changed))
 }

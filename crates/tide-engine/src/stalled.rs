@@ -7,7 +7,7 @@ use crate::supervise::caught;
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
 use std::time::Duration;
-use tide_core::{Outcome, Reason};
+use tide_core::{HoldCause, Outcome, Reason};
 use tide_store::StoreError;
 use tokio_util::sync::CancellationToken;
 
@@ -86,7 +86,8 @@ impl Engine {
             return Ok(());
         }
         for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
-            change.hold = Some(Reason::new(format!("a backup was restored, and not read since: {}", names.join(", "))));
+            change.hold =
+                Some(Reason::new(format!("a backup was restored, and not read since: {}", names.join(", "))).on_hold(HoldCause::NotRead));
         }
         Ok(())
     }

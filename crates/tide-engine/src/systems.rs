@@ -38,7 +38,7 @@ fn usable(name: &str) -> Result<(), EngineError> {
     if good {
         Ok(())
     } else {
-        Err(EngineError::Refused(format!("`{name}` cannot be a system's name: use lower-case letters, digits and hyphens, a letter first")))
+        Err(EngineError::Invalid(format!("`{name}` cannot be a system's name: use lower-case letters, digits and hyphens, a letter first")))
     }
 }
 
@@ -160,7 +160,7 @@ impl Engine {
             && secret.is_none()
         {
             let way = way.lines().next().unwrap_or_default();
-            return Err(EngineError::Refused(format!(
+            return Err(EngineError::Invalid(format!(
                 "the secret of {name} would go another way ({way}): give the secret again with the settings"
             )));
         }
@@ -184,11 +184,12 @@ impl Engine {
     pub async fn remove_system(&self, name: &str, principal: &str) -> Result<(), EngineError> {
         self.store.system(name).await?;
         if self.store.links_of_system(name).await? > 0 {
-            return Err(EngineError::Refused(format!(
+            return Err(EngineError::Invalid(format!(
                 "{name} holds accounts that were joined, and their history is kept: pause or disarm it instead"
             )));
         }
         self.store.remove_system(name, principal, self.now()).await?;
+        self.forget_holds().await;
         lock(&self.access).remove(name);
         lock(&self.gates).remove(name);
         self.tell(Event::System { name: name.to_owned() });

@@ -61,7 +61,7 @@ impl Engine {
     ) -> Result<(String, Option<String>, Vec<MappingTrial>), EngineError> {
         let set = self.rules_of(draft).await?;
         let record = self.record(&set, on, Some(system), kind).await?;
-        let types = set.of(system, kind).ok_or_else(|| EngineError::Refused(format!("no file has rules for {kind} in {system}")))?;
+        let types = set.of(system, kind).ok_or_else(|| EngineError::NotFound(format!("no file has rules for {kind} in {system}")))?;
         let none = Attributes::new();
         let (identity, labels) = (record.identity.as_ref(), &record.labels);
         let account = record.account.as_ref().map(|account| &account.attributes);
@@ -90,7 +90,7 @@ impl Engine {
         }
         if let Some(attributes) = identity {
             for (mapping, population) in
-                tide_core::compose::holding(types, attributes).map_err(|reason| EngineError::Refused(reason.text))?
+                tide_core::compose::holding(types, attributes).map_err(|reason| EngineError::Invalid(reason.text))?
             {
                 let values = Values { account: None, identity: Some(attributes) };
                 one("outbound", mapping, values, account, population.map(|name| format!("for {name}")));
@@ -145,11 +145,11 @@ impl Engine {
         let is_of_kind = |one: &tide_core::explain::Explanation| one.accounts.first().is_none_or(|line| line.decided.object == kind);
         let found: Vec<_> = found.into_iter().filter(is_of_kind).collect();
         let first = match found.as_slice() {
-            [] => return Err(EngineError::Refused(format!("nobody is known as `{on}`"))),
+            [] => return Err(EngineError::NotFound(format!("nobody is known as `{on}`"))),
             [one] => one,
             several => {
                 let names: Vec<&str> = several.iter().take(8).map(|one| one.label.as_str()).collect();
-                return Err(EngineError::Refused(format!(
+                return Err(EngineError::Invalid(format!(
                     "`{on}` names {}: {}; use an employee number or an id",
                     several.len(),
                     names.join(", ")

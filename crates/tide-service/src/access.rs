@@ -36,6 +36,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("DELETE", "/api/v1/session", Grant::Operators),
     ("GET", "/api/v1/me", Grant::Operators),
     ("GET", "/api/v1/overview", Grant::Operators),
+    ("GET", "/api/v1/holds", Grant::Operators),
     ("POST", "/api/v1/notices/seen", Grant::Operators),
     ("PUT", "/api/v1/write-stop", Grant::Operators),
     ("DELETE", "/api/v1/write-stop", Grant::Operators),

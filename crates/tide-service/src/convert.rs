@@ -564,3 +564,64 @@ pub fn token(row: tide_store::TokenRow, now: &str) -> tide_api::Token {
         ended: row.ended,
     }
 }
+
+/// What needs attention.
+pub fn attention(one: tide_engine::Attention) -> tide_api::Attention {
+    tide_api::Attention {
+        kind: crate::attention::kind(one.kind),
+        severity: crate::attention::severity(one.kind.severity()),
+        message: crate::attention::message(&one),
+        command: crate::attention::command(&one),
+        system: one.system,
+        count: one.count,
+        names: one.names,
+        detail: one.detail,
+    }
+}
+
+/// How a system is.
+pub fn health(health: &tide_engine::Health) -> tide_api::Health {
+    match health {
+        tide_engine::Health::Unknown => tide_api::Health::Unknown,
+        tide_engine::Health::Paused => tide_api::Health::Paused,
+        tide_engine::Health::Healthy => tide_api::Health::Healthy,
+        tide_engine::Health::Degraded(_) => tide_api::Health::Degraded,
+        tide_engine::Health::Unreachable(_) => tide_api::Health::Unreachable,
+    }
+}
+
+crate::attention::same!(
+    /// Why something is on hold.
+    hold_cause: tide_core::HoldCause => tide_api::HoldCause, From, To, {
+    Guard, AwaitingApproval, NeedsReview, Failed, RetriedLater, MissingValue, DuplicateValue, InvalidValue, RuleError, WaitingForAccount,
+    WaitingForSeat, WaitingForDay, WaitingForStep, UnknownOutcome, NotRead, ExternalChange, DeletedThere, Discarded, Paused, NotArmed,
+    NotInPreview, LinkOnly,
+});
+crate::attention::same!(
+    /// The same, the other way round.
+    core_hold_cause: tide_api::HoldCause => tide_core::HoldCause, From, To, {
+    Guard, AwaitingApproval, NeedsReview, Failed, RetriedLater, MissingValue, DuplicateValue, InvalidValue, RuleError, WaitingForAccount,
+    WaitingForSeat, WaitingForDay, WaitingForStep, UnknownOutcome, NotRead, ExternalChange, DeletedThere, Discarded, Paused, NotArmed,
+    NotInPreview, LinkOnly,
+});
+crate::attention::same!(
+    /// Who can end a hold.
+    hold_owner: tide_core::HoldOwner => tide_api::HoldOwner, From, To, {
+    Operator, Approver, SourceOwner, RuleAuthor, SystemOwner, Nobody,
+});
+
+/// Somebody who is on hold.
+pub fn hold(row: tide_store::HoldRow) -> tide_api::Hold {
+    tide_api::Hold {
+        owner: hold_owner(row.cause.owner()),
+        identity: Some(row.identity).filter(|_| row.is_kept),
+        object: row.object,
+        label: row.label,
+        cause: hold_cause(row.cause),
+        reason: row.reason,
+        rule: row.rule,
+        systems: row.systems,
+        changes: row.kinds,
+        since: row.since,
+    }
+}

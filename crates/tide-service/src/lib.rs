@@ -5,6 +5,7 @@
 
 mod access;
 mod assets;
+mod attention;
 mod convert;
 mod events;
 mod events_in;

@@ -83,7 +83,9 @@ impl From<EngineError> for Refusal {
             EngineError::Busy(_) => Self::new(StatusCode::CONFLICT, "busy", error.to_string()),
             EngineError::Forbidden(text) => Self::new(StatusCode::FORBIDDEN, "not-yours", text),
             EngineError::Changed(text) => Self::new(StatusCode::CONFLICT, "changed", text),
-            EngineError::Refused(text) => Self::bad(text),
+            EngineError::NotFound(text) => Self::new(StatusCode::NOT_FOUND, "not-found", text),
+            EngineError::Conflict(text) => Self::new(StatusCode::CONFLICT, "conflict", text),
+            EngineError::Invalid(text) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", text),
         }
     }
 }

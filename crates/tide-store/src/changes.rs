@@ -484,16 +484,4 @@ impl Store {
             .bind(identity).bind(limit).fetch_all(&self.reader).await?;
         rows.iter().map(read_change).collect()
     }
-
-    /// Failed and held changes of the newest run: what waits for a person.
-    pub async fn waiting(&self) -> Result<(i64, i64), StoreError> {
-        Ok(sqlx::query_as(
-            "SELECT count(*) FILTER (WHERE state = 'failed'), count(*) FILTER (WHERE state = 'held') FROM change
-             WHERE change_set = (SELECT max(id) FROM change_set WHERE kind = 'run' AND whole)
-                OR (state = 'failed' AND change_set > (SELECT coalesce(max(id), 0) FROM change_set WHERE kind = 'run' AND whole)
-                    AND NOT EXISTS (SELECT 1 FROM change l WHERE l.fingerprint = change.fingerprint AND l.id > change.id))",
-        )
-        .fetch_one(&self.reader)
-        .await?)
-    }
 }

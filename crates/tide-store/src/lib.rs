@@ -13,6 +13,7 @@ mod changes;
 mod drafts;
 mod error;
 mod following;
+mod holds;
 mod identities;
 mod in_step;
 mod journal;
@@ -44,6 +45,7 @@ pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, ChangeState, DecidedRow
 pub use drafts::{DraftRow, VersionRow};
 pub use error::{StoreError, panic_message};
 pub use following::Place;
+pub use holds::{Hold, HoldFilter, HoldKey, HoldRow};
 pub use identities::{IdentityRow, LinkRow, NewPeople};
 pub use in_step::PasswordSetRow;
 pub use journal::JournalEntry;

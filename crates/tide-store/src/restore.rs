@@ -34,6 +34,7 @@ pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -
                     "DELETE FROM place",
                     "DELETE FROM approval",
                     "DELETE FROM change_override",
+                    "DELETE FROM hold",
                     "DELETE FROM changed_there",
                     "UPDATE reading SET state = 'outdated' WHERE state = 'complete'",
                     "UPDATE reading SET state = 'broken', error = 'a backup was restored' WHERE state = 'running'",

@@ -168,6 +168,7 @@ impl Store {
                         sqlx::query(sql).bind(stamp(now)).bind(&name).execute(&mut *c).await?;
                     }
                     for sql in [
+                        "DELETE FROM hold WHERE system = ?",
                         "DELETE FROM match_answer WHERE system = ?",
                         "DELETE FROM push_event WHERE system = ?",
                         "DELETE FROM event_shape WHERE system = ?",

@@ -7,6 +7,7 @@ pub mod decisions;
 pub mod drafts;
 pub mod feeds;
 pub mod granted;
+pub mod holds;
 pub mod identities;
 pub mod journal;
 mod known;

@@ -2,7 +2,7 @@
 
 use super::{Reach, output};
 use std::process::ExitCode;
-use tide_api::{ChangeSet, Overview};
+use tide_api::{Attention, ChangeSet, Overview, Severity};
 
 fn counts(set: &ChangeSet) -> String {
     let parts: Vec<String> = set.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
@@ -21,6 +21,8 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         output::json(&overview)?;
         return Ok(ExitCode::SUCCESS);
     }
+    attention(&overview.attention);
+    output::line("");
     super::systems::print(&overview.systems);
     output::line("");
     let stages: Vec<String> = overview.identities.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
@@ -38,37 +40,45 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     if let Some(run) = &overview.last_by_itself {
         output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), run.result.label(), counts(run)));
     }
-    if let Some(stop) = &overview.write_stop {
-        output::line(&format!("STOPPED      {}; `eager-tide resume-writing` lifts it", super::stop::sentence(stop)));
-    }
-    if let Some(why) = &overview.stalled {
-        output::line(&format!("STANDS STILL {why}"));
-    }
-    output::line(&format!("waiting      {}", waiting(&overview)));
+    output::line(&format!(
+        "on hold      {}",
+        if overview.holds.is_empty() { "nobody".into() } else { super::holds::counts(&overview.holds) }
+    ));
     for (at, notice) in overview.notices.iter().take(5).enumerate() {
-        let head = if at == 0 { "noticed" } else { "" };
+        let head = if at == 0 { "notices" } else { "" };
         output::line(&format!("{head:<12} {} ({})", notice.subject, output::time(&notice.made)));
         output::line(&format!("{:<12} {}", "", notice.body));
     }
     if overview.notices.len() > 5 {
         output::line(&format!("{:<12} and {} more: `eager-tide status --output json`", "", overview.notices.len() - 5));
     }
-    Ok(ExitCode::SUCCESS)
+    // A monitor must not have to read the text.
+    let is_bad = overview.attention.iter().any(|one| one.severity == Severity::Critical);
+    Ok(ExitCode::from(if is_bad { 3 } else { 0 }))
 }
 
-/// What waits for somebody: changes that failed or are held, and people who are held before there is
-/// a change.
-fn waiting(overview: &Overview) -> String {
-    let newest = overview.last_run.iter().chain(&overview.last_preview).max_by_key(|set| set.id);
-    let Some(newest) = newest else { return "nothing".into() };
-    let held = newest.verdicts.iter().find(|count| count.word == "held").map_or(0, |count| count.count);
-    let mut parts = Vec::new();
-    if let Some(run) = overview.last_run.as_ref().filter(|_| overview.failed + overview.held > 0) {
-        parts
-            .push(format!("{} changes failed, {} are held: `eager-tide changes show {} --values`", overview.failed, overview.held, run.id));
+/// What needs attention, the worst first.
+fn attention(all: &[Attention]) {
+    if all.is_empty() {
+        output::line("All changes are applied, and nothing needs attention.");
     }
-    if held > 0 {
-        parts.push(format!("{held} lines are held, they wait or need a word: `eager-tide changes show {} --verdict held`", newest.id));
+    for one in all {
+        let mark = match one.severity {
+            Severity::Critical => "CRITICAL",
+            Severity::Warning => "warning",
+            Severity::Info => "info",
+        };
+        output::line(&format!("{mark:<9} {}", one.message));
+        if let Some(detail) = &one.detail {
+            output::line(&format!("{:<9} {detail}", ""));
+        }
+        if !one.names.is_empty() {
+            let more = usize::try_from(one.count).unwrap_or_default().saturating_sub(one.names.len());
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            output::line(&format!("{:<9} {}{more}", "", one.names.join(", ")));
+        }
+        if let Some(command) = &one.command {
+            output::line(&format!("{:<9} {command}", ""));
+        }
     }
-    if parts.is_empty() { "nothing".into() } else { parts.join("\n             ") }
 }

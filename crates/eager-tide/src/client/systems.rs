@@ -9,7 +9,7 @@ use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    AcceptedRecords, Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken, NewSecret,
+    AcceptedRecords, Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, Health, MadeToken, NewSecret,
     NewSettings, NewToken, Operation, Permission, ReadResult, SchemaAttribute, System, SystemState, Token, WrittenRules,
 };
 
@@ -178,15 +178,17 @@ pub fn print(systems: &[System]) {
     output::table(
         &["system", "kind", "health", "accounts", "linked", "writes", "last read", "address"],
         systems.iter().map(|s| {
-            let health = match s.healthy {
-                None => "not tested",
-                Some(true) => "well",
-                Some(false) => "failing",
+            let health = match s.health {
+                Health::Unknown => "not tested",
+                Health::Paused => "paused",
+                Health::Healthy => "healthy",
+                Health::Degraded => "degraded",
+                Health::Unreachable => "unreachable",
             };
             let writes = if s.writable.is_empty() { "read-only".into() } else { s.writable.join(", ") };
             let read = s.readings.first().map_or_else(|| "never".into(), |r| format!("{} {}", r.state, output::time(&r.started)));
             let paused = match (s.armed, s.paused) {
-                (_, true) => " (paused)",
+                (_, true) => "",
                 (false, false) => " (not armed)",
                 (true, false) => "",
             };

@@ -29,8 +29,8 @@ const BATCH: usize = 500;
 /// The largest file that is pulled, in octets.
 const LARGEST: u64 = 2 << 30;
 /// A file must have stood still for so long before it is read, and is waited for so often.
-const STILL: Duration = Duration::from_millis(500);
-const WAITS: usize = 20;
+const STILL: Duration = Duration::from_millis(200);
+const WAITS: usize = 50;
 /// Names of files that are still being written, or no data.
 const UNFINISHED: [&str; 4] = [".part", ".tmp", ".crdownload", ".filepart"];
 

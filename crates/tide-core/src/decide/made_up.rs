@@ -4,7 +4,7 @@ use super::people::Person;
 use super::{Elsewhere, Outcome};
 use crate::generate::{self, Taken};
 use crate::model::{AccountId, ObjectType, Population, Reserved, Stage};
-use crate::reasons::Reason;
+use crate::reasons::{HoldCause, Reason};
 use crate::references::{Directory, Numbers};
 use crate::rules::{IdentityAttribute, Pointer, RuleSet};
 use crate::value::{Attributes, Value};
@@ -138,7 +138,7 @@ pub(super) fn name(
                         person.remarks.push(format!("{attribute} {value} is proposed, and theirs from the next run on"));
                     }
                 }
-                Err(reason) => person.held = Some(reason),
+                Err(reason) => person.held = Some(reason.on_hold(HoldCause::MissingValue)),
             }
         }
     }
@@ -154,7 +154,7 @@ pub(super) fn name(
             match value {
                 None if attribute.required && takes_part(person) => {
                     let text = format!("waits for a value of {}: it is required, and there is too little to make it of", attribute.name);
-                    person.held = Some(Reason::by(text, &attribute.place));
+                    person.held = Some(Reason::by(text, &attribute.place).on_hold(HoldCause::MissingValue));
                 }
                 Some(value) if !known.contains_key(&(attribute.name.as_str(), generate::folded(&value))) => {
                     outcome.reserved.push(Reserved { kind, attribute: attribute.name.clone(), value, identity: person.id.clone() });

@@ -17,7 +17,7 @@ use crate::licences::{self, Seats};
 use crate::memberships::Memberships;
 use crate::model::{AccountId, Identity, InFlight, MemberName, ObjectType, Override, Population, Reserved};
 use crate::notices;
-use crate::reasons::{Place, Reason};
+use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
 use jiff::Timestamp;
@@ -530,8 +530,11 @@ pub fn hold_later_steps(changes: &mut [Change]) {
         let whose = (change.system.clone(), change.identity.clone());
         match (&change.hold, held.get(&whose)) {
             (None, Some(first)) => {
-                change.hold =
-                    Some(Reason { text: format!("waits for departure step {first}, which is held"), rule: change.reason.rule.clone() });
+                change.hold = Some(Reason {
+                    text: format!("waits for departure step {first}, which is held"),
+                    rule: change.reason.rule.clone(),
+                    cause: Some(HoldCause::WaitingForStep),
+                });
             }
             (Some(_), None) => drop(held.insert(whose, change.step)),
             _ => {}
@@ -544,7 +547,10 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     let overridden = |change: &Change| totals.overrides.contains_key(&change.fingerprint);
     for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
         if let Some(said) = totals.overrides.get(&change.fingerprint).filter(|said| !said.release) {
-            change.hold = Some(Reason::new(format!("discarded by {}: it is not sent while it stays the same", said.principal)));
+            change.hold = Some(
+                Reason::new(format!("discarded by {}: it is not sent while it stays the same", said.principal))
+                    .on_hold(HoldCause::Discarded),
+            );
         }
     }
     for guard in &rules.guards {
@@ -572,7 +578,8 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
                     guard.change
                 ),
                 &guard.place,
-            );
+            )
+            .on_hold(HoldCause::Guard);
             for change in outcome.changes.iter_mut().filter(|c| counts(c) && c.hold.is_none()) {
                 change.hold = Some(reason.clone());
             }

@@ -7,7 +7,7 @@ use crate::expr::Values;
 use crate::lifecycle::{Facts, LEFT_BY};
 use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
-use crate::reasons::Reason;
+use crate::reasons::{HoldCause, Reason};
 use crate::roles::{self, Conflict, Grant, KEPT, ROLES};
 use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, Standing, Subject};
@@ -220,7 +220,8 @@ fn absent(rules: &RuleSet, population: &Population, kind: ObjectType, person: &P
             format!("{system} has not shown {name} since {}, and has not said that it is gone", shown(since))
         };
         let text = format!("{how}: if no source shows it again, {} leaves on {}", person.label, shown(until));
-        let reason = Reason { text, rule: rules.lifecycle.get(&kind).map(|life| life.place.clone()) };
+        let rule = rules.lifecycle.get(&kind).map(|life| life.place.clone());
+        let reason = Reason { text, rule, cause: Some(HoldCause::WaitingForDay) };
         outcome.decided.push(person.source_line(account, Verdict::Held, reason));
     }
 }
@@ -306,7 +307,7 @@ fn place(
         return;
     }
     if let Some(fault) = &account.fault {
-        let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", with.system));
+        let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", with.system)).on_hold(HoldCause::InvalidValue);
         line(Verdict::Held, reason.clone());
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             person.held = Some(reason);
@@ -316,7 +317,7 @@ fn place(
     let facts = with.population.systems.get(with.system);
     if let Some(reason) = hands_off::why(account, with.types, facts) {
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-            person.held = Some(reason.clone());
+            person.held = Some(reason.clone().on_hold(HoldCause::RuleError));
         }
         line(Verdict::OutOfScope, reason);
         return;
@@ -326,12 +327,13 @@ fn place(
         Standing::Out(reason) => {
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
                 let text = format!("out of scope in {}: {}", with.system, reason.text);
-                person.gone.get_or_insert(Reason { text, rule: reason.rule.clone() });
+                person.gone.get_or_insert(Reason { text, rule: reason.rule.clone(), cause: None });
             }
             line(Verdict::OutOfScope, reason);
             return;
         }
         Standing::Unclear(reason) => {
+            let reason = reason.on_hold(HoldCause::RuleError);
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
                 person.held = Some(reason.clone());
             }
@@ -347,7 +349,7 @@ fn place(
             let rule = &with.types.matching[rule];
             let text =
                 format!("{} now carries {key} by {}, which is another identity's: is it still the same person?", account.name, rule.name);
-            let reason = Reason::by(text, &rule.place);
+            let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
             person.held = Some(reason.clone());
             // It goes on feeding the identity that it has, which nothing is sent for until it is answered.
             person.sources.push(at);
@@ -385,7 +387,8 @@ fn place(
                         });
                     if let (Some(other), false) = (rival, given_up) {
                         let other = &with.population.accounts[other].name;
-                        let reason = Reason::by(format!("matches by {} an identity that {other} already feeds", rule.name), &rule.place);
+                        let reason = Reason::by(format!("matches by {} an identity that {other} already feeds", rule.name), &rule.place)
+                            .on_hold(HoldCause::NeedsReview);
                         line(Verdict::Held, reason.clone());
                         outcome.questions.push(asked(&with, kind, account, Doubt::Taken, vec![it.to_owned()], reason));
                         return;
@@ -393,7 +396,8 @@ fn place(
                     (!given_up).then(|| (it.to_owned(), format!("match rule \"{}\"", rule.name)))
                 }
                 Found::Doubtful { it, rule: place, why } => {
-                    let reason = Reason::by(format!("matches an identity by {}, but {why}", rule(place).name), &rule(place).place);
+                    let reason = Reason::by(format!("matches an identity by {}, but {why}", rule(place).name), &rule(place).place)
+                        .on_hold(HoldCause::NeedsReview);
                     line(Verdict::Held, reason.clone());
                     outcome.questions.push(asked(&with, kind, account, Doubt::Asked, vec![it.to_owned()], reason));
                     return;
@@ -401,7 +405,7 @@ fn place(
                 Found::Several { all, rule: place } => {
                     let rule = rule(place);
                     let text = format!("matches {} identities by {}: a person must say which", all.len(), rule.name);
-                    let reason = Reason::by(text, &rule.place);
+                    let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
                     line(Verdict::Held, reason.clone());
                     let all = all.into_iter().map(str::to_owned).collect();
                     outcome.questions.push(asked(&with, kind, account, Doubt::Ambiguous, all, reason));
@@ -496,13 +500,16 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         person.stage = Stage::Active;
         person.gone = None;
         if person.held.is_none() {
-            person.held = problems.into_iter().next();
+            person.held = problems.into_iter().next().map(|problem| problem.on_hold(HoldCause::InvalidValue));
         }
         let empty = |name: &str| person.attributes.get(name).is_empty();
         person.missed = declared.attributes.iter().filter(|a| a.wanted && empty(&a.name)).map(|a| a.name.clone()).collect();
         for attribute in declared.attributes.iter().filter(|a| a.required && a.generated.is_none() && a.spread.is_none()) {
             if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
-                person.held = Some(Reason::by(format!("waits for a value of {}: it is required", attribute.name), &attribute.place));
+                person.held = Some(
+                    Reason::by(format!("waits for a value of {}: it is required", attribute.name), &attribute.place)
+                        .on_hold(HoldCause::MissingValue),
+                );
             }
         }
     }
@@ -557,7 +564,7 @@ fn hold_roles(
     let held = match roles::held(rules, kind, &person.attributes, grants, now) {
         Ok(held) => held,
         Err(reason) => {
-            person.held.get_or_insert(reason);
+            person.held.get_or_insert(reason.on_hold(HoldCause::RuleError));
             return;
         }
     };
@@ -583,7 +590,7 @@ fn hold_roles(
                 person.attributes.set(one.value.attribute.as_str(), values);
             }
         }
-        Err(reason) => drop(person.held.get_or_insert(reason)),
+        Err(reason) => drop(person.held.get_or_insert(reason.on_hold(HoldCause::RuleError))),
     }
     person.attributes.set(ROLES, names.into_iter().map(Value::text).collect());
     person.attributes.set(KEPT, kept.into_iter().map(|(role, until)| Value::text(format!("{role} until {until}"))).collect());
@@ -621,7 +628,7 @@ fn live(
                 person.life = Some(life.reason);
                 since = life.since;
             }
-            Err(reason) => person.held = Some(reason),
+            Err(reason) => person.held = Some(reason.on_hold(HoldCause::InvalidValue)),
         }
     } else if let Some(one) = departure {
         if one.at <= now {
@@ -679,10 +686,13 @@ fn hold_duplicates(rules: &RuleSet, population: &Population, kind: ObjectType, g
                     continue;
                 }
                 let others: Vec<&str> = names.iter().filter(|(at, _)| *at != person).map(|(_, n)| n.as_str()).collect();
-                people[person].held = Some(Reason::by(
-                    format!("{} {value} is held by {} too: correct one of them", attribute.name, others.join(" and ")),
-                    &attribute.place,
-                ));
+                people[person].held = Some(
+                    Reason::by(
+                        format!("{} {value} is held by {} too: correct one of them", attribute.name, others.join(" and ")),
+                        &attribute.place,
+                    )
+                    .on_hold(HoldCause::DuplicateValue),
+                );
             }
         }
     }

@@ -6,7 +6,7 @@ use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use crate::compare::{self, Later, ValueChange};
 use crate::compose::{Desired, Wanted};
 use crate::model::{ObjectType, Population};
-use crate::reasons::Reason;
+use crate::reasons::{HoldCause, Reason};
 use crate::references::Accounts;
 use crate::rules::{Mapping, TypeRules, WhenChanged};
 use crate::schema::{Schema, ValueKind};
@@ -258,7 +258,7 @@ pub(super) fn settle(outcome: &mut Outcome) {
             if let Some((value, later)) = missing {
                 let text =
                     format!("{} wants {}'s account first ({}), and that is not made now", change.system, later.label, value.attribute);
-                change.hold = Some(Reason::by(text, &value.rule));
+                change.hold = Some(Reason::by(text, &value.rule).on_hold(HoldCause::WaitingForAccount));
                 more = true;
             }
         }

@@ -15,7 +15,7 @@ use crate::expr::Values;
 use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, Said};
 use crate::memberships::Memberships;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
-use crate::reasons::Reason;
+use crate::reasons::{HoldCause, Reason};
 use crate::rules::{RuleSet, TypeRules, WhenDeleted, WhenUnowned};
 use crate::schema::Schema;
 use crate::scope::{self, Groups, Standing, Subject};
@@ -237,6 +237,7 @@ impl<'a> Target<'a> {
             WhenUnowned::Ignore => Verdict::Unowned,
             WhenUnowned::Ask => {
                 reason.text = "no identity matches it: a person must say whose it is, or that it is left alone".to_owned();
+                reason.cause = Some(HoldCause::NeedsReview);
                 outcome.questions.push(Question {
                     system: self.system.to_owned(),
                     object: self.kind,
@@ -307,7 +308,7 @@ impl<'a> Target<'a> {
                 match scope {
                     Standing::In => None,
                     Standing::Out(reason) => Some(reason),
-                    Standing::Unclear(reason) => return (Some(Verdict::Held), live, reason),
+                    Standing::Unclear(reason) => return (Some(Verdict::Held), live, reason.on_hold(HoldCause::RuleError)),
                 }
             }
         };
@@ -325,7 +326,7 @@ impl<'a> Target<'a> {
             return (Some(Verdict::Held), live, reason.clone());
         }
         if let Some(reason) = live.and_then(|at| self.untouchable.get(&at)) {
-            return (Some(Verdict::Held), live, reason.clone());
+            return (Some(Verdict::Held), live, reason.clone().on_hold(HoldCause::RuleError));
         }
         if let Some(at) = live {
             if let Some(reason) = self.moved(person, at, people, outcome) {
@@ -350,7 +351,8 @@ impl<'a> Target<'a> {
                 Reason::new(format!(
                     "its account {name} was deleted in {} itself: `eager-tide identities split` lets a new one be made",
                     self.system
-                )),
+                ))
+                .on_hold(HoldCause::DeletedThere),
             );
         }
         if !self.facts.read.contains(&self.kind) {
@@ -360,7 +362,8 @@ impl<'a> Target<'a> {
                 Reason::new(format!(
                     "{} has not been read completely yet, so it cannot be told whether an account exists there",
                     self.system
-                )),
+                ))
+                .on_hold(HoldCause::NotRead),
             );
         }
         self.match_or_make(person, found.unwrap_or(Pick::New), claims, owned, people, joined, outcome)
@@ -401,7 +404,7 @@ impl<'a> Target<'a> {
             Pick::Answered(at, answer) => {
                 if let Some(fault) = &population.accounts[at].fault {
                     let text = format!("{} is its account, as {} said, and its record is broken: {fault}", name(at), answer.principal);
-                    return (Some(Verdict::Held), Some(at), Reason::new(text));
+                    return (Some(Verdict::Held), Some(at), Reason::new(text).on_hold(HoldCause::InvalidValue));
                 }
                 let made_by = format!("{} said so", answer.principal);
                 let reason = Reason::new(format!("{} is its account: {made_by}", name(at)));
@@ -419,7 +422,7 @@ impl<'a> Target<'a> {
             _ => {}
         }
         let mut held = |doubt: Doubt, text: String, rule: usize, all: &[usize]| {
-            let reason = Reason::by(text, &self.types.matching[rule].place);
+            let reason = Reason::by(text, &self.types.matching[rule].place).on_hold(HoldCause::NeedsReview);
             outcome.questions.push(self.asked(person, doubt, all, Vec::new(), reason.clone()));
             (Some(Verdict::Held), (all.len() == 1).then(|| all[0]), reason)
         };
@@ -453,7 +456,8 @@ impl<'a> Target<'a> {
                 }
                 let place = &self.types.matching[rule].place;
                 if let Some(fault) = &self.population.accounts[account].fault {
-                    let reason = Reason::by(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), place);
+                    let reason = Reason::by(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), place)
+                        .on_hold(HoldCause::InvalidValue);
                     return (Some(Verdict::Held), Some(account), reason);
                 }
                 let reason = Reason::by(format!("{} exists and matches by {by}", name(account)), place);
@@ -496,7 +500,7 @@ impl<'a> Target<'a> {
         }
         let rule = &self.types.matching[rule];
         let text = format!("its account {} carries {key} by {}, which is {}'s by now: whose is it?", account.name, rule.name, other.label);
-        let reason = Reason::by(text, &rule.place);
+        let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
         outcome.questions.push(self.asked(person, Doubt::Moved, &[at], vec![other.id.clone()], reason.clone()));
         Some(reason)
     }

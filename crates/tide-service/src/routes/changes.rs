@@ -12,7 +12,7 @@ use tide_engine::Plan;
 use tide_store::ChangeFilter;
 
 /// The most rows that a list shows.
-const MOST: i64 = 1000;
+pub(super) const MOST: i64 = 1000;
 
 pub(super) fn limit(query: &ListQuery) -> i64 {
     query.limit.unwrap_or(100).clamp(1, MOST)

@@ -73,6 +73,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(session::sign_in, session::sign_out))
         .routes(routes!(session::me))
         .routes(routes!(overview::show_overview))
+        .routes(routes!(overview::list_holds))
         .routes(routes!(overview::see_notices))
         .routes(routes!(overview::stop_writes, overview::lift_write_stop))
         .routes(routes!(overview::list_journal))

@@ -10,14 +10,15 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use tide_api::{
-    Count, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices, StopWrites, WriteStop,
+    Count, HoldCount, HoldQuery, Holds, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices,
+    StopWrites, WriteStop,
 };
+use tide_store::HoldFilter;
 
 /// Is everything well, what waits, what happened last?
 #[utoipa::path(get, path = "/api/v1/overview", tag = "overview", responses((status = 200, body = Overview)))]
 pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overview>, Refusal> {
     let store = service.engine.store();
-    let (failed, held) = store.waiting().await?;
     Ok(Json(Overview {
         systems: all_systems(&service).await?,
         identities: store.identity_counts().await?.into_iter().map(|(word, count)| Count { word, count }).collect(),
@@ -27,8 +28,8 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
         last_preview: store.last_change_set("preview", true).await?.map(convert::change_set),
         stalled: service.engine.trouble(),
         write_stop: service.engine.write_stop().map(write_stop),
-        failed,
-        held,
+        attention: service.engine.attention().await?.into_iter().map(convert::attention).collect(),
+        holds: hold_counts(store.hold_counts(None).await?),
         notices: store
             .notices()
             .await?
@@ -36,6 +37,33 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .map(|row| Notice { id: row.id, subject: row.subject, body: row.body, made: row.made })
             .collect(),
     }))
+}
+
+fn hold_counts(counts: Vec<(tide_core::HoldCause, i64)>) -> Vec<HoldCount> {
+    counts.into_iter().map(|(cause, count)| HoldCount { cause: convert::hold_cause(cause), count }).collect()
+}
+
+/// Who is on hold now, with the cause, since when, and who can end it; the longest on hold first. What only waits for a system to be armed
+/// is not in it.
+#[utoipa::path(get, path = "/api/v1/holds", tag = "overview", params(HoldQuery), responses((status = 200, body = Holds)))]
+pub async fn list_holds(State(service): State<Service>, Query(query): Query<HoldQuery>) -> Result<Json<Holds>, Refusal> {
+    let store = service.engine.store();
+    let limit = query.limit.unwrap_or(100).clamp(1, super::changes::MOST);
+    let after = match query.after.as_deref() {
+        None => None,
+        Some(after) => Some(after.parse().map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?),
+    };
+    let filter = HoldFilter {
+        cause: query.cause.map(convert::core_hold_cause),
+        system: query.system.filter(|system| !system.is_empty()),
+        search: query.search,
+        after,
+        limit,
+    };
+    let rows = store.holds(&filter).await?;
+    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| row.id.to_string())).flatten();
+    let counts = hold_counts(store.hold_counts(filter.system.as_deref()).await?);
+    Ok(Json(Holds { items: rows.into_iter().map(convert::hold).collect(), next, counts }))
 }
 
 fn write_stop(stop: tide_store::WriteStop) -> WriteStop {

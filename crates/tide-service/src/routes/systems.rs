@@ -47,7 +47,11 @@ fn system(
     readings: &[tide_store::Reading],
     rules: &RuleSet,
 ) -> System {
-    let steps = steps(row.checked.as_ref());
+    let mut steps = steps(row.checked.as_ref());
+    for step in &mut steps {
+        step.remedy = step.remedy.take().map(|remedy| remedy.replace(" NAME", &format!(" {}", row.name)));
+    }
+    let health = engine.health(&row, readings);
     let (accounts, linked) = counts.iter().find(|(name, _, _)| *name == row.name).map_or((0, 0), |(_, all, linked)| (*all, *linked));
     let types: Vec<_> = rules.systems.get(&row.name).into_iter().flat_map(|system| system.types.values()).collect();
     let mut roles = Vec::new();
@@ -75,7 +79,8 @@ fn system(
         armed: row.armed,
         host: engine.host_in_use(&row.name),
         profile: row.profile.into_iter().map(|(label, text)| Fact { label, text }).collect(),
-        healthy: (!steps.is_empty()).then(|| steps.iter().all(|step| step.state != "failed")),
+        health: convert::health(&health),
+        health_reason: health.reason().map(str::to_owned),
         checked_at: row.checked_at,
         steps,
         accounts,

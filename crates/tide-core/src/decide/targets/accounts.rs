@@ -9,7 +9,7 @@ use crate::compose::{self, Desired};
 use crate::licences;
 use crate::model::Population;
 use crate::model::{Account, ObjectType, PasswordSet};
-use crate::reasons::Reason;
+use crate::reasons::{HoldCause, Reason};
 use crate::rules::{TypeRules, WhenChanged, WhenOut};
 use crate::value::Value;
 use std::collections::HashMap;
@@ -31,16 +31,17 @@ impl<'a> Target<'a> {
             return (
                 Some(Verdict::Held),
                 None,
-                Reason::by(format!("waits for an account in {first}, which comes first"), &self.types.place),
+                Reason::by(format!("waits for an account in {first}, which comes first"), &self.types.place)
+                    .on_hold(HoldCause::WaitingForAccount),
             );
         }
         let mut desired = self.shape.desired(&person.attributes, None);
         let pointing = pointing::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::Held), None, problem.clone());
+            return (Some(Verdict::Held), None, problem.clone().on_hold(HoldCause::InvalidValue));
         }
         if let Some((_, reason)) = self.conflicting_values(&desired, None).into_iter().next() {
-            return (Some(Verdict::Held), None, reason);
+            return (Some(Verdict::Held), None, reason.on_hold(HoldCause::DuplicateValue));
         }
         self.points(None, pointing);
         self.reserve_values(&desired, usize::MAX);
@@ -85,13 +86,14 @@ impl<'a> Target<'a> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
         if let Some(fault) = &account.fault {
-            let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system));
+            let reason =
+                Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system)).on_hold(HoldCause::InvalidValue);
             return (Some(Verdict::Held), Some(at), reason);
         }
         let mut desired = self.shape.desired(&person.attributes, Some(account));
         let pointing = pointing::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::Held), Some(at), problem.clone());
+            return (Some(Verdict::Held), Some(at), problem.clone().on_hold(HoldCause::InvalidValue));
         }
         let mut taken = self.conflicting_values(&desired, Some(at));
         desired.wanted.retain(|wanted| !taken.iter().any(|(other, _)| other.mapping.attribute == wanted.mapping.attribute));
@@ -163,7 +165,7 @@ impl<'a> Target<'a> {
             for (kind, values) in self.by_kind(compare::differences(&apart, account, self.population)) {
                 let at_change = outcome.changes.len();
                 self.push(person, Some(at), kind, values, reason.clone(), outcome);
-                outcome.changes[at_change].hold.get_or_insert(reason.clone());
+                outcome.changes[at_change].hold.get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
                 done.push(Verdict::Held);
             }
         }
@@ -390,13 +392,19 @@ impl<'a> Target<'a> {
     /// The same, of accounts of another type there.
     pub(super) fn hold_of(&self, kind: ObjectType) -> Option<Reason> {
         if !self.facts.writable.contains(&kind) {
-            Some(Reason::new(format!("{} is read-only for type {kind}: nothing is sent until it is made writable", self.system)))
+            Some(
+                Reason::new(format!("{} is read-only for type {kind}: nothing is sent until it is made writable", self.system))
+                    .on_hold(HoldCause::NotArmed),
+            )
         } else if self.facts.disarmed {
-            Some(Reason::new(format!("{0} is not armed: nothing is sent before `eager-tide systems arm {0}`", self.system)))
+            Some(
+                Reason::new(format!("{0} is not armed: nothing is sent before `eager-tide systems arm {0}`", self.system))
+                    .on_hold(HoldCause::NotArmed),
+            )
         } else if self.facts.paused {
-            Some(Reason::new(format!("{} is paused", self.system)))
+            Some(Reason::new(format!("{} is paused", self.system)).on_hold(HoldCause::Paused))
         } else {
-            self.facts.write_hold.clone().map(Reason::new)
+            self.facts.write_hold.clone().map(|why| Reason::new(why).on_hold(HoldCause::Paused))
         }
     }
 }
@@ -407,7 +415,7 @@ pub(in crate::decide) fn reported(population: &Population, types: &TypeRules, ch
         return change.hold.clone();
     }
     let text = format!("changed in {} itself: it is told, and put right when somebody says so", change.system);
-    Some(Reason::by(text, &types.place))
+    Some(Reason::by(text, &types.place).on_hold(HoldCause::ExternalChange))
 }
 
 fn unique_key(wanted: &compose::Wanted<'_>) -> (String, String) {

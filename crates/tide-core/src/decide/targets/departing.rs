@@ -7,7 +7,7 @@ use crate::compare::{ValueChange, equal};
 use crate::expr::{Program, Values};
 use crate::lifecycle::{DepartureAct, DepartureStep, later};
 use crate::model::{Account, ObjectType, Stage};
-use crate::reasons::Reason;
+use crate::reasons::{HoldCause, Reason};
 use crate::rules::RuleSet;
 use crate::schema::ValueKind;
 use crate::value::{Attributes, Value};
@@ -83,7 +83,7 @@ impl Target<'_> {
     }
 
     fn cannot(&self, step: &DepartureStep, said: &str) -> Reason {
-        Reason::by(format!("the departure step {} cannot be done: {said}", step.act.word()), &step.place)
+        Reason::by(format!("the departure step {} cannot be done: {said}", step.act.word()), &step.place).on_hold(HoldCause::RuleError)
     }
 
     /// The change that a step still needs, if it needs one.

@@ -8,7 +8,7 @@ use crate::compare::{Later, ValueChange};
 use crate::expr::Values;
 use crate::memberships::member_value;
 use crate::model::{Account, AccountId, Joined, MemberName, ObjectType};
-use crate::reasons::Reason;
+use crate::reasons::{HoldCause, Reason};
 use crate::references::folded;
 use crate::rules::{MembershipRule, WhenChanged};
 use crate::value::Value;
@@ -98,7 +98,7 @@ impl<'a> Target<'a> {
             let (wanted, missing) = match self.wanted_groups(stand) {
                 Ok(wanted) => wanted,
                 Err(reason) => {
-                    (outcome.decided[*line].verdict, outcome.decided[*line].reason) = (Verdict::Held, reason);
+                    (outcome.decided[*line].verdict, outcome.decided[*line].reason) = (Verdict::Held, reason.on_hold(HoldCause::RuleError));
                     continue;
                 }
             };
@@ -319,7 +319,7 @@ impl<'a> Target<'a> {
         for group in groups {
             let follows = mapped && !ours.contains(&group) && self.memberships.get(group).is_some_and(|group| group.owned);
             if !follows {
-                let why = Reason { text: format!("{}: {}", why.text, self.called(group)), rule: why.rule.clone() };
+                let why = Reason { text: format!("{}: {}", why.text, self.called(group)), ..why.clone() };
                 let (member, former) = (Some(self.member(group, account)), former(group));
                 let turn = Turn { group, kind: ChangeKind::Revoke, why, by_hand: false, person, member, former };
                 outcome.changes.push(self.turn(&turn));

@@ -1,0 +1,128 @@
+//! `eager-tide holds`.
+
+use super::{Reach, output};
+use clap::{Args, ValueEnum};
+use std::process::ExitCode;
+use tide_api::{HoldCause, HoldCount, HoldOwner, Holds};
+
+/// Why something does not go on now.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Cause {
+    Guard,
+    AwaitingApproval,
+    NeedsReview,
+    Failed,
+    RetriedLater,
+    MissingValue,
+    DuplicateValue,
+    InvalidValue,
+    RuleError,
+    WaitingForAccount,
+    WaitingForSeat,
+    WaitingForDay,
+    WaitingForStep,
+    UnknownOutcome,
+    NotRead,
+    ExternalChange,
+    DeletedThere,
+    Discarded,
+    Paused,
+}
+
+/// Show who is on hold now: why, since when, and who can end it. Ends with code 3 when anybody is
+#[derive(Args)]
+pub struct ShowHolds {
+    /// Only this cause
+    #[arg(long, value_enum)]
+    cause: Option<Cause>,
+    /// Only this system
+    #[arg(long)]
+    system: Option<String>,
+    /// Only rows with this text in the name or the reason
+    #[arg(long, default_value = "")]
+    search: String,
+    /// The most rows
+    #[arg(long, default_value_t = 100)]
+    limit: usize,
+}
+
+/// A cause for people.
+pub fn cause(cause: HoldCause) -> &'static str {
+    match cause {
+        HoldCause::Guard => "held by guard",
+        HoldCause::AwaitingApproval => "awaiting approval",
+        HoldCause::NeedsReview => "needs review",
+        HoldCause::Failed => "failed",
+        HoldCause::RetriedLater => "retried later",
+        HoldCause::MissingValue => "missing value",
+        HoldCause::DuplicateValue => "duplicate value",
+        HoldCause::InvalidValue => "invalid value",
+        HoldCause::RuleError => "rule error",
+        HoldCause::WaitingForAccount => "waiting for account",
+        HoldCause::WaitingForSeat => "waiting for seat",
+        HoldCause::WaitingForDay => "waiting for day",
+        HoldCause::WaitingForStep => "waiting for step",
+        HoldCause::UnknownOutcome => "unknown outcome",
+        HoldCause::NotRead => "not read",
+        HoldCause::ExternalChange => "external change",
+        HoldCause::DeletedThere => "deleted in system",
+        HoldCause::Discarded => "discarded",
+        HoldCause::Paused => "paused",
+        HoldCause::NotArmed => "not armed",
+        HoldCause::NotInPreview => "not in preview",
+        HoldCause::LinkOnly => "link only",
+    }
+}
+
+fn owner(owner: HoldOwner) -> &'static str {
+    match owner {
+        HoldOwner::Operator => "operator",
+        HoldOwner::Approver => "approver",
+        HoldOwner::SourceOwner => "owner of the source",
+        HoldOwner::RuleAuthor => "author of the rules",
+        HoldOwner::SystemOwner => "owner of the target",
+        HoldOwner::Nobody => "ends by itself",
+    }
+}
+
+/// The counts, in one line.
+pub fn counts(counts: &[HoldCount]) -> String {
+    counts.iter().map(|one| format!("{} {}", one.count, cause(one.cause))).collect::<Vec<_>>().join(" · ")
+}
+
+impl ShowHolds {
+    /// Does it.
+    pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
+        let cause_code = self.cause.and_then(|cause| cause.to_possible_value()).map(|value| value.get_name().replace('-', "_"));
+        let mut query = vec![("limit", self.limit.to_string()), ("search", self.search)];
+        query.extend(cause_code.map(|cause| ("cause", cause)));
+        query.extend(self.system.map(|system| ("system", system)));
+        let holds: Holds = reach.client()?.get("holds", &query).await?;
+        if reach.json() {
+            output::json(&holds)?;
+        } else if holds.items.is_empty() {
+            output::line("nobody is on hold");
+        } else {
+            output::table(
+                &["who", "cause", "since", "systems", "who can end it", "reason"],
+                holds.items.iter().map(|one| {
+                    let rule = one.rule.as_ref().map(|rule| format!(" ({rule})")).unwrap_or_default();
+                    vec![
+                        one.label.clone(),
+                        cause(one.cause).to_owned(),
+                        output::time(&one.since),
+                        one.systems.join(", "),
+                        owner(one.owner).to_owned(),
+                        format!("{}{rule}", one.reason),
+                    ]
+                }),
+            );
+            output::line("");
+            output::line(&format!("on hold: {}", counts(&holds.counts)));
+            if holds.next.is_some() {
+                output::line("there are more: --limit, --cause, --system and --search choose");
+            }
+        }
+        Ok(ExitCode::from(if holds.items.is_empty() { 0 } else { 3 }))
+    }
+}

@@ -1,0 +1,296 @@
+//! What needs attention now, the worst first, and how healthy each system is: from kept records alone, so that it costs the same for a
+//! hundred people and for a million.
+
+use crate::{Engine, EngineError, lock};
+use std::collections::BTreeMap;
+use tide_core::HoldCause;
+use tide_store::{Reading, SystemRow};
+
+/// The most names that one entry tells.
+const NAMED: usize = 5;
+
+/// How bad it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// Access is open that must be closed, or nothing is done at all.
+    Critical,
+    /// Something does not go on before somebody does something.
+    Warning,
+    /// Something to know.
+    Info,
+}
+
+impl Severity {
+    /// The code used in answers.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Severity::Critical => "critical",
+            Severity::Warning => "warning",
+            Severity::Info => "info",
+        }
+    }
+}
+
+/// What needs attention, the worst first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum AttentionKind {
+    /// The records cannot be written.
+    Storage,
+    /// All writes are stopped by an operator.
+    WritesStopped,
+    /// A task of the service failed and is started again later.
+    Task,
+    /// People who left still have access.
+    OpenAccess,
+    /// The published rules have errors: nothing is decided.
+    RulesInvalid,
+    /// A guard holds changes.
+    Guard,
+    /// A system does not answer, or its test failed.
+    Unreachable,
+    /// The last read of a system failed, or its file was refused.
+    ReadFailed,
+    /// Changes failed, and are not retried before something changes.
+    Failed,
+    /// Changes await an approval.
+    Approval,
+    /// It cannot be told whose accounts these are.
+    Review,
+    /// Accounts were changed in a system itself.
+    ExternalChange,
+    /// People are on hold for other causes.
+    OnHold,
+    /// Changes failed, and are retried later.
+    RetriedLater,
+    /// Notifications that nobody acknowledged.
+    Notices,
+    /// No system is connected.
+    NoSystems,
+    /// No rules are published.
+    NoRules,
+    /// No run was made yet.
+    NoRun,
+}
+
+impl AttentionKind {
+    /// How bad it is.
+    pub fn severity(self) -> Severity {
+        match self {
+            AttentionKind::Storage
+            | AttentionKind::WritesStopped
+            | AttentionKind::Task
+            | AttentionKind::OpenAccess
+            | AttentionKind::RulesInvalid
+            | AttentionKind::Guard => Severity::Critical,
+            AttentionKind::Unreachable
+            | AttentionKind::ReadFailed
+            | AttentionKind::Failed
+            | AttentionKind::Approval
+            | AttentionKind::Review
+            | AttentionKind::ExternalChange
+            | AttentionKind::OnHold
+            | AttentionKind::RetriedLater => Severity::Warning,
+            AttentionKind::Notices | AttentionKind::NoSystems | AttentionKind::NoRules | AttentionKind::NoRun => Severity::Info,
+        }
+    }
+
+    /// The code used in answers.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            AttentionKind::Storage => "storage",
+            AttentionKind::WritesStopped => "writes_stopped",
+            AttentionKind::Task => "task",
+            AttentionKind::OpenAccess => "open_access",
+            AttentionKind::RulesInvalid => "rules_invalid",
+            AttentionKind::Guard => "guard",
+            AttentionKind::Unreachable => "unreachable",
+            AttentionKind::ReadFailed => "read_failed",
+            AttentionKind::Failed => "failed",
+            AttentionKind::Approval => "approval",
+            AttentionKind::Review => "review",
+            AttentionKind::ExternalChange => "external_change",
+            AttentionKind::OnHold => "on_hold",
+            AttentionKind::RetriedLater => "retried_later",
+            AttentionKind::Notices => "notices",
+            AttentionKind::NoSystems => "no_systems",
+            AttentionKind::NoRules => "no_rules",
+            AttentionKind::NoRun => "no_run",
+        }
+    }
+}
+
+/// Something that needs attention.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attention {
+    /// What.
+    pub kind: AttentionKind,
+    /// The system, where it is about one.
+    pub system: Option<String>,
+    /// How many it is about.
+    pub count: i64,
+    /// Some of them, by name.
+    pub names: Vec<String>,
+    /// What was said: an error, an operator's words.
+    pub detail: Option<String>,
+}
+
+impl Attention {
+    fn new(kind: AttentionKind, count: i64) -> Attention {
+        Attention { kind, system: None, count, names: Vec::new(), detail: None }
+    }
+
+    fn with(kind: AttentionKind, detail: impl Into<String>) -> Attention {
+        Attention { detail: Some(detail.into()), ..Self::new(kind, 1) }
+    }
+}
+
+/// How a system is, by tests, reads and writes; the last of them counts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Health {
+    /// It was never tested, read or written.
+    Unknown,
+    /// An operator paused it.
+    Paused,
+    /// Everything works.
+    Healthy,
+    /// It answers, and something does not work.
+    Degraded(String),
+    /// It does not answer, or lets us in no more.
+    Unreachable(String),
+}
+
+impl Health {
+    /// The code used in answers.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            Health::Unknown => "unknown",
+            Health::Paused => "paused",
+            Health::Healthy => "healthy",
+            Health::Degraded(_) => "degraded",
+            Health::Unreachable(_) => "unreachable",
+        }
+    }
+
+    /// What does not work.
+    pub fn reason(&self) -> Option<&str> {
+        match self {
+            Health::Degraded(reason) | Health::Unreachable(reason) => Some(reason),
+            _ => None,
+        }
+    }
+}
+
+fn list(map: &BTreeMap<HoldCause, i64>, causes: impl Fn(HoldCause) -> bool) -> i64 {
+    map.iter().filter(|(cause, _)| causes(**cause)).map(|(_, count)| count).sum()
+}
+
+impl Engine {
+    /// How a system is, from its last readings and its last test.
+    pub fn health(&self, row: &SystemRow, readings: &[Reading]) -> Health {
+        if row.paused {
+            return Health::Paused;
+        }
+        if let Some(down) = lock(&self.down).get(&row.name) {
+            return Health::Unreachable(format!("writes fail: {}", down.said()));
+        }
+        let mine = readings.iter().filter(|reading| reading.system == row.name && reading.ended.is_some());
+        let last = mine.max_by(|a, b| a.ended.cmp(&b.ended));
+        let watching = self.listening().into_iter().find(|one| one.system == row.name && one.state == "broken");
+        let failed_step = || {
+            let steps = row.checked.as_ref()?.as_array()?;
+            let step = steps.iter().find(|step| step["state"] == "failed")?;
+            Some(format!("{}: {}", step["name"].as_str().unwrap_or("the test"), step["detail"].as_str().unwrap_or("failed")))
+        };
+        let tested_later = last.is_none_or(|last| row.checked_at.as_deref() > last.ended.as_deref());
+        match (last, failed_step()) {
+            (_, Some(step)) if tested_later => Health::Unreachable(format!("the last test failed: {step}")),
+            (Some(last), _) if last.state == "broken" && !(tested_later && row.checked_at.is_some()) => {
+                let error = last.error.clone().unwrap_or_else(|| "no answer".to_owned());
+                Health::Degraded(format!("the last read failed: {error}"))
+            }
+            _ if watching.is_some() => {
+                let error = watching.and_then(|one| one.error).unwrap_or_else(|| "no answer".to_owned());
+                Health::Degraded(format!("changes cannot be received: {error}"))
+            }
+            (None, None) if row.checked_at.is_none() => Health::Unknown,
+            _ => Health::Healthy,
+        }
+    }
+
+    /// What needs attention now, the worst first.
+    pub async fn attention(&self) -> Result<Vec<Attention>, EngineError> {
+        let mut all = Vec::new();
+        if let Some(trouble) = self.trouble() {
+            all.push(Attention::with(AttentionKind::Storage, trouble));
+        }
+        if let Some(stop) = self.write_stop() {
+            let detail = if stop.reason.is_empty() { stop.principal.clone() } else { format!("{}: “{}”", stop.principal, stop.reason) };
+            all.push(Attention::with(AttentionKind::WritesStopped, detail));
+        }
+        for (task, said) in lock(&self.panicked).iter() {
+            all.push(Attention::with(AttentionKind::Task, format!("{task}: {said}")));
+        }
+        let systems = self.store.systems().await?;
+        let rules = self.rules().await;
+        match &rules {
+            Err(EngineError::Rules(faults)) => {
+                let first = faults.first().map(ToString::to_string).unwrap_or_default();
+                all.push(Attention { count: faults.len() as i64, ..Attention::with(AttentionKind::RulesInvalid, first) });
+            }
+            Err(EngineError::NoRules) if systems.is_empty() => all.push(Attention::new(AttentionKind::NoSystems, 1)),
+            Err(EngineError::NoRules) => all.push(Attention::new(AttentionKind::NoRules, 1)),
+            _ => {}
+        }
+        let readings = self.store.last_readings().await?;
+        for row in &systems {
+            let (kind, reason) = match self.health(row, &readings) {
+                Health::Unreachable(reason) => (AttentionKind::Unreachable, reason),
+                Health::Degraded(reason) => (AttentionKind::ReadFailed, reason),
+                _ => continue,
+            };
+            all.push(Attention { system: Some(row.name.clone()), ..Attention::with(kind, reason) });
+        }
+        let leavers = self.store.leavers_on_hold().await?;
+        if !leavers.is_empty() {
+            let names = leavers.iter().take(NAMED).map(|(_, label)| label.clone()).collect();
+            all.push(Attention { names, ..Attention::new(AttentionKind::OpenAccess, leavers.len() as i64) });
+        }
+        let counts: BTreeMap<HoldCause, i64> = self.store.hold_counts(None).await?.into_iter().collect();
+        let of = |cause: HoldCause| counts.get(&cause).copied().unwrap_or(0);
+        let named = [
+            (AttentionKind::Guard, of(HoldCause::Guard)),
+            (AttentionKind::Failed, of(HoldCause::Failed)),
+            (AttentionKind::Approval, of(HoldCause::AwaitingApproval)),
+            (AttentionKind::Review, of(HoldCause::NeedsReview)),
+            (AttentionKind::ExternalChange, of(HoldCause::ExternalChange)),
+            (AttentionKind::RetriedLater, of(HoldCause::RetriedLater)),
+        ];
+        for (kind, count) in named.into_iter().filter(|(_, count)| *count > 0) {
+            all.push(Attention::new(kind, count));
+        }
+        let others = list(&counts, |cause| {
+            !matches!(
+                cause,
+                HoldCause::Guard
+                    | HoldCause::Failed
+                    | HoldCause::AwaitingApproval
+                    | HoldCause::NeedsReview
+                    | HoldCause::ExternalChange
+                    | HoldCause::RetriedLater
+            )
+        });
+        if others > 0 {
+            all.push(Attention::new(AttentionKind::OnHold, others));
+        }
+        let notices = self.store.notices().await?;
+        if !notices.is_empty() {
+            let names = notices.iter().take(NAMED).map(|notice| notice.subject.clone()).collect();
+            all.push(Attention { names, ..Attention::new(AttentionKind::Notices, notices.len() as i64) });
+        }
+        if rules.is_ok() && self.store.last_change_set("run", true).await?.is_none() {
+            all.push(Attention::new(AttentionKind::NoRun, 1));
+        }
+        all.sort_by_key(|one| one.kind);
+        Ok(all)
+    }
+}

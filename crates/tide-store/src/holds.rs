@@ -1,0 +1,273 @@
+//! What does not go on now, with the cause and since when.
+
+use crate::{Store, StoreError, stamp};
+use jiff::Timestamp;
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use std::collections::HashMap;
+use tide_core::{HoldCause, ObjectType};
+
+/// Which line or change is on hold.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct HoldKey {
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: ObjectType,
+    /// The identity; empty for an account that belongs to nobody.
+    pub identity: String,
+    /// The account; 0 where there is none yet.
+    pub account: i64,
+    /// The kind of change; empty for a line.
+    pub kind: String,
+}
+
+/// Something that does not go on now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Hold {
+    /// What.
+    pub key: HoldKey,
+    /// It would close somebody's access.
+    pub takes_away: bool,
+    /// Whom it is about.
+    pub label: String,
+    /// Why, as a code.
+    pub cause: HoldCause,
+    /// Why, in words.
+    pub reason: String,
+    /// The rule behind it, as `FILE:LINE`.
+    pub rule: Option<String>,
+}
+
+/// Somebody who is on hold: all that is held for them by one cause, for one reason.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HoldRow {
+    /// Its number.
+    pub id: i64,
+    /// The identity; empty for an account that belongs to nobody.
+    pub identity: String,
+    /// Whether the identity is kept.
+    pub is_kept: bool,
+    /// The type.
+    pub object: String,
+    /// Whom it is about.
+    pub label: String,
+    /// Why, as a code.
+    pub cause: HoldCause,
+    /// Why, in words.
+    pub reason: String,
+    /// The rule behind it, as `FILE:LINE`.
+    pub rule: Option<String>,
+    /// The systems in which it is held.
+    pub systems: Vec<String>,
+    /// The kinds of changes that are held; empty when there is none yet.
+    pub kinds: Vec<String>,
+    /// Since when.
+    pub since: String,
+}
+
+/// Which rows of the list to show.
+#[derive(Debug, Clone, Default)]
+pub struct HoldFilter {
+    /// Only this cause.
+    pub cause: Option<HoldCause>,
+    /// Only this system.
+    pub system: Option<String>,
+    /// Only rows with this text in the name or the reason.
+    pub search: Option<String>,
+    /// Only rows after this one.
+    pub after: Option<i64>,
+    /// The most rows.
+    pub limit: i64,
+}
+
+const COLUMNS: &str = "system, object, identity, account, kind, takes_away, label, cause, reason, rule, since";
+/// Rows of one statement: eleven values each, far below SQLite's limit.
+const ROWS: usize = 200;
+
+async fn remove(c: &mut SqliteConnection, keys: &[HoldKey]) -> Result<(), StoreError> {
+    for keys in keys.chunks(ROWS) {
+        let mut query = QueryBuilder::<Sqlite>::new("DELETE FROM hold WHERE (system, object, identity, account, kind) IN (VALUES ");
+        for (place, key) in keys.iter().enumerate() {
+            query.push(if place == 0 { "(" } else { ",(" });
+            let mut row = query.separated(",");
+            row.push_bind(key.system.clone()).push_bind(key.object.word());
+            row.push_bind(key.identity.clone()).push_bind(key.account).push_bind(key.kind.clone());
+            query.push(")");
+        }
+        query.push(")").build().execute(&mut *c).await?;
+    }
+    Ok(())
+}
+
+async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), StoreError> {
+    for holds in holds.chunks(ROWS) {
+        let mut query = QueryBuilder::<Sqlite>::new(format!("INSERT INTO hold ({COLUMNS}) "));
+        query.push_values(holds, |mut row, hold| {
+            row.push_bind(hold.key.system.clone())
+                .push_bind(hold.key.object.word())
+                .push_bind(hold.key.identity.clone())
+                .push_bind(hold.key.account)
+                .push_bind(hold.key.kind.clone())
+                .push_bind(hold.takes_away)
+                .push_bind(hold.label.clone())
+                .push_bind(hold.cause.as_str())
+                .push_bind(hold.reason.clone())
+                .push_bind(hold.rule.clone())
+                .push_bind(now.to_owned());
+        });
+        // What the same cause holds is held since the same moment, whatever is said of it.
+        query.push(
+            " ON CONFLICT DO UPDATE SET since = iif(hold.cause = excluded.cause, hold.since, excluded.since), cause = excluded.cause,
+               takes_away = excluded.takes_away, label = excluded.label, reason = excluded.reason, rule = excluded.rule",
+        );
+        query.build().execute(&mut *c).await?;
+    }
+    Ok(())
+}
+
+impl Store {
+    /// Everything that is on hold, by what it is: for a comparison with what is decided next.
+    pub async fn all_holds(&self) -> Result<HashMap<HoldKey, Hold>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM hold").fetch_all(&self.reader).await?;
+        let read = |row: &sqlx::sqlite::SqliteRow| {
+            let key = HoldKey {
+                system: row.get("system"),
+                object: ObjectType::from_word(row.get("object"))?,
+                identity: row.get("identity"),
+                account: row.get("account"),
+                kind: row.get("kind"),
+            };
+            let hold = Hold {
+                key: key.clone(),
+                takes_away: row.get("takes_away"),
+                label: row.get("label"),
+                cause: HoldCause::parse(row.get("cause"))?,
+                reason: row.get("reason"),
+                rule: row.get("rule"),
+            };
+            Some((key, hold))
+        };
+        Ok(rows.iter().filter_map(read).collect())
+    }
+
+    /// Takes out holds that ended, and keeps those that began or are held otherwise now.
+    pub async fn keep_holds(&self, ended: Vec<HoldKey>, held: Vec<Hold>, now: Timestamp) -> Result<(), StoreError> {
+        self.writer
+            .run_lazily(move |c| {
+                Box::pin(async move {
+                    remove(c, &ended).await?;
+                    put(c, &held, &stamp(now)).await
+                })
+            })
+            .await
+    }
+
+    /// How many are on hold by each cause: each identity, or account that belongs to nobody, once. With `system`, those in that system.
+    pub async fn hold_counts(&self, system: Option<&str>) -> Result<Vec<(HoldCause, i64)>, StoreError> {
+        let rows: Vec<(String, i64)> = sqlx::query_as(
+            "SELECT cause, count(DISTINCT iif(identity = '', 'account ' || account, identity)) FROM hold
+             WHERE ? IS NULL OR system = ? GROUP BY cause",
+        )
+        .bind(system)
+        .bind(system)
+        .fetch_all(&self.reader)
+        .await?;
+        let mut counts: Vec<(HoldCause, i64)> =
+            rows.into_iter().filter_map(|(cause, count)| Some((HoldCause::parse(&cause)?, count))).collect();
+        counts.sort_unstable();
+        Ok(counts)
+    }
+
+    /// Who left and still has access that a held change would close.
+    pub async fn leavers_on_hold(&self) -> Result<Vec<(String, String)>, StoreError> {
+        Ok(sqlx::query_as(
+            "SELECT DISTINCT l.identity, l.label FROM leaver l JOIN hold h ON h.identity = l.identity
+             WHERE l.returned IS NULL AND h.takes_away ORDER BY l.label, l.identity",
+        )
+        .fetch_all(&self.reader)
+        .await?)
+    }
+
+    /// Who is on hold, by cause and name.
+    pub async fn holds(&self, filter: &HoldFilter) -> Result<Vec<HoldRow>, StoreError> {
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "SELECT min(h.id) AS first, h.identity, h.object, h.label, h.cause, h.reason, min(h.rule) AS rule, min(h.since) AS since,
+               group_concat(DISTINCT h.system) AS systems, group_concat(DISTINCT nullif(h.kind, '')) AS kinds,
+               EXISTS (SELECT 1 FROM identity i WHERE i.id = h.identity) AS is_kept
+             FROM hold h WHERE 1 = 1",
+        );
+        if let Some(cause) = filter.cause {
+            query.push(" AND h.cause = ").push_bind(cause.as_str());
+        }
+        if let Some(system) = &filter.system {
+            query.push(" AND h.system = ").push_bind(system.clone());
+        }
+        if let Some(search) = filter.search.as_deref().map(str::trim).filter(|search| !search.is_empty()) {
+            let like = format!("%{}%", search.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+            query.push(" AND (h.label LIKE ").push_bind(like.clone()).push(" ESCAPE '\\' OR h.reason LIKE ").push_bind(like);
+            query.push(" ESCAPE '\\')");
+        }
+        query.push(" GROUP BY iif(h.identity = '', h.account, h.identity), h.object, h.cause, h.reason");
+        if let Some(after) = filter.after {
+            query.push(" HAVING min(h.id) > ").push_bind(after);
+        }
+        let rows = query.push(" ORDER BY first LIMIT ").push_bind(filter.limit).build().fetch_all(&self.reader).await?;
+        let list = |text: Option<String>| text.map(|text| text.split(',').map(str::to_owned).collect()).unwrap_or_default();
+        let read = |row: &sqlx::sqlite::SqliteRow| {
+            Some(HoldRow {
+                id: row.get("first"),
+                identity: row.get("identity"),
+                is_kept: row.get("is_kept"),
+                object: row.get("object"),
+                label: row.get("label"),
+                cause: HoldCause::parse(row.get("cause"))?,
+                reason: row.get("reason"),
+                rule: row.get("rule"),
+                systems: list(row.get("systems")),
+                kinds: list(row.get("kinds")),
+                since: row.get("since"),
+            })
+        };
+        Ok(rows.iter().filter_map(read).collect())
+    }
+
+    /// What a run did to holds: the keys of changes that are done, and those that failed, as holds.
+    pub async fn holds_of_run(&self, run: i64) -> Result<(Vec<HoldKey>, Vec<Hold>), StoreError> {
+        let key = |row: &sqlx::sqlite::SqliteRow| {
+            Some(HoldKey {
+                system: row.get("system"),
+                object: ObjectType::from_word(row.get("object"))?,
+                identity: row.get("identity"),
+                account: row.get("account"),
+                kind: row.get("kind"),
+            })
+        };
+        let done = sqlx::query(
+            "SELECT h.* FROM hold h JOIN change c ON c.change_set = ? AND c.state = 'done' AND c.system = h.system AND c.object = h.object
+               AND c.identity = h.identity AND c.kind = h.kind AND (h.account = 0 OR h.account = c.account)",
+        )
+        .bind(run)
+        .fetch_all(&self.reader)
+        .await?;
+        let failed = sqlx::query(
+            "SELECT system, object, identity, iif(kind = 'create', 0, coalesce(account, 0)) AS account, kind, label, error, passing,
+               step > 0 OR kind IN ('disable', 'delete', 'revoke') AS takes_away
+             FROM change WHERE change_set = ? AND state = 'failed'",
+        )
+        .bind(run)
+        .fetch_all(&self.reader)
+        .await?;
+        let hold = |row: &sqlx::sqlite::SqliteRow| {
+            let is_passing: bool = row.get("passing");
+            Some(Hold {
+                key: key(row)?,
+                takes_away: row.get("takes_away"),
+                label: row.get("label"),
+                cause: if is_passing { HoldCause::RetriedLater } else { HoldCause::Failed },
+                reason: format!("failed: {}", row.get::<Option<&str>, _>("error").unwrap_or("no answer")),
+                rule: None,
+            })
+        };
+        Ok((done.iter().filter_map(key).collect(), failed.iter().filter_map(hold).collect()))
+    }
+}
