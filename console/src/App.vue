@@ -13,6 +13,7 @@ const pages = [
   { name: 'systems', label: 'Systems' },
   { name: 'identities', label: 'Identities' },
   { name: 'changes', label: 'Changes' },
+  { name: 'on-hold', label: 'On hold' },
   { name: 'decisions', label: 'Decisions' },
   { name: 'rules', label: 'Rules' },
   { name: 'settings', label: 'Settings' },

@@ -45,6 +45,7 @@ export const router = createRouter({
       component: () => import('./pages/ChangeSet.vue'),
       props: true,
     },
+    { path: '/on-hold', name: 'on-hold', component: () => import('./pages/OnHold.vue') },
     { path: '/decisions', name: 'decisions', component: () => import('./pages/Decisions.vue') },
     {
       path: '/rules/drafts/:id',

@@ -1,5 +1,7 @@
 /** Words of the API as people read them, and the tone in which each is shown. */
 
+import type { HoldCause, HoldOwner } from '@/api/client'
+
 export type Tone = 'good' | 'wait' | 'bad' | 'calm' | 'plain'
 
 const verdicts: Record<string, { text: string; tone: Tone; meaning: string }> = {
@@ -112,4 +114,40 @@ export function values(list: string[] | undefined): string {
 /** A number with its noun. */
 export function plural(number: number, noun: string): string {
   return `${number} ${noun}${number === 1 ? '' : 's'}`
+}
+
+/** What holds something, for people. */
+export const causes: Record<HoldCause, string> = {
+  guard: 'Held by guard',
+  awaiting_approval: 'Awaiting approval',
+  needs_review: 'Needs review',
+  failed: 'Failed',
+  retried_later: 'Retried later',
+  missing_value: 'Missing value',
+  duplicate_value: 'Duplicate value',
+  invalid_value: 'Invalid value',
+  rule_error: 'Rule error',
+  waiting_for_account: 'Waiting for account',
+  waiting_for_seat: 'Waiting for seat',
+  waiting_for_day: 'Waiting for day',
+  waiting_for_step: 'Waiting for step',
+  unknown_outcome: 'Unknown outcome',
+  not_read: 'Not read',
+  external_change: 'External change',
+  deleted_there: 'Deleted in system',
+  discarded: 'Discarded',
+  paused: 'Paused',
+  not_armed: 'Not armed',
+  not_in_preview: 'Not in preview',
+  link_only: 'Link only',
+}
+
+/** Who can end a hold, for people. */
+export const owners: Record<HoldOwner, string> = {
+  operator: 'An operator',
+  approver: 'An approver',
+  source_owner: 'The owner of the source',
+  rule_author: 'The author of the rules',
+  system_owner: 'The owner of the target',
+  nobody: 'Ends by itself',
 }

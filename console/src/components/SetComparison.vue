@@ -8,7 +8,7 @@ import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
 const props = defineProps<{ id: number }>()
-const sets = useFetched(() => take(api.GET('/api/v1/change-sets')))
+const sets = useFetched(() => take(api.GET('/api/v1/change-sets')).then((page) => page.items))
 const others = computed(() => (sets.data.value ?? []).filter((set) => set.id !== props.id))
 const other = ref('')
 const compared = ref<Schemas['ChangeComparison'] | null>(null)

@@ -15,13 +15,14 @@ const oldest = computed(
       (a, b) => Number(a.live) - Number(b.live) || (a.at ?? '').localeCompare(b.at ?? ''),
     )[0],
 )
-const health = computed(() => {
-  if (props.system.paused) return { word: 'paused', tone: 'wait' }
-  if (reading.value?.state === 'broken') return { word: 'last read broke off', tone: 'bad' }
-  if (props.system.healthy === null || props.system.healthy === undefined)
-    return { word: 'not tested', tone: 'wait' }
-  return props.system.healthy ? { word: 'well', tone: 'good' } : { word: 'failing', tone: 'bad' }
-})
+const healths = {
+  unknown: { word: 'not tested', tone: 'wait' },
+  paused: { word: 'paused', tone: 'wait' },
+  healthy: { word: 'healthy', tone: 'good' },
+  degraded: { word: 'degraded', tone: 'bad' },
+  unreachable: { word: 'unreachable', tone: 'bad' },
+} as const
+const health = computed(() => healths[props.system.health])
 const does = computed(
   () =>
     props.system.roles.map((role) => (role === 'source' ? 'gives values' : 'gets accounts')).join(', ') ||
@@ -73,8 +74,10 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
       <RouterLink :to="{ name: 'match', params: { name: system.name } }">Matches</RouterLink>
       <span v-if="reading?.quarantined" class="faint"> · {{ reading.quarantined }} rows set aside</span>
     </p>
-    <p v-if="failed" class="trouble">{{ failed.name }}: {{ failed.said }}. To do: {{ failed.remedy }}</p>
-    <p v-else-if="reading?.error" class="trouble">{{ reading.error }}</p>
+    <p v-if="failed && system.health === 'unreachable'" class="trouble">
+      {{ failed.name }}: {{ failed.said }}. To do: {{ failed.remedy }}
+    </p>
+    <p v-else-if="system.health_reason" class="trouble">{{ system.health_reason }}</p>
   </article>
 </template>
 

@@ -46,7 +46,7 @@ function system(over: Partial<System> = {}): System {
     armed: true,
     host: null,
     profile: [],
-    healthy: true,
+    health: 'healthy',
     checked_at: null,
     steps: [],
     accounts: 306,
@@ -107,12 +107,12 @@ describe('a list of changes', () => {
 describe('a system', () => {
   const text = (over: Partial<System>) => mount(SystemSheet, { props: { system: system(over) }, global })
 
-  it('is well, failing, not tested or paused, and says which', () => {
-    expect(text({}).text()).toContain('well')
-    expect(text({ healthy: null }).text()).toContain('not tested')
-    expect(text({ paused: true }).text()).toContain('paused')
+  it('is healthy, unreachable, not tested or paused, and says which', () => {
+    expect(text({}).text()).toContain('healthy')
+    expect(text({ health: 'unknown' }).text()).toContain('not tested')
+    expect(text({ paused: true, health: 'paused' }).text()).toContain('paused')
     const failing = text({
-      healthy: false,
+      health: 'unreachable',
       steps: [
         {
           name: 'Bind accepted',
@@ -137,8 +137,12 @@ describe('a system', () => {
       error: 'cut',
       quarantined: 0,
     }
-    const broken = text({ readings: [reading] })
-    expect(broken.text()).toContain('last read broke off')
+    const broken = text({
+      readings: [reading],
+      health: 'degraded',
+      health_reason: 'the last read failed: cut',
+    })
+    expect(broken.text()).toContain('degraded')
     expect(broken.text()).toContain('cut')
   })
 

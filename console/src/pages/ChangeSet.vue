@@ -30,19 +30,43 @@ const own = (event: LiveEvent) => event.event === 'change_set' && event.id === n
 const set = useFetched(() => take(api.GET('/api/v1/change-sets/{id}', { params: path() })), own)
 const chosen = ref<string | null>(typeof route.query.verdict === 'string' ? route.query.verdict : null)
 const search = ref('')
+/** Only lines with a change in this state. */
+const state = ref<string | null>(typeof route.query.state === 'string' ? route.query.state : null)
+const more = ref<Line[]>([])
+const next = ref<string | null>(null)
+const query = () => ({
+  filter: chosen.value ?? '',
+  state: state.value ?? '',
+  search: search.value,
+  limit: 100,
+})
 const lines = useFetched(
   () =>
     take(
       api.GET('/api/v1/change-sets/{id}/lines', {
-        params: { ...path(), query: { filter: chosen.value ?? '', search: search.value, limit: 500 } },
+        params: { ...path(), query: query() },
       }),
-    ),
+    ).then((page) => {
+      more.value = []
+      next.value = page.next ?? null
+      return page
+    }),
   own,
 )
-watch([chosen, search], () => lines.soon())
+async function showMore() {
+  const page = await take(
+    api.GET('/api/v1/change-sets/{id}/lines', {
+      params: { ...path(), query: { ...query(), after: next.value ?? '' } },
+    }),
+  )
+  more.value = [...more.value, ...page.items]
+  next.value = page.next ?? null
+}
+watch([chosen, state, search], () => lines.soon())
 watch(number, () => {
   progress.value = null
   chosen.value = null
+  state.value = null
   void set.load()
   void lines.load()
 })
@@ -70,9 +94,9 @@ const verdicts = computed(() =>
   [...(set.data.value?.verdicts ?? [])].sort((a, b) => order.indexOf(a.word) - order.indexOf(b.word)),
 )
 const shown = computed(() => {
-  const rows = lines.data.value?.items ?? []
+  const rows = [...(lines.data.value?.items ?? []), ...more.value]
   // Without a choice, what needs no attention is left out.
-  return chosen.value ? rows : rows.filter((row) => !['in_step', 'source'].includes(row.verdict))
+  return chosen.value || state.value ? rows : rows.filter((row) => !['in_step', 'source'].includes(row.verdict))
 })
 const share = computed(() =>
   progress.value && progress.value.total
@@ -167,7 +191,16 @@ async function cancel() {
             <strong :class="{ bad: count(set.data.value.states, 'failed') }">{{
               count(set.data.value.states, 'failed')
             }}</strong>
-            failed, <strong>{{ count(set.data.value.states, 'held') }}</strong> held
+            failed<template v-if="count(set.data.value.states, 'failed')">
+              (<button
+                type="button"
+                class="link"
+                :aria-pressed="state === 'failed'"
+                @click="state = state === 'failed' ? null : 'failed'"
+              >
+                {{ state === 'failed' ? 'show all' : 'show only these' }}</button
+              >)</template
+            >, <strong>{{ count(set.data.value.states, 'held') }}</strong> held
             <template v-if="count(set.data.value.states, 'cancelled')"
               >, {{ count(set.data.value.states, 'cancelled') }} taken back</template
             >
@@ -219,9 +252,16 @@ async function cancel() {
             <Column header="Verdict">
               <template #body="{ data: line }"><Mark :word="line.verdict" /></template>
             </Column>
-            <Column header="Why">
+            <Column header="Outcome">
+              <template #body="{ data: line }"><Mark v-if="line.outcome" :word="line.outcome" /></template>
+            </Column>
+            <Column header="Reason">
               <template #body="{ data: line }"
-                ><span class="wrap">{{ line.reason }}</span></template
+                ><span class="wrap">{{ line.reason }}</span>
+                <p v-if="line.error" class="answer" :class="{ bad: line.outcome === 'failed' }">
+                  <bdi>{{ line.error }}</bdi
+                  ><template v-if="line.remedy"> — to do: {{ line.remedy }}</template>
+                </p></template
               >
             </Column>
             <Column header="Rule">
@@ -235,9 +275,7 @@ async function cancel() {
               <p v-else class="faint">No value changes.</p>
             </template>
           </DataTable>
-          <p v-if="lines.data.value?.next" class="faint">
-            The first 500 lines are shown: choose a verdict above, or search.
-          </p>
+          <Button v-if="next" label="Show more" size="small" severity="secondary" @click="showMore" />
         </Fetched>
       </section>
       <p v-if="!going">
@@ -330,5 +368,17 @@ small {
 }
 .bad {
   color: var(--bad);
+}
+.answer {
+  margin: 0.2rem 0 0;
+}
+.link {
+  font: inherit;
+  color: inherit;
+  background: none;
+  border: 0;
+  padding: 0;
+  text-decoration: underline;
+  cursor: pointer;
 }
 </style>

@@ -4,7 +4,7 @@ import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
-import { api, take } from '@/api/client'
+import { api, type ChangeSet, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
 import { useBegin } from '@/components/begin'
@@ -23,8 +23,32 @@ const part = () =>
     types: kind.value ? [kind.value] : [],
     without_reading: true,
   })
+/** Runs before those that are shown first. */
+const older = ref<ChangeSet[]>([])
+const next = ref<string | null>(null)
+const onlyFailed = ref(false)
+async function showOlder() {
+  const page = await take(
+    api.GET('/api/v1/change-sets', {
+      params: {
+        query: { limit: 100, after: next.value ?? '', state: onlyFailed.value ? 'failed' : undefined },
+      },
+    }),
+  )
+  older.value = [...older.value, ...page.items]
+  next.value = page.next ?? null
+}
 const { data, error, loading, load } = useFetched(
-  () => take(api.GET('/api/v1/change-sets', { params: { query: { limit: 100 } } })),
+  () =>
+    take(
+      api.GET('/api/v1/change-sets', {
+        params: { query: { limit: 50, state: onlyFailed.value ? 'failed' : undefined } },
+      }),
+    ).then((page) => {
+      older.value = []
+      next.value = page.next ?? null
+      return page.items
+    }),
   (event) => event.event === 'change_set',
 )
 </script>
@@ -64,9 +88,16 @@ const { data, error, loading, load } = useFetched(
     />
     <span class="faint">{{ day ? 'As it would be decided then, if nothing else changes.' : '' }}</span>
   </form>
+  <p>
+    <label class="row only"
+      ><input v-model="onlyFailed" type="checkbox" @change="load()" /> Only those with failed changes</label
+    >
+  </p>
   <Fetched :loading="loading" :error="error" @retry="load">
-    <DataTable :value="data ?? []" size="small" data-key="id">
-      <template #empty>No preview and no run yet. Begin with a preview.</template>
+    <DataTable :value="[...(data ?? []), ...older]" size="small" data-key="id">
+      <template #empty>{{
+        onlyFailed ? 'No run failed.' : 'No preview and no run yet. Begin with a preview.'
+      }}</template>
       <Column header="What">
         <template #body="{ data: set }">
           <RouterLink :to="{ name: 'change-set', params: { id: set.id } }"
@@ -90,10 +121,17 @@ const { data, error, loading, load } = useFetched(
       </Column>
       <Column header="Note" field="note" />
     </DataTable>
+    <Button v-if="next" label="Show older runs" size="small" severity="secondary" class="older" @click="showOlder" />
   </Fetched>
 </template>
 
 <style scoped>
+.older {
+  margin-top: 0.8rem;
+}
+.only {
+  gap: 0.4rem;
+}
 .part {
   margin-bottom: 1rem;
   gap: 0.9rem;

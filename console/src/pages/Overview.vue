@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed } from 'vue'
-import { api, take } from '@/api/client'
+import { api, type Attention, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
 import WriteStop from '@/components/WriteStop.vue'
 import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
-import { ago, count, span } from '@/words'
+import { ago, span } from '@/words'
 
 const { preview } = useBegin()
 const leavers = useFetched(
@@ -26,64 +26,87 @@ async function seen() {
   await load()
 }
 
-const troubled = computed(() =>
-  (data.value?.systems ?? []).filter(
-    (s) => s.healthy === false || s.readings.some((r) => r.state === 'broken'),
-  ),
-)
 const people = computed(() => (data.value?.identities ?? []).reduce((sum, entry) => sum + entry.count, 0))
-const newest = computed(() => {
-  const [run, preview] = [data.value?.last_run, data.value?.last_preview]
-  return preview && (!run || preview.id > run.id) ? preview : run
-})
+const onHold = computed(() => (data.value?.holds ?? []).reduce((sum, one) => sum + one.count, 0))
+const failed = computed(() =>
+  (data.value?.holds ?? [])
+    .filter((one) => one.cause === 'failed' || one.cause === 'retried_later')
+    .reduce((sum, one) => sum + one.count, 0),
+)
 
-const waiting = computed(() => count(newest.value?.verdicts, 'held'))
+const tones = { critical: 'bad', warning: 'wait', info: 'calm' } as const
 
-/** One sentence that answers: is everything well? */
-const sentence = computed(() => {
+/** The worst of it, or that there is nothing. */
+const headline = computed(() => {
   const overview = data.value
   if (!overview) return { text: '', tone: 'plain' }
-  if (overview.write_stop) return { text: 'All writes are stopped.', tone: 'bad' }
-  if (!overview.systems.length)
-    return {
-      text: 'No system is connected yet. Connect one with the client: eager-tide systems add.',
-      tone: 'wait',
-    }
-  if (troubled.value.length)
-    return {
-      text: `${troubled.value.map((s) => s.name).join(' and ')} cannot be used as it should. See below what to do.`,
-      tone: 'bad',
-    }
-  if (!overview.rule_version)
-    return { text: 'Both sides are connected, and no rules are published yet.', tone: 'wait' }
-  if (overview.failed) return { text: `${overview.failed} changes of the last run failed.`, tone: 'bad' }
-  if (overview.held)
-    return { text: `Well, but ${overview.held} changes of the last run are held.`, tone: 'wait' }
-  if (!overview.last_run)
-    return { text: 'All systems are well. Nothing has been run yet: begin with a preview.', tone: 'good' }
-  if (waiting.value)
-    return {
-      text: `Every change is done. ${waiting.value} lines are held: they wait, or need a word.`,
-      tone: 'wait',
-    }
-  return { text: 'All is well.', tone: 'good' }
+  const first = overview.attention[0]
+  if (!first) return { text: 'All changes are applied. Nothing needs attention.', tone: 'good' }
+  return { text: first.message, tone: tones[first.severity] }
 })
+
+/** The page that shows more of it. */
+function page(one: Attention) {
+  switch (one.kind) {
+    case 'open_access':
+      return { name: 'leavers' }
+    case 'guard':
+    case 'approval':
+    case 'external_change':
+    case 'notices':
+      return { name: 'decisions' }
+    case 'unreachable':
+    case 'read_failed':
+      return { name: 'system', params: { name: one.system ?? '' } }
+    case 'failed':
+    case 'retried_later':
+      return { name: 'on-hold', query: { cause: one.kind } }
+    case 'review':
+      return { name: 'on-hold', query: { cause: 'needs_review' } }
+    case 'on_hold':
+      return { name: 'on-hold' }
+    case 'rules_invalid':
+    case 'no_rules':
+      return { name: 'rules' }
+    case 'no_systems':
+      return { name: 'connect' }
+    case 'no_run':
+      return { name: 'changes' }
+    default:
+      return undefined
+  }
+}
 </script>
 
 <template>
-  <p v-if="data?.stalled" class="sheet stalled" role="alert">
-    <strong>Everything stands still.</strong> {{ data.stalled }}.
-  </p>
   <WriteStop v-if="data?.write_stop" :stop="data.write_stop" @changed="load" />
   <Fetched :loading="loading" :error="error" @retry="load">
     <template v-if="data">
       <div class="row spread head">
-        <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
+        <h1 class="verdict" :class="headline.tone">{{ headline.text }}</h1>
         <div class="row">
           <WriteStop v-if="!data.write_stop" :stop="null" @changed="load" />
           <Button label="Preview a run" icon="pi pi-eye" :disabled="!data.rule_version" @click="preview()" />
         </div>
       </div>
+
+      <ul v-if="data.attention.length" class="sheet attention" aria-label="Needs attention">
+        <li v-for="one in data.attention" :key="`${one.kind} ${one.system}`" :class="tones[one.severity]">
+          <span class="what">
+            <RouterLink v-if="page(one)" :to="page(one)!">{{ one.message }}</RouterLink>
+            <strong v-else>{{ one.message }}</strong>
+          </span>
+          <span class="faint">
+            <bdi v-if="one.detail">{{ one.detail }}</bdi>
+            <template v-if="one.names.length">
+              <bdi>{{ one.names.join(', ') }}</bdi>
+              <template v-if="one.count > one.names.length">
+                and {{ one.count - one.names.length }} more</template
+              >
+            </template>
+          </span>
+        </li>
+      </ul>
 
       <section class="tiles" aria-label="At a glance">
         <RouterLink class="tile" :to="{ name: 'identities' }">
@@ -92,33 +115,23 @@ const sentence = computed(() => {
             data.identities.map((i) => `${i.count} ${i.word}`).join(', ') || 'a run makes them'
           }}</small>
         </RouterLink>
-        <RouterLink
-          class="tile"
-          :class="{ lit: waiting > 0 }"
-          :to="
-            newest
-              ? { name: 'change-set', params: { id: newest.id }, query: { verdict: 'held' } }
-              : { name: 'changes' }
-          "
-        >
-          <span class="number">{{ waiting }}</span> lines held
-          <small class="faint">{{
-            newest ? `as of ${newest.kind} ${newest.id}` : 'nothing was decided yet'
-          }}</small>
+        <RouterLink class="tile" :class="{ lit: onHold > 0 }" :to="{ name: 'on-hold' }">
+          <span class="number">{{ onHold }}</span> on hold
+          <small class="faint">now, by all causes</small>
         </RouterLink>
         <RouterLink
           class="tile"
-          :class="{ alarm: data.failed > 0 }"
-          :to="data.last_run ? { name: 'change-set', params: { id: data.last_run.id } } : { name: 'changes' }"
+          :class="{ alarm: failed > 0 }"
+          :to="{ name: 'on-hold', query: failed ? { cause: 'failed' } : {} }"
         >
-          <span class="number">{{ data.failed }}</span> changes failed
-          <small class="faint">{{ data.last_run ? `in run ${data.last_run.id}` : 'no run yet' }}</small>
+          <span class="number">{{ failed }}</span> changes failed
+          <small class="faint">not done, or retried later</small>
         </RouterLink>
         <RouterLink class="tile" :to="{ name: 'leavers' }">
           <span class="number">{{
             leavers.data.value?.median_seconds == null ? '—' : span(leavers.data.value.median_seconds)
           }}</span>
-          to close a leaver’s access
+          to revoke a leaver’s access
           <small class="faint">{{
             leavers.data.value?.worst_seconds == null
               ? 'nobody left yet'
@@ -133,8 +146,8 @@ const sentence = computed(() => {
 
       <template v-if="data.notices.length">
         <div class="row spread gap">
-          <h2>To be noticed</h2>
-          <Button label="I have seen these" size="small" severity="secondary" @click="seen" />
+          <h2>Notices</h2>
+          <Button label="Mark all as read" size="small" severity="secondary" @click="seen" />
         </div>
         <ul class="sheet notices">
           <li v-for="notice in data.notices.slice(0, 8)" :key="notice.id">
@@ -152,7 +165,7 @@ const sentence = computed(() => {
         <SystemSheet v-for="system in data.systems" :key="system.name" :system="system" />
       </div>
 
-      <h2 class="gap">What happened last</h2>
+      <h2 class="gap">Recent activity</h2>
       <div v-if="!data.last_run && !data.last_preview && !data.last_by_itself" class="sheet faint">
         Nothing yet. A preview shows what a run would do, and writes nothing.
       </div>
@@ -211,9 +224,32 @@ const sentence = computed(() => {
 .alarm .number {
   color: var(--bad);
 }
-.stalled {
-  border-left: 4px solid var(--bad);
-  margin-bottom: 1rem;
+.attention {
+  list-style: none;
+  margin: 0 0 1rem;
+  padding: 0;
+}
+.attention li {
+  display: grid;
+  grid-template-columns: minmax(16rem, 22rem) 1fr;
+  gap: 0.2rem 1rem;
+  padding: 0.45rem 0.9rem;
+  border-left: 4px solid var(--line);
+}
+.attention li + li {
+  border-top: 1px solid var(--line);
+}
+.attention .bad {
+  border-left-color: var(--bad);
+}
+.attention .wait {
+  border-left-color: var(--lamp);
+}
+.attention .calm {
+  border-left-color: var(--calm);
+}
+.attention .what {
+  font-weight: 600;
 }
 .notices {
   margin: 0;

@@ -43,6 +43,8 @@ function pick(where: string | null, why: string | null) {
   reason.value = again ? null : why
 }
 
+const statuses: Record<string, string> = { in: 'in scope', out: 'out of scope', held: 'on hold' }
+
 const editing = ref(false)
 const draft = ref<Scope>(emptyScope())
 const groups = ref('')
@@ -82,6 +84,8 @@ async function tryIt() {
 let timer: ReturnType<typeof setTimeout> | undefined
 watch(whole, () => {
   if (!editing.value) return
+  // What was shown is of before this edit.
+  trial.value = null
   clearTimeout(timer)
   timer = setTimeout(tryIt, 400)
 })
@@ -154,22 +158,30 @@ const browse = (below: string | null) =>
             @update:model-value="(text) => (draft = { ...draft, filter: text || null })"
           />
           <p v-if="draft.conditions?.length" class="faint">
-            {{ draft.conditions.length }} condition(s) of the rule file stay as they are.
+            {{ plural(draft.conditions.length, 'condition') }} of the rule file
+            {{ draft.conditions.length === 1 ? 'stays as it is' : 'stay as they are' }}.
           </p>
         </div>
       </div>
       <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
       <div v-if="trial" class="effect" aria-live="polite">
-        <strong>If this were saved:</strong> {{ trial.enter.length }} would enter,
-        {{ trial.leave.length }} would leave.
+        <strong>If this were saved:</strong>
+        {{ trial.moves.length ? '' : 'nobody would move.' }}
         <span class="faint">Then {{ trial.totals.map((t) => `${t.count} ${t.word}`).join(', ') }}.</span>
         <div class="two">
-          <ul v-for="(lines, n) in [trial.enter, trial.leave]" :key="n">
-            <li v-for="line in lines.slice(0, 8)" :key="line.account ?? line.label">
-              <bdi>{{ line.label }}</bdi> <span class="faint">{{ n ? line.reason : 'would enter' }}</span>
-            </li>
-            <li v-if="lines.length > 8" class="faint">… and {{ lines.length - 8 }} more</li>
-          </ul>
+          <div v-for="one in trial.moves" :key="`${one.from} ${one.to}`">
+            <p>
+              <strong :class="{ bad: one.to !== 'in' }">{{ one.count }}</strong> from {{ statuses[one.from] }} to
+              <strong>{{ statuses[one.to] }}</strong>
+            </p>
+            <ul>
+              <li v-for="line in one.lines.slice(0, 8)" :key="line.account ?? line.label">
+                <bdi>{{ line.label }}</bdi>
+                <span v-if="one.to !== 'in'" class="faint"> {{ line.reason }}</span>
+              </li>
+              <li v-if="one.count > 8" class="faint">… and {{ one.count - 8 }} more</li>
+            </ul>
+          </div>
         </div>
       </div>
       <div class="row">

@@ -630,7 +630,7 @@ async fn scopes(browser: &Browser) -> WebDriverResult<()> {
     browser.look("scope").await?;
     browser.button("Edit the scope").await?;
     browser.fill("groups", "cn=deck-watch,ou=groups,dc=skerry,dc=example").await?;
-    browser.text("If this were saved: 0 would enter").await?;
+    browser.text("from in scope to out of scope").await?;
     browser.text("it is not a member of cn=deck-watch").await?;
     browser.look("scope-edit").await?;
     browser.fill("filter", "(title=").await?;

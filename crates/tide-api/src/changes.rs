@@ -118,6 +118,12 @@ pub struct Line {
     pub reason: String,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
+    /// What became of its changes: the state of the one that went worst; missing where there are none.
+    pub outcome: Option<String>,
+    /// What the system answered to a change that failed.
+    pub error: Option<String>,
+    /// What to do about it.
+    pub remedy: Option<String>,
 }
 
 /// One value that changes.

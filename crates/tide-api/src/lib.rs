@@ -211,6 +211,8 @@ pub struct ListQuery {
     pub filter: Option<String>,
     /// Only rows of this system.
     pub system: Option<String>,
+    /// Only lines with a change in this state, such as `failed`; only change sets with changes that failed, when it is `failed`.
+    pub state: Option<String>,
     /// Only rows after this place, as `next` gave it.
     pub after: Option<String>,
     /// The most rows, up to 1,000.

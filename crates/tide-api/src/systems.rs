@@ -467,12 +467,23 @@ pub struct ScopeTrial {
     pub totals: Vec<crate::Count>,
     /// By reason, as it would be.
     pub counts: Vec<ScopeCount>,
-    /// Who would take part and does not now.
-    pub enter: Vec<ScopeLine>,
-    /// Who would no longer take part, with why.
-    pub leave: Vec<ScopeLine>,
+    /// Who would stand elsewhere than now, by where from and where to.
+    pub moves: Vec<ScopeMove>,
     /// The rule file as it would be.
     pub file: crate::RuleFile,
+}
+
+/// Those who would stand elsewhere than now.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ScopeMove {
+    /// Where they stand now: `in`, `out` or `held`.
+    pub from: String,
+    /// Where they would stand.
+    pub to: String,
+    /// How many.
+    pub count: usize,
+    /// The first of them, with the reason for where they would stand.
+    pub lines: Vec<ScopeLine>,
 }
 
 /// What a new system is for, and whom it takes.

@@ -68,7 +68,7 @@ pub use reading::Read;
 pub use roles::{Holder, RoleTrial, RoleView};
 pub use runs::{Comparison, Plan, Rules};
 pub use schedule::{Quiet, Schedule};
-pub use scope::{ScopeCount, ScopeLine, ScopeTrial, ScopeView, Stand};
+pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeTrial, ScopeView, Stand};
 pub use systems::{Change, NewSystem};
 pub use trial::{MappingTrial, Trial};
 

@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, HashMap};
 use tide_core::decide::{Decided, Verdict};
 use tide_core::rules::RuleFile;
 use tide_core::rules::edit::{self, Purpose, ScopeEdit};
+use tide_core::scope::Groups;
 use tide_core::{ObjectType, Outcome, Place, Population, RuleSet, decide};
 
 /// Where somebody stands.
@@ -80,12 +81,41 @@ pub struct ScopeView {
 pub struct ScopeTrial {
     /// The counts as they would be.
     pub counts: Vec<ScopeCount>,
-    /// Who would take part and does not now.
-    pub enter: Vec<ScopeLine>,
-    /// Who would no longer take part.
-    pub leave: Vec<ScopeLine>,
+    /// Who would stand elsewhere than now, by where from and where to.
+    pub moves: Vec<ScopeMove>,
     /// The file as it would be.
     pub file: RuleFile,
+}
+
+/// Those who would stand elsewhere than now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ScopeMove {
+    /// Where they stand now.
+    pub from: Stand,
+    /// Where they would stand.
+    pub to: Stand,
+    /// They, with the reason for where they would stand.
+    pub lines: Vec<ScopeLine>,
+}
+
+/// Who stands elsewhere after an edit than before it. Whoever is not shown at all is out.
+fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
+    // By account, since somebody who was out has no identity yet.
+    let who = |line: &ScopeLine| line.account.clone().or_else(|| line.identity.clone()).unwrap_or_default();
+    let stands = |lines: &[ScopeLine]| -> HashMap<String, Stand> { lines.iter().map(|line| (who(line), line.stand)).collect() };
+    let (was, is) = (stands(before), stands(after));
+    let mut by_way: BTreeMap<(Stand, Stand), Vec<ScopeLine>> = BTreeMap::new();
+    for line in after {
+        let from = was.get(&who(line)).copied().unwrap_or(Stand::Out);
+        if from != line.stand {
+            by_way.entry((from, line.stand)).or_default().push(line.clone());
+        }
+    }
+    let gone = before.iter().filter(|line| line.stand != Stand::Out && !is.contains_key(&who(line)));
+    for line in gone {
+        by_way.entry((line.stand, Stand::Out)).or_default().push(ScopeLine { stand: Stand::Out, ..line.clone() });
+    }
+    by_way.into_iter().map(|((from, to), lines)| ScopeMove { from, to, lines }).collect()
 }
 
 /// Everybody in a system, once: held counts before out, out before in.
@@ -187,6 +217,7 @@ impl Engine {
         self.read_groups_of(system, edit).await?;
         let (rules, population, now) = self.decide_now().await?;
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        known_groups(&population, system, edit)?;
         let (files, file) = edited(&version.files, &rules.set, system, kind, edit)?;
         let (set, faults) = self.check_rules(&files).await?;
         let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
@@ -202,21 +233,8 @@ impl Engine {
         let before = lines(&now, &population, &rules.set, system, kind);
         let mut after = lines(&then, &population, &set, system, kind);
         let counts = count(&mut after);
-        // By account, since somebody who was out has no identity yet.
-        let who = |line: &ScopeLine| line.account.clone().or_else(|| line.identity.clone()).unwrap_or_default();
-        let outside =
-            |lines: &[ScopeLine]| -> HashMap<String, bool> { lines.iter().map(|line| (who(line), line.stand == Stand::Out)).collect() };
-        let (was, is) = (outside(&before), outside(&after));
-        let enter = after.iter().filter(|l| l.stand != Stand::Out && was.get(&who(l)).copied().unwrap_or(true)).cloned().collect();
-        let leave = before
-            .iter()
-            .filter(|line| line.stand != Stand::Out && is.get(&who(line)).copied().unwrap_or(true))
-            .map(|line| match after.iter().find(|other| who(other) == who(line)) {
-                Some(other) => other.clone(),
-                None => line.clone(),
-            })
-            .collect();
-        Ok(ScopeTrial { counts, enter, leave, file })
+        let moves = moves(&before, &after);
+        Ok(ScopeTrial { counts, moves, file })
     }
 
     /// Reads the groups of the systems that an edit names for the first time: without them nobody could
@@ -236,6 +254,10 @@ impl Engine {
     pub async fn save_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit, principal: &str) -> Result<i64, EngineError> {
         let rules = self.rules().await?;
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        if !edit.groups.is_empty() || !edit.not_groups.is_empty() {
+            self.read_groups_of(system, edit).await?;
+            known_groups(&self.store.population().await?, system, edit)?;
+        }
         let (files, _) = edited(&version.files, &rules.set, system, kind, edit)?;
         Ok(self.publish_rules(&files, principal).await?.0)
     }
@@ -272,6 +294,23 @@ impl Engine {
         let (version, _) = self.publish_rules(&files, principal).await?;
         Ok((version, file))
     }
+}
+
+/// Refuses groups that no system holds: with one of them it could not be told of anybody whether they are in scope.
+fn known_groups(population: &Population, system: &str, edit: &ScopeEdit) -> Result<(), EngineError> {
+    let groups = Groups::new(population);
+    for group in edit.groups.iter().chain(&edit.not_groups) {
+        let of = group.system.as_deref().unwrap_or(system);
+        if groups.is_known(of, &group.name) {
+            continue;
+        }
+        let names = population.accounts.iter().filter(|account| account.kind == ObjectType::Group && account.system == of);
+        let names: Vec<String> = names.map(tide_core::decide::account_label).collect();
+        let near = tide_core::expr::closest(&group.name, names.iter().map(String::as_str));
+        let near = near.map(|near| format!(": did you mean `{near}`?")).unwrap_or_default();
+        return Err(EngineError::Invalid(format!("{of} holds no group `{}`{near}", group.name)));
+    }
+    Ok(())
 }
 
 fn edited(

@@ -294,7 +294,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     tide.berthing.mischief_on_writes(&[Mischief::Queue]);
     // Nobody follows anything here: a run about this person alone begins.
     tide.engine.leave(&id, None, "", "tester", "tester").await.expect("begins");
-    let run = tide.engine.store().change_sets(1).await.expect("read").remove(0);
+    let run = tide.engine.store().change_sets(None, None, false, 1).await.expect("read").remove(0);
     let run = tide.ended(run.id).await;
     assert_eq!(count(&run.states, "accepted"), 1, "{:?}", run.states);
     let settled = asked_by_another(&tide, run.id).await;
@@ -305,7 +305,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     // Gone there by us: it is not taken for somebody else's doing, and made anew when they are back.
     assert_eq!(count(&tide.run().await.states, "done"), 0);
     tide.engine.stay(&id, "tester").await.expect("taken back");
-    let run = tide.engine.store().change_sets(1).await.expect("read").remove(0);
+    let run = tide.engine.store().change_sets(None, None, false, 1).await.expect("read").remove(0);
     tide.ended(run.id).await;
     assert!(tide.berthing.user(&mail).is_some(), "{:#?}", tide.engine.why(&mail).await);
 }

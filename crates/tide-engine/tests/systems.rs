@@ -179,14 +179,32 @@ async fn a_scope_is_counted_tried_and_saved() {
     let group = format!("cn=deck-watch,ou=groups,{BASE}");
     let edit = ScopeEdit { groups: vec![GroupEdit { name: group.clone(), system: None, nested: true }], ..view.edit.clone() };
     let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
-    assert!(trial.enter.is_empty() && trial.leave.len() > 200);
-    assert!(trial.leave.iter().all(|line| line.reason.contains("not a member") || line.stand == Stand::Out), "{:?}", trial.leave[0]);
+    let ways: Vec<_> = trial.moves.iter().map(|one| (one.from, one.to)).collect();
+    assert!(ways.iter().all(|(_, to)| *to == Stand::Out) && ways.contains(&(Stand::In, Stand::Out)), "{ways:?}");
+    let leave = || trial.moves.iter().flat_map(|one| &one.lines);
+    assert!(leave().count() > 200);
+    assert!(leave().all(|line| line.reason.contains("not a member") || line.stand == Stand::Out), "{:?}", leave().next());
     assert_eq!(engine.scope("harbour", ObjectType::Person).await.expect("counted").counts, view.counts, "nothing was kept");
+
+    // A group that is not there would put everybody on hold: it is refused.
+    let missing = ScopeEdit { groups: vec![GroupEdit { name: "deck-wacht".into(), system: None, nested: true }], ..view.edit.clone() };
+    for refused in [
+        engine.try_scope("harbour", ObjectType::Person, &missing).await.err(),
+        engine.save_scope("harbour", ObjectType::Person, &missing, "tester").await.err(),
+    ] {
+        let said = refused.expect("refused").to_string();
+        assert!(said.contains("harbour holds no group `deck-wacht`: did you mean `deck-watch`?"), "{said}");
+    }
+    // Who would wait for something is counted as that, and not as somebody who stays.
+    let filter = Some("(employeeNumber>=a)".to_owned());
+    let trial = engine.try_scope("harbour", ObjectType::Person, &ScopeEdit { filter, ..view.edit.clone() }).await.expect("tried");
+    assert!(trial.moves.iter().all(|one| one.from != one.to), "{:?}", trial.moves);
 
     // Kiosks would enter when their container is no longer left out; saved, they are counted.
     let edit = ScopeEdit { except: Vec::new(), conditions: Vec::new(), ..view.edit.clone() };
     let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
-    assert!(trial.enter.iter().any(|line| line.account.as_deref().is_some_and(|a| a.contains("kiosk1"))), "{:?}", trial.enter);
+    let enter = trial.moves.iter().filter(|one| one.from == Stand::Out).flat_map(|one| &one.lines);
+    assert!(enter.clone().any(|line| line.account.as_deref().is_some_and(|a| a.contains("kiosk1"))), "{:?}", trial.moves);
     let version = engine.save_scope("harbour", ObjectType::Person, &edit, "tester").await.expect("saved");
     assert_eq!(version, 2);
     let text = engine

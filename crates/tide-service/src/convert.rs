@@ -93,6 +93,9 @@ pub fn line(row: DecidedRow) -> tide_api::Line {
         verdict: decided.verdict.word().into(),
         reason: decided.reason.text,
         rule: decided.reason.rule.as_ref().map(place),
+        outcome: row.outcome.map(|state| state.word().to_owned()),
+        error: row.error,
+        remedy: row.remedy,
     }
 }
 

@@ -140,6 +140,12 @@ pub struct DecidedRow {
     pub decided: Decided,
     /// What people call the account, if there is one.
     pub account_name: Option<String>,
+    /// What became of its changes: the state of the one that went worst, if there are any.
+    pub outcome: Option<ChangeState>,
+    /// What the system answered to a change that failed.
+    pub error: Option<String>,
+    /// What to do about it.
+    pub remedy: Option<String>,
 }
 
 /// A change as it is stored.
@@ -168,6 +174,8 @@ pub struct ChangeRow {
 pub struct ChangeFilter {
     /// Only those of a state (changes) or verdict (lines).
     pub word: Option<String>,
+    /// Only lines with a change in this state.
+    pub state: Option<String>,
     /// Only those of a system.
     pub system: Option<String>,
     /// Only those whose label holds this text.
@@ -353,9 +361,28 @@ impl Store {
     }
 
     /// Change sets, the newest first.
-    pub async fn change_sets(&self, limit: i64) -> Result<Vec<ChangeSetRow>, StoreError> {
-        let ids: Vec<i64> =
-            sqlx::query_scalar("SELECT id FROM change_set ORDER BY id DESC LIMIT ?").bind(limit).fetch_all(&self.reader).await?;
+    ///
+    /// `before` leaves those with lower numbers, `kind` those of a kind, and `failed` those with changes that failed.
+    pub async fn change_sets(
+        &self,
+        before: Option<i64>,
+        kind: Option<&str>,
+        failed: bool,
+        limit: i64,
+    ) -> Result<Vec<ChangeSetRow>, StoreError> {
+        let ids: Vec<i64> = sqlx::query_scalar(
+            "SELECT id FROM change_set s WHERE (? IS NULL OR id < ?) AND (? IS NULL OR kind = ?)
+               AND (NOT ? OR state = 'failed' OR EXISTS (SELECT 1 FROM change c WHERE c.change_set = s.id AND c.state = 'failed'))
+             ORDER BY id DESC LIMIT ?",
+        )
+        .bind(before)
+        .bind(before)
+        .bind(kind)
+        .bind(kind)
+        .bind(failed)
+        .bind(limit)
+        .fetch_all(&self.reader)
+        .await?;
         let mut sets = Vec::with_capacity(ids.len());
         for id in ids {
             sets.push(self.change_set(id).await?);
@@ -421,8 +448,15 @@ impl Store {
     /// The lines of a change set.
     pub async fn decided(&self, id: i64, filter: &ChangeFilter) -> Result<Vec<DecidedRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT d.*, a.name AS account_name FROM decided d LEFT JOIN account a ON a.id = d.account WHERE d.change_set = ? AND d.seq > ?
-               AND (? IS NULL OR d.verdict = ?) AND (? IS NULL OR d.system = ?)
+            "SELECT d.*, a.name AS account_name, w.state AS outcome, w.error, w.remedy
+             FROM decided d LEFT JOIN account a ON a.id = d.account
+             LEFT JOIN change w ON w.id = (SELECT c.id FROM change c WHERE c.identity = coalesce(d.identity, '')
+                 AND c.change_set = d.change_set AND c.system = d.system AND c.object = d.object
+                 AND (c.identity <> '' OR c.account = d.account)
+               ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN 1 WHEN 'held' THEN 2 WHEN 'accepted' THEN 3
+                 WHEN 'cancelled' THEN 4 WHEN 'done' THEN 9 ELSE 5 END, c.id LIMIT 1)
+             WHERE d.change_set = ? AND d.seq > ?
+               AND (? IS NULL OR d.verdict = ?) AND (? IS NULL OR w.state = ?) AND (? IS NULL OR d.system = ?)
                AND (? = '' OR instr(lower(d.label), lower(?)) > 0 OR instr(lower(coalesce(a.name, '')), lower(?)) > 0)
              ORDER BY d.seq LIMIT ?",
         )
@@ -430,6 +464,8 @@ impl Store {
         .bind(filter.after)
         .bind(&filter.word)
         .bind(&filter.word)
+        .bind(&filter.state)
+        .bind(&filter.state)
         .bind(&filter.system)
         .bind(&filter.system)
         .bind(&filter.search)
@@ -443,6 +479,9 @@ impl Store {
                 Ok(DecidedRow {
                     seq: row.get("seq"),
                     account_name: row.get("account_name"),
+                    outcome: row.get::<Option<&str>, _>("outcome").and_then(ChangeState::from_word),
+                    error: row.get("error"),
+                    remedy: row.get("remedy"),
                     decided: Decided {
                         system: row.get("system"),
                         object: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),

@@ -338,6 +338,6 @@ async fn a_file_that_somebody_else_locks_is_said_to_be_so_and_nothing_is_half_ke
     assert!(refused.to_string().contains("the records cannot be written"), "{refused}");
     sqlx::query("ROLLBACK").execute(&mut other).await.expect("let go");
     let id = store.begin_change_set("run", "tester", None, at(1)).await.expect("kept");
-    assert_eq!((id, store.change_sets(10).await.expect("read").len()), (1, 1), "what was refused left nothing");
+    assert_eq!((id, store.change_sets(None, None, false, 10).await.expect("read").len()), (1, 1), "what was refused left nothing");
     assert_eq!(store.verify_journal().await.expect("read").map_err(|_| ()), Ok(1));
 }

@@ -59,7 +59,17 @@ pub struct Run {
 #[derive(Subcommand)]
 pub enum Changes {
     /// Previews and runs, the newest first
-    List,
+    List {
+        /// Only those that failed, or have changes that did
+        #[arg(long)]
+        failed: bool,
+        /// Only those with a lower number
+        #[arg(long, value_name = "ID")]
+        before: Option<i64>,
+        /// The most rows
+        #[arg(long, default_value_t = 50)]
+        limit: usize,
+    },
     /// One preview or run: who, what, why
     Show {
         /// Its number
@@ -67,6 +77,9 @@ pub enum Changes {
         /// Only this verdict: create, join, update, rename, enable, disable, held, out-of-scope, unowned, in-step, source
         #[arg(long)]
         verdict: Option<String>,
+        /// Only those with a change in this state: failed, held, done, cancelled, unknown
+        #[arg(long)]
+        state: Option<String>,
         /// The changes with their values before and after
         #[arg(long)]
         values: bool,
@@ -166,7 +179,12 @@ fn summary(set: &ChangeSet) {
 
 fn line_row(line: &Line) -> Vec<String> {
     let rule = line.rule.clone().unwrap_or_default();
-    vec![line.label.clone(), line.system.clone(), line.account.clone().unwrap_or_else(|| "—".into()), line.reason.clone(), rule]
+    let outcome = match (&line.outcome, &line.error) {
+        (Some(state), Some(error)) => format!("{state}: {error}"),
+        (Some(state), None) => output::word(state),
+        (None, _) => String::new(),
+    };
+    vec![line.label.clone(), line.system.clone(), line.account.clone().unwrap_or_else(|| "—".into()), line.reason.clone(), outcome, rule]
 }
 
 async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<()> {
@@ -174,7 +192,7 @@ async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<
         let (rows, more): (Vec<Line>, bool) =
             client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.word.clone())], each).await?;
         output::line(&format!("\n{} ({})", output::word(&count.word), count.count));
-        output::table(&["person", "system", "account", "why", "rule"], rows.iter().map(line_row));
+        output::table(&["person", "system", "account", "reason", "outcome", "rule"], rows.iter().map(line_row));
         if more {
             output::line(&format!(
                 "  … and {} more: eager-tide changes show {} --verdict {}",
@@ -301,12 +319,16 @@ impl Changes {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
-            Changes::List => {
-                let sets: Vec<ChangeSet> = client.get("change-sets", &[]).await?;
+            Changes::List { failed, before, limit } => {
+                let mut query: Vec<(&str, String)> = Vec::new();
+                query.extend(failed.then(|| ("state", "failed".to_owned())));
+                let (sets, more) = client.all_after::<ChangeSet>("change-sets", &query, before.map(|id| id.to_string()), limit).await?;
                 if reach.json() {
                     output::json(&sets)?;
                 } else if sets.is_empty() {
-                    output::line("no preview and no run yet: `eager-tide preview` shows what a run would do");
+                    let any = failed || before.is_some();
+                    let none = "no preview and no run yet: `eager-tide preview` shows what a run would do";
+                    output::line(if any { "no preview and no run fits" } else { none });
                 } else {
                     output::table(
                         &["id", "kind", "result", "started", "by", "changes", "note"],
@@ -323,10 +345,16 @@ impl Changes {
                             ]
                         }),
                     );
+                    if let Some(last) = sets.last().filter(|_| more) {
+                        output::line(&format!("older ones: eager-tide changes list --before {}", last.id));
+                    }
                 }
             }
-            Changes::Show { id, verdict, values, system, search, limit } => {
+            Changes::Show { id, verdict, state, values, system, search, limit } => {
                 let mut query: Vec<(&str, String)> = Vec::new();
+                // Changes are chosen by state in place of a verdict, which they do not have.
+                let is_verdict_missing = verdict.is_none();
+                query.extend(state.map(|s| (if values && is_verdict_missing { "filter" } else { "state" }, s)));
                 query.extend(system.map(|s| ("system", s)));
                 query.extend(search.map(|s| ("search", s)));
                 let word = verdict.map(|v| v.replace([' ', '-'], "_"));
@@ -345,7 +373,7 @@ impl Changes {
                     lines(&client, &set, 8).await?;
                 } else {
                     let (rows, more): (Vec<Line>, bool) = client.all(&format!("change-sets/{id}/lines"), &query, limit).await?;
-                    output::table(&["person", "system", "account", "why", "rule"], rows.iter().map(line_row));
+                    output::table(&["person", "system", "account", "reason", "outcome", "rule"], rows.iter().map(line_row));
                     if rows.is_empty() {
                         output::line("no line fits");
                     }

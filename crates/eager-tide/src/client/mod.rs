@@ -209,8 +209,18 @@ impl Client {
 
     /// All pages of a list, up to a number of rows.
     pub async fn all<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)], most: usize) -> anyhow::Result<(Vec<T>, bool)> {
+        self.all_after(path, query, None, most).await
+    }
+
+    /// The same, of the rows after a place.
+    pub async fn all_after<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+        mut after: Option<String>,
+        most: usize,
+    ) -> anyhow::Result<(Vec<T>, bool)> {
         let mut items = Vec::new();
-        let mut after: Option<String> = None;
         loop {
             let mut query = query.to_vec();
             query.push(("limit", (most - items.len()).clamp(1, 1000).to_string()));

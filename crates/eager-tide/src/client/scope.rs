@@ -32,7 +32,7 @@ pub struct ScopeView {
     /// Write everybody as CSV to the standard output
     #[arg(long)]
     export: bool,
-    /// Also take people from this container; shows who would enter and leave, and keeps nothing
+    /// Also take people from this container; shows who would move into and out of scope, and keeps nothing
     #[arg(long, value_name = "DN", help_heading = "Try an edit")]
     include: Vec<String>,
     /// Leave this container out
@@ -71,6 +71,15 @@ fn print_lines(lines: &[ScopeLine], limit: usize) {
         &["person", "stands", "reason", "account"],
         lines.iter().take(limit).map(|l| vec![l.label.clone(), l.stand.clone(), l.reason.clone(), l.account.clone().unwrap_or_default()]),
     );
+}
+
+/// Where somebody stands, for people.
+fn status(word: &str) -> &'static str {
+    match word {
+        "in" => "in scope",
+        "held" => "on hold",
+        _ => "out of scope",
+    }
 }
 
 impl ScopeView {
@@ -137,11 +146,12 @@ impl ScopeView {
             output::json(&trial)?;
         } else {
             output::line(&format!("{} would have {}\n", self.system, totals(&trial.totals)));
-            for (what, lines) in [("would enter", &trial.enter), ("would leave", &trial.leave)] {
-                output::line(&format!("{} {what}", lines.len()));
-                if !lines.is_empty() {
-                    print_lines(lines, self.limit);
-                }
+            if trial.moves.is_empty() {
+                output::line("nobody would move");
+            }
+            for one in &trial.moves {
+                output::line(&format!("{} from {} to {}", one.count, status(&one.from), status(&one.to)));
+                print_lines(&one.lines, self.limit);
             }
         }
         if self.save {

@@ -96,6 +96,11 @@ impl<'a> Groups<'a> {
         Groups { population: Some(population), by_name, held: Mutex::default() }
     }
 
+    /// Does a system hold a group of this name?
+    pub fn is_known(&self, system: &str, name: &str) -> bool {
+        self.population.is_some_and(|_| self.by_name.keys().any(|(of, known)| *of == system && *known == folded(name)))
+    }
+
     /// What the system of an account says of its attributes.
     pub(super) fn schema_of(&self, account: &Account) -> Option<&'a Schema> {
         self.population?.systems.get(&account.system)?.schema.get(&account.kind)

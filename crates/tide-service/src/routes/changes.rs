@@ -24,16 +24,25 @@ fn filter(query: ListQuery) -> ChangeFilter {
         limit: limit(&query),
         after: query.after.as_deref().and_then(|after| after.parse().ok()).unwrap_or(0),
         word: some(query.filter),
+        state: some(query.state),
         system: some(query.system),
         search: query.search.unwrap_or_default(),
     }
 }
 
-/// Previews and runs, the newest first.
-#[utoipa::path(get, path = "/api/v1/change-sets", tag = "changes", params(ListQuery), responses((status = 200, body = Vec<ChangeSet>)))]
-pub async fn list_change_sets(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Vec<ChangeSet>>, Refusal> {
-    let sets = service.engine.store().change_sets(limit(&query).min(100)).await?;
-    Ok(Json(sets.into_iter().map(convert::change_set).collect()))
+/// Previews and runs, the newest first. `filter` is `preview` or `run`; with `state` = `failed`, those that failed or have changes that did.
+#[utoipa::path(get, path = "/api/v1/change-sets", tag = "changes", params(ListQuery), responses((status = 200, body = Page<ChangeSet>)))]
+pub async fn list_change_sets(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<ChangeSet>>, Refusal> {
+    let limit = limit(&query).min(100);
+    let before = match query.after.as_deref().filter(|after| !after.is_empty()) {
+        None => None,
+        Some(after) => Some(after.parse().map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?),
+    };
+    let kind = query.filter.as_deref().filter(|kind| !kind.is_empty());
+    let failed = query.state.as_deref() == Some("failed");
+    let sets = service.engine.store().change_sets(before, kind, failed, limit).await?;
+    let next = (sets.len() as i64 == limit).then(|| sets.last().map(|set| set.id.to_string())).flatten();
+    Ok(Json(Page { items: sets.into_iter().map(convert::change_set).collect(), next }))
 }
 
 /// A moment: a day (its beginning in UTC), or an instant with its offset.

@@ -8,7 +8,7 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use axum::{Extension, Json};
 use tide_api::{
-    Count, FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeQuery, ScopeTrial, ScopeView, WrittenRules,
+    Count, FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove, ScopeQuery, ScopeTrial, ScopeView, WrittenRules,
 };
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, Purpose, ScopeEdit};
@@ -142,7 +142,7 @@ pub(super) fn csv(file: &str, header: &[&str], rows: impl Iterator<Item = Vec<St
     ([(header::CONTENT_TYPE, "text/csv; charset=utf-8".to_owned()), (header::CONTENT_DISPOSITION, disposition)], text).into_response()
 }
 
-/// Tries an edited scope: who would enter, who would leave. Nothing is kept.
+/// Tries an edited scope: who would stand elsewhere than now. Nothing is kept. A group that no system holds is refused.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/scope/try", tag = "scope", params(("name" = String, Path)), request_body = Scope,
     responses((status = 200, body = ScopeTrial), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_scope(
@@ -152,9 +152,15 @@ pub async fn try_scope(
 ) -> Result<Json<ScopeTrial>, Refusal> {
     let trial = service.engine.try_scope(&name, ObjectType::Person, &to_edit(scope)).await?;
     let (totals, counts) = counts(trial.counts);
-    let lines = |all: Vec<tide_engine::ScopeLine>| all.into_iter().map(line).collect();
+    let moves = trial.moves.into_iter().map(|one| ScopeMove {
+        from: one.from.word().into(),
+        to: one.to.word().into(),
+        count: one.lines.len(),
+        lines: one.lines.into_iter().take(SHOWN).map(line).collect(),
+    });
+    let moves = moves.collect();
     let file = tide_api::RuleFile { name: trial.file.name, text: trial.file.text };
-    Ok(Json(ScopeTrial { totals, counts, enter: lines(trial.enter), leave: lines(trial.leave), file }))
+    Ok(Json(ScopeTrial { totals, counts, moves, file }))
 }
 
 /// Saves an edited scope as a new version of the rules. Nothing is sent by that.
