@@ -4,9 +4,12 @@ import Toast from 'primevue/toast'
 import { useRouter } from 'vue-router'
 import { useLive } from './stores/live'
 import { useSession } from './stores/session'
+import { useTrouble } from './stores/trouble'
 
 const session = useSession()
 const live = useLive()
+const trouble = useTrouble()
+const reload = () => window.location.reload()
 const router = useRouter()
 const pages = [
   { name: 'overview', label: 'Overview' },
@@ -27,7 +30,7 @@ async function leave() {
 
 <template>
   <Toast position="bottom-right" />
-  <a class="skip" href="#main">To the page</a>
+  <a class="skip" href="#main">Skip to content</a>
   <header v-if="session.name">
     <div class="band">
       <RouterLink to="/" class="mark" aria-label="Eager Tide, overview">
@@ -49,10 +52,20 @@ async function leave() {
       <path d="M0 0H1200V3Q1150 8 1100 4T1000 4 900 4 800 4 700 4 600 4 500 4 400 4 300 4 200 4 100 4 0 4Z" />
     </svg>
   </header>
-  <main id="main"><RouterView /></main>
+  <main id="main">
+    <section v-if="trouble.text" class="sheet trouble" role="alert">
+      <h1>{{ trouble.text }}</h1>
+      <Button label="Try again" @click="reload" />
+    </section>
+    <RouterView v-else />
+  </main>
 </template>
 
 <style scoped>
+.trouble {
+  border-left: 4px solid var(--bad);
+  max-width: 40rem;
+}
 header {
   color: var(--deep-text);
 }

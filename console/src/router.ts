@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { onSignedOut } from './api/client'
 import { useSession } from './stores/session'
+import { useTrouble } from './stores/trouble'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -63,8 +64,18 @@ export const router = createRouter({
 router.beforeEach(async (to) => {
   const session = useSession()
   if (to.meta.open) return true
-  if (await session.resume()) return true
+  try {
+    if (await session.resume()) return true
+  } catch {
+    useTrouble().text = 'The service does not answer. See whether it runs, then try again.'
+    return false
+  }
   return { name: 'sign-in', query: { to: to.fullPath }, hash: to.hash }
+})
+
+// A page is a file of its own: it cannot be loaded when the service is gone, or was replaced by another version.
+router.onError(() => {
+  useTrouble().text = 'This page could not be loaded: the service does not answer, or was updated. Try again.'
 })
 
 onSignedOut(() => {

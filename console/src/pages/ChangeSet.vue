@@ -96,7 +96,9 @@ const verdicts = computed(() =>
 const shown = computed(() => {
   const rows = [...(lines.data.value?.items ?? []), ...more.value]
   // Without a choice, what needs no attention is left out.
-  return chosen.value || state.value ? rows : rows.filter((row) => !['in_step', 'source'].includes(row.verdict))
+  return chosen.value || state.value
+    ? rows
+    : rows.filter((row) => !['in_step', 'source'].includes(row.verdict))
 })
 const share = computed(() =>
   progress.value && progress.value.total
@@ -259,8 +261,9 @@ async function cancel() {
               <template #body="{ data: line }"
                 ><span class="wrap">{{ line.reason }}</span>
                 <p v-if="line.error" class="answer" :class="{ bad: line.outcome === 'failed' }">
-                  <bdi>{{ line.error }}</bdi
-                  ><template v-if="line.remedy"> — to do: {{ line.remedy }}</template>
+                  <bdi>{{ line.error }}</bdi><template v-if="line.remedy">
+                    — to do: {{ line.remedy }}</template
+                  >
                 </p></template
               >
             </Column>

@@ -121,7 +121,14 @@ const { data, error, loading, load } = useFetched(
       </Column>
       <Column header="Note" field="note" />
     </DataTable>
-    <Button v-if="next" label="Show older runs" size="small" severity="secondary" class="older" @click="showOlder" />
+    <Button
+      v-if="next"
+      label="Show older runs"
+      size="small"
+      severity="secondary"
+      class="older"
+      @click="showOlder"
+    />
   </Fetched>
 </template>
 

@@ -4,7 +4,7 @@ import InputText from 'primevue/inputtext'
 import Textarea from 'primevue/textarea'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, take, type Schemas } from '@/api/client'
+import { api, Refusal, take, type Schemas } from '@/api/client'
 import { blank, inClear, kinds, missingIn, settingsOf, type Kind } from '@/components/connecting'
 import FeedSample from '@/components/FeedSample.vue'
 import StepList from '@/components/StepList.vue'
@@ -74,15 +74,15 @@ async function finish() {
   fault.value = ''
   const path = { name: name.value.trim() }
   try {
-    await take(api.POST('/api/v1/systems', { body: system.value }))
-    await take(api.POST('/api/v1/systems/{name}/check', { params: { path } }))
+    // One request: when the rules have an error, nothing is added.
     const own: Scope = { ...scope.value, ...groupsOf(groups.value), filter: filter.value.trim() || null }
-    made.value.rules = await take(
-      api.POST('/api/v1/systems/{name}/rules', {
-        params: { path },
-        body: { purpose: purpose.value, scope: own },
+    const added = await take(
+      api.POST('/api/v1/systems', {
+        body: { ...system.value, first: { purpose: purpose.value, scope: own } },
       }),
     )
+    made.value.rules = added.rules ?? null
+    await take(api.POST('/api/v1/systems/{name}/check', { params: { path } }))
     if (kind.value === 'push') {
       made.value.token = (
         await take(api.POST('/api/v1/systems/{name}/tokens', { params: { path }, body: { label: 'first' } }))
@@ -94,13 +94,18 @@ async function finish() {
     f.value.secret = ''
     place.value = 3
   } catch (problem) {
-    fault.value = (problem as Error).message
+    const faults = problem instanceof Refusal ? (problem.problem.faults ?? []) : []
+    const first = faults.map((f) => [f.message, f.help].filter(Boolean).join(' — '))
+    fault.value = first.length ? `Nothing was added: ${first.join('; ')}` : (problem as Error).message
   } finally {
     saving.value = false
   }
 }
-function open(page: 'scope' | 'system') {
+function open(page: 'system') {
   void router.push({ name: page, params: { name: name.value.trim() } })
+}
+function review(draft: number) {
+  void router.push({ name: 'draft', params: { id: draft } })
 }
 </script>
 
@@ -357,12 +362,16 @@ function open(page: 'scope' | 'system') {
       >.
     </p>
     <p>
-      Its first rules are in <code>{{ made.rules?.file.name }}</code>, published as version
-      {{ made.rules?.version }}. It is read-only and not armed.
+      Its first rules are in <code>{{ made.rules?.file.name }}</code>, in a draft: nothing is published yet.
+      It is read-only and not armed.
     </p>
     <pre class="mono">{{ made.rules?.file.text }}</pre>
     <div class="row">
-      <Button label="See who takes part" @click="open('scope')" />
+      <Button
+        v-if="made.rules"
+        label="Review and publish the first rules"
+        @click="review(made.rules.draft)"
+      />
       <Button label="Open the system" severity="secondary" @click="open('system')" />
     </div>
   </section>

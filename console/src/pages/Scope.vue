@@ -10,6 +10,7 @@ import { api, Refusal, take, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Tree from '@/components/Tree.vue'
 import { useFetched } from '@/components/fetched'
+import { plural } from '@/words'
 import { chosen, emptyScope, groupsOf, groupText, type Act, type Scope } from '@/components/scoping'
 
 const props = defineProps<{ name: string }>()
@@ -171,7 +172,8 @@ const browse = (below: string | null) =>
         <div class="two">
           <div v-for="one in trial.moves" :key="`${one.from} ${one.to}`">
             <p>
-              <strong :class="{ bad: one.to !== 'in' }">{{ one.count }}</strong> from {{ statuses[one.from] }} to
+              <strong :class="{ bad: one.to !== 'in' }">{{ one.count }}</strong> from
+              {{ statuses[one.from] }} to
               <strong>{{ statuses[one.to] }}</strong>
             </p>
             <ul>

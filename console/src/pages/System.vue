@@ -10,6 +10,7 @@ import { api, take, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import ReadNow from '@/components/ReadNow.vue'
 import StepList from '@/components/StepList.vue'
+import SystemChange from '@/components/SystemChange.vue'
 import SystemTiming from '@/components/SystemTiming.vue'
 import SystemParts from '@/components/SystemParts.vue'
 import SystemSheet from '@/components/SystemSheet.vue'
@@ -164,6 +165,7 @@ const shown = (account: Schemas['Account']) =>
       </section>
     </div>
   </Fetched>
+  <SystemChange v-if="system.data.value" :system="system.data.value" @changed="seen" />
   <SystemTiming v-if="system.data.value" :system="system.data.value" @saved="system.load" />
   <SystemParts v-if="system.data.value" :system="system.data.value" />
   <section class="sheet accounts">

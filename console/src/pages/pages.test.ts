@@ -68,6 +68,8 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
       { path: '/rules/history', name: 'history', component: { template: '<div />' } },
       { path: '/rules/drafts/:id', name: 'draft', component: { template: '<div />' } },
+      { path: '/on-hold', name: 'on-hold', component: { template: '<div />' } },
+      { path: '/decisions', name: 'decisions', component: { template: '<div />' } },
       { path: '/changes/:id', name: 'change-set', component: { template: '<div />' } },
     ],
   })
@@ -93,7 +95,9 @@ const system = {
   armed: true,
   host: null,
   profile: [{ label: 'Product', text: 'OpenLDAP' }],
-  healthy: true,
+  health: 'healthy',
+  health_reason: null,
+  all_settings: {},
   checked_at: '2026-11-23T08:00:00Z',
   steps: [{ name: 'Bind accepted', state: 'passed', said: 'cn=eager-tide', remedy: null, code: null }],
   accounts: 306,
@@ -125,8 +129,8 @@ const overview = {
   last_by_itself: null,
   last_run: run,
   last_preview: null,
-  failed: 0,
-  held: 0,
+  attention: [] as object[],
+  holds: [] as object[],
   notices: [],
 }
 
@@ -140,18 +144,45 @@ describe('the overview', () => {
     return (await open(Overview)).wrapper.find('h1').text()
   }
 
-  it('says in one sentence whether everything is well', async () => {
-    expect(await sentence({})).toBe('All is well.')
-    expect(await sentence({ systems: [] })).toContain('No system is connected yet')
-    expect(await sentence({ rule_version: 0 })).toContain('no rules are published yet')
-    expect(await sentence({ last_by_itself: null, last_run: null })).toContain('begin with a preview')
-    expect(await sentence({ failed: 3 })).toBe('3 changes of the last run failed.')
-    expect(await sentence({ held: 2 })).toContain('2 changes of the last run are held')
-    expect(await sentence({ systems: [{ ...system, healthy: false }] })).toContain(
-      'harbour cannot be used as it should',
-    )
-    const held = { ...run, verdicts: [{ word: 'held', count: 11 }] }
-    expect(await sentence({ last_by_itself: null, last_run: held })).toContain('11 lines are held')
+  const needs = (kind: string, severity: string, message: string, more: object = {}) => ({
+    kind,
+    severity,
+    message,
+    system: null,
+    count: 1,
+    names: [],
+    detail: null,
+    command: null,
+    ...more,
+  })
+
+  it('says in one sentence whether everything is well, the worst first', async () => {
+    expect(await sentence({})).toBe('All changes are applied. Nothing needs attention.')
+    const leavers = needs('open_access', 'critical', '43 leavers still have access.', {
+      count: 43,
+      names: ['Ada', 'Bo'],
+    })
+    const unreachable = needs('unreachable', 'warning', 'berthing is unreachable.', { system: 'berthing' })
+    expect(await sentence({ attention: [leavers, unreachable] })).toBe('43 leavers still have access.')
+  })
+
+  it('links all that needs attention to where it is answered, and counts who is on hold', async () => {
+    const attention = [
+      needs('open_access', 'critical', '43 leavers still have access.', { count: 43, names: ['Ada', 'Bo'] }),
+      needs('unreachable', 'warning', 'berthing is unreachable.', { system: 'berthing', detail: 'refused' }),
+      needs('on_hold', 'warning', '3 records are on hold.', { count: 3 }),
+    ]
+    const holds = [
+      { cause: 'missing_value', count: 3 },
+      { cause: 'failed', count: 2 },
+    ]
+    answer({ '/api/v1/overview': { ...overview, attention, holds } })
+    const { wrapper } = await open(Overview)
+    const links = wrapper.findAll('.attention a').map((link) => link.attributes('href'))
+    expect(links).toEqual(['/identities/leavers', '/systems/berthing', '/on-hold'])
+    expect(wrapper.find('.attention').text()).toContain('and 41 more')
+    const numbers = wrapper.findAll('.tile .number').map((number) => number.text())
+    expect(numbers.slice(1, 3)).toEqual(['5', '2'])
   })
 
   it('says what is wrong when the service does not answer well, and tries again', async () => {
@@ -161,7 +192,7 @@ describe('the overview', () => {
     answer({ '/api/v1/overview': overview })
     await wrapper.find('[role=alert] button').trigger('click')
     await flushPromises()
-    expect(wrapper.find('h1').text()).toBe('All is well.')
+    expect(wrapper.find('h1').text()).toBe('All changes are applied. Nothing needs attention.')
   })
 
   it('begins a preview and goes to it', async () => {
@@ -287,7 +318,7 @@ describe('a change set', () => {
     })
     const { wrapper } = await open(ChangeSet, { id: '2' })
     expect(wrapper.find('.run-counts').text().replace(/\s+/g, ' ')).toContain(
-      '3 changes done, 2 failed, 0 held',
+      '3 changes done, 2 failed (show only these), 0 held',
     )
     expect(wrapper.text()).toContain('harbour could not be read')
     expect(wrapper.text()).toContain('No line fits.')
@@ -349,7 +380,11 @@ describe('a scope', () => {
   it('counts who is in, out and held, and tries an edit before it is saved', async () => {
     answer({ '/api/v1/systems/{name}/scope': view, '/api/v1/systems/{name}': { ...system, kind: 'scim' } })
     calls.POST.mockResolvedValue({
-      data: { ...view, enter: [], leave: view.lines, file: { name: 'harbour.toml', text: '' } },
+      data: {
+        ...view,
+        moves: [{ from: 'in', to: 'held', count: 1, lines: view.lines }],
+        file: { name: 'harbour.toml', text: '' },
+      },
       response: new Response(null, { status: 200 }),
     })
     vi.useFakeTimers({ shouldAdvanceTime: true })
@@ -362,7 +397,7 @@ describe('a scope', () => {
     await wrapper.find('#groups').setValue('cn=deck-watch')
     await vi.advanceTimersByTimeAsync(600)
     await flushPromises()
-    expect(wrapper.text()).toContain('0 would enter, 1 would leave')
+    expect(wrapper.text()).toMatch(/1\s*from in scope to\s*on hold/)
     expect(calls.PUT).not.toHaveBeenCalled()
     vi.useRealTimers()
   })

@@ -13,11 +13,12 @@ export const useSession = defineStore('session', () => {
     useLive().open()
   }
 
-  /** True if the cookie of an earlier visit is still good. */
+  /** True if the cookie of an earlier visit is still good. It throws when the service does not answer. */
   async function resume(): Promise<boolean> {
     if (name.value) return true
     const answer = await api.GET('/api/v1/me')
-    if (!answer.data) return false
+    if (answer.response.status === 401) return false
+    if (!answer.data) throw new Error(`the service answered HTTP ${answer.response.status}`)
     name.value = answer.data.name
     useLive().open()
     return true

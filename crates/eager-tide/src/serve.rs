@@ -40,12 +40,12 @@ pub struct Serve {
     /// A folder that feeds may be read from; DATA/feeds is one already. May be given several times
     #[arg(long, value_name = "DIR")]
     feed_folder: Vec<PathBuf>,
-    /// A folder that secrets may be read from (file:PATH)
-    #[arg(long, value_name = "DIR")]
-    secret_folder: Vec<PathBuf>,
-    /// An environment variable that may be used as a secret (env:NAME)
-    #[arg(long, value_name = "NAME")]
-    secret_variable: Vec<String>,
+    /// A folder that secrets may be read from (file:PATH), and the hosts that they are for. May be given several times
+    #[arg(long, value_name = "DIR=HOST,…")]
+    secret_folder: Vec<tide_engine::ForHosts>,
+    /// An environment variable that may be used as a secret (env:NAME), and the hosts that it is for. May be given several times
+    #[arg(long, value_name = "NAME=HOST,…")]
+    secret_variable: Vec<tide_engine::ForHosts>,
     /// How the log is written; EAGER_TIDE_LOG filters it, for example `info,tide_engine=debug`
     #[arg(long, value_enum, default_value = "text")]
     log_format: LogFormat,

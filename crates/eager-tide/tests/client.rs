@@ -64,7 +64,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     for word in ["SYSTEM", "HEALTH", "ACCOUNTS", "WRITES"] {
         assert!(head.contains(word), "{list}");
     }
-    assert!(list.contains("read-only") && list.contains("well"), "{list}");
+    assert!(list.contains("read-only") && list.contains("healthy"), "{list}");
     let checked = said(service, &["systems", "check", "harbour"], 0);
     for step in ["Name resolves", "Port answers", "Bind accepted", "Base DN readable", "First entries"] {
         assert!(checked.lines().any(|line| line.starts_with("ok") && line.contains(step)), "{checked}");

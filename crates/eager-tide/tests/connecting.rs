@@ -51,8 +51,15 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     let added = run(add(BASE, &["--as", "source", "--within", &people_at, "--except", &kiosks]), 0);
     holds(
         &added,
-        &["ok    TLS verifies", "Backup host", "read-only and not armed", "first rules are in harbour.toml, published as version 1"],
+        &[
+            "ok    TLS verifies",
+            "Backup host",
+            "read-only and not armed",
+            "first rules are in harbour.toml, in draft 1; nothing was published",
+        ],
     );
+    holds(&said(&service, &["rules", "show"], 1), &["no rules were published yet"]);
+    holds(&said(&service, &["rules", "draft", "publish", "1"], 0), &["published as version 1"]);
     holds(&said(&service, &["systems", "show", "harbour"], 0), &["OpenLDAP", "Host in use", "password policy"]);
     holds(&said(&service, &["systems", "list"], 0), &["(not armed)"]);
     holds(&said(&service, &["rules", "show"], 0), &["employee number", "account.employeeNumber", "except"]);
@@ -63,7 +70,8 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     let add = ["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--as", "target"];
     holds(&typed(&service, &add, "berth", 1), &["token_refused".trim_end_matches("_refused"), "HTTP 401"]);
     let with_user: Vec<&str> = add.iter().copied().chain(["--user", "tide"]).collect();
-    holds(&typed(&service, &with_user, "berth", 0), &["berthing was added", "berthing.toml"]);
+    holds(&typed(&service, &with_user, "berth", 0), &["berthing was added", "berthing.toml", "in draft 2"]);
+    said(&service, &["rules", "draft", "publish", "2"], 0);
 
     // A feed: looked at, then added from a folder that it may be read from.
     let roster = folder.path().join("data/feeds/crew.csv");
@@ -78,7 +86,8 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     let feed = |path: &str, key: &'static str, code| said(&service, &add(path, key).iter().map(String::as_str).collect::<Vec<_>>(), code);
     holds(&feed("/etc/hostname", "number", 1), &["lies outside the folders that feeds may be read from"]);
     holds(&feed(roster.to_str().unwrap(), "numbr", 1), &["did you mean `number`?"]);
-    holds(&feed(roster.to_str().unwrap(), "number", 0), &["roster was added", "2 set aside"]);
+    holds(&feed(roster.to_str().unwrap(), "number", 0), &["roster was added", "2 set aside", "in draft 3"]);
+    said(&service, &["rules", "draft", "publish", "3"], 0);
     holds(&said(&service, &["systems", "read", "roster"], 0), &["2 rows were set aside"]);
     holds(&said(&service, &["systems", "set-aside", "roster"], 0), &["the key `number` is empty"]);
 

@@ -422,16 +422,37 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.button("Add the system").await?;
     browser.text("watch is connected").await?;
     browser.text("ou=Deck,ou=people,dc=skerry,dc=example").await?;
-    browser.button("See who takes part").await?;
-    browser.text("its container is not inside ou=Deck").await?;
-    // It was only a visit: nobody was ever joined in it, so it can be taken away again.
+    browser.button("Review and publish the first rules").await?;
+    browser.text("watch.toml").await?;
+    browser.look("first-rules").await?;
     browser
         .driver
         .execute_async(
-            "const done = arguments[arguments.length - 1]; fetch('/api/v1/rules').then(r => r.json()).then(rules => fetch('/api/v1/rules', {method: 'PUT', headers: {'content-type': 'application/json'}, body: JSON.stringify({files: rules.files.filter(f => f.name !== 'watch.toml')})})).then(() => fetch('/api/v1/systems/watch', {method: 'DELETE'})).then(r => done(r.status))",
+            "const done = arguments[arguments.length - 1]; fetch('/api/v1/rules/drafts').then(r => r.json()).then(all => Promise.all(all.map(one => fetch('/api/v1/rules/drafts/' + one.id, {method: 'DELETE'})))).then(() => done(true))",
             vec![],
         )
         .await?;
+    // It was only a visit: it is taken away again, after what that does was shown.
+    browser.page("Systems").await?;
+    browser.click("//h2/a[normalize-space(.)='watch']").await?;
+    browser.button("Edit settings…").await?;
+    browser.text("Settings of watch").await?;
+    browser.look("settings-of-a-system").await?;
+    browser.fill("setting-page_size", "0").await?;
+    browser.click("//div[@role='dialog']//button[normalize-space(.)='Save']").await?;
+    browser.text("page_size").await?;
+    browser.click("//div[@role='dialog']//button[normalize-space(.)='Cancel']").await?;
+    browser.button("Replace secret…").await?;
+    browser.driver.find(By::Css("input[aria-label='New secret']")).await?.send_keys("wrong").await?;
+    browser.button("Test and replace").await?;
+    browser.text("the old secret stays").await?;
+    browser.look("secret-refused").await?;
+    browser.click("//div[@role='dialog']//button[normalize-space(.)='Cancel']").await?;
+    browser.button("Retire…").await?;
+    browser.text("Nothing is written to watch itself").await?;
+    browser.look("retire").await?;
+    browser.button("Retire watch").await?;
+    browser.text("watch was retired").await?;
     Ok(())
 }
 

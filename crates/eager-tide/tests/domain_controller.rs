@@ -488,6 +488,7 @@ fn serve(controller: &DomainController) -> String {
     controller.tool(&["user", "enable", "mate.three"]).expect("enabled");
     let added = said(&add, "Quay-side-9");
     assert!(added.contains("a domain controller") && added.contains("state in userAccountControl"), "{added}");
+    said(&["rules", "draft", "publish", "1"], "");
     let read = said(&["systems", "read", "harbour"], "");
     assert!(read.contains("accounts of type person"), "{read}");
     let out = said(&["scope", "harbour", "--who", "out"], "");

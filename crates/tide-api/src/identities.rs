@@ -56,6 +56,13 @@ pub struct AccountReason {
     pub reason: String,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
+    /// Why its changes are not sent, where they are on hold.
+    pub hold: Option<String>,
+    /// The cause of that, as a code.
+    pub hold_cause: Option<crate::HoldCause>,
+    /// Since when they are on hold (RFC 3339, UTC).
+    #[schema(format = DateTime)]
+    pub hold_since: Option<String>,
     /// Its name there.
     pub name: Option<String>,
     /// Its lasting key there.
@@ -112,6 +119,15 @@ pub struct IdentityDetail {
     pub links: Vec<Link>,
     /// Its changes, the newest first.
     pub history: Vec<Change>,
+}
+
+/// Who is meant by a text.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ResolvedIdentity {
+    /// The identity's id.
+    pub id: String,
+    /// What people call it.
+    pub label: String,
 }
 
 /// Whom to explain.

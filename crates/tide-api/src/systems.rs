@@ -77,6 +77,10 @@ pub struct System {
     /// Its settings, without secrets.
     #[schema(value_type = Object)]
     pub settings: serde_json::Value,
+    /// The same, with those that are not set, at their default.
+    #[schema(value_type = Object)]
+    #[serde(default)]
+    pub all_settings: serde_json::Value,
     /// `person`, `service`, `group`: the types that may be written. None is read-only.
     pub writable: Vec<String>,
     /// Paused by an operator.
@@ -185,6 +189,39 @@ pub struct NewSystem {
     /// The password or token, or `env:NAME` or `file:PATH`. It is sealed and never shown again.
     #[serde(default)]
     pub secret: Option<String>,
+    /// What it is for and whom it takes: its first rules are written into a draft. When they have an error, nothing is added.
+    #[serde(default)]
+    pub first: Option<FirstRules>,
+}
+
+/// A system that was added.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct AddedSystem {
+    /// The system.
+    pub system: System,
+    /// Its first rules, where they were asked for.
+    pub rules: Option<WrittenRules>,
+}
+
+/// What retiring a system would do. Nothing is written to the system itself.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Retirement {
+    /// Its accounts that are known here, and would be forgotten.
+    pub accounts: i64,
+    /// How many of them are linked to identities.
+    pub linked: i64,
+    /// Its rule file, which would go with it.
+    pub file: Option<String>,
+    /// What would become of everybody, also in other systems.
+    pub effect: crate::Effect,
+}
+
+/// Whether a system may be retired.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize, utoipa::IntoParams)]
+#[serde(default)]
+pub struct RemoveQuery {
+    /// It is removed also when accounts in it are linked: their links end.
+    pub retire: bool,
 }
 
 /// A system's state, where it is to change.
@@ -203,6 +240,9 @@ pub struct SystemState {
 pub struct NewSecret {
     /// The password or token.
     pub secret: String,
+    /// Replaces the secret though the test with the new one fails.
+    #[serde(default)]
+    pub force: bool,
 }
 
 /// An attribute of a system, as it describes itself.
@@ -499,8 +539,8 @@ pub struct FirstRules {
 /// The first rule file of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct WrittenRules {
-    /// The version that it was published in.
-    pub version: i64,
+    /// The draft that it is in, to be published when its effect is as it should be.
+    pub draft: i64,
     /// The file.
     pub file: crate::RuleFile,
 }

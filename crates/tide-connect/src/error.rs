@@ -33,9 +33,35 @@ pub struct ConnectError {
     pub place: String,
 }
 
+/// The most characters of what a system answered.
+const LONGEST: usize = 2000;
+/// What is shorter is found in any text.
+const SHORTEST_SECRET: usize = 4;
+/// What stands for a secret.
+const HIDDEN: &str = "•••";
+
+/// A text of a system without what could steer a terminal or forge a line of a log, and not too long.
+fn clean(text: &str) -> String {
+    let mut clean: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(LONGEST).collect();
+    if text.chars().nth(LONGEST).is_some() {
+        clean.push('…');
+    }
+    clean
+}
+
 impl ConnectError {
     fn new(weight: Weight, code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        ConnectError { code, said: said.into(), remedy: remedy.into(), weight, place: String::new() }
+        ConnectError { code, said: clean(&said.into()), remedy: remedy.into(), weight, place: String::new() }
+    }
+
+    /// Takes secrets out of what a system answered: some answer with the value that they refuse.
+    #[must_use]
+    pub fn without(mut self, secrets: &[&str]) -> Self {
+        for secret in secrets.iter().filter(|secret| secret.chars().count() >= SHORTEST_SECRET) {
+            self.said = self.said.replace(secret, HIDDEN);
+            self.remedy = self.remedy.replace(secret, HIDDEN);
+        }
+        self
     }
 
     /// A fault that may pass.
@@ -67,5 +93,19 @@ impl ConnectError {
     /// A lost answer.
     pub fn unknown(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self::new(Weight::Unknown, code, said, remedy)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_system_answers_steers_nothing_and_tells_no_secret() {
+        let error =
+            ConnectError::lasting("refused", "bad\r\n2026-01-01 ERROR forged\u{1b}[31m: Quay-side-9 is too simple", "choose another");
+        assert_eq!(error.said, "bad  2026-01-01 ERROR forged [31m: Quay-side-9 is too simple");
+        assert_eq!(error.without(&["Quay-side-9", "a"]).said, "bad  2026-01-01 ERROR forged [31m: ••• is too simple");
+        assert_eq!(ConnectError::lasting("long", "x".repeat(9000), "").said.chars().count(), LONGEST + 1);
     }
 }

@@ -5,7 +5,7 @@ use async_trait::async_trait;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::model::Observed;
-use tide_core::{ObjectType, Value};
+use tide_core::{ObjectType, Schema, Value};
 use tide_scim::{FlatSchema, GROUP, USER};
 
 /// A system that pushes its accounts to us over SCIM or as events.
@@ -31,7 +31,8 @@ impl Connector for PushConnector {
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
-        let of = |object| (object, crate::scim::schema_of(flat(object)));
+        // Events bring what their sender likes.
+        let of = |object| (object, Schema { is_open: true, ..crate::scim::schema_of(flat(object)) });
         let schema = BTreeMap::from([of(ObjectType::Person), of(ObjectType::Group)]);
         let profile = vec![("Direction".to_owned(), "it calls us".to_owned())];
         Ok(Description { schema, abilities: vec!["pushes over SCIM 2.0 and as events".into()], profile, own: Vec::new() })

@@ -363,6 +363,40 @@ impl Settings {
         }
     }
 
+    /// The hosts that the secret is sent to, in lower case.
+    pub fn secret_hosts(&self) -> Vec<String> {
+        let host = |url: &String| {
+            let rest = url.split_once("://").map_or(url.as_str(), |(_, rest)| rest);
+            host_of(rest).to_lowercase()
+        };
+        match self {
+            Settings::Ldap(settings) => {
+                let referrals = settings.referral_hosts.iter().map(|host| host_of(host).to_lowercase());
+                std::iter::once(&settings.url).chain(&settings.backups).map(host).chain(referrals).collect()
+            }
+            Settings::Scim(settings) => {
+                let tokens = match &settings.auth {
+                    ScimAuth::Oauth { token_url, .. } => Some(token_url),
+                    _ => None,
+                };
+                std::iter::once(&settings.url).chain(tokens).map(host).collect()
+            }
+            Settings::Feed(settings) => settings.url.iter().map(host).collect(),
+            Settings::Push(_) => Vec::new(),
+        }
+    }
+
+    /// All settings, those at their default too, as they would be written.
+    pub fn to_json(&self) -> serde_json::Value {
+        let json = match self {
+            Settings::Ldap(settings) => serde_json::to_value(settings),
+            Settings::Scim(settings) => serde_json::to_value(settings),
+            Settings::Feed(settings) => serde_json::to_value(settings),
+            Settings::Push(settings) => serde_json::to_value(settings),
+        };
+        json.unwrap_or_default()
+    }
+
     /// Where a secret is sent, and what protects it on the way: scheme, host and port of each address, StartTLS, authority and pin. When
     /// something comes to it, the secret must be given again.
     pub fn secret_ways(&self) -> Vec<String> {

@@ -3,13 +3,15 @@
 use crate::compare::{self, Relation};
 use crate::compose;
 use crate::decide::{Decided, Outcome, Verdict, people};
+use crate::matching::{account_keys, identity_keys};
 use crate::model::{Account, AccountId, Identity, ObjectType, Population};
-use crate::reasons::ValueReason;
+use crate::reasons::{Reason, ValueReason};
 use crate::references::Accounts;
 use crate::rules::RuleSet;
 use crate::value::{Value, show};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+use unicode_normalization::UnicodeNormalization as _;
 
 /// One value of one account, and why it is so.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -39,6 +41,8 @@ pub struct AccountLine {
     pub linked_by: Option<String>,
     /// The values, for a target.
     pub values: Vec<ValueLine>,
+    /// Why its changes are not sent, where they are on hold.
+    pub hold: Option<Reason>,
 }
 
 /// Everything about one person.
@@ -108,12 +112,33 @@ impl<'a> Index<'a> {
             || fits(label)
             || identity.attributes.iter().any(|(_, values)| values.iter().any(|value| fits(&value.to_string())))
             || self.accounts_of(&identity.id).any(|account| fits(&account.name) || fits(&account.key))
+            // Whoever is on hold for the first time has no links yet.
+            || self.lines_of(&identity.id).filter_map(|line| self.account_of(line)).any(|account| fits(&account.name) || fits(&account.key))
     }
 }
 
-/// The identities that a text names: those that it names whole, or else those in which it stands.
+/// A text as people look for it: without case and accents.
+fn plain(text: &str) -> String {
+    deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase()
+}
+
+/// Does a text look like a number, an address, a DN or an id, which belong to one? Names belong to many, and whoever looks for one is shown
+/// everybody who has it.
+fn belongs_to_one(text: &str) -> bool {
+    text.chars().any(|c| c.is_ascii_digit() || matches!(c, '@' | '=' | ','))
+}
+
+/// Does a text fit a value: whole, or as a part?
+fn fitting(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
+    move |candidate: &str| {
+        let candidate = plain(candidate);
+        if whole { candidate == wanted } else { candidate.contains(wanted) }
+    }
+}
+
+/// The identities that a text names: those that a number, an address, a DN or an id names whole, or else those in which it stands.
 pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
-    let wanted = text.trim().to_lowercase();
+    let wanted = plain(text.trim());
     let index = Index::new(population, outcome);
     let all = |fits: &dyn Fn(&str) -> bool| -> Vec<String> {
         let meant = outcome.identities.iter().filter(|(identity, label)| index.is_meant(identity, label, fits));
@@ -125,39 +150,59 @@ pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<Strin
     if outcome.identities.iter().any(|(identity, _)| identity.id == wanted) {
         return vec![wanted];
     }
-    let whole = all(&|candidate| candidate.to_lowercase() == wanted);
-    if whole.is_empty() { all(&|candidate| candidate.to_lowercase().contains(&wanted)) } else { whole }
+    let called =
+        || outcome.identities.iter().filter(|(_, label)| plain(label) == wanted).map(|(identity, _)| identity.id.clone()).collect();
+    let whole = if belongs_to_one(&wanted) { all(&fitting(&wanted, true)) } else { called() };
+    if whole.is_empty() { all(&fitting(&wanted, false)) } else { whole }
 }
 
 /// Finds whom a text means and explains each: an identity by id, value or label, or an account by
-/// name, key or value. The most exact meaning wins; several are all returned.
+/// name, key or value. The most exact meaning wins; several are all returned. Records of a source that belong to nobody yet are shown with
+/// whom they would be joined to.
 pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text: &str) -> Vec<Explanation> {
-    let wanted = text.trim().to_lowercase();
+    let wanted = plain(text.trim());
     if wanted.is_empty() {
         return Vec::new();
     }
     let index = Index::new(population, outcome);
+    let loose = Loose::new(rules, &index);
     // An id names one, also when others point to it.
     if let Some((identity, label)) = outcome.identities.iter().find(|(identity, _)| identity.id == wanted) {
-        return vec![identity_explained(rules, &index, identity, label)];
+        return vec![loose.joined(rules, &index, identity_explained(rules, &index, identity, label), identity).0];
     }
     for exact in [true, false] {
-        let fits = |candidate: &str| {
-            let candidate = candidate.to_lowercase();
-            if exact { candidate == wanted } else { candidate.contains(&wanted) }
-        };
+        let fits = fitting(&wanted, exact);
+        // Of a name only a whole one is exact.
+        let by_label = exact && !belongs_to_one(&wanted);
         let in_values = |values: &[Value]| values.iter().any(|value| fits(&value.to_string()));
-        let mut found: Vec<Explanation> = outcome
-            .identities
+        let mut shown: HashSet<AccountId> = HashSet::new();
+        let mut found: Vec<Explanation> = Vec::new();
+        let alone: Vec<&Decided> = outcome
+            .decided
             .iter()
-            .filter(|(identity, label)| index.is_meant(identity, label, &fits))
-            .map(|(identity, label)| identity_explained(rules, &index, identity, label))
+            .filter(|line| line.identity.is_none())
+            .filter(|line| {
+                let Some(account) = index.account_of(line) else { return false };
+                if by_label {
+                    return fits(&line.label);
+                }
+                let named = ["employeeNumber", "mail", "uid", "cn", "userName", "emails.work", "displayName"];
+                fits(&account.name) || fits(&account.key) || fits(&line.label) || named.iter().any(|n| in_values(account.attributes.get(n)))
+            })
             .collect();
-        for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {
-            let Some(account) = index.account_of(line) else { continue };
-            let named = ["employeeNumber", "mail", "uid", "cn", "userName", "emails.work", "displayName"];
-            if fits(&account.name) || fits(&account.key) || fits(&line.label) || named.iter().any(|n| in_values(account.attributes.get(n)))
-            {
+        // Whom a record that fits would be joined to is meant too.
+        let meant_by: HashSet<AccountId> = alone.iter().filter_map(|line| line.account).collect();
+        for (identity, label) in &outcome.identities {
+            let theirs = || loose.of(rules, &index, identity).iter().any(|(id, _)| meant_by.contains(id));
+            let is_meant = if by_label { fits(label) } else { index.is_meant(identity, label, &fits) };
+            if is_meant || (!meant_by.is_empty() && theirs()) {
+                let (explained, joined) = loose.joined(rules, &index, identity_explained(rules, &index, identity, label), identity);
+                shown.extend(joined);
+                found.push(explained);
+            }
+        }
+        for line in alone {
+            if line.account.is_none_or(|account| !shown.contains(&account)) {
                 found.push(Explanation {
                     label: line.label.clone(),
                     identity: None,
@@ -174,14 +219,82 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
     Vec::new()
 }
 
+/// Records of sources that belong to nobody yet, by the keys by which they would be joined: what they would say of somebody, as the match
+/// rules of other sources see it.
+struct Loose<'a> {
+    by_key: HashMap<(&'a str, usize, String), Vec<&'a Decided>>,
+}
+
+impl<'a> Loose<'a> {
+    fn new(rules: &'a RuleSet, index: &Index<'a>) -> Self {
+        let mut by_key: HashMap<(&str, usize, String), Vec<&Decided>> = HashMap::new();
+        for line in index.outcome.decided.iter().filter(|line| line.identity.is_none()) {
+            let (Some(account), Some(declared)) = (index.account_of(line), rules.identities.get(&line.object)) else { continue };
+            let Some(types) = rules.of(&line.system, line.object).filter(|types| types.is_source()) else { continue };
+            let says = compose::identity(declared, &[(line.system.as_str(), types, account)], false).attributes;
+            for (system, types) in rules.sources(line.object).filter(|(system, _)| *system != line.system) {
+                for (place, rule) in types.matching.iter().enumerate() {
+                    for key in identity_keys(rule, &says) {
+                        by_key.entry((system, place, key)).or_default().push(line);
+                    }
+                }
+            }
+        }
+        Loose { by_key }
+    }
+
+    /// The records that would be joined to an identity, with the rule.
+    fn of(&self, rules: &RuleSet, index: &Index<'a>, identity: &Identity) -> Vec<(AccountId, (&'a Decided, String))> {
+        let mut all = Vec::new();
+        if self.by_key.is_empty() {
+            return all;
+        }
+        for line in index.lines_of(&identity.id) {
+            let (Some(account), Some(types)) = (index.account_of(line), rules.of(&line.system, identity.kind)) else { continue };
+            for (place, rule) in types.matching.iter().enumerate().filter(|_| types.is_source()) {
+                for key in account_keys(rule, account) {
+                    for loose in self.by_key.get(&(line.system.as_str(), place, key)).into_iter().flatten() {
+                        all.extend(loose.account.map(|id| (id, (*loose, rule.name.clone()))));
+                    }
+                }
+            }
+        }
+        all
+    }
+
+    /// Adds these records to an explanation; which they are.
+    fn joined(&self, rules: &RuleSet, index: &Index<'a>, mut explained: Explanation, identity: &Identity) -> (Explanation, Vec<AccountId>) {
+        let mut shown = Vec::new();
+        for (id, (line, rule)) in self.of(rules, index, identity) {
+            if shown.contains(&id) {
+                continue;
+            }
+            shown.push(id);
+            let mut line = line.clone();
+            line.reason.text = format!("theirs by {rule}, and gives no values: {}", line.reason.text);
+            explained.accounts.insert(0, account_line(index, line, Vec::new()));
+        }
+        (explained, shown)
+    }
+}
+
+/// Why the changes of an identity's account in a system are not sent, if one of them is on hold.
+fn hold_of<'o>(outcome: &'o Outcome, identity: &str, line: &Decided) -> Option<&'o Reason> {
+    let theirs =
+        |change: &&crate::decide::Change| change.identity == identity && change.system == line.system && change.object == line.object;
+    outcome.changes.iter().filter(theirs).find_map(|change| change.hold.as_ref())
+}
+
 fn account_line(index: &Index<'_>, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
     let account = index.account_of(&decided);
+    let hold = decided.identity.as_deref().and_then(|identity| hold_of(index.outcome, identity, &decided)).cloned();
     let linked_by = account.and_then(|account| index.made_by.get(&account.id)).map(|made_by| (*made_by).to_owned());
     AccountLine {
         name: account.map(|account| account.name.clone()),
         key: account.map(|account| account.key.clone()),
         linked_by,
         values,
+        hold,
         decided,
     }
 }
@@ -215,7 +328,7 @@ fn identity_explained(rules: &RuleSet, index: &Index<'_>, identity: &Identity, l
                         account: Some(account.id),
                         label: label.to_owned(),
                         verdict: Verdict::OutOfScope,
-                        reason: crate::reasons::Reason::new(format!("{} no longer holds it", account.system)),
+                        reason: Reason::new(format!("{} no longer holds it", account.system)),
                     },
                     Vec::new(),
                 ),
@@ -312,6 +425,8 @@ fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: 
         return Vec::new();
     }
     let frozen = matches!(line.verdict, Verdict::OutOfScope | Verdict::Disable | Verdict::Held);
+    // What is on hold is not announced.
+    let is_on_hold = line.verdict == Verdict::Held || hold_of(outcome, &identity.id, line).is_some();
     let mut desired = compose::desired(types, &attributes, schema);
     for wanted in crate::decide::pointing::of(&mut desired) {
         let links = population.links.iter().map(|link| (link.account, link.identity.as_str()));
@@ -334,10 +449,12 @@ fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: 
             let there = account.map_or(&[][..], |account| account.attributes.get(&wanted.mapping.attribute));
             let state = match account.map(|account| compare::relation(&wanted, account, population)) {
                 None if wanted.values.is_empty() => "nothing to set".to_owned(),
+                None if is_on_hold => "would be set".to_owned(),
                 None => "will be set".to_owned(),
                 Some(Relation::Same) => "in step".to_owned(),
                 Some(Relation::Normalised) => format!("in step: {} makes it so", line.system),
                 Some(Relation::LeftAlone(why)) => format!("left alone: {why}"),
+                Some(Relation::Differs) if is_on_hold => "would be changed".to_owned(),
                 Some(Relation::Differs) if frozen => "differs, and is not sent".to_owned(),
                 Some(Relation::Differs) => "will be changed".to_owned(),
             };

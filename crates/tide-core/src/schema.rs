@@ -145,6 +145,8 @@ pub struct Schema {
     pub operational: BTreeSet<String>,
     /// Where the system itself keeps what we call otherwise.
     pub native: NativeNames,
+    /// Accounts may have attributes beside these, which nobody announces: those of a system that sends events.
+    pub is_open: bool,
 }
 
 /// Where a system keeps what we call otherwise, in its own names.

@@ -8,7 +8,8 @@ use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
-use tide_connect::{ConnectError, Weight, Write};
+use tide_connect::{ConnectError, Settings, Weight, Write};
+use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind};
 use tide_core::memberships::member_value;
 use tide_core::model::{Account, Observed};
@@ -17,6 +18,7 @@ use tide_core::{Schema, Value};
 use tide_store::{ChangeRow, ChangeState, Settling, StoreError};
 use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
+use zeroize::Zeroizing;
 
 /// How many accounts of one system are written at a time.
 pub(crate) const AT_A_TIME: usize = 16;
@@ -120,6 +122,13 @@ pub(crate) enum Went {
     Accepted,
     /// It was not sent, because writes to the system are stopped.
     Stopped,
+}
+
+/// The values that are sent and do not stand in the change that is kept.
+fn secret_texts(values: &[ValueChange], change: &Change) -> Vec<Zeroizing<String>> {
+    let is_kept = |value: &&ValueChange| change.values.contains(value);
+    let sent = values.iter().filter(|value| !is_kept(value)).flat_map(|value| &value.after);
+    sent.map(|value| Zeroizing::new(value.to_string())).collect()
 }
 
 impl Engine {
@@ -545,6 +554,11 @@ impl Engine {
                 Some(_) => share.connector.membership(&write).await.map(|()| None),
                 None => share.connector.write(&write).await.map(Some),
             };
+            let written = match written {
+                Ok(account) => Ok(account),
+                // What is not kept with the change is a secret.
+                Err(error) => Err(self.without_secrets(share, error, &secret_texts(&write.values, change)).await),
+            };
             match written {
                 Ok(account) => {
                     let settling = match account {
@@ -587,6 +601,16 @@ impl Engine {
         share.in_a_row.store(0, Ordering::Relaxed);
         self.is_up(&share.row.name);
         Ok(Went::Done)
+    }
+
+    /// An answer of a system without the secrets that were sent to it.
+    async fn without_secrets(&self, share: &Share, error: ConnectError, sent: &[Zeroizing<String>]) -> ConnectError {
+        let own = match Settings::read(&share.row.kind, &share.row.settings) {
+            Ok(settings) => self.store.secret(&share.row.name, settings.secret_field()).await.ok().flatten(),
+            Err(_) => None,
+        };
+        let secrets: Vec<&str> = sent.iter().chain(&own).map(|secret| secret.as_str()).collect();
+        error.without(&secrets)
     }
 
     /// Hands a confirmed change over to be settled. The next change of the same account waits for that.

@@ -276,6 +276,7 @@ impl Engine {
         let came = self.came.swap(false, Ordering::AcqRel);
         let again = self.looks_again.swap(false, Ordering::AcqRel) && !came;
         self.looks.fetch_add(1, Ordering::AcqRel);
+        self.end_old_answers().await?;
         let mut deciding = self.deciding.lock().await;
         let mut before = self.before().await?;
         if !works_by_itself(&before.at_work) {

@@ -31,7 +31,7 @@ pub struct Renewal {
     pub both: Vec<String>,
 }
 
-fn sound(set: RuleSet, faults: &[Fault]) -> Result<RuleSet, EngineError> {
+pub(crate) fn sound(set: RuleSet, faults: &[Fault]) -> Result<RuleSet, EngineError> {
     let errors: Vec<Fault> = faults.iter().filter(|fault| fault.severity == Severity::Error).cloned().collect();
     if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
 }

@@ -47,7 +47,7 @@ mod trial;
 mod watch;
 mod write_gate;
 
-pub use allowed::Allowed;
+pub use allowed::{Allowed, ForHosts};
 pub use attention::{Attention, AttentionKind, Health, Severity};
 pub use calls::CallRow;
 pub use clock::{Clock, SystemClock};
@@ -69,7 +69,7 @@ pub use roles::{Holder, RoleTrial, RoleView};
 pub use runs::{Comparison, Plan, Rules};
 pub use schedule::{Quiet, Schedule};
 pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeTrial, ScopeView, Stand};
-pub use systems::{Change, NewSystem};
+pub use systems::{Change, NewSystem, Retirement};
 pub use trial::{MappingTrial, Trial};
 
 use rand::rngs::StdRng;
@@ -129,6 +129,8 @@ pub struct Engine {
     setting: tokio::sync::Mutex<()>,
     /// Held while a type of a system is read: two readings of the same accounts never overlap.
     reading: Mutex<HashMap<(String, ObjectType), Arc<tokio::sync::Mutex<()>>>>,
+    /// When it is looked for expired answers about matches again.
+    answers_due: Mutex<Option<jiff::Timestamp>>,
     /// What is on hold; nothing before it was read.
     holds: tokio::sync::Mutex<Option<holds::Kept>>,
     /// Held while a decision about everybody is computed for a request.
@@ -206,6 +208,7 @@ impl Engine {
             gates: Mutex::default(),
             setting: tokio::sync::Mutex::default(),
             reading: Mutex::default(),
+            answers_due: Mutex::default(),
             holds: tokio::sync::Mutex::default(),
             computing: Arc::default(),
             busy: Arc::default(),

@@ -335,7 +335,30 @@ impl<'a> Sight<'a> {
     }
 }
 
+/// How long an answer about a match holds, if it is not taken back before: then it is asked again, if it is still in doubt.
+pub(crate) const ANSWER_HOLDS: jiff::SignedDuration = jiff::SignedDuration::from_hours(365 * 24);
+/// How often it is looked for answers that have expired.
+const LOOK_FOR_EXPIRED: jiff::SignedDuration = jiff::SignedDuration::from_hours(1);
+
 impl Engine {
+    /// Ends answers that have expired. It is looked for them once an hour.
+    pub(crate) async fn end_old_answers(&self) -> Result<(), EngineError> {
+        let now = self.now();
+        {
+            let mut next = crate::lock(&self.answers_due);
+            if next.is_some_and(|next| next > now) {
+                return Ok(());
+            }
+            *next = now.checked_add(LOOK_FOR_EXPIRED).ok();
+        }
+        let before = now.saturating_sub(ANSWER_HOLDS).unwrap_or(now);
+        let ended = self.store.end_old_answers(before, now).await?;
+        if ended > 0 {
+            tracing::info!(ended, "answers about matches have expired");
+        }
+        Ok(())
+    }
+
     /// How matching stands in a system, as it works out now.
     pub async fn matches(&self, system: &str, kind: ObjectType) -> Result<MatchView, EngineError> {
         self.store.system(system).await?;

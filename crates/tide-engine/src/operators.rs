@@ -6,21 +6,42 @@ use jiff::SignedDuration;
 use tide_core::explain::whom;
 use tide_store::{NewTokenRow, StoreError};
 
+/// Of so many people who are found the names are told.
+const NAMED: usize = 8;
+
 /// A token of 256 random bits.
 pub fn new_token() -> String {
     rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 impl Engine {
-    /// The identity of whoever is meant by a name, number, address or id.
+    /// The identity of whoever is meant, where anybody is.
     async fn person(&self, text: Option<&str>) -> Result<Option<String>, EngineError> {
         let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
+        Ok(Some(self.resolve_identity(text).await?.0))
+    }
+
+    /// The id and label of the one identity that a name, a number, an address, a DN or an id means.
+    pub async fn resolve_identity(&self, text: &str) -> Result<(String, String), EngineError> {
+        let text = text.trim();
+        // An id is known without a decision.
+        if let Ok((identity, label)) = self.store.identity(text).await {
+            return Ok((identity.id, label));
+        }
         let (_, population, outcome) = self.decide_now().await?;
+        let label =
+            |id: &String| outcome.identities.iter().find(|(one, _)| one.id == *id).map_or_else(|| id.clone(), |(_, label)| label.clone());
         match whom(&population, &outcome, text).as_slice() {
-            [one] if population.identities.iter().any(|identity| identity.id == *one) => Ok(Some(one.clone())),
+            [one] if population.identities.iter().any(|identity| identity.id == *one) => Ok((one.clone(), label(one))),
             [_] => Err(EngineError::NotFound(format!("`{text}` is not kept yet: run once, and say it again"))),
             [] => Err(EngineError::NotFound(format!("nobody is found by `{text}`: give a name, a number, an address or an id"))),
-            all => Err(EngineError::Invalid(format!("{} people are found by `{text}`: give a number or an id", all.len()))),
+            all => {
+                let names: Vec<String> = all.iter().take(NAMED).map(|id| format!("{} ({id})", label(id))).collect();
+                let more = if all.len() > NAMED { ", …" } else { "" };
+                let said =
+                    format!("{} people are found by `{text}`: give a number or an id. They are: {}{more}", all.len(), names.join(", "));
+                Err(EngineError::Invalid(said))
+            }
         }
     }
 

@@ -36,6 +36,9 @@ pub struct Happening {
     pub occurred_at: Option<Timestamp>,
 }
 
+/// The attribute that holds the key of a record that came with an event.
+const KEY: &str = "key";
+
 impl Engine {
     async fn push_system(&self, system: &str) -> Result<(), EngineError> {
         let row = self.store.system(system).await?;
@@ -114,6 +117,11 @@ impl Engine {
     pub async fn take_event(&self, system: &str, id: &str, happening: Happening, principal: &str) -> Result<EventRow, EngineError> {
         self.push_system(system).await?;
         let Happening { kind, key, .. } = happening.clone();
+        // Rules can read the key, as `account.key`.
+        let mut happening = happening;
+        if happening.attributes.get(KEY).is_empty() {
+            happening.attributes.set(KEY, vec![tide_core::Value::text(&key)]);
+        }
         let new = NewEvent {
             system: system.to_owned(),
             id: id.to_owned(),

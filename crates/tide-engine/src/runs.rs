@@ -62,11 +62,22 @@ pub struct Plan {
 impl Engine {
     /// Reads and checks files of a rule set against the schemas that are known.
     pub async fn check_rules(&self, files: &[RuleFile]) -> Result<(RuleSet, Vec<Fault>), EngineError> {
+        self.check_rules_with(files, None).await
+    }
+
+    /// The same, as if another system with these schemas were connected.
+    pub(crate) async fn check_rules_with(
+        &self,
+        files: &[RuleFile],
+        other: Option<(&str, &std::collections::BTreeMap<ObjectType, tide_core::Schema>)>,
+    ) -> Result<(RuleSet, Vec<Fault>), EngineError> {
         let systems = self.store.systems().await?;
-        let schemas = systems.iter().map(|row| (row.name.clone(), row.schema.clone())).collect();
+        let kept = systems.iter().map(|row| (row.name.clone(), row.schema.clone()));
+        let schemas = kept.chain(other.map(|(name, schemas)| (name.to_owned(), schemas.clone()))).collect();
         let (set, mut faults) = RuleSet::load(files, &schemas);
         for rules in set.systems.values() {
-            if !systems.iter().any(|row| row.name == rules.name) {
+            let is_other = other.is_some_and(|(name, _)| name == rules.name);
+            if !is_other && !systems.iter().any(|row| row.name == rules.name) {
                 faults.push(Fault {
                     severity: Severity::Warning,
                     place: tide_core::Place { file: rules.file.clone(), line: 1, column: 1 },
@@ -252,6 +263,7 @@ impl Engine {
         if plan.carry_out {
             self.look_for_lost().await?;
         }
+        self.end_old_answers().await?;
         let at = plan.as_of.unwrap_or_else(|| self.now());
         // Between what is decided from and what is in the queue nobody else sends anything.
         let deciding = if plan.carry_out { Some(self.deciding.lock().await) } else { None };

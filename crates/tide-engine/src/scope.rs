@@ -7,7 +7,7 @@ use tide_core::decide::{Decided, Verdict};
 use tide_core::rules::RuleFile;
 use tide_core::rules::edit::{self, Purpose, ScopeEdit};
 use tide_core::scope::Groups;
-use tide_core::{ObjectType, Outcome, Place, Population, RuleSet, decide};
+use tide_core::{ObjectType, Outcome, Place, Population, RuleSet, Schema, decide};
 
 /// Where somebody stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -262,8 +262,7 @@ impl Engine {
         Ok(self.publish_rules(&files, principal).await?.0)
     }
 
-    /// Writes the first rule file of a system into the published rule set. A file that is there is not
-    /// touched.
+    /// Writes the first rule file of a system into a draft. A file that is there is not touched.
     pub async fn write_first_rules(
         &self,
         system: &str,
@@ -272,29 +271,75 @@ impl Engine {
         principal: &str,
     ) -> Result<(i64, RuleFile), EngineError> {
         let row = self.store.system(system).await?;
-        let mut files = self.store.rules().await?.map(|version| version.files).unwrap_or_default();
-        let (set, _) = self.check_rules(&files).await?;
+        let (files, file, draft) = self.first_rules(system, &row.kind, &row.schema, purpose, scope).await?;
+        Ok((self.keep_first_rules(system, draft, files, principal).await?, file))
+    }
+
+    /// The first rule file of a system, the files that it comes into, and the draft that these are of: one for the systems that are
+    /// connected one after the other, as long as it is based on what is published.
+    pub(crate) async fn first_rules(
+        &self,
+        system: &str,
+        kind: &str,
+        schemas: &BTreeMap<ObjectType, Schema>,
+        purpose: Purpose,
+        scope: &ScopeEdit,
+    ) -> Result<FirstRules, EngineError> {
+        let version = self.store.rules().await?;
+        let base = version.as_ref().map_or(0, |version| version.version);
+        let open = self.store.drafts().await?.into_iter().find(|draft| draft.name == NEW_SYSTEMS && draft.base == base);
+        let mut files = match &open {
+            Some(draft) => self.store.draft(draft.id).await?.files,
+            None => version.map(|version| version.files).unwrap_or_default(),
+        };
+        let (set, _) = self.check_rules_with(&files, Some((system, schemas))).await?;
         if let Some(own) = set.systems.get(system) {
             return Err(EngineError::Conflict(format!("{system} has rules already, in {}", own.file)));
         }
         if !files.iter().any(|file| file.name == "identities.toml") {
             files.push(edit::first_identities(true));
         }
-        let (set, _) = self.check_rules(&files).await?;
+        let (set, _) = self.check_rules_with(&files, Some((system, schemas))).await?;
         let declared: Vec<String> =
             set.identities.get(&ObjectType::Person).map(|i| i.attributes.iter().map(|a| a.name.clone()).collect()).unwrap_or_default();
-        let schema = row.schema.get(&ObjectType::Person).cloned().unwrap_or_default();
-        let text = edit::starter(system, &row.kind, purpose, &schema, &declared, scope).map_err(EngineError::Invalid)?;
+        let schema = schemas.get(&ObjectType::Person).cloned().unwrap_or_default();
+        let text = edit::starter(system, kind, purpose, &schema, &declared, scope).map_err(EngineError::Invalid)?;
         let mut name = format!("{system}.toml");
         if files.iter().any(|file| file.name == name) {
             name = format!("{system}-system.toml");
         }
         let file = RuleFile { name, text };
         files.push(file.clone());
-        let (version, _) = self.publish_rules(&files, principal).await?;
-        Ok((version, file))
+        let (_, faults) = self.check_rules_with(&files, Some((system, schemas))).await?;
+        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
+        if !errors.is_empty() {
+            return Err(EngineError::Rules(errors));
+        }
+        Ok((files, file, open.map(|draft| (draft.id, draft.edition))))
+    }
+
+    pub(crate) async fn keep_first_rules(
+        &self,
+        system: &str,
+        draft: Option<(i64, i64)>,
+        files: Vec<RuleFile>,
+        principal: &str,
+    ) -> Result<i64, EngineError> {
+        match draft {
+            Some((id, edition)) => Ok(self.save_draft(id, edition, &files, principal).await?.row.id),
+            None => {
+                tracing::debug!(system, "the first rules begin a draft");
+                Ok(self.begin_draft(NEW_SYSTEMS, None, Some(files), principal).await?.row.id)
+            }
+        }
     }
 }
+
+/// What the draft with first rules of connected systems is called.
+const NEW_SYSTEMS: &str = "new systems";
+
+/// Files with the first rules of a system, its own file, and the draft and edition that they are of.
+pub(crate) type FirstRules = (Vec<RuleFile>, RuleFile, Option<(i64, i64)>);
 
 /// Refuses groups that no system holds: with one of them it could not be told of anybody whether they are in scope.
 fn known_groups(population: &Population, system: &str, edit: &ScopeEdit) -> Result<(), EngineError> {

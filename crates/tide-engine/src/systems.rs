@@ -2,10 +2,13 @@
 
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
-use tide_connect::{Access, Branch, CheckReport, Connector, Settings, Step, connect};
+use tide_connect::{Access, Branch, CheckReport, ConnectError, Connector, Settings, Step, StepState, connect};
 use tide_core::ObjectType;
+use tide_core::effect::Effect;
 use tide_core::permissions::{self, Permission};
-use tide_store::SystemRow;
+use tide_core::rules::RuleFile;
+use tide_core::rules::edit::{Purpose, ScopeEdit};
+use tide_store::{StoreError, SystemRow};
 use tokio::sync::mpsc;
 
 /// A system that is to be added.
@@ -18,6 +21,19 @@ pub struct NewSystem {
     pub settings: serde_json::Value,
     /// The password or token, or `env:NAME` or `file:PATH` for where it stands.
     pub secret: Option<String>,
+}
+
+/// What retiring a system would do.
+#[derive(Debug, Clone)]
+pub struct Retirement {
+    /// Its accounts that are known here.
+    pub accounts: i64,
+    /// How many of them are linked.
+    pub linked: i64,
+    /// Its rule file.
+    pub file: Option<String>,
+    /// What becomes of everybody, also in other systems.
+    pub effect: Effect,
 }
 
 /// What is to change about a system; what is none stays.
@@ -87,7 +103,7 @@ impl Engine {
         }
         let settings = Settings::read(&row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
-        let secret = secret.map(|text| self.allowed.secret(text.as_str())).transpose()?;
+        let secret = secret.map(|text| self.allowed.secret(text.as_str(), &settings.secret_hosts())).transpose()?;
         if row.kind == "feed" {
             let rows = self.store.last_complete(&row.name, ObjectType::Person).await?;
             access.set_feed(|memory| {
@@ -118,7 +134,7 @@ impl Engine {
 
     fn unsaved(&self, kind: &str, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(kind, settings)?;
-        let secret = secret.map(|text| self.allowed.secret(text)).transpose()?;
+        let secret = secret.map(|text| self.allowed.secret(text, &settings.secret_hosts())).transpose()?;
         let access = Access::default();
         access.set_feed(|memory| memory.folders = self.allowed.feed_folders.clone());
         let connector = connect(&settings, secret, Arc::new(access))?;
@@ -129,16 +145,43 @@ impl Engine {
     /// Adds a system. It is read-only until somebody makes it writable, and does nothing by itself until
     /// it is armed.
     pub async fn add_system(&self, new: NewSystem, principal: &str) -> Result<(), EngineError> {
+        self.connect_system(new, None, principal).await.map(drop)
+    }
+
+    /// Adds a system, with its first rules in a draft. When the rules have an error, nothing is added.
+    pub async fn connect_system(
+        &self,
+        new: NewSystem,
+        first: Option<(Purpose, ScopeEdit)>,
+        principal: &str,
+    ) -> Result<Option<(i64, RuleFile)>, EngineError> {
         usable(&new.name)?;
         let settings = Settings::read(&new.kind, &new.settings)?;
+        if self.store.systems().await?.iter().any(|row| row.name == new.name) {
+            return Err(StoreError::Exists { what: "system", name: new.name }.into());
+        }
         // Made once, so that settings that cannot work are refused before they are kept.
-        self.unsaved(&new.kind, &new.settings, new.secret.as_deref())?;
+        let connector = self.unsaved(&new.kind, &new.settings, new.secret.as_deref())?;
+        let mut written = None;
+        let mut described = None;
+        if let Some((purpose, scope)) = &first {
+            let found = connector.describe().await?;
+            written = Some(self.first_rules(&new.name, &new.kind, &found.schema, *purpose, scope).await?);
+            described = Some(found);
+        }
         self.store.add_system(&new.name, &new.kind, &new.settings, principal, self.now()).await?;
         if let Some(secret) = new.secret {
             self.store.put_secret(&new.name, settings.secret_field(), &secret, self.now()).await?;
         }
-        self.tell(Event::System { name: new.name });
-        Ok(())
+        if let Some(described) = described {
+            self.store.set_system_check(&new.name, &serde_json::json!([]), Some(&described.schema), self.now()).await?;
+            self.store.set_system_profile(&new.name, &described.profile, &described.own).await?;
+        }
+        self.tell(Event::System { name: new.name.clone() });
+        match written {
+            None => Ok(None),
+            Some((files, file, draft)) => Ok(Some((self.keep_first_rules(&new.name, draft, files, principal).await?, file))),
+        }
     }
 
     /// Replaces a system's settings. When its secret would go to another host, or would be protected otherwise on the way, the secret must
@@ -180,13 +223,54 @@ impl Engine {
         Ok(())
     }
 
-    /// Removes a system that nobody was ever joined in.
-    pub async fn remove_system(&self, name: &str, principal: &str) -> Result<(), EngineError> {
+    /// The published rules without those of a system; nothing if there are none of it.
+    async fn rules_without(&self, name: &str) -> Result<Option<(Vec<RuleFile>, String)>, EngineError> {
+        let Some(version) = self.store.rules().await? else { return Ok(None) };
+        let (set, _) = self.check_rules(&version.files).await?;
+        let Some(own) = set.systems.get(name) else { return Ok(None) };
+        let files = version.files.into_iter().filter(|file| file.name != own.file).collect();
+        Ok(Some((files, own.file.clone())))
+    }
+
+    /// What retiring a system would do: to its records here, to the rules, and to everybody else. Nothing is written to the system itself.
+    pub async fn retirement(&self, name: &str) -> Result<Retirement, EngineError> {
         self.store.system(name).await?;
-        if self.store.links_of_system(name).await? > 0 {
-            return Err(EngineError::Invalid(format!(
-                "{name} holds accounts that were joined, and their history is kept: pause or disarm it instead"
+        let counts = self.store.account_counts().await?;
+        let (accounts, linked) = counts.into_iter().find(|(of, ..)| of == name).map_or((0, 0), |(_, all, linked)| (all, linked));
+        let without = self.rules_without(name).await?;
+        let file = without.as_ref().map(|(_, file)| file.clone());
+        let effect = match without {
+            None => Effect::default(),
+            Some((files, _)) => {
+                let old = self.rules().await?;
+                let (new, faults) = self.check_rules(&files).await?;
+                let new = crate::drafts::sound(new, &faults)?;
+                let population = self.store.population().await?;
+                let (system, now) = (name.to_owned(), self.now());
+                let both = move || {
+                    let before = tide_core::decide(&old.set, &population, now);
+                    let mut population = population;
+                    population.accounts.retain(|account| account.system != system);
+                    population.systems.remove(&system);
+                    tide_core::effect::effect(&before, &tide_core::decide(&new, &population, now))
+                };
+                self.compute(Some(crate::compute::PATIENCE), both).await?
+            }
+        };
+        Ok(Retirement { accounts, linked, file, effect })
+    }
+
+    /// Removes a system, with its rules and what was read of it. One in which accounts are linked is removed only if it is to be retired:
+    /// see [`Engine::retirement`]. Nothing is written to the system itself.
+    pub async fn remove_system(&self, name: &str, retire: bool, principal: &str) -> Result<(), EngineError> {
+        self.store.system(name).await?;
+        if !retire && self.store.links_of_system(name).await? > 0 {
+            return Err(EngineError::Conflict(format!(
+                "accounts of {name} are linked to identities: `eager-tide systems retire {name}` shows what its removal would do"
             )));
+        }
+        if let Some((files, _)) = self.rules_without(name).await? {
+            self.publish_based(&files, None, &format!("without {name}"), principal).await?;
         }
         self.store.remove_system(name, principal, self.now()).await?;
         self.forget_holds().await;
@@ -196,11 +280,21 @@ impl Engine {
         Ok(())
     }
 
-    /// Replaces a system's secret.
-    pub async fn set_secret(&self, name: &str, secret: &str, principal: &str) -> Result<(), EngineError> {
+    /// Replaces a system's secret, after a test with the new one; the old one stays when the test fails. `force` replaces it untested.
+    pub async fn set_secret(&self, name: &str, secret: &str, force: bool, principal: &str) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         let settings = Settings::read(&row.kind, &row.settings)?;
-        self.allowed.secret(secret)?;
+        self.allowed.secret(secret, &settings.secret_hosts())?;
+        if !force {
+            let mut report = CheckReport::default();
+            self.unsaved(&row.kind, &row.settings, Some(secret))?.check(&mut report).await;
+            if let Some(step) = report.steps.iter().find(|step| step.state == StepState::Failed) {
+                let said = format!("the test with the new secret failed ({}: {}); the old secret stays", step.name, step.said);
+                let remedy = step.remedy.as_deref().unwrap_or("check the secret");
+                let remedy = format!("{}; or replace it untested with --force", remedy.replace(" NAME", &format!(" {name}")));
+                return Err(ConnectError::lasting("secret_failed", said, remedy).into());
+            }
+        }
         self.store.put_secret(name, settings.secret_field(), secret, self.now()).await?;
         self.store.note(principal, "system.secret", name, settings.secret_field(), self.now()).await?;
         lock(&self.access).remove(name);

@@ -21,7 +21,7 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
     tide.berthing.delay(Duration::from_millis(250));
     let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
     assert!(matches!(tide.engine.begin(Plan::default(), "tester").await, Err(EngineError::Busy(busy)) if busy == Some(id)));
-    assert!(matches!(tide.engine.cancel(id + 1), Err(EngineError::Invalid(_))));
+    assert!(matches!(tide.engine.cancel(id + 1), Err(EngineError::Conflict(_))));
     loop {
         let run = tide.engine.store().change_set(id).await.expect("read");
         if count(&run.states, "done") > 3 {

@@ -138,3 +138,25 @@ async fn what_was_said_expires() {
     let run = tide.ended(id).await;
     assert_eq!((count(&run.states, "done"), active(&tide, &all[..3])), (0, vec![true; 3]), "{:?}", run.states);
 }
+
+#[tokio::test]
+async fn an_answer_about_a_match_expires_and_is_asked_again() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let report = tide.engine.matches("berthing", tide_core::ObjectType::Person).await.expect("told");
+    let asked = report.lines.iter().find(|line| line.candidates > 0 && line.identity.is_some());
+    let asked = asked.unwrap_or_else(|| panic!("nobody is asked about: {:?}", report.counts));
+    let skip = tide_engine::Word { said: tide_core::matching::Said::Skip, identity: asked.identity.clone(), account: None };
+    let by = tide_engine::Asker { id: "tester", name: "tester" };
+    tide.engine.answer_matches("berthing", tide_core::ObjectType::Person, &[skip], &by).await.expect("answered");
+    assert_eq!(tide.engine.store().match_answers(None).await.expect("read").len(), 1);
+    for (days, holds) in [(300, 1), (366, 0)] {
+        let later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_hours(days * 24))));
+        let id = later.begin(Plan { carry_out: true, without_reading: true, ..Plan::default() }, "tester").await.expect("begins");
+        tide.ended(id).await;
+        assert_eq!(tide.engine.store().match_answers(None).await.expect("read").len(), holds, "after {days} days");
+        later.stop().await;
+    }
+    let journal = tide.engine.store().journal(None, None, 1000).await.expect("read");
+    assert!(journal.iter().any(|entry| entry.act == "match.expired"));
+}

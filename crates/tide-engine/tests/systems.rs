@@ -16,7 +16,11 @@ use tide_store::{MasterKey, Store};
 
 async fn engine(folder: &Path) -> Arc<Engine> {
     let store = Store::open(&folder.join("tide.db"), MasterKey::generate()).await.expect("opens");
-    let allowed = Allowed { feed_folders: vec![folder.into()], secret_folders: vec![folder.into()], ..Allowed::default() };
+    let allowed = Allowed {
+        feed_folders: vec![folder.into()],
+        secret_folders: vec![format!("{}=127.0.0.1,127.0.0.9,localhost", folder.display()).parse().expect("sound")],
+        ..Allowed::default()
+    };
     Engine::with(store, Arc::new(SystemClock), allowed)
 }
 
@@ -159,7 +163,7 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
     let error = engine.set_settings("harbour", settings("ldap://127.0.0.9:389"), None, "tester").await.expect_err("refused");
     assert!(error.to_string().contains("would go another way (ldap://"), "{error}");
     engine.set_settings("harbour", settings("ldap://127.0.0.9:389"), Some(PASSWORD), "tester").await.expect("given again");
-    engine.remove_system("harbour", "tester").await.expect("nobody was joined in it");
+    engine.remove_system("harbour", false, "tester").await.expect("nobody was joined in it");
     assert!(engine.store().systems().await.expect("listed").is_empty());
     engine.stop().await;
 }
@@ -227,4 +231,59 @@ async fn a_scope_is_counted_tried_and_saved() {
     let error = engine.write_first_rules("harbour", Purpose::Source, &scope, "tester").await.expect_err("refused");
     assert!(error.to_string().contains("has rules already, in harbour.toml"), "{error}");
     engine.stop().await;
+}
+
+#[tokio::test]
+async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publishes_nothing() {
+    let tide = Tide::start(10).await;
+    let folder = tempfile::tempdir().expect("a folder");
+    let engine = engine(folder.path()).await;
+    let settings = serde_json::json!({"url": tide.harbour.url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE});
+    let new = || NewSystem { name: "harbour".into(), kind: "ldap".into(), settings: settings.clone(), secret: Some(PASSWORD.into()) };
+    let filtered = |filter: &str| Some((Purpose::Source, ScopeEdit { filter: Some(filter.into()), ..ScopeEdit::default() }));
+    let error = engine.connect_system(new(), filtered("(mail=*"), "tester").await.expect_err("refused");
+    let EngineError::Rules(faults) = &error else { panic!("{error}") };
+    assert!(faults.iter().any(|fault| fault.message.contains("not a filter")), "{faults:?}");
+    assert!(engine.store().systems().await.expect("listed").is_empty() && engine.drafts().await.expect("listed").is_empty());
+    // Corrected, it is added, and its rules are in a draft.
+    let (draft, file) = engine.connect_system(new(), filtered("(mail=*)"), "tester").await.expect("added").expect("written");
+    assert_eq!((file.name.as_str(), engine.store().rules().await.expect("read").is_none()), ("harbour.toml", true));
+    // A second system comes into the same draft, so that both are published at once.
+    write(folder.path(), &["1;Ada"]);
+    let settings = serde_json::json!({"path": folder.path().join("roster.csv"), "key": "number", "name": "name"});
+    let roster = NewSystem { name: "roster".into(), kind: "feed".into(), settings, secret: None };
+    let second = engine.connect_system(roster, Some((Purpose::Source, ScopeEdit::default())), "tester").await.expect("added");
+    assert_eq!(second.map(|(id, _)| id), Some(draft));
+    let files: Vec<String> = engine.draft(draft).await.expect("there").row.files.into_iter().map(|file| file.name).collect();
+    assert_eq!(files, ["harbour.toml", "identities.toml", "roster.toml"]);
+    engine.stop().await;
+}
+
+#[tokio::test]
+async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let users = tide.berthing.users().len();
+    let error = tide.engine.remove_system("berthing", false, "tester").await.expect_err("refused");
+    assert!(matches!(&error, EngineError::Conflict(said) if said.contains("systems retire berthing")), "{error}");
+    // A source, with its effect: everybody whom it alone holds would leave.
+    let source = tide.engine.retirement("harbour").await;
+    let target = tide.engine.retirement("berthing").await.expect("told");
+    assert!(target.linked > 0 && target.accounts >= target.linked, "{target:?}");
+    assert_eq!(target.file.as_deref(), Some("berthing.toml"));
+    assert!(target.effect.lines.iter().all(|line| line.system.as_deref() == Some("berthing")), "nobody else is concerned");
+    if let Ok(source) = source {
+        assert!(source.effect.lines.iter().any(|line| line.system.as_deref() == Some("berthing")), "leavers lose their accounts");
+    }
+    assert!(tide.engine.store().system("berthing").await.is_ok(), "nothing was done");
+
+    tide.engine.remove_system("berthing", true, "tester").await.expect("retired");
+    let rules = tide.engine.rules().await.expect("sound");
+    assert!(!rules.set.systems.contains_key("berthing"), "its rules went with it");
+    assert!(tide.engine.store().system("berthing").await.is_err());
+    assert_eq!(tide.berthing.users().len(), users, "nothing was written to it");
+    tide.run().await;
+    assert!(tide.engine.why("berthing").await.expect("told").is_empty());
+    let journal = tide.engine.store().journal(Some("berthing"), None, 10).await.expect("read");
+    assert!(journal.iter().any(|entry| entry.act == "system.removed"));
 }

@@ -188,7 +188,12 @@ async fn a_bound_run_sends_what_the_preview_showed_and_nothing_else() {
 async fn secrets_stand_nowhere_in_clear() {
     let tide = Tide::writable().await;
     tide.run().await;
-    tide.engine.set_secret("berthing", "canary-new-token", "tester").await.expect("set");
+    // A secret is tested before it takes the place of another, unless somebody says so.
+    let error = tide.engine.set_secret("berthing", "canary-new-token", false, "tester").await.expect_err("refused");
+    assert!(error.to_string().contains("the old secret stays"), "{error}");
+    assert!(tide.engine.check_system("berthing", None).await.expect("tested").healthy(), "the old one works on");
+    tide.engine.set_secret("berthing", "berth-token", false, "tester").await.expect("tested and set");
+    tide.engine.set_secret("berthing", "canary-new-token", true, "tester").await.expect("set");
     let run = tide.run().await;
     let everything = format!("{:?}{:?}", run, tide.engine.store().journal(None, None, 1000).await.expect("read"));
     for canary in [PASSWORD, "canary-new-token", "berth-token"] {

@@ -52,6 +52,8 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/systems/{name}/accounts", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/schema", Grant::Operators),
     ("DELETE", "/api/v1/systems/{name}", Grant::Operators),
+    ("GET", "/api/v1/systems/{name}/retirement", Grant::Operators),
+    ("GET", "/api/v1/identities/resolve", Grant::Operators),
     ("POST", "/api/v1/systems/browse", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/tree", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/permissions", Grant::Operators),

@@ -190,7 +190,24 @@ pub fn known(one: &tide_engine::Known) -> tide_api::Known {
     }
 }
 
-fn account_reason(line: &AccountLine, known: &[tide_engine::Known]) -> tide_api::AccountReason {
+/// What else is known of an explanation.
+pub struct Beside<'a> {
+    /// How well systems are known.
+    pub known: &'a [tide_engine::Known],
+    /// Since when what is on hold, by identity.
+    pub since: &'a [(String, tide_store::HoldRow)],
+}
+
+fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountReason {
+    let known = beside.known;
+    let held = (line.decided.verdict == tide_core::decide::Verdict::Held).then_some(&line.decided.reason);
+    let hold = line.hold.as_ref().or(held);
+    let cause = hold.and_then(|hold| hold.cause);
+    let theirs = |(identity, row): &&(String, tide_store::HoldRow)| {
+        Some(identity.as_str()) == line.decided.identity.as_deref()
+            && Some(row.cause) == cause
+            && row.systems.contains(&line.decided.system)
+    };
     let of = |one: &&tide_engine::Known| one.system == line.decided.system && one.object == line.decided.object;
     tide_api::AccountReason {
         known: known.iter().find(of).map(self::known),
@@ -198,6 +215,9 @@ fn account_reason(line: &AccountLine, known: &[tide_engine::Known]) -> tide_api:
         verdict: line.decided.verdict.word().into(),
         reason: line.decided.reason.text.clone(),
         rule: line.decided.reason.rule.as_ref().map(place),
+        hold: hold.map(|hold| hold.text.clone()),
+        hold_cause: cause.map(hold_cause),
+        hold_since: beside.since.iter().find(theirs).map(|(_, row)| row.since.clone()),
         name: line.name.clone(),
         key: line.key.clone(),
         linked_by: line.linked_by.clone(),
@@ -213,13 +233,13 @@ fn account_reason(line: &AccountLine, known: &[tide_engine::Known]) -> tide_api:
     }
 }
 
-pub fn explanation(found: &Explanation, known: &[tide_engine::Known]) -> tide_api::Explanation {
+pub fn explanation(found: &Explanation, beside: &Beside<'_>) -> tide_api::Explanation {
     tide_api::Explanation {
         label: found.label.clone(),
         identity: found.identity.clone(),
         stage: found.stage.clone(),
         values: found.values.iter().map(value_reason).collect(),
-        accounts: found.accounts.iter().map(|line| account_reason(line, known)).collect(),
+        accounts: found.accounts.iter().map(|line| account_reason(line, beside)).collect(),
     }
 }
 

@@ -587,6 +587,28 @@ async fn events_are_taken_checked_and_answered_for() {
 }
 
 #[tokio::test]
+async fn rules_that_were_published_before_the_first_event_stay_sound() {
+    use tide_core::rules::RuleFile;
+    let p = Provider::start().await;
+    let file = |name: &str, text: &str| RuleFile { name: name.into(), text: text.into() };
+    let identities = "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nmail = {}\n";
+    let postroom = "system = \"postroom\"\n[person.inbound]\nnumber = 'account.key'\nname = 'account.displayName'\nmail = 'account.mail'\n";
+    let files = [file("identities.toml", identities), file("postroom.toml", postroom)];
+    p.engine.publish_rules(&files, "tester").await.expect("published");
+    // The event of the documentation.
+    let body = json!({"event": "joiner", "key": "1042", "attributes": {"displayName": "Ada Lind", "mail": "ada.lind@skerry.example"}});
+    assert_eq!(p.call("POST", "/api/v1/events/postroom", TOKEN, &[], Some(&body)).await.status, 202);
+    p.engine.rules().await.expect("still sound");
+    let why = p.engine.why("1042").await.expect("decided");
+    let values: Vec<(&str, &str)> = why[0].values.iter().map(|value| (value.attribute.as_str(), value.value.as_str())).collect();
+    for expected in [("number", "1042"), ("name", "Ada Lind"), ("mail", "ada.lind@skerry.example")] {
+        assert!(values.contains(&expected), "{expected:?} in {values:?}");
+    }
+    // They can be checked and published again, too.
+    p.engine.publish_rules(&files, "tester").await.expect("published again");
+}
+
+#[tokio::test]
 async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
     let p = Provider::start().await;
     let send = |body: Value| {

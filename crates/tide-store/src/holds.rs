@@ -72,6 +72,8 @@ pub struct HoldFilter {
     pub cause: Option<HoldCause>,
     /// Only this system.
     pub system: Option<String>,
+    /// Only this identity.
+    pub identity: Option<String>,
     /// Only rows with this text in the name or the reason.
     pub search: Option<String>,
     /// Only rows after this one.
@@ -199,6 +201,9 @@ impl Store {
         if let Some(cause) = filter.cause {
             query.push(" AND h.cause = ").push_bind(cause.as_str());
         }
+        if let Some(identity) = &filter.identity {
+            query.push(" AND h.identity = ").push_bind(identity.clone());
+        }
         if let Some(system) = &filter.system {
             query.push(" AND h.system = ").push_bind(system.clone());
         }
@@ -229,6 +234,11 @@ impl Store {
             })
         };
         Ok(rows.iter().filter_map(read).collect())
+    }
+
+    /// What is on hold for one identity.
+    pub async fn holds_of(&self, identity: &str) -> Result<Vec<HoldRow>, StoreError> {
+        self.holds(&HoldFilter { identity: Some(identity.to_owned()), limit: 100, ..HoldFilter::default() }).await
     }
 
     /// What a run did to holds: the keys of changes that are done, and those that failed, as holds.

@@ -70,6 +70,40 @@ impl Store {
         Ok(sqlx::query(SELECT).bind(system).fetch_all(&self.reader).await?.iter().map(read).collect())
     }
 
+    /// Ends answers that were given before a moment: what they were given for is asked again, if it is still in doubt.
+    pub async fn end_old_answers(&self, before: Timestamp, now: Timestamp) -> Result<u64, StoreError> {
+        let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL AND made < ?)")
+            .bind(stamp(before))
+            .fetch_one(&self.reader)
+            .await?;
+        if !any {
+            return Ok(0);
+        }
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let old = sqlx::query("SELECT id, system, identity, account, label FROM match_answer WHERE ended IS NULL AND made < ?")
+                        .bind(stamp(before))
+                        .fetch_all(&mut *c)
+                        .await?;
+                    for row in &old {
+                        sqlx::query("UPDATE match_answer SET ended = ?, ended_principal = 'the service' WHERE id = ?")
+                            .bind(stamp(now))
+                            .bind(row.get::<i64, _>("id"))
+                            .execute(&mut *c)
+                            .await?;
+                        let identity: Option<String> = row.get("identity");
+                        let account = row.get::<Option<i64>, _>("account").map(|id| format!("account {id}"));
+                        let subject = identity.or(account).unwrap_or_default();
+                        let detail = format!("{} ({})", row.get::<&str, _>("system"), row.get::<&str, _>("label"));
+                        Entry::new("the service", "match.expired", &subject).detail(&detail).append(&mut *c, now).await?;
+                    }
+                    Ok(old.len() as u64)
+                })
+            })
+            .await
+    }
+
     /// Keeps answers, all or none. Each takes the place of what was said before of the same; a join also
     /// of what was said of either alone; "never" ends the link between the two.
     pub async fn answer_matches(&self, answers: Vec<NewAnswer>, principal: &str, now: Timestamp) -> Result<(), StoreError> {

@@ -169,6 +169,14 @@ impl Store {
                     }
                     for sql in [
                         "DELETE FROM hold WHERE system = ?",
+                        "DELETE FROM secret WHERE owner = 'password' AND field IN
+                           (SELECT p.seal FROM password_set p JOIN account a ON a.id = p.account WHERE a.system = ?)",
+                        "DELETE FROM password_set WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM first_password WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM carried WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM joined WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM member_since WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM link WHERE account IN (SELECT id FROM account WHERE system = ?)",
                         "DELETE FROM match_answer WHERE system = ?",
                         "DELETE FROM push_event WHERE system = ?",
                         "DELETE FROM event_shape WHERE system = ?",

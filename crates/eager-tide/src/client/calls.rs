@@ -44,7 +44,7 @@ impl Calls {
             }
             Calls::Secret { name } => {
                 let secret = connection::secret_from_input()?;
-                client.tell(Method::PUT, &format!("calls/{}/secret", segment(&name)), Some(&NewSecret { secret })).await?;
+                client.tell(Method::PUT, &format!("calls/{}/secret", segment(&name)), Some(&NewSecret { secret, force: false })).await?;
                 output::line(&format!("calls to {name} are signed with the new secret"));
             }
             Calls::Test { name } => {

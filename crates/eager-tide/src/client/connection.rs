@@ -242,7 +242,7 @@ impl Connection {
             Kind::Feed => "feed",
             Kind::Push => "push",
         };
-        Ok(NewSystem { name: self.name.clone(), kind: kind.into(), settings: settings.into(), secret })
+        Ok(NewSystem { name: self.name.clone(), kind: kind.into(), settings: settings.into(), secret, first: None })
     }
 
     /// Who takes part by its first rules.

@@ -15,7 +15,7 @@ pub struct Licences {
 /// Options of `told`.
 #[derive(Args)]
 pub struct ToldTo {
-    /// Only about this identity
+    /// Only about this one: a name, a number, an address, a DN or an id
     #[arg(long)]
     identity: Option<String>,
     /// Only what waits to be carried
@@ -81,7 +81,9 @@ impl ToldTo {
     /// Shows what rules told to whom.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let mut query = vec![("waiting", self.waiting.to_string())];
-        query.extend(self.identity.clone().map(|id| ("identity", id)));
+        if let Some(who) = &self.identity {
+            query.push(("identity", reach.client()?.identity(who).await?));
+        }
         let all: Vec<Told> = reach.client()?.get("told", &query).await?;
         if reach.json() {
             output::json(&all)?;

@@ -23,18 +23,18 @@ pub enum Identities {
     },
     /// One identity: accounts side by side, links and history
     Show {
-        /// Its id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
     },
     /// Where somebody stands in their life: past and planned
     Life {
-        /// Their identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
     },
     /// Have somebody leave: their access is closed before all other work is done
     Leave {
-        /// Their identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
         #[command(flatten)]
         when: When,
         /// Why; it is kept in the journal
@@ -46,20 +46,20 @@ pub enum Identities {
     },
     /// Take back that somebody leaves, or left by your word
     Stay {
-        /// Their identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
     },
     /// Who left, how fast their access was closed, and what is still open
     Leavers,
     /// The groups that somebody is in, or the members of a group, and how each came about
     Groups {
-        /// The identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
     },
     /// End the link between an identity and its account in a system
     Split {
-        /// The identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
         /// The system
         system: String,
     },
@@ -101,6 +101,19 @@ fn because(value: &ValueReason) -> String {
     value.note.as_ref().map_or_else(|| value.expression.clone(), |note| format!("{} ({note})", value.expression))
 }
 
+/// What would be done, if nothing held it.
+fn on_hold(verdict: &str) -> &'static str {
+    match verdict {
+        "create" => "an account would be created, and is on hold",
+        "join" => "an existing account would be linked, and is on hold",
+        "update" => "would be updated, and is on hold",
+        "rename" => "would be renamed, and is on hold",
+        "enable" => "would be enabled, and is on hold",
+        "disable" => "would be disabled, and is on hold",
+        _ => "on hold",
+    }
+}
+
 /// An explanation in words.
 pub fn print(found: &Explanation) {
     let stage = found.stage.as_ref().map(|s| format!(" · {s}")).unwrap_or_default();
@@ -115,6 +128,7 @@ pub fn print(found: &Explanation) {
             "\n{}: {}",
             account.system,
             match account.verdict.as_str() {
+                verdict if account.hold.is_some() => on_hold(verdict).to_owned(),
                 "in_step" => "as it should be".to_owned(),
                 "source" => "gives values".to_owned(),
                 "create" => "an account will be made".to_owned(),
@@ -122,12 +136,23 @@ pub fn print(found: &Explanation) {
                 "out_of_scope" if found.identity.is_none() => "does not take part".to_owned(),
                 "out_of_scope" if account.key.is_some() => "takes no part any more".to_owned(),
                 "out_of_scope" => "no account".to_owned(),
-                "held" => "held".to_owned(),
-                other => format!("will get a {}", output::word(other)),
+                "update" => "will be updated".to_owned(),
+                "rename" => "will be renamed".to_owned(),
+                "enable" => "will be enabled".to_owned(),
+                "disable" => "will be disabled".to_owned(),
+                "unowned" => "is linked to nobody".to_owned(),
+                other => output::word(other),
             }
         ));
         let mut facts =
             vec![("why", format!("{}{}", account.reason, account.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()))];
+        if let Some(hold) = account.hold.as_ref().filter(|hold| **hold != account.reason) {
+            facts.push(("on hold", hold.clone()));
+        }
+        if let Some(since) = account.hold.as_ref().and(account.hold_since.as_ref()) {
+            let cause = account.hold_cause.map_or("on hold", super::holds::cause);
+            facts.push(("since", format!("{}, {cause}", output::time(since))));
+        }
         if let (Some(name), Some(key)) = (&account.name, &account.key) {
             facts.push(("account", format!("{name}  (key {key})")));
         }
@@ -174,9 +199,26 @@ fn groups(all: &Memberships) {
 }
 
 impl Identities {
+    /// Whom it is about, where it is about one.
+    fn who(&self) -> Option<&str> {
+        match self {
+            Identities::List { .. } | Identities::Leavers => None,
+            Identities::Show { who }
+            | Identities::Life { who }
+            | Identities::Leave { who, .. }
+            | Identities::Stay { who }
+            | Identities::Groups { who }
+            | Identities::Split { who, .. } => Some(who),
+        }
+    }
+
     /// Does it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
+        let id = match self.who() {
+            Some(who) => client.identity(who).await?,
+            None => String::new(),
+        };
         match self {
             Identities::List { search, stage, limit } => {
                 let mut query: Vec<(&str, String)> = Vec::new();
@@ -213,7 +255,7 @@ impl Identities {
                     }
                 }
             }
-            Identities::Show { id } => {
+            Identities::Show { .. } => {
                 let detail: IdentityDetail = client.get(&format!("identities/{}", segment(&id)), &[]).await?;
                 if reach.json() {
                     output::json(&detail)?;
@@ -246,7 +288,7 @@ impl Identities {
                     );
                 }
             }
-            Identities::Life { id } => {
+            Identities::Life { .. } => {
                 let line: LifeLine = client.get(&format!("identities/{}/life", segment(&id)), &[]).await?;
                 if reach.json() {
                     output::json(&line)?;
@@ -254,7 +296,7 @@ impl Identities {
                     life(&line);
                 }
             }
-            Identities::Leave { id, when, comment, preview } => {
+            Identities::Leave { when, comment, preview, .. } => {
                 let place = format!("identities/{}/departure", segment(&id));
                 let mut query: Vec<(&str, String)> = Vec::new();
                 query.extend(when.at.clone().map(|at| ("at", at)));
@@ -270,11 +312,11 @@ impl Identities {
                     departure(&effect, preview);
                 }
             }
-            Identities::Stay { id } => {
+            Identities::Stay { .. } => {
                 client.tell::<()>(Method::DELETE, &format!("identities/{}/departure", segment(&id)), None).await?;
                 output::line("taken back: what their dates and their sources say counts again");
             }
-            Identities::Groups { id } => {
+            Identities::Groups { .. } => {
                 let all: Memberships = client.get(&format!("identities/{}/groups", segment(&id)), &[]).await?;
                 if reach.json() {
                     output::json(&all)?;
@@ -290,7 +332,7 @@ impl Identities {
                     leavers(&all);
                 }
             }
-            Identities::Split { id, system } => {
+            Identities::Split { system, .. } => {
                 client.tell::<()>(Method::DELETE, &format!("identities/{}/links/{}", segment(&id), segment(&system)), None).await?;
                 output::line(&format!("the link with {system} was ended; the next run matches an account, or makes one"));
             }

@@ -207,6 +207,12 @@ impl Client {
         self.call(method, path, &[], body).await.map(|_| ())
     }
 
+    /// The id of the one identity that a name, a number, an address, a DN or an id means.
+    pub async fn identity(&self, who: &str) -> anyhow::Result<String> {
+        let found: tide_api::ResolvedIdentity = self.get("identities/resolve", &[("person", who.to_owned())]).await?;
+        Ok(found.id)
+    }
+
     /// All pages of a list, up to a number of rows.
     pub async fn all<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)], most: usize) -> anyhow::Result<(Vec<T>, bool)> {
         self.all_after(path, query, None, most).await

@@ -18,16 +18,16 @@ pub enum Passwords {
     },
     /// Set somebody's password in all systems that keep passwords in step; it is read from the standard input
     Set {
-        /// The identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
         /// It is to be changed at the next log-in, where a system knows that
         #[arg(long)]
         must_change: bool,
     },
     /// Passwords that were set for somebody, and where they have arrived
     Way {
-        /// The identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
     },
 }
 
@@ -61,14 +61,16 @@ impl Passwords {
                     output::line(&shown.password);
                 }
             }
-            Passwords::Set { id, must_change } => {
+            Passwords::Set { who, must_change } => {
+                let id = client.identity(&who).await?;
                 let password = super::connection::secret_from_input()?;
                 client
                     .tell(Method::PUT, &format!("identities/{}/password", segment(&id)), Some(&SetPassword { password, must_change }))
                     .await?;
                 output::line(&format!("set: it goes to all linked systems; `eager-tide passwords way {id}` says where it has arrived"));
             }
-            Passwords::Way { id } => {
+            Passwords::Way { who } => {
+                let id = client.identity(&who).await?;
                 let all: Vec<PasswordOnItsWay> = client.get(&format!("identities/{}/password", segment(&id)), &[]).await?;
                 if reach.json() {
                     output::json(&all)?;

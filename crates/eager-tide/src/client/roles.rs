@@ -21,8 +21,8 @@ pub enum Roles {
     Give {
         /// The role
         name: String,
-        /// The identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
         /// From this moment on: 2026-12-01T08:00:00Z
         #[arg(long)]
         from: Option<String>,
@@ -44,8 +44,8 @@ pub enum Roles {
     Take {
         /// The role
         name: String,
-        /// The identity's id
-        id: String,
+        /// Who: a name, a number, an address, a DN or an id
+        who: String,
     },
 }
 
@@ -156,7 +156,8 @@ impl Roles {
                     }
                 }
             }
-            Roles::Give { name, id, from, until, comment } => {
+            Roles::Give { name, who, from, until, comment } => {
+                let id = client.identity(&who).await?;
                 let give = GiveRole { identity: id, from, until, comment };
                 client.tell(Method::POST, &format!("roles/{}/holders", segment(&name)), Some(&give)).await?;
                 output::line(&format!("given: {name}; the next run brings what it brings"));
@@ -166,7 +167,8 @@ impl Roles {
                     client.send(Method::POST, &format!("roles/{}/trial", segment(&name)), &NewRoleTrial { when: when.clone() }).await?;
                 if reach.json() { output::json(&trial)? } else { tried(&name, &when, &trial) }
             }
-            Roles::Take { name, id } => {
+            Roles::Take { name, who } => {
+                let id = client.identity(&who).await?;
                 client.tell::<()>(Method::DELETE, &format!("roles/{}/holders/{}", segment(&name), segment(&id)), None).await?;
                 output::line(&format!("taken: {name}; the next run takes away what only it brought"));
             }

@@ -9,8 +9,9 @@ use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    AcceptedRecords, Account, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, Health, MadeToken, NewSecret,
-    NewSettings, NewToken, Operation, Permission, ReadResult, SchemaAttribute, System, SystemState, Token, WrittenRules,
+    AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, Health, MadeToken,
+    NewSecret, NewSettings, NewSystem, NewToken, Operation, Permission, ReadResult, Retirement, SchemaAttribute, System, SystemState,
+    Token,
 };
 
 /// What can be done with systems.
@@ -43,7 +44,16 @@ pub enum Systems {
         /// The system
         name: String,
     },
-    /// Remove a system in which nobody was ever joined
+    /// Show what retiring a system would do; with --confirm, do it: its links end, its rules and what was read of it go. Nothing is written
+    /// to the system itself
+    Retire {
+        /// The system
+        name: String,
+        /// Retire it
+        #[arg(long)]
+        confirm: bool,
+    },
+    /// Remove a system in which no account is linked, with its rules
     Remove {
         /// The system
         name: String,
@@ -150,6 +160,9 @@ pub enum Systems {
     Secret {
         /// The system
         name: String,
+        /// Replace it though the test with the new one fails
+        #[arg(long)]
+        force: bool,
     },
     /// Read a system now
     Read {
@@ -312,6 +325,26 @@ impl Systems {
             }
             Systems::Arm { name } => set_armed(&client, reach, &name, true).await?,
             Systems::Disarm { name } => set_armed(&client, reach, &name, false).await?,
+            Systems::Retire { name, confirm } => {
+                let path = format!("systems/{}", segment(&name));
+                let found: Retirement = client.get(&format!("{path}/retirement"), &[]).await?;
+                if confirm {
+                    client.tell::<()>(Method::DELETE, &format!("{path}?retire=true"), None).await?;
+                }
+                if reach.json() {
+                    output::json(&found)?;
+                    return Ok(ExitCode::SUCCESS);
+                }
+                output::line(&format!("{} accounts of {name} are known, {} of them linked", found.accounts, found.linked));
+                if let Some(file) = &found.file {
+                    output::line(&format!("{file} goes with it, as a new version of the rules"));
+                }
+                super::drafts::print_effect(&found.effect, ["now", "without it"]);
+                output::line(&match confirm {
+                    true => format!("\n{name} was retired: nothing was written to it"),
+                    false => format!("\nnothing was done: `eager-tide systems retire {name} --confirm` retires it"),
+                });
+            }
             Systems::Remove { name } => {
                 client.tell::<()>(Method::DELETE, &format!("systems/{}", segment(&name)), None).await?;
                 output::line(&format!("{name} was removed, with what was read of it"));
@@ -436,10 +469,13 @@ impl Systems {
                 }
             }
             Systems::Schedule { name, timing } => return schedule::schedule(&client, reach, &name, *timing).await,
-            Systems::Secret { name } => {
+            Systems::Secret { name, force } => {
                 let secret = secret_from_input()?;
-                client.tell(Method::PUT, &format!("systems/{}/secret", segment(&name)), Some(&NewSecret { secret })).await?;
-                output::line(&format!("the secret of {name} was replaced; `eager-tide systems check {name}` tests it"));
+                client.tell(Method::PUT, &format!("systems/{}/secret", segment(&name)), Some(&NewSecret { secret, force })).await?;
+                output::line(&match force {
+                    true => format!("the secret of {name} was replaced untested; `eager-tide systems check {name}` tests it"),
+                    false => format!("the secret of {name} was tested and replaced"),
+                });
             }
             Systems::Read { name } => {
                 let reads: Vec<ReadResult> = client.send(Method::POST, &format!("systems/{}/read", segment(&name)), &()).await?;
@@ -573,25 +609,23 @@ async fn add(client: &Client, reach: &Reach, connection: Connection) -> anyhow::
         }
         return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });
     }
-    let added: System = client.send(Method::POST, "systems", &system).await?;
-    let name = segment(&added.name);
+    let first = connection.purpose.map(|purpose| FirstRules {
+        purpose: if purpose == Purpose::Source { "source" } else { "target" }.into(),
+        scope: connection.scope(),
+    });
+    let added: AddedSystem = client.send(Method::POST, "systems", &NewSystem { first, ..system }).await?;
+    let name = segment(&added.system.name);
     // Tested again under its name, so that its schema is known to the rules.
     let _: CheckReport = client.send(Method::POST, &format!("systems/{name}/check"), &()).await?;
-    let mut written = None;
-    if let Some(purpose) = connection.purpose {
-        let purpose = if purpose == Purpose::Source { "source" } else { "target" };
-        let first = FirstRules { purpose: purpose.into(), scope: connection.scope() };
-        let rules: WrittenRules = client.send(Method::POST, &format!("systems/{name}/rules"), &first).await?;
-        written = Some(rules);
-    }
     if reach.json() {
         output::json(&added)?;
         return Ok(ExitCode::SUCCESS);
     }
-    let name = &added.name;
+    let name = &added.system.name;
     output::line(&format!("{name} was added: read-only and not armed, so that nothing happens by itself."));
-    if let Some(written) = written {
-        output::line(&format!("Its first rules are in {}, published as version {}.", written.file.name, written.version));
+    if let Some(written) = added.rules {
+        output::line(&format!("Its first rules are in {}, in draft {}; nothing was published:", written.file.name, written.draft));
+        output::line(&format!("`eager-tide rules draft effect {0}`, then `eager-tide rules draft publish {0}`.", written.draft));
     }
     output::line(&format!("Next: `eager-tide systems read {name}`, then `eager-tide scope {name}` and `eager-tide preview`;"));
     output::line(&format!("to write: `eager-tide systems set {name} --writable person`, `eager-tide systems arm {name}`."));

@@ -7,7 +7,7 @@ use crate::problem::{Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Explanation, Identity, IdentityDetail, Link, ListQuery, Page, Problem, WhyQuery};
+use tide_api::{Explanation, Identity, IdentityDetail, Link, ListQuery, Page, Problem, ResolvedIdentity, WhyQuery};
 
 /// Separates label and id in a page's `next`: neither can hold it.
 const BREAK: char = '\u{1f}';
@@ -38,13 +38,21 @@ pub async fn show_identity(State(service): State<Service>, Path(id): Path<String
     let object = store.identity(&id).await.map_or("person", |(identity, _)| identity.kind.word()).to_owned();
     Ok(Json(IdentityDetail {
         object,
-        explanation: convert::explanation(explanation, &service.engine.known().await?),
+        explanation: explained(&service, std::slice::from_ref(explanation)).await?.remove(0),
         links: links
             .into_iter()
             .map(|l| Link { system: l.system, account: l.name, made: l.made, made_by: l.made_by, ended: l.ended, ended_by: l.ended_by })
             .collect(),
         history: store.changes_of(&id, 50).await?.into_iter().map(convert::change).collect(),
     }))
+}
+
+/// The one identity that a name, a number, an address, a DN or an id means. Several are an error that names them.
+#[utoipa::path(get, path = "/api/v1/identities/resolve", tag = "identities", params(WhyQuery),
+    responses((status = 200, body = ResolvedIdentity), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn resolve_identity(State(service): State<Service>, Query(query): Query<WhyQuery>) -> Result<Json<ResolvedIdentity>, Refusal> {
+    let (id, label) = service.engine.resolve_identity(&query.person).await?;
+    Ok(Json(ResolvedIdentity { id, label }))
 }
 
 /// Splits an identity from its account in a system. The next run matches or makes one anew.
@@ -70,6 +78,19 @@ pub async fn explain_why(State(service): State<Service>, Query(query): Query<Why
         return Err(Refusal::new(StatusCode::NOT_FOUND, "nobody", format!("nobody is known as `{}`", query.person))
             .remedy("give a name, an address, an employee number or a DN as it stands in a system that was read"));
     }
-    let known = service.engine.known().await?;
-    Ok(Json(found.iter().map(|one| convert::explanation(one, &known)).collect()))
+    Ok(Json(explained(&service, &found).await?))
 }
+
+/// Explanations with what is known beside the decision: how old the data are, and since when somebody is on hold.
+async fn explained(service: &Service, found: &[tide_core::explain::Explanation]) -> Result<Vec<Explanation>, Refusal> {
+    let known = service.engine.known().await?;
+    let mut since = Vec::new();
+    for identity in found.iter().filter_map(|one| one.identity.as_deref()).take(EXPLAINED) {
+        since.extend(service.engine.store().holds_of(identity).await?.into_iter().map(|row| (identity.to_owned(), row)));
+    }
+    let beside = convert::Beside { known: &known, since: &since };
+    Ok(found.iter().map(|one| convert::explanation(one, &beside)).collect())
+}
+
+/// Of so many people it is looked up since when they are on hold.
+const EXPLAINED: usize = 20;

@@ -106,6 +106,8 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(push::take_event))
         .routes(routes!(push::show_event))
         .routes(routes!(systems::set_secret))
+        .routes(routes!(systems::show_retirement))
+        .routes(routes!(identities::resolve_identity))
         .routes(routes!(systems::check_system))
         .routes(routes!(systems::read_system))
         .routes(routes!(systems::list_accounts))

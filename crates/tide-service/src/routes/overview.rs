@@ -57,6 +57,7 @@ pub async fn list_holds(State(service): State<Service>, Query(query): Query<Hold
         cause: query.cause.map(convert::core_hold_cause),
         system: query.system.filter(|system| !system.is_empty()),
         search: query.search,
+        identity: None,
         after,
         limit,
     };

@@ -8,7 +8,8 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use axum::{Extension, Json};
 use tide_api::{
-    Count, FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove, ScopeQuery, ScopeTrial, ScopeView, WrittenRules,
+    Count, FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove, ScopeQuery, ScopeTrial, ScopeView,
+    WrittenRules,
 };
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, Purpose, ScopeEdit};
@@ -176,7 +177,17 @@ pub async fn save_scope(
     Ok(Json(tide_api::Published { version, faults: Vec::new(), to_read: super::rules::to_read(&service).await? }))
 }
 
-/// Writes and publishes the first rule file of a system.
+/// What a new system is for and whom it takes, as the engine wants it.
+pub(super) fn purpose_and_scope(first: FirstRules) -> Result<(Purpose, ScopeEdit), Refusal> {
+    let purpose = match first.purpose.as_str() {
+        "source" => Purpose::Source,
+        "target" => Purpose::Target,
+        other => return Err(Refusal::bad(format!("a system is a `source` or a `target`, and not `{other}`"))),
+    };
+    Ok((purpose, to_edit(first.scope)))
+}
+
+/// Writes the first rule file of a system into a draft.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/rules", tag = "scope", params(("name" = String, Path)), request_body = FirstRules,
     responses((status = 201, body = WrittenRules), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn write_first_rules(
@@ -185,12 +196,8 @@ pub async fn write_first_rules(
     Path(name): Path<String>,
     Body(first): Body<FirstRules>,
 ) -> Result<(axum::http::StatusCode, Json<WrittenRules>), Refusal> {
-    let purpose = match first.purpose.as_str() {
-        "source" => Purpose::Source,
-        "target" => Purpose::Target,
-        other => return Err(Refusal::bad(format!("a system is a `source` or a `target`, and not `{other}`"))),
-    };
-    let (version, file) = service.engine.write_first_rules(&name, purpose, &to_edit(first.scope), &caller.principal.id).await?;
+    let (purpose, scope) = purpose_and_scope(first)?;
+    let (draft, file) = service.engine.write_first_rules(&name, purpose, &scope, &caller.principal.id).await?;
     let file = tide_api::RuleFile { name: file.name, text: file.text };
-    Ok((axum::http::StatusCode::CREATED, Json(WrittenRules { version, file })))
+    Ok((axum::http::StatusCode::CREATED, Json(WrittenRules { draft, file })))
 }

@@ -12,8 +12,8 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use futures::StreamExt;
 use tide_api::{
-    Account, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page, Permission,
-    Problem, ReadResult, Reading, Schedule, SchemaAttribute, System, SystemState,
+    Account, AddedSystem, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page,
+    Permission, Problem, ReadResult, Reading, RemoveQuery, Retirement, Schedule, SchemaAttribute, System, SystemState, WrittenRules,
 };
 use tide_connect::Step;
 use tide_core::{ObjectType, RuleSet};
@@ -73,6 +73,7 @@ fn system(
             "push" => format!("/scim/v2/{}", row.name),
             _ => ["url", "path"].iter().find_map(|key| row.settings[*key].as_str()).unwrap_or_default().to_owned(),
         },
+        all_settings: tide_connect::Settings::read(&row.kind, &row.settings).map_or_else(|_| row.settings.clone(), |all| all.to_json()),
         settings: row.settings,
         writable: row.writable.iter().map(ToString::to_string).collect(),
         paused: row.paused,
@@ -123,16 +124,18 @@ pub async fn list_systems(State(service): State<Service>) -> Result<Json<Vec<Sys
 
 /// Adds a system. It is read-only until it is made writable.
 #[utoipa::path(post, path = "/api/v1/systems", tag = "systems", request_body = NewSystem,
-    responses((status = 201, body = System), (status = 409, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 201, body = AddedSystem), (status = 409, body = Problem, content_type = "application/problem+json")))]
 pub async fn add_system(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewSystem>,
-) -> Result<(StatusCode, Json<System>), Refusal> {
+) -> Result<(StatusCode, Json<AddedSystem>), Refusal> {
     let name = new.name.clone();
+    let first = new.first.map(super::scope::purpose_and_scope).transpose()?;
     let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret: new.secret };
-    service.engine.add_system(new, &caller.principal.id).await?;
-    Ok((StatusCode::CREATED, Json(one(&service, &name).await?)))
+    let written = service.engine.connect_system(new, first, &caller.principal.id).await?;
+    let rules = written.map(|(draft, file)| WrittenRules { draft, file: tide_api::RuleFile { name: file.name, text: file.text } });
+    Ok((StatusCode::CREATED, Json(AddedSystem { system: one(&service, &name).await?, rules })))
 }
 
 /// Does the caller want each step as it is taken?
@@ -254,15 +257,24 @@ pub async fn set_schedule(
 }
 
 /// Removes a system in which nobody was ever joined.
-#[utoipa::path(delete, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)),
+#[utoipa::path(delete, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path), RemoveQuery),
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn remove_system(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
+    Query(query): Query<RemoveQuery>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.remove_system(&name, &caller.principal.id).await?;
+    service.engine.remove_system(&name, query.retire, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// What retiring a system would do: to its records here, to the rules, and to everybody else. Nothing is kept or sent.
+#[utoipa::path(get, path = "/api/v1/systems/{name}/retirement", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Retirement)))]
+pub async fn show_retirement(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Retirement>, Refusal> {
+    let found = service.engine.retirement(&name).await?;
+    let effect = convert::effect(found.effect);
+    Ok(Json(Retirement { accounts: found.accounts, linked: found.linked, file: found.file, effect }))
 }
 
 /// One system.
@@ -303,7 +315,7 @@ pub async fn set_secret(
     Path(name): Path<String>,
     Body(new): Body<NewSecret>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.set_secret(&name, &new.secret, &caller.principal.id).await?;
+    service.engine.set_secret(&name, &new.secret, new.force, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

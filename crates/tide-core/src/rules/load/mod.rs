@@ -385,7 +385,9 @@ fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> 
     identity.insert(crate::lifecycle::LEFT_BY.into(), false);
     identity.insert(crate::roles::ROLES.into(), true);
     Scopes {
-        account: schema.map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
+        account: schema
+            .filter(|schema| !schema.is_open)
+            .map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
         identity,
         tables: &rules.tables,
     }

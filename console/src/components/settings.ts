@@ -1,0 +1,51 @@
+/** Settings of a system as a form: each by its kind, whatever system it is of. */
+export type Field = {
+  name: string
+  kind: 'flag' | 'number' | 'text' | 'lines' | 'json'
+  text: string
+  flag: boolean
+}
+
+/** The fields of all settings of a system, those at their default too. */
+export function fields(settings: Record<string, unknown>): Field[] {
+  return Object.entries(settings).map(([name, value]): Field => {
+    const field = (kind: Field['kind'], text: string): Field => ({ name, kind, text, flag: value === true })
+    if (typeof value === 'boolean') return field('flag', '')
+    if (typeof value === 'number') return field('number', String(value))
+    if (Array.isArray(value)) return field('lines', value.join('\n'))
+    if (value !== null && typeof value === 'object') return field('json', JSON.stringify(value))
+    const text = value === null || value === undefined ? '' : String(value)
+    return field(name.endsWith('_pem') ? 'lines' : 'text', text)
+  })
+}
+
+/** The settings that a form means. An empty field is left out, so that its default holds; one that cannot be read is an error. */
+export function settingsFrom(form: Field[], before: Record<string, unknown>): Record<string, unknown> {
+  const settings: Record<string, unknown> = {}
+  for (const field of form) {
+    const text = field.text.trim()
+    if (field.kind === 'flag') settings[field.name] = field.flag
+    else if (!text) {
+      if (field.kind === 'lines' && Array.isArray(before[field.name])) settings[field.name] = []
+    } else if (field.kind === 'number') {
+      const number = Number(text)
+      if (!Number.isFinite(number)) throw new Error(`${field.name} is a number, and not “${text}”`)
+      settings[field.name] = number
+    } else if (field.kind === 'json') {
+      try {
+        settings[field.name] = JSON.parse(text) as unknown
+      } catch {
+        throw new Error(`${field.name} cannot be read as JSON`)
+      }
+    } else if (field.kind === 'lines' && !field.name.endsWith('_pem')) {
+      settings[field.name] = text
+        .split('\n')
+        .map((line) => line.trim())
+        .filter(Boolean)
+    } else {
+      const number = typeof before[field.name] === 'number' ? Number(text) : text
+      settings[field.name] = number
+    }
+  }
+  return settings
+}
