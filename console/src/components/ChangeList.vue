@@ -15,6 +15,13 @@ defineProps<{ changes: Change[]; nameless?: boolean }>()
         ><bdi>{{ change.label }}</bdi></strong
       >
       <span class="faint">in {{ change.system }}</span>
+      <span v-if="nameless" class="faint">
+        {{ time(change.settled) }}
+        <template v-if="change.principal">by {{ change.principal }}</template> in
+        <RouterLink :to="{ name: 'change-set', params: { id: change.change_set } }"
+          >run {{ change.change_set }}</RouterLink
+        >
+      </span>
       <span class="grow">{{ change.reason }}</span>
       <span class="faint mono">{{ change.rule }}</span>
     </summary>

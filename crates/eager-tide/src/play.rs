@@ -137,10 +137,10 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     for system in systems.as_array().into_iter().flatten() {
         story.expect(
             system["name"].as_str().unwrap_or_default(),
-            system["healthy"] == true
+            system["health"] == "healthy"
                 && (system["accounts"].as_i64() > Some(0) || ["classroom", "postroom"].iter().any(|n| system["name"] == *n)),
             format!(
-                "well, {} accounts, {}",
+                "healthy, {} accounts, {}",
                 system["accounts"],
                 if system["writable"] == serde_json::json!([]) { "read-only" } else { "writable" }
             ),

@@ -58,7 +58,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
             "first rules are in harbour.toml, in draft 1; nothing was published",
         ],
     );
-    holds(&said(&service, &["rules", "show"], 1), &["no rules were published yet"]);
+    holds(&said(&service, &["rules", "show"], 0), &["no rules were published yet"]);
     holds(&said(&service, &["rules", "draft", "publish", "1"], 0), &["published as version 1"]);
     holds(&said(&service, &["systems", "show", "harbour"], 0), &["OpenLDAP", "Host in use", "password policy"]);
     holds(&said(&service, &["systems", "list"], 0), &["(not armed)"]);
@@ -159,7 +159,8 @@ async fn what_only_some_systems_want_is_given_to_them() {
     let held = folder.path().join("held");
     std::fs::create_dir(&held).unwrap();
     std::fs::write(held.join("harbour"), PASSWORD).unwrap();
-    let arguments = ["--secret-variable", "BERTH_SECRET", "--secret-folder", held.to_str().unwrap()];
+    let (held_for, berth_for) = (format!("{}=127.0.0.1", held.display()), "BERTH_SECRET=127.0.0.1");
+    let arguments = ["--secret-variable", berth_for, "--secret-folder", &held_for];
     let service = Service::start_with(&folder.path().join("data"), &arguments, &[("BERTH_SECRET", "berth-secret")]);
 
     // A password that lies in a file, and only in a folder that was named.
@@ -184,6 +185,10 @@ async fn what_only_some_systems_want_is_given_to_them() {
     };
     let crew = |client, at, code| said(&service, &add(client, at).iter().map(String::as_str).collect::<Vec<_>>(), code);
     holds(&crew("eager-tide", "env:HOME", 1), &["HOME"]);
+    // It goes to no host but that which it is for.
+    let astray =
+        ["systems", "add", "astray", "--kind", "scim", "--address", "https://evil.example/scim", "--secret-at", "env:BERTH_SECRET"];
+    holds(&said(&service, &astray, 1), &["is for 127.0.0.1, and would go to evil.example"]);
     holds(&crew("somebody", "env:BERTH_SECRET", 1), &["Token given", "nothing was added"]);
     holds(&crew("eager-tide", "env:BERTH_SECRET", 0), &["Token given", "pages by cursor", "berthing was added"]);
     let read = said(&service, &["systems", "read", "berthing"], 0);

@@ -245,7 +245,7 @@ async fn when_the_disk_is_full_or_read_only_it_stands_still_says_so_and_goes_on(
     assert!(stalled["ended"].is_null());
     assert_eq!(ask("/readyz").await.0, 503);
     assert_eq!(ask("/healthz").await.0, 200);
-    holds(&said(&service, &["status"], 0), &["STANDS STILL the records cannot be written", "make room on the disk"]);
+    holds(&said(&service, &["status"], 3), &["CRITICAL  The records cannot be written: nothing is sent.", "make room on the disk"]);
     tokio::time::sleep(Duration::from_millis(500)).await;
     tide.berthing.take_writes();
     tokio::time::sleep(Duration::from_secs(3)).await;

@@ -91,7 +91,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         http.post(format!("{}/api/v1/systems/berthing/matches/answers", service.url)).bearer_auth(&service.token).json(&body).send()
     };
     let refused = post(answer).await.unwrap();
-    assert_eq!(refused.status(), 400);
+    assert_eq!(refused.status(), 422);
     holds(&refused.text().await.unwrap(), &["is not moved silently", "identities split"]);
     for (bad, wanted) in [
         (serde_json::json!([{"said": "perhaps", "identity": other}]), "is no answer"),

@@ -177,11 +177,11 @@ async fn the_emergency_stop_is_set_seen_and_lifted() {
     common::holds(&stopped, &["all writes are stopped by first operator since", ": wrong names in the roster", "resume-writing"]);
     set.berthing.take_writes();
     common::holds(&client(&["run"], 3), &["all writes are stopped by first operator"]);
-    common::holds(&client(&["status"], 0), &["STOPPED", "wrong names in the roster"]);
+    common::holds(&client(&["status"], 3), &["CRITICAL  All writes are stopped.", "wrong names in the roster"]);
     assert_eq!(set.berthing.take_writes(), Vec::<String>::new());
     common::holds(&client(&["resume-writing"], 0), &["writes go on"]);
     common::holds(&client(&["resume-writing"], 0), &["writes were not stopped"]);
-    assert!(!client(&["status"], 0).contains("STOPPED"));
+    assert!(!client(&["status"], 0).contains("stopped"));
     service.client(&["run"]);
     assert!(!set.berthing.take_writes().is_empty());
     // The head of the journal that was kept elsewhere shows that it is still this one.

@@ -175,6 +175,8 @@ pub struct Change {
     pub attempts: i64,
     /// When it was settled.
     pub settled: Option<String>,
+    /// Who started the run that it belongs to, in the history of an identity.
+    pub principal: Option<String>,
 }
 
 /// Something that a person must answer.

@@ -268,16 +268,20 @@ impl Engine {
         for (kind, count) in named.into_iter().filter(|(_, count)| *count > 0) {
             all.push(Attention::new(kind, count));
         }
+        // What all systems wait for is told once.
+        let is_stopped = self.write_stop().is_some();
         let others = list(&counts, |cause| {
-            !matches!(
-                cause,
-                HoldCause::Guard
-                    | HoldCause::Failed
-                    | HoldCause::AwaitingApproval
-                    | HoldCause::NeedsReview
-                    | HoldCause::ExternalChange
-                    | HoldCause::RetriedLater
-            )
+            let is_told = is_stopped && cause == HoldCause::Paused;
+            !is_told
+                && !matches!(
+                    cause,
+                    HoldCause::Guard
+                        | HoldCause::Failed
+                        | HoldCause::AwaitingApproval
+                        | HoldCause::NeedsReview
+                        | HoldCause::ExternalChange
+                        | HoldCause::RetriedLater
+                )
         });
         if others > 0 {
             all.push(Attention::new(AttentionKind::OnHold, others));

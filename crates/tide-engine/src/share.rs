@@ -430,6 +430,7 @@ mod tests {
             error: None,
             remedy: None,
             settled: None,
+            principal: None,
         };
         changes.iter().enumerate().map(row).collect()
     }

@@ -7,7 +7,7 @@ use tide_core::ObjectType;
 use tide_core::effect::Effect;
 use tide_core::permissions::{self, Permission};
 use tide_core::rules::RuleFile;
-use tide_core::rules::edit::{Purpose, ScopeEdit};
+use tide_core::rules::edit::{self, Purpose, ScopeEdit};
 use tide_store::{StoreError, SystemRow};
 use tokio::sync::mpsc;
 
@@ -228,7 +228,9 @@ impl Engine {
         let Some(version) = self.store.rules().await? else { return Ok(None) };
         let (set, _) = self.check_rules(&version.files).await?;
         let Some(own) = set.systems.get(name) else { return Ok(None) };
-        let files = version.files.into_iter().filter(|file| file.name != own.file).collect();
+        let others = version.files.into_iter().filter(|file| file.name != own.file);
+        let without = others.map(|file| Ok(RuleFile { text: edit::without_system(&file.text, name)?, ..file }));
+        let files = without.collect::<Result<Vec<_>, String>>().map_err(EngineError::Invalid)?;
         Ok(Some((files, own.file.clone())))
     }
 

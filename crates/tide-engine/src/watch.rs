@@ -60,8 +60,8 @@ impl Engine {
                     let pause = failed.remove(&row.name).filter(|_| is_seen).map_or(PAUSE.0, |before| (before.pause * 2).min(PAUSE.1));
                     let is_passing = match engine.read_by_name(&row.name).await {
                         Ok(reads) => match reads.iter().find_map(|read| read.error.as_ref()) {
-                            // A file that is refused is refused as long as it stays the same.
-                            Some(error) => error.weight != Weight::Lasting,
+                            // A file that is refused is refused as long as it stays the same. What else fails may pass.
+                            Some(error) => error.weight != Weight::Lasting || !error.code.starts_with("feed_"),
                             None => {
                                 let read: usize = reads.iter().map(|read| read.seen).sum();
                                 engine.nudge.notify_one();

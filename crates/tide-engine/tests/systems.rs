@@ -254,7 +254,8 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
     let roster = NewSystem { name: "roster".into(), kind: "feed".into(), settings, secret: None };
     let second = engine.connect_system(roster, Some((Purpose::Source, ScopeEdit::default())), "tester").await.expect("added");
     assert_eq!(second.map(|(id, _)| id), Some(draft));
-    let files: Vec<String> = engine.draft(draft).await.expect("there").row.files.into_iter().map(|file| file.name).collect();
+    let mut files: Vec<String> = engine.draft(draft).await.expect("there").row.files.into_iter().map(|file| file.name).collect();
+    files.sort();
     assert_eq!(files, ["harbour.toml", "identities.toml", "roster.toml"]);
     engine.stop().await;
 }

@@ -130,6 +130,7 @@ pub fn change(row: ChangeRow) -> tide_api::Change {
         remedy: row.remedy,
         attempts: row.attempts,
         settled: row.settled,
+        principal: row.principal,
     }
 }
 

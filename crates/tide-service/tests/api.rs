@@ -91,7 +91,7 @@ async fn whatever_is_wrong_is_a_problem_document() {
             json!({"name": "UPPER", "kind": "ldap", "settings": {"url": "ldap://x", "base_dn": BASE}}),
         )
         .await,
-        400,
+        422,
         "cannot be a system's name",
     );
     is_problem(
@@ -194,7 +194,11 @@ async fn lists_come_in_pages_that_fit_together() {
     let new = json!({"name": "harbour", "kind": "ldap", "secret": "p", "settings": {"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE}});
     let added = api.send(Method::POST, "/api/v1/systems", new.clone()).await;
     assert_eq!(added.status, StatusCode::CREATED);
-    assert_eq!((&added.body["writable"], &added.body["healthy"]), (&json!([]), &Value::Null), "read-only and not tested yet");
+    assert_eq!(
+        (&added.body["system"]["writable"], &added.body["system"]["health"]),
+        (&json!([]), &json!("unknown")),
+        "read-only and not tested yet"
+    );
     is_problem(&api.send(Method::POST, "/api/v1/systems", new).await, 409, "already");
     let checked = api.send(Method::POST, "/api/v1/systems/harbour/check", Value::Null).await;
     assert_eq!(checked.body["healthy"], true, "{}", checked.body);

@@ -167,6 +167,8 @@ pub struct ChangeRow {
     pub remedy: Option<String>,
     /// When it was settled.
     pub settled: Option<String>,
+    /// Who started the run that it belongs to, by name, where that was asked for.
+    pub principal: Option<String>,
 }
 
 /// Which changes, or lines, to show.
@@ -212,6 +214,7 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
         error: row.get("error"),
         remedy: row.get("remedy"),
         settled: row.get("settled"),
+        principal: row.try_get("who").ok(),
     })
 }
 
@@ -519,8 +522,15 @@ impl Store {
 
     /// The changes of an identity, the newest first, previews left out.
     pub async fn changes_of(&self, identity: &str, limit: i64) -> Result<Vec<ChangeRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM change WHERE identity = ? AND state <> 'proposed' AND change_set IN (SELECT id FROM change_set WHERE kind = 'run') ORDER BY id DESC LIMIT ?")
-            .bind(identity).bind(limit).fetch_all(&self.reader).await?;
+        let rows = sqlx::query(
+            "SELECT c.*, coalesce(p.name, s.principal) AS who FROM change c JOIN change_set s ON s.id = c.change_set
+             LEFT JOIN principal p ON p.id = s.principal
+             WHERE c.identity = ? AND c.state <> 'proposed' AND s.kind = 'run' ORDER BY c.id DESC LIMIT ?",
+        )
+        .bind(identity)
+        .bind(limit)
+        .fetch_all(&self.reader)
+        .await?;
         rows.iter().map(read_change).collect()
     }
 }

@@ -70,6 +70,7 @@ async fn keep_run(
         error: None,
         remedy: None,
         settled: None,
+        principal: None,
     };
     Ok((id, ids.into_iter().zip(set.changes).filter(|(_, change)| change.hold.is_none()).map(row).collect()))
 }

@@ -225,7 +225,7 @@ async fn only_the_owner_may_read_the_records_whatever_the_rights_of_the_folder()
                 sqlx::query("DELETE FROM _sqlx_migrations WHERE version = (SELECT max(version) FROM _sqlx_migrations)")
                     .execute(&mut *c)
                     .await?;
-                sqlx::query("DROP TABLE write_stop").execute(c).await?;
+                sqlx::query("DROP TABLE hold").execute(c).await?;
                 Ok(())
             })
         })

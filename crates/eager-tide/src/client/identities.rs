@@ -101,6 +101,14 @@ fn because(value: &ValueReason) -> String {
     value.note.as_ref().map_or_else(|| value.expression.clone(), |note| format!("{} ({note})", value.expression))
 }
 
+/// Values before and after, in one line.
+fn before_and_after(values: &[tide_api::ValueChange]) -> String {
+    let one = |value: &tide_api::ValueChange| {
+        format!("{}: {} → {}", value.attribute, output::values(&value.before), output::values(&value.after))
+    };
+    values.iter().map(one).collect::<Vec<_>>().join("; ")
+}
+
 /// What would be done, if nothing held it.
 fn on_hold(verdict: &str) -> &'static str {
     match verdict {
@@ -274,14 +282,16 @@ impl Identities {
                     );
                     output::line("\nhistory, the newest first");
                     output::table(
-                        &["  when", "run", "what", "system", "state", "why"],
+                        &["  when", "run", "by", "what", "system", "state", "values", "reason"],
                         detail.history.iter().map(|c| {
                             vec![
                                 format!("  {}", c.settled.as_deref().map_or_else(|| "—".into(), output::time)),
                                 c.change_set.to_string(),
+                                c.principal.clone().unwrap_or_default(),
                                 c.kind.clone(),
                                 c.system.clone(),
                                 c.state.clone(),
+                                before_and_after(&c.values),
                                 c.reason.clone(),
                             ]
                         }),

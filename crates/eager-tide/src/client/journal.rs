@@ -25,6 +25,20 @@ pub enum Journal {
     },
 }
 
+/// Values before and after, as the journal keeps them.
+fn values(kept: &serde_json::Value) -> String {
+    let texts = |values: &serde_json::Value| {
+        let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let all: Vec<String> = values.as_array().into_iter().flatten().map(text).collect();
+        output::values(&all)
+    };
+    let one = |value: &serde_json::Value| {
+        let attribute = value["attribute"].as_str()?;
+        Some(format!("{attribute}: {} → {}", texts(&value["before"]), texts(&value["after"])))
+    };
+    kept.as_array().into_iter().flatten().filter_map(one).collect::<Vec<_>>().join("; ")
+}
+
 impl Journal {
     /// Does it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
@@ -40,7 +54,9 @@ impl Journal {
                         &["entry", "when", "who", "act", "subject", "detail"],
                         entries.into_iter().map(|e| {
                             let subject = e.label.unwrap_or(e.subject);
-                            vec![e.id.to_string(), output::time(&e.at), e.principal, e.act, subject, e.detail]
+                            let values = e.values.as_ref().map(values).unwrap_or_default();
+                            let detail = [e.detail, values].into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
+                            vec![e.id.to_string(), output::time(&e.at), e.principal, e.act, subject, detail]
                         }),
                     );
                 }

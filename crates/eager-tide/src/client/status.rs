@@ -23,8 +23,10 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     }
     attention(&overview.attention);
     output::line("");
-    super::systems::print(&overview.systems);
-    output::line("");
+    if !overview.systems.is_empty() {
+        super::systems::print(&overview.systems);
+        output::line("");
+    }
     let stages: Vec<String> = overview.identities.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
     output::line(&format!("identities   {}", if stages.is_empty() { "none yet: a run makes them".into() } else { stages.join(", ") }));
     output::line(&format!(

@@ -99,6 +99,33 @@ fn groups(edits: &[GroupEdit]) -> Item {
     }))
 }
 
+/// A file without the entries that are about one system: guards, approvals, licenses and whatever else is listed with `system = NAME`.
+/// Comments and order of the rest stay.
+///
+/// # Errors
+///
+/// When the file cannot be read.
+pub fn without_system(text: &str, system: &str) -> Result<String, String> {
+    let mut document: DocumentMut =
+        text.parse().map_err(|error: toml_edit::TomlError| format!("the file cannot be read: {}", error.message()))?;
+    let is_about = |table: &Table| table.get("system").and_then(Item::as_str) == Some(system);
+    let mut emptied = Vec::new();
+    let mut is_changed = false;
+    for (name, item) in document.iter_mut() {
+        let Some(tables) = item.as_array_of_tables_mut() else { continue };
+        let before = tables.len();
+        tables.retain(|table| !is_about(table));
+        is_changed |= tables.len() != before;
+        if tables.is_empty() {
+            emptied.push(name.get().to_owned());
+        }
+    }
+    for name in emptied {
+        document.remove(&name);
+    }
+    Ok(if is_changed { document.to_string() } else { text.to_owned() })
+}
+
 /// Puts a scope into the text of a system's file.
 pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<String, String> {
     let mut document: DocumentMut =
