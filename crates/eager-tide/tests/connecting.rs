@@ -124,7 +124,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     holds(&said(&service, &["run"], 3), &["berthing is not armed"]);
     holds(&said(&service, &["systems", "arm", "berthing"], 0), &["person"]);
     holds(&said(&service, &["run"], 0), &["done, 0 failed"]);
-    holds(&said(&service, &["systems", "remove", "berthing"], 1), &["holds accounts that were joined"]);
+    holds(&said(&service, &["systems", "remove", "berthing"], 1), &["systems retire berthing"]);
     holds(&said(&service, &["systems", "disarm", "berthing"], 0), &["(not armed)"]);
 }
 

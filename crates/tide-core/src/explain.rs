@@ -193,6 +193,7 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
         // Whom a record that fits would be joined to is meant too.
         let meant_by: HashSet<AccountId> = alone.iter().filter_map(|line| line.account).collect();
         for (identity, label) in &outcome.identities {
+            crate::interrupt::check();
             let theirs = || loose.of(rules, &index, identity).iter().any(|(id, _)| meant_by.contains(id));
             let is_meant = if by_label { fits(label) } else { index.is_meant(identity, label, &fits) };
             if is_meant || (!meant_by.is_empty() && theirs()) {

@@ -19,6 +19,7 @@ pub mod effect;
 pub mod explain;
 pub mod expr;
 pub mod generate;
+pub mod interrupt;
 pub mod licences;
 pub mod lifecycle;
 pub mod matching;

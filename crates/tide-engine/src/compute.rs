@@ -2,6 +2,8 @@
 //! one another: with few cores, several at a time would end none of them sooner.
 
 use crate::{Engine, EngineError};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 /// How long a request waits for its turn, at most.
@@ -9,7 +11,7 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
 
 impl Engine {
     /// Computes something on a thread of its own, when it is its turn. With `patience`, it is refused when its turn does not come in time.
-    /// Whoever gives up waiting takes no turn; what has begun is computed to its end.
+    /// Whoever gives up waiting takes no turn, and what has begun for them is interrupted: it ends with its request.
     pub(crate) async fn compute<T: Send + 'static>(
         &self,
         patience: Option<Duration>,
@@ -20,14 +22,29 @@ impl Engine {
             None => turn.await,
             Some(patience) => tokio::time::timeout(patience, turn).await.map_err(|_| EngineError::Overloaded(patience.as_secs()))?,
         };
+        let wanted = Wanted::default();
+        let unwanted = wanted.0.clone();
         let done = tokio::task::spawn_blocking(move || {
             let _turn = turn;
-            work()
+            tide_core::interrupt::run(unwanted, work)
         });
-        done.await.map_err(|error| match error.try_into_panic() {
+        let cut_off = || EngineError::Internal("the computation was cut off: the service stops".to_owned());
+        let computed = done.await.map_err(|error| match error.try_into_panic() {
             Ok(panic) => EngineError::Internal(tide_store::panic_message(&*panic)),
-            Err(_) => EngineError::Internal("the computation was cut off: the service stops".to_owned()),
-        })
+            Err(_) => cut_off(),
+        });
+        drop(wanted);
+        computed?.ok_or_else(cut_off)
+    }
+}
+
+/// Somebody waits for a computation. When they are gone, it is interrupted.
+#[derive(Default)]
+struct Wanted(Arc<AtomicBool>);
+
+impl Drop for Wanted {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
     }
 }
 
@@ -35,8 +52,7 @@ impl Engine {
 mod tests {
     use super::*;
     use crate::SystemClock;
-    use std::sync::Arc;
-    use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+    use std::sync::atomic::AtomicUsize;
     use tide_store::{MasterKey, Store};
 
     async fn engine() -> (tempfile::TempDir, Arc<Engine>) {
@@ -63,6 +79,38 @@ mod tests {
         };
         let (computed, ()) = tokio::join!(computing, other);
         assert_eq!(computed.expect("computed"), 7);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_nobody_waits_for_is_interrupted() {
+        let (_folder, engine) = engine().await;
+        let file = |name: &str, text: &str| tide_core::rules::RuleFile { name: name.into(), text: text.into() };
+        let files = [
+            file("identities.toml", "[person.attributes]\nnumber = {}\n"),
+            file("roster.toml", "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\n"),
+        ];
+        let (rules, _) = tide_core::RuleSet::load(&files, &Default::default());
+        let account = |id: i64| tide_core::Account {
+            id,
+            system: "roster".into(),
+            kind: tide_core::ObjectType::Person,
+            key: id.to_string(),
+            name: id.to_string(),
+            attributes: tide_core::Attributes::default(),
+            absent_since: None,
+            absence_confirmed: false,
+            fault: None,
+        };
+        let population = tide_core::Population { accounts: (1..=20).map(account).collect(), ..Default::default() };
+        // It decides again and again, and would never end.
+        let endless = engine.compute(None, move || -> () {
+            loop {
+                let outcome = tide_core::decide(&rules, &population, jiff::Timestamp::UNIX_EPOCH);
+                assert!(!outcome.decided.is_empty());
+            }
+        });
+        assert!(tokio::time::timeout(Duration::from_millis(100), endless).await.is_err(), "the request is gone");
+        engine.compute(Some(PATIENCE), || ()).await.expect("the next one has its turn");
     }
 
     #[tokio::test]

@@ -178,3 +178,33 @@ async fn rests(engine: &Arc<Engine>) {
     }
     panic!("a run does not end");
 }
+
+#[tokio::test]
+async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
+    let (tide, id) = in_the_middle().await;
+    tide.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
+    // Somebody whose account was there before the run leaves in the middle of it.
+    let active = |mail: &str| tide.berthing.user(mail).is_some_and(|user| user["active"] == true);
+    let leaver = tide.people.iter().find(|person| !person.locked && active(&person.mail)).expect("somebody").clone();
+    let identity = tide.engine.why(&leaver.number).await.expect("told")[0].identity.clone().expect("an identity");
+    tide.engine.stop_writes("wrong names", "tester").await.expect("stopped");
+    tide.engine.leave(&identity, None, "", "tester", "tester").await.expect("asked");
+    for _ in 0..5 {
+        tide.engine.overtake().await.expect("looked at");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    tide.ended(id).await;
+    assert!(active(&leaver.mail), "nothing is written, whoever it is about");
+    let open = tide.engine.attention().await.expect("told");
+    assert!(open.iter().any(|one| one.kind == tide_engine::AttentionKind::WritesStopped), "{open:?}");
+    // Lifted, the access is closed first of all.
+    tide.berthing.delay(Duration::ZERO);
+    tide.engine.lift_write_stop("tester").await.expect("lifted");
+    for _ in 0..20 {
+        if !active(&leaver.mail) {
+            return;
+        }
+        tide.engine.run_once().await.expect("runs");
+    }
+    panic!("the access of {} was not closed", leaver.mail);
+}

@@ -149,6 +149,7 @@ pub(crate) fn assemble(
         // First those that are linked: an established account keeps its identity against newcomers.
         accounts.sort_by_key(|&at| !owner.contains_key(&population.accounts[at].id));
         for at in accounts {
+            crate::interrupt::check();
             let account = &population.accounts[at];
             let linked = owner.get(&account.id).copied();
             place(
@@ -167,6 +168,7 @@ pub(crate) fn assemble(
     }
     let mut people: Vec<Person> = people.into_values().collect();
     for person in &mut people {
+        crate::interrupt::check();
         person.sources.shrink_to_fit();
         person.linked.shrink_to_fit();
         let stored = stored.get(person.id.as_str()).copied();

@@ -145,6 +145,7 @@ impl<'a> Target<'a> {
         let mut found: Vec<Option<Pick<'_>>> = Vec::with_capacity(people.len());
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
+            crate::interrupt::check();
             let match_it = self.looks(person);
             let result = match_it.then(|| {
                 let said = self.answers.joined_to(&person.id);
@@ -167,6 +168,7 @@ impl<'a> Target<'a> {
         let mut joined: HashSet<usize> = HashSet::new();
         let mut stands: Vec<(membership::Stand<'_>, usize)> = Vec::new();
         for (place, person) in people.iter().enumerate() {
+            crate::interrupt::check();
             self.place = place;
             let (verdict, account, reason) = self.one(person, found[place].take(), &claims, &owned, people, &mut joined, outcome);
             let Some(verdict) = verdict else { continue };
