@@ -45,6 +45,13 @@ describe('a session', () => {
     expect(useSession().name).toBeNull()
   })
 
+  it('is not over because the service does not answer', async () => {
+    calls.GET.mockRejectedValue(new TypeError('no connection'))
+    await expect(useSession().resume()).rejects.toThrow()
+    calls.GET.mockReturnValue({ error: {}, response: new Response(null, { status: 503 }) })
+    await expect(useSession().resume()).rejects.toThrow('HTTP 503')
+  })
+
   it('ends with its events', async () => {
     calls.POST.mockReturnValue(good({ name: 'x', version: '0' }))
     calls.DELETE.mockReturnValue(good(undefined))

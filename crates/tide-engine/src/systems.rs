@@ -256,7 +256,11 @@ impl Engine {
                     population.systems.remove(&system);
                     tide_core::effect::effect(&before, &tide_core::decide(&new, &population, now))
                 };
-                self.compute(Some(crate::compute::PATIENCE), both).await?
+                let mut effect = self.compute(Some(crate::compute::PATIENCE), both).await?;
+                // That nothing is decided about it any more goes without saying.
+                effect.systems.retain(|one| one.system.as_deref() != Some(name));
+                effect.lines.retain(|line| line.system.as_deref() != Some(name));
+                effect
             }
         };
         Ok(Retirement { accounts, linked, file, effect })

@@ -217,7 +217,11 @@ impl Store {
             query.push(" HAVING min(h.id) > ").push_bind(after);
         }
         let rows = query.push(" ORDER BY first LIMIT ").push_bind(filter.limit).build().fetch_all(&self.reader).await?;
-        let list = |text: Option<String>| text.map(|text| text.split(',').map(str::to_owned).collect()).unwrap_or_default();
+        let list = |text: Option<String>| {
+            let mut all: Vec<String> = text.map(|text| text.split(',').map(str::to_owned).collect()).unwrap_or_default();
+            all.sort_unstable();
+            all
+        };
         let read = |row: &sqlx::sqlite::SqliteRow| {
             Some(HoldRow {
                 id: row.get("first"),

@@ -28,7 +28,10 @@ pub enum Journal {
 /// Values before and after, as the journal keeps them.
 fn values(kept: &serde_json::Value) -> String {
     let texts = |values: &serde_json::Value| {
-        let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let text = |value: &serde_json::Value| {
+            let plain = value.as_str().or_else(|| value["reference"].as_str());
+            plain.map_or_else(|| value.to_string(), str::to_owned)
+        };
         let all: Vec<String> = values.as_array().into_iter().flatten().map(text).collect();
         output::values(&all)
     };

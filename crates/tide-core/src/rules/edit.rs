@@ -99,8 +99,8 @@ fn groups(edits: &[GroupEdit]) -> Item {
     }))
 }
 
-/// A file without the entries that are about one system: guards, approvals, licenses and whatever else is listed with `system = NAME`.
-/// Comments and order of the rest stay.
+/// A file without the entries that are about one system: guards, approvals and whatever else is listed with `system = NAME`, and examples
+/// of accounts in it. Comments and order of the rest stay.
 ///
 /// # Errors
 ///
@@ -108,22 +108,27 @@ fn groups(edits: &[GroupEdit]) -> Item {
 pub fn without_system(text: &str, system: &str) -> Result<String, String> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| format!("the file cannot be read: {}", error.message()))?;
-    let is_about = |table: &Table| table.get("system").and_then(Item::as_str) == Some(system);
-    let mut emptied = Vec::new();
-    let mut is_changed = false;
-    for (name, item) in document.iter_mut() {
-        let Some(tables) = item.as_array_of_tables_mut() else { continue };
-        let before = tables.len();
-        tables.retain(|table| !is_about(table));
-        is_changed |= tables.len() != before;
-        if tables.is_empty() {
-            emptied.push(name.get().to_owned());
+    let is_changed = remove_about(document.as_table_mut(), system);
+    Ok(if is_changed { document.to_string() } else { text.to_owned() })
+}
+
+fn remove_about(table: &mut Table, system: &str) -> bool {
+    let is_about = |table: &Table| ["system", "account_in"].iter().any(|key| table.get(key).and_then(Item::as_str) == Some(system));
+    let (mut is_changed, mut emptied) = (false, Vec::new());
+    for (name, item) in table.iter_mut() {
+        if let Some(tables) = item.as_array_of_tables_mut() {
+            let before = tables.len();
+            tables.retain(|table| !is_about(table));
+            is_changed |= tables.len() != before;
+            if tables.is_empty() {
+                emptied.push(name.get().to_owned());
+            }
+        } else if let Some(table) = item.as_table_mut() {
+            is_changed |= remove_about(table, system);
         }
     }
-    for name in emptied {
-        document.remove(&name);
-    }
-    Ok(if is_changed { document.to_string() } else { text.to_owned() })
+    emptied.iter().for_each(|name| drop(table.remove(name)));
+    is_changed
 }
 
 /// Puts a scope into the text of a system's file.
