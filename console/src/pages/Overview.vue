@@ -45,6 +45,9 @@ const headline = computed(() => {
   return { text: first.message, tone: tones[first.severity] }
 })
 
+/** All of it; what the headline and its button say already is not said twice. */
+const entries = computed(() => (data.value?.attention ?? []).filter((one) => one.kind !== 'no_run'))
+
 /** The page that shows more of it. */
 function page(one: Attention) {
   switch (one.kind) {
@@ -90,8 +93,8 @@ function page(one: Attention) {
         </div>
       </div>
 
-      <ul v-if="data.attention.length" class="sheet attention" aria-label="Needs attention">
-        <li v-for="one in data.attention" :key="`${one.kind} ${one.system}`" :class="tones[one.severity]">
+      <ul v-if="entries.length" class="sheet attention" aria-label="Needs attention">
+        <li v-for="one in entries" :key="`${one.kind} ${one.system}`" :class="tones[one.severity]">
           <span class="what">
             <RouterLink v-if="page(one)" :to="page(one)!">{{ one.message }}</RouterLink>
             <strong v-else>{{ one.message }}</strong>

@@ -243,7 +243,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     // 1, 2: the address that the demo prints opens the console; both systems are well.
     driver.goto("about:blank").await?;
     driver.goto(console).await?;
-    browser.text("Nothing has been run yet").await?;
+    browser.text("Nothing was run yet").await?;
     assert!(!driver.current_url().await?.as_str().contains("token="), "the token does not stay in the address");
     browser.page("Systems").await?;
     browser.text("read-only").await?;
@@ -307,8 +307,17 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.page("Changes").await?;
     browser.text("468 done").await?;
     browser.page("Overview").await?;
-    browser.text("lines are held").await?;
+    browser.text("records are on hold").await?;
     browser.look("overview").await?;
+    browser.page("On hold").await?;
+    browser.text("waits for a value of mail").await?;
+    browser.text("The owner of the source").await?;
+    browser.look("on-hold").await?;
+    browser.click("//nav[@aria-label='Causes']//button[contains(., 'Needs review')]").await?;
+    browser.gone("waits for a value of mail").await?;
+    assert!(driver.current_url().await?.as_str().contains("cause=needs_review"), "the choice is in the address");
+    browser.page("Overview").await?;
+    browser.text("records are on hold").await?;
 
     drafts(browser).await?;
 
@@ -322,7 +331,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     let preview = driver.current_url().await?;
     browser.page("Overview").await?;
     browser.text("was changed in berthing itself").await?;
-    browser.button("I have seen these").await?;
+    browser.button("Mark all as read").await?;
     browser.gone("was changed in berthing itself").await?;
     driver.goto(preview.as_str()).await?;
     browser.button("Do exactly this").await?;
@@ -363,7 +372,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
         .send_raw("Emulation.setEmulatedMedia", serde_json::json!({"features": [{"name": "prefers-color-scheme", "value": "dark"}]}))
         .await?;
     browser.page("Overview").await?;
-    browser.text("lines are held").await?;
+    browser.text("on hold").await?;
     browser.look("overview-dark").await?;
 
     browser.button("Sign out").await?;
