@@ -20,7 +20,7 @@ const fault = ref('')
 function said(problem: unknown) {
   fault.value =
     problem instanceof Refusal && problem.remedy
-      ? `${problem.message} To do: ${problem.remedy}`
+      ? `${problem.message}. To do: ${problem.remedy}`
       : (problem as Error).message
 }
 
@@ -131,13 +131,17 @@ const hasSecret = computed(() => props.system.kind !== 'push')
           type="checkbox"
         />
         <Textarea
-          v-else-if="field.kind === 'lines' || field.kind === 'json'"
+          v-else-if="['lines', 'pem', 'json'].includes(field.kind)"
           :id="`setting-${field.name}`"
           v-model="field.text"
           rows="2"
           auto-resize
           class="mono"
-          :placeholder="field.kind === 'lines' ? 'one in each line' : 'JSON'"
+          :placeholder="
+            { lines: 'one in each line', pem: '-----BEGIN CERTIFICATE-----', json: 'JSON' }[
+              field.kind as 'lines'
+            ]
+          "
         />
         <InputText v-else :id="`setting-${field.name}`" v-model="field.text" />
       </template>

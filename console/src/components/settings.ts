@@ -1,7 +1,7 @@
 /** Settings of a system as a form: each by its kind, whatever system it is of. */
 export type Field = {
   name: string
-  kind: 'flag' | 'number' | 'text' | 'lines' | 'json'
+  kind: 'flag' | 'number' | 'text' | 'lines' | 'pem' | 'json'
   text: string
   flag: boolean
 }
@@ -15,7 +15,7 @@ export function fields(settings: Record<string, unknown>): Field[] {
     if (Array.isArray(value)) return field('lines', value.join('\n'))
     if (value !== null && typeof value === 'object') return field('json', JSON.stringify(value))
     const text = value === null || value === undefined ? '' : String(value)
-    return field(name.endsWith('_pem') ? 'lines' : 'text', text)
+    return field(name.endsWith('_pem') ? 'pem' : 'text', text)
   })
 }
 
@@ -37,7 +37,7 @@ export function settingsFrom(form: Field[], before: Record<string, unknown>): Re
       } catch {
         throw new Error(`${field.name} cannot be read as JSON`)
       }
-    } else if (field.kind === 'lines' && !field.name.endsWith('_pem')) {
+    } else if (field.kind === 'lines') {
       settings[field.name] = text
         .split('\n')
         .map((line) => line.trim())

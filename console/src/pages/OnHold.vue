@@ -79,6 +79,7 @@ const systems = computed(() => {
         />
         <Select
           :model-value="system"
+          placeholder="All systems"
           :options="[
             { label: 'All systems', value: '' },
             ...systems.map((name) => ({ label: name, value: name })),
@@ -112,7 +113,7 @@ const systems = computed(() => {
               <td class="cause">{{ causes[one.cause] }}</td>
               <td>
                 <bdi>{{ one.reason }}</bdi>
-                <span v-if="one.rule" class="faint mono"> {{ one.rule }}</span>
+                <span v-if="one.rule" class="faint mono rule">{{ one.rule }}</span>
               </td>
               <td>{{ one.systems.join(', ') }}</td>
               <td class="cause" :title="one.since">{{ ago(one.since, now) }}</td>
@@ -168,5 +169,8 @@ const systems = computed(() => {
 }
 .cause {
   white-space: nowrap;
+}
+.rule {
+  margin-left: 0.5rem;
 }
 </style>

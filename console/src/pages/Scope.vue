@@ -179,7 +179,7 @@ const browse = (below: string | null) =>
             <ul>
               <li v-for="line in one.lines.slice(0, 8)" :key="line.account ?? line.label">
                 <bdi>{{ line.label }}</bdi>
-                <span v-if="one.to !== 'in'" class="faint"> {{ line.reason }}</span>
+                <span v-if="one.to !== 'in'" class="faint why">{{ line.reason }}</span>
               </li>
               <li v-if="one.count > 8" class="faint">… and {{ one.count - 8 }} more</li>
             </ul>
@@ -250,6 +250,9 @@ const browse = (below: string | null) =>
 </template>
 
 <style scoped>
+.why {
+  margin-left: 0.4rem;
+}
 .head {
   margin-bottom: 1rem;
 }

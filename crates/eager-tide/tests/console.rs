@@ -742,13 +742,13 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     browser.button("Publish …").await?;
     browser.text("This changes nothing for anybody").await?;
     browser.button("Publish it").await?;
-    browser.text("Version 4, published").await?;
+    browser.text("Version 2, published").await?;
     browser.click("//a[normalize-space(.)='Versions']").await?;
-    browser.button("Compare version 3 with version 4").await?;
+    browser.button("Compare version 1 with version 2").await?;
     browser.text("# kept by hand").await?;
     browser.look("history").await?;
-    browser.button("Draft with version 3").await?;
-    browser.text("back to version 3").await?;
+    browser.button("Draft with version 1").await?;
+    browser.text("back to version 1").await?;
     browser.button("Drop it").await?;
     browser.text("Edit in a draft").await?;
     two_at_once(browser).await?;

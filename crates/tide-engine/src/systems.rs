@@ -297,7 +297,7 @@ impl Engine {
             if let Some(step) = report.steps.iter().find(|step| step.state == StepState::Failed) {
                 let said = format!("the test with the new secret failed ({}: {}); the old secret stays", step.name, step.said);
                 let remedy = step.remedy.as_deref().unwrap_or("check the secret");
-                let remedy = format!("{}; or replace it untested with --force", remedy.replace(" NAME", &format!(" {name}")));
+                let remedy = format!("{}; or replace it untested (--force)", remedy.replace(" NAME", &format!(" {name}")));
                 return Err(ConnectError::lasting("secret_failed", said, remedy).into());
             }
         }
