@@ -17,10 +17,7 @@ defineProps<{ changes: Change[]; nameless?: boolean }>()
       <span class="faint">in {{ change.system }}</span>
       <span v-if="nameless" class="faint">
         {{ time(change.settled) }}
-        <template v-if="change.principal">by {{ change.principal }}</template> in
-        <RouterLink :to="{ name: 'change-set', params: { id: change.change_set } }"
-          >run {{ change.change_set }}</RouterLink
-        >
+        <template v-if="change.principal">by {{ change.principal }}</template>
       </span>
       <span class="grow">{{ change.reason }}</span>
       <span class="faint mono">{{ change.rule }}</span>
@@ -48,6 +45,12 @@ defineProps<{ changes: Change[]; nameless?: boolean }>()
       </tbody>
     </table>
     <p class="faint small">
+      <template v-if="nameless"
+        ><RouterLink :to="{ name: 'change-set', params: { id: change.change_set } }"
+          >run {{ change.change_set }}</RouterLink
+        >
+        ·
+      </template>
       change {{ change.id }} · sent {{ change.attempts }} × · settled {{ time(change.settled) }}
     </p>
   </details>

@@ -128,7 +128,7 @@ pub struct Engine {
     /// Held while a system's state or schedule is set, so that gate and records agree.
     setting: tokio::sync::Mutex<()>,
     /// Held while a type of a system is read: two readings of the same accounts never overlap.
-    reading: Mutex<HashMap<(String, ObjectType), Arc<tokio::sync::Mutex<()>>>>,
+    reading: Mutex<reading::Locks>,
     /// When it is looked for expired answers about matches again.
     answers_due: Mutex<Option<jiff::Timestamp>>,
     /// What is on hold; nothing before it was read.

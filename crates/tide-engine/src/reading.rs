@@ -1,7 +1,9 @@
 //! Reading systems into the store.
 
 use crate::{Engine, EngineError, Event};
+use std::collections::HashMap;
 use std::pin::Pin;
+use std::sync::Arc;
 use tide_connect::{ConnectError, Connector, Settings, Shown};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
@@ -15,6 +17,9 @@ const TOGETHER: usize = 2000;
 const LOOKED_FOR: usize = 200;
 /// So many accounts may be missing from a reading, however few there are.
 const FEW_MISSING: usize = 10;
+
+/// A lock for each type of each system that is read.
+pub(crate) type Locks = HashMap<(String, ObjectType), Arc<tokio::sync::Mutex<()>>>;
 
 /// A batch on its way to the disk.
 type Keeping<'s> = Pin<Box<dyn Future<Output = Result<(), StoreError>> + Send + 's>>;
