@@ -108,7 +108,22 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     let status = said(service, &["status"], 0);
     assert!(status.contains("293 active") && status.contains("on hold") && status.contains("eager-tide holds"), "{status}");
 
+    let holds = said(service, &["holds"], 3);
+    for part in ["WHO CAN END IT", "missing value", "owner of the source", "waits for a value of mail", "on hold: "] {
+        assert!(holds.contains(part), "{part} in {holds}");
+    }
+    let chosen = said(service, &["holds", "--cause", "missing-value", "--system", "berthing"], 3);
+    assert!(chosen.contains("missing value") && !chosen.contains("matches by"), "{chosen}");
+    assert!(said(service, &["holds", "--search", "nobody is called so"], 0).contains("nobody is on hold"));
+    assert!(said(service, &["changes", "list", "--failed"], 0).contains("partial"), "the run in which something failed is found");
+
     let person = set.people.iter().find(|p| p.family == "D'Amberg").unwrap();
+    // People are named as one knows them.
+    for who in [person.number.as_str(), person.mail.trim()] {
+        said(service, &["identities", "life", who], 0);
+        assert!(said(service, &["identities", "show", who], 0).contains("D'Amberg"));
+    }
+    assert!(said(service, &["identities", "groups", "nobody-of-this-name"], 1).contains("nobody is found by"));
     let why = said(service, &["why", &person.number], 0);
     for part in [
         "D'Amberg",

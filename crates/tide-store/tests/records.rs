@@ -110,6 +110,38 @@ impl Records {
 }
 
 #[tokio::test]
+async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
+    let records = Records::new().await;
+    let store = &records.store;
+    let of = |id: &str| Decided { identity: Some(id.into()), ..line(id, Verdict::Update) };
+    let changes = vec![change("i1", ChangeKind::Update, Some(1), false), change("i2", ChangeKind::Update, Some(2), false)];
+    let run = records.run(vec![of("i1"), of("i2"), of("i3")], changes).await;
+    let rows = records.changes(run, None).await;
+    store.mark_sending(rows.iter().map(|row| row.id).collect(), at(60)).await.expect("marked");
+    store.settle_failed(rows[0].id, "the title is too long", "shorten it", false, at(61)).await.expect("noted");
+    store.settle_not_done(rows[1].id, ChangeState::Cancelled, "taken back", "", at(62)).await.expect("noted");
+    let lines = async |state: Option<&str>| {
+        let filter = ChangeFilter { state: state.map(str::to_owned), limit: 10, ..ChangeFilter::default() };
+        store.decided(run, &filter).await.expect("read")
+    };
+    let outcomes: Vec<_> = lines(None).await.into_iter().map(|line| (line.decided.label, line.outcome)).collect();
+    let expected = [("i1", Some(ChangeState::Failed)), ("i2", Some(ChangeState::Cancelled)), ("i3", None)];
+    assert_eq!(outcomes, expected.map(|(label, outcome)| (label.to_owned(), outcome)));
+    let failed = lines(Some("failed")).await;
+    assert_eq!(failed.len(), 1);
+    assert_eq!((failed[0].error.as_deref(), failed[0].remedy.as_deref()), (Some("the title is too long"), Some("shorten it")));
+
+    // Runs with failures are found among the others, and older ones page by page.
+    let next = records.run(vec![of("i1")], Vec::new()).await;
+    let ids = async |before, kind, failed| {
+        let sets = store.change_sets(before, kind, failed, 1).await.expect("listed");
+        sets.into_iter().map(|set| set.id).collect::<Vec<_>>()
+    };
+    assert_eq!((ids(None, None, false).await, ids(Some(next), None, false).await), (vec![next], vec![run]));
+    assert_eq!((ids(None, None, true).await, ids(None, Some("preview"), false).await), (vec![run], vec![]));
+}
+
+#[tokio::test]
 async fn what_we_wrote_masks_an_older_read() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")])]).await;
