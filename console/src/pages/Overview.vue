@@ -34,6 +34,11 @@ const failed = computed(() =>
     .reduce((sum, one) => sum + one.count, 0),
 )
 
+/** The cause of those that failed; the final ones first. */
+const failedCause = computed(() =>
+  data.value?.holds.some((one) => one.cause === 'failed') ? 'failed' : 'retried_later',
+)
+
 const tones = { critical: 'bad', warning: 'wait', info: 'calm' } as const
 
 /** The worst of it, or that there is nothing. */
@@ -125,7 +130,7 @@ function page(one: Attention) {
         <RouterLink
           class="tile"
           :class="{ alarm: failed > 0 }"
-          :to="{ name: 'on-hold', query: failed ? { cause: 'failed' } : {} }"
+          :to="{ name: 'on-hold', query: failed ? { cause: failedCause } : {} }"
         >
           <span class="number">{{ failed }}</span> changes failed
           <small class="faint">not done, or retried later</small>
