@@ -177,14 +177,27 @@ fn summary(set: &ChangeSet) {
     }
 }
 
-fn line_row(line: &Line) -> Vec<String> {
-    let rule = line.rule.clone().unwrap_or_default();
-    let outcome = match (&line.outcome, &line.error) {
-        (Some(state), Some(error)) => format!("{state}: {error}"),
-        (Some(state), None) => output::word(state),
-        (None, _) => String::new(),
+/// Lines as a table. A preview has no outcome yet.
+fn print_lines(set: &ChangeSet, lines: &[Line]) {
+    let is_run = set.kind == "run";
+    let row = |line: &Line| {
+        let outcome = match (&line.outcome, &line.error) {
+            (Some(state), Some(error)) => format!("{state}: {error}"),
+            (Some(state), None) => output::word(state),
+            (None, _) => String::new(),
+        };
+        let account = line.account.clone().unwrap_or_else(|| "—".into());
+        let rule = line.rule.clone().unwrap_or_default();
+        let mut row = vec![line.label.clone(), line.system.clone(), account, line.reason.clone()];
+        row.extend(is_run.then_some(outcome));
+        row.push(rule);
+        row
     };
-    vec![line.label.clone(), line.system.clone(), line.account.clone().unwrap_or_else(|| "—".into()), line.reason.clone(), outcome, rule]
+    let head: &[&str] = match is_run {
+        true => &["person", "system", "account", "reason", "outcome", "rule"],
+        false => &["person", "system", "account", "reason", "rule"],
+    };
+    output::table(head, lines.iter().map(row));
 }
 
 async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<()> {
@@ -192,7 +205,7 @@ async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<
         let (rows, more): (Vec<Line>, bool) =
             client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.word.clone())], each).await?;
         output::line(&format!("\n{} ({})", output::word(&count.word), count.count));
-        output::table(&["person", "system", "account", "reason", "outcome", "rule"], rows.iter().map(line_row));
+        print_lines(set, &rows);
         if more {
             output::line(&format!(
                 "  … and {} more: eager-tide changes show {} --verdict {}",
@@ -373,7 +386,7 @@ impl Changes {
                     lines(&client, &set, 8).await?;
                 } else {
                     let (rows, more): (Vec<Line>, bool) = client.all(&format!("change-sets/{id}/lines"), &query, limit).await?;
-                    output::table(&["person", "system", "account", "reason", "outcome", "rule"], rows.iter().map(line_row));
+                    print_lines(&set, &rows);
                     if rows.is_empty() {
                         output::line("no line fits");
                     }
