@@ -1,21 +1,21 @@
 /** Words of the API as people read them, and the tone in which each is shown. */
 
-import type { HoldCause, HoldOwner } from '@/api/client'
+import type { HoldCause, HoldOwner, ScopeStatus, Verdict } from '@/api/client'
 
 export type Tone = 'good' | 'wait' | 'bad' | 'calm' | 'plain'
 
-const verdicts: Record<string, { text: string; tone: Tone; meaning: string }> = {
+const verdicts: Record<Verdict, { text: string; tone: Tone; meaning: string }> = {
   create: { text: 'create', tone: 'good', meaning: 'get an account' },
-  join: { text: 'join', tone: 'calm', meaning: 'have an account that is joined' },
+  join: { text: 'join', tone: 'calm', meaning: 'have an account that is linked' },
   update: { text: 'update', tone: 'calm', meaning: 'get other values' },
   rename: { text: 'rename', tone: 'calm', meaning: 'get another name' },
   enable: { text: 'enable', tone: 'good', meaning: 'are enabled again' },
   disable: { text: 'disable', tone: 'bad', meaning: 'are disabled' },
-  held: { text: 'held', tone: 'wait', meaning: 'wait, or need a person’s word' },
-  out_of_scope: { text: 'out of scope', tone: 'plain', meaning: 'do not take part' },
-  unowned: { text: 'unowned', tone: 'plain', meaning: 'accounts that belong to nobody' },
-  in_step: { text: 'in step', tone: 'good', meaning: 'are as they should be' },
-  source: { text: 'source', tone: 'plain', meaning: 'give values' },
+  on_hold: { text: 'on hold', tone: 'wait', meaning: 'wait for a condition or a decision' },
+  out_of_scope: { text: 'out of scope', tone: 'plain', meaning: 'are not processed here' },
+  orphaned: { text: 'orphaned', tone: 'plain', meaning: 'accounts without an identity' },
+  in_sync: { text: 'in sync', tone: 'good', meaning: 'have the rules’ values' },
+  source: { text: 'source', tone: 'plain', meaning: 'supply values' },
 }
 
 const states: Record<string, Tone> = {
@@ -25,14 +25,14 @@ const states: Record<string, Tone> = {
   in_progress: 'calm',
   partial: 'bad',
   passed: 'good',
-  in_step: 'good',
+  in_sync: 'good',
   proposed: 'calm',
   queued: 'calm',
   sending: 'calm',
   running: 'calm',
   reading: 'calm',
   deciding: 'calm',
-  held: 'wait',
+  on_hold: 'wait',
   accepted: 'wait',
   unknown: 'wait',
   warned: 'wait',
@@ -45,25 +45,40 @@ const states: Record<string, Tone> = {
   move: 'calm',
   grant: 'good',
   failed: 'bad',
-  broken: 'bad',
-  cancelled: 'plain',
+  canceled: 'plain',
   left: 'plain',
 }
 
-export function verdict(word: string) {
-  return verdicts[word] ?? { text: word, tone: 'plain' as Tone, meaning: '' }
+export function verdict(code: Verdict) {
+  return verdicts[code]
 }
 
-export function tone(word: string): Tone {
-  return verdicts[word]?.tone ?? states[word] ?? 'plain'
+/** The verdict that a query names, if it is one. */
+export function verdictOf(query: unknown): Verdict | null {
+  return typeof query === 'string' && query in verdicts ? (query as Verdict) : null
+}
+
+/** The tone of any code: a verdict, a state, a stage or a kind of change. */
+export function tone(code: string): Tone {
+  return verdicts[code as Verdict]?.tone ?? states[code] ?? 'plain'
+}
+
+/** A person's status in the scope of a system. */
+export const scopeStatuses: Record<ScopeStatus, string> = {
+  in: 'in scope',
+  out: 'out of scope',
+  on_hold: 'on hold',
 }
 
 export function text(word: string): string {
   return word.replaceAll('_', ' ')
 }
 
-export function count(list: { word: string; count: number }[] | undefined, word: string): number {
-  return list?.find((entry) => entry.word === word)?.count ?? 0
+export function count<State extends string>(
+  list: { state: State; count: number }[] | undefined,
+  state: NoInfer<State>,
+): number {
+  return list?.find((entry) => entry.state === state)?.count ?? 0
 }
 
 /** An instant for people, in their own zone, to the second. */

@@ -47,7 +47,7 @@ const how = (origin: string, since: string | null | undefined) =>
               }}</RouterLink>
               <template v-else>{{ one.label }}</template>
             </td>
-            <td :class="{ faint: one.origin === 'mapped', hand: one.origin === 'hand' }">
+            <td :class="{ faint: one.origin === 'mapped', hand: one.origin === 'manual' }">
               {{ how(one.origin, one.since) }}
             </td>
             <td class="mono wrap">{{ one.name }}</td>

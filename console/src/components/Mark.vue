@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { text, tone, verdict } from '@/words'
+import { text, tone } from '@/words'
 
 const props = defineProps<{ word: string }>()
-const shown = computed(() => verdict(props.word).text.replaceAll('_', ' ') || text(props.word))
+const shown = computed(() => text(props.word))
 </script>
 
 <template>

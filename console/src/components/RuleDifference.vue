@@ -3,7 +3,7 @@ import type { Schemas } from '@/api/client'
 
 /** What two rule sets differ in, line by line. */
 defineProps<{ files: Schemas['FileDifference'][] }>()
-const words: Record<string, string> = { '+': 'came', '-': 'went', ' ': 'stayed' }
+const signs = { added: '+', removed: '−', unchanged: ' ' }
 </script>
 
 <template>
@@ -13,9 +13,9 @@ const words: Record<string, string> = { '+': 'came', '-': 'went', ' ': 'stayed' 
       <span class="mono">{{ file.name }}</span> <span class="faint">{{ file.state }}</span>
     </h2>
     <div class="lines mono" tabindex="0" role="region" :aria-label="`What differs in ${file.name}`">
-      <div v-for="(line, at) in file.lines" :key="at" class="line" :class="words[line.sign]">
+      <div v-for="(line, at) in file.lines" :key="at" class="line" :class="line.change">
         <span class="number">{{ line.before ?? '' }}</span><span class="number">{{ line.after ?? '' }}</span
-        ><span class="sign" :title="words[line.sign]">{{ line.sign }}</span
+        ><span class="sign" :title="line.change">{{ signs[line.change] }}</span
         ><span class="text">{{ line.text }}</span>
       </div>
     </div>
@@ -34,10 +34,10 @@ const words: Record<string, string> = { '+': 'came', '-': 'went', ' ': 'stayed' 
   display: flex;
   white-space: pre-wrap;
 }
-.came {
+.added {
   background: var(--good-bg);
 }
-.went {
+.removed {
   background: var(--bad-bg);
 }
 .number {

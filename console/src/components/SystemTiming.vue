@@ -47,12 +47,12 @@ const said = computed(() => {
   if (!schedule.follow) return 'It is read and written when somebody starts a run.'
   if (!armed) return 'It will be followed as soon as it is armed.'
   if (paused) return 'It is paused: it is not followed, and nothing is sent to it.'
-  if (following.some((one) => one.state === 'broken'))
+  if (following.some((one) => one.state === 'failed'))
     return 'The following broke off, and is begun again by itself.'
   if (!following.length) return 'The following begins.'
   return 'It is followed: what changes is carried on at once.'
 })
-const marks: Record<string, string> = { listening: 'well', waiting: 'well', reading: 'busy', broken: 'bad' }
+const marks: Record<string, string> = { watching: 'well', waiting: 'well', reading: 'busy', failed: 'bad' }
 
 async function save() {
   trouble.value = ''

@@ -1,6 +1,6 @@
 import { mount } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
-import type { Change, RuleLine, System } from '@/api/client'
+import type { Change, RuleLine, Schemas, System } from '@/api/client'
 import { Refusal } from '@/api/client'
 import ChangeList from './ChangeList.vue'
 import Fetched from './Fetched.vue'
@@ -79,7 +79,7 @@ describe('a list of changes', () => {
 
   it('says why a change is held, and what to do about one that failed', () => {
     const held = mount(ChangeList, {
-      props: { changes: [change({ state: 'held', hold: 'berthing is paused' })] },
+      props: { changes: [change({ state: 'on_hold', hold: 'berthing is paused' })] },
     })
     expect(held.text()).toContain('Held: berthing is paused')
     const failed = mount(ChangeList, {
@@ -128,12 +128,12 @@ describe('a system', () => {
   })
 
   it('says that a broken reading is no complete one', () => {
-    const reading = {
+    const reading: Schemas['Reading'] = {
       object: 'person',
-      state: 'broken',
+      state: 'failed',
       seen: 30,
-      started: '2026-11-23T08:00:00Z',
-      ended: null,
+      started_at: '2026-11-23T08:00:00Z',
+      ended_at: null,
       error: 'cut',
       quarantined: 0,
     }

@@ -3,7 +3,7 @@ import { alone, pair, sign } from './matching'
 
 const side = (identity: string | null, account: number | null) => ({ identity, account, name: 'x' })
 const view = (own: ReturnType<typeof side>, candidates: ReturnType<typeof side>[]) => ({
-  word: 'asked',
+  status: 'needs_review' as const,
   reason: '',
   rule: null,
   own,
@@ -24,7 +24,14 @@ test('a candidate and its other half are told from either side', () => {
 })
 
 test('new and skip are said of the one that looks', () => {
-  const line = { word: 'asked', label: 'Ada', account_name: null, candidates: 1, reason: '', rule: null }
+  const line = {
+    status: 'needs_review' as const,
+    label: 'Ada',
+    account_name: null,
+    candidates: 1,
+    reason: '',
+    rule: null,
+  }
   expect(alone({ ...line, identity: 'ada', account: 7 }, 'new')).toEqual({ said: 'new', identity: 'ada' })
   expect(alone({ ...line, identity: null, account: 7 }, 'skip')).toEqual({ said: 'skip', account: 7 })
 })

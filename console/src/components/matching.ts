@@ -1,24 +1,30 @@
-import type { Schemas } from '@/api/client'
+import type { MatchStatus, Schemas } from '@/api/client'
 
 type Line = Schemas['MatchLine']
 type Case = Schemas['MatchCase']
 type Answer = Schemas['NewMatchAnswer']
 
 /** What needs somebody, and what does not. */
-export const open = ['ambiguous', 'asked', 'claimed_twice', 'taken', 'moved'] as const
-export const settled = ['will_join', 'new', 'unowned', 'left_alone', 'joined'] as const
+export const open: MatchStatus[] = [
+  'ambiguous',
+  'needs_review',
+  'claimed_twice',
+  'already_linked',
+  'key_reassigned',
+]
+export const settled: MatchStatus[] = ['will_link', 'new', 'orphaned', 'skipped', 'linked']
 
-export const words: Record<string, string> = {
+export const statuses: Record<MatchStatus, string> = {
   ambiguous: 'several match',
-  asked: 'one matches, with a doubt',
+  needs_review: 'needs review',
   claimed_twice: 'claimed twice',
-  taken: 'matches somebody’s account',
-  moved: 'a key went to somebody else',
-  will_join: 'will be joined',
+  already_linked: 'account already linked',
+  key_reassigned: 'key reassigned',
+  will_link: 'will be linked',
   new: 'new',
-  unowned: 'belong to nobody',
-  left_alone: 'left alone',
-  joined: 'joined',
+  orphaned: 'orphaned',
+  skipped: 'skipped',
+  linked: 'linked',
 }
 
 /** The two that are meant when a candidate is chosen. */

@@ -8,7 +8,7 @@ import ProgressBar from 'primevue/progressbar'
 import { useToast } from 'primevue/usetoast'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, take, type Change, type Line } from '@/api/client'
+import { api, take, type Change, type Line, type Verdict } from '@/api/client'
 import SetComparison from '@/components/SetComparison.vue'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
@@ -16,7 +16,7 @@ import Mark from '@/components/Mark.vue'
 import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
 import { useLive, type LiveEvent } from '@/stores/live'
-import { count, plural, time, verdict } from '@/words'
+import { count, plural, time, verdict, verdictOf } from '@/words'
 
 const props = defineProps<{ id: string }>()
 const route = useRoute()
@@ -28,7 +28,7 @@ const path = () => ({ path: { id: number.value } })
 const progress = ref<Extract<LiveEvent, { event: 'progress' }> | null>(null)
 const own = (event: LiveEvent) => event.event === 'change_set' && event.id === number.value
 const set = useFetched(() => take(api.GET('/api/v1/change-sets/{id}', { params: path() })), own)
-const chosen = ref<string | null>(typeof route.query.verdict === 'string' ? route.query.verdict : null)
+const chosen = ref<Verdict | null>(verdictOf(route.query.verdict))
 const search = ref('')
 /** Only lines with a change in this state. */
 const state = ref<string | null>(typeof route.query.state === 'string' ? route.query.state : null)
@@ -77,8 +77,8 @@ const deaf = useLive().listen((event) => {
 onUnmounted(deaf)
 
 const going = computed(() => !!set.data.value && !set.data.value.ended)
-const order = [
-  'held',
+const order: Verdict[] = [
+  'on_hold',
   'disable',
   'create',
   'join',
@@ -86,19 +86,19 @@ const order = [
   'rename',
   'enable',
   'out_of_scope',
-  'unowned',
-  'in_step',
+  'orphaned',
+  'in_sync',
   'source',
 ]
 const verdicts = computed(() =>
-  [...(set.data.value?.verdicts ?? [])].sort((a, b) => order.indexOf(a.word) - order.indexOf(b.word)),
+  [...(set.data.value?.verdicts ?? [])].sort((a, b) => order.indexOf(a.verdict) - order.indexOf(b.verdict)),
 )
 const shown = computed(() => {
   const rows = [...(lines.data.value?.items ?? []), ...more.value]
   // Without a choice, what needs no attention is left out.
   return chosen.value || state.value
     ? rows
-    : rows.filter((row) => !['in_step', 'source'].includes(row.verdict))
+    : rows.filter((row) => !['in_sync', 'source'].includes(row.verdict))
 })
 const share = computed(() =>
   progress.value && progress.value.total
@@ -202,9 +202,9 @@ async function cancel() {
               >
                 {{ state === 'failed' ? 'show all' : 'show only these' }}</button
               >)</template
-            >, <strong>{{ count(set.data.value.states, 'held') }}</strong> held
-            <template v-if="count(set.data.value.states, 'cancelled')"
-              >, {{ count(set.data.value.states, 'cancelled') }} taken back</template
+            >, <strong>{{ count(set.data.value.states, 'on_hold') }}</strong> on hold
+            <template v-if="count(set.data.value.states, 'canceled')"
+              >, {{ count(set.data.value.states, 'canceled') }} canceled</template
             >
           </template>
         </p>
@@ -213,15 +213,15 @@ async function cancel() {
       <div class="verdicts" role="group" aria-label="Show only">
         <button
           v-for="entry in verdicts"
-          :key="entry.word"
+          :key="entry.verdict"
           class="tally"
-          :class="[verdict(entry.word).tone, { chosen: chosen === entry.word }]"
-          :aria-pressed="chosen === entry.word"
-          @click="chosen = chosen === entry.word ? null : entry.word"
+          :class="[verdict(entry.verdict).tone, { chosen: chosen === entry.verdict }]"
+          :aria-pressed="chosen === entry.verdict"
+          @click="chosen = chosen === entry.verdict ? null : entry.verdict"
         >
           <span class="number">{{ entry.count }}</span>
-          <span class="what">{{ verdict(entry.word).text }}</span>
-          <small>{{ verdict(entry.word).meaning }}</small>
+          <span class="what">{{ verdict(entry.verdict).text }}</span>
+          <small>{{ verdict(entry.verdict).meaning }}</small>
         </button>
       </div>
 
@@ -296,11 +296,11 @@ async function cancel() {
     <ul>
       <li
         v-for="entry in verdicts.filter((v) =>
-          ['create', 'join', 'update', 'rename', 'enable', 'disable'].includes(v.word),
+          ['create', 'join', 'update', 'rename', 'enable', 'disable'].includes(v.verdict),
         )"
-        :key="entry.word"
+        :key="entry.verdict"
       >
-        {{ entry.count }} {{ verdict(entry.word).meaning }}
+        {{ entry.count }} {{ verdict(entry.verdict).meaning }}
       </li>
     </ul>
     <p>The systems are read once more. What has changed since this preview is held, and said.</p>

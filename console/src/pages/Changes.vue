@@ -4,17 +4,17 @@ import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
-import { api, type ChangeSet, take } from '@/api/client'
+import { api, type ChangeSet, type Schemas, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Mark from '@/components/Mark.vue'
 import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
-import { time } from '@/words'
+import { text, time } from '@/words'
 
 const { preview } = useBegin()
 const day = ref('')
 const system = ref('')
-const kind = ref('')
+const kind = ref<Schemas['ObjectType'] | ''>('')
 const { data: systems } = useFetched(() => take(api.GET('/api/v1/systems')))
 const part = () =>
   preview({
@@ -116,7 +116,7 @@ const { data, error, loading, load } = useFetched(
       <Column header="By" field="principal" />
       <Column header="Changes">
         <template #body="{ data: set }">{{
-          set.states.map((s: { count: number; word: string }) => `${s.count} ${s.word}`).join(', ') || 'none'
+          set.states.map((s: Schemas['StateCount']) => `${s.count} ${text(s.state)}`).join(', ') || 'none'
         }}</template>
       </Column>
       <Column header="Note" field="note" />

@@ -5,7 +5,7 @@ import Dialog from 'primevue/dialog'
 import Textarea from 'primevue/textarea'
 import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
-import type { Schemas } from '@/api/client'
+import type { DecisionAnswer, DecisionKind, Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
 
@@ -13,49 +13,49 @@ const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/decisions')),
   (event) => event.event === 'noticed' || event.event === 'rules' || event.event === 'change_set',
 )
-const asked = ref<{ decision: Schemas['Decision']; answer: string } | null>(null)
+const asked = ref<{ decision: Schemas['Decision']; answer: DecisionAnswer } | null>(null)
 const trouble = ref('')
 
-const kinds: { kind: string; title: string; about: string }[] = [
+const kinds: { kind: DecisionKind; title: string; about: string }[] = [
   {
     kind: 'approval',
-    title: 'Waits for a yes',
-    about: 'The rules ask before these are sent. Whoever asked does not answer.',
+    title: 'Awaiting approval',
+    about: 'The rules require approval before these changes are sent. Nobody approves their own request.',
   },
   {
     kind: 'guard',
-    title: 'Held by a guard',
-    about: 'More changes of a kind than its limit lets pass. The harmless ones went on.',
+    title: 'Held by guard',
+    about: 'More changes of one kind than the guard’s limit. Other changes were sent.',
   },
   {
-    kind: 'parked',
-    title: 'Failed for good',
-    about: 'It is tried again when its data change, or when you say so.',
+    kind: 'failed',
+    title: 'Failed',
+    about: 'Retried when their data change, or when you choose Retry.',
   },
   {
     kind: 'match',
-    title: 'Doubtful matches',
-    about: 'An account may be somebody’s; nothing joins before it is said.',
+    title: 'Matches that need review',
+    about: 'Nothing is linked until you decide.',
   },
   {
     kind: 'drift',
-    title: 'Changed in a system itself',
-    about: 'The rules only tell it here. It is put right when you say so, or stays as it is.',
+    title: 'Drift',
+    about: 'Drift is only reported for this system. Choose Repair to restore the rules’ values, or leave it.',
   },
   {
     kind: 'reminder',
     title: 'Reminders',
-    about: 'What was asked some days ago and still waits.',
+    about: 'Approvals that were requested some days ago and are still open.',
   },
   {
-    kind: 'surprise',
-    title: 'Done behind our back',
-    about: 'Somebody changed, made or deleted accounts in a system itself.',
+    kind: 'external_change',
+    title: 'External changes',
+    about: 'Accounts that others created, changed or deleted in a system.',
   },
   {
     kind: 'override',
-    title: 'Answers that still hold',
-    about: 'What was released, discarded, approved or refused, and is not sent or over yet.',
+    title: 'Answers in effect',
+    about: 'Released, discarded, approved or rejected, and neither sent nor expired yet.',
   },
 ]
 const waiting = computed(() => (data.value ?? []).filter((one) => one.kind !== 'override').length)
@@ -72,22 +72,22 @@ const most = computed(() => asked.value?.decision.most ?? 1)
 const unfit = computed(
   () => offers.value.length > 0 && (!chosen.value.length || chosen.value.length > most.value),
 )
-const labels: Record<string, string> = {
-  approve: 'Yes…',
-  refuse: 'No…',
-  'ask-again': 'Ask again',
-  repair: 'Put it right…',
-  release: 'Let them through…',
-  discard: 'Discard them…',
-  retry: 'Try again',
-  'take-back': 'Take back',
-  seen: 'I have seen it',
+const labels: Record<DecisionAnswer, string> = {
+  approve: 'Approve…',
+  reject: 'Reject…',
+  reopen: 'Reopen',
+  repair: 'Repair…',
+  release: 'Release…',
+  discard: 'Discard…',
+  retry: 'Retry',
+  take_back: 'Take back',
+  acknowledge: 'Acknowledge',
 }
-const severity = (answer: string) =>
+const severity = (answer: DecisionAnswer) =>
   ['release', 'repair'].includes(answer) ? 'danger' : answer === 'approve' ? undefined : 'secondary'
 const more = (one: Schemas['Decision']) => Math.max(0, one.count - one.names.length)
 
-async function say(decision: Schemas['Decision'], answer: string) {
+async function say(decision: Schemas['Decision'], answer: DecisionAnswer) {
   asked.value = null
   trouble.value = ''
   try {
@@ -98,38 +98,38 @@ async function say(decision: Schemas['Decision'], answer: string) {
   }
   await load()
 }
-const dialogs: Record<string, { header: string; about: string; button: (count: number) => string }> = {
+const dialogs: Partial<
+  Record<DecisionAnswer, { header: string; about: string; button: (count: number) => string }>
+> = {
   approve: {
-    header: 'Say yes?',
-    about:
-      'They are sent with the next run once every level has said so. Your words are kept in the journal.',
-    button: (count) => (count === 0 ? 'Yes' : count === 1 ? 'Yes, send it' : `Yes, send these ${count}`),
+    header: 'Approve?',
+    about: 'The next run sends them once every level has approved. Your comment is kept in the journal.',
+    button: (count) => (count > 1 ? `Approve these ${count}` : 'Approve'),
   },
-  refuse: {
-    header: 'Say no?',
-    about: 'None of them is sent while it stays the same; whoever looks at them sees your words.',
-    button: (count) => (count === 1 ? 'No' : `No to these ${count}`),
+  reject: {
+    header: 'Reject?',
+    about: 'None of them is sent while it stays the same. Your comment is shown with them.',
+    button: (count) => (count > 1 ? `Reject these ${count}` : 'Reject'),
   },
   release: {
-    header: 'Let them through?',
-    about:
-      'All of them are sent with the next run, in spite of the guard. Nothing else is let through by this.',
-    button: (count) => `Send these ${count}`,
+    header: 'Release?',
+    about: 'The next run sends all of them in spite of the guard. Nothing else is released.',
+    button: (count) => `Release these ${count}`,
   },
   discard: {
-    header: 'Discard them?',
-    about: 'None of them is sent while it stays the same. What is decided anew is asked about again.',
+    header: 'Discard?',
+    about: 'None of them is sent while it stays the same. New changes need an answer of their own.',
     button: (count) => `Discard these ${count}`,
   },
   repair: {
-    header: 'Put it right?',
-    about: 'What somebody changed there by hand is written over with what the rules want.',
-    button: (count) => (count === 1 ? 'Write it over' : `Write these ${count} over`),
+    header: 'Repair?',
+    about: 'The values that were changed in the system are overwritten with the rules’ values.',
+    button: (count) => (count > 1 ? `Repair these ${count}` : 'Repair'),
   },
 }
 const dialog = computed(() => (asked.value ? dialogs[asked.value.answer] : undefined))
 /** What sends, drops or overwrites changes shows first what becomes of them. */
-function ask(decision: Schemas['Decision'], answer: string) {
+function ask(decision: Schemas['Decision'], answer: DecisionAnswer) {
   comment.value = ''
   chosen.value = []
   if (dialogs[answer]) asked.value = { decision, answer }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
-import { api, take } from '@/api/client'
+import { api, take, type Schemas } from '@/api/client'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
 import GroupList from '@/components/GroupList.vue'
@@ -11,7 +11,7 @@ import PasswordSet from '@/components/PasswordSet.vue'
 import ReadNow from '@/components/ReadNow.vue'
 import { useFetched } from '@/components/fetched'
 import { useNow } from '@/components/now'
-import { known, time, values } from '@/words'
+import { known, text, time, values } from '@/words'
 
 const props = defineProps<{ id: string }>()
 const now = useNow()
@@ -39,8 +39,15 @@ async function show(id: number) {
 /** A long list is told by its beginning. */
 const some = (all: string[]) =>
   all.length > 4 ? `${values(all.slice(0, 3))} and ${all.length - 3} more` : values(all)
-const tone = (state: string | null | undefined) =>
-  !state ? '' : state.startsWith('in step') ? 'good' : state.startsWith('will') ? 'calm' : 'faint'
+const tones: Record<Schemas['ValueState'], string> = {
+  in_sync: 'good',
+  will_be_set: 'calm',
+  would_be_set: 'calm',
+  differs: 'faint',
+  left_alone: 'faint',
+  no_value: 'faint',
+}
+const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones[state] : '')
 </script>
 
 <template>
@@ -138,7 +145,7 @@ const tone = (state: string | null | undefined) =>
               <td>{{ value.attribute }}</td>
               <td>{{ value.there }}</td>
               <td>{{ value.value }}</td>
-              <td :class="tone(value.state)">{{ value.state }}</td>
+              <td :class="tone(value.state)">{{ value.state ? text(value.state) : '' }}</td>
               <td>
                 <code>{{ value.expression }}</code> <span class="faint">{{ value.note }}</span>
               </td>

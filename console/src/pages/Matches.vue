@@ -3,15 +3,15 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { useToast } from 'primevue/usetoast'
 import { computed, ref, watch } from 'vue'
-import { api, take, type Schemas } from '@/api/client'
+import { api, take, type MatchStatus, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
-import { alone, open, pair, settled, sign, words } from '@/components/matching'
+import { alone, open, pair, settled, sign, statuses } from '@/components/matching'
 
 const props = defineProps<{ name: string }>()
 const toast = useToast()
 const path = () => ({ name: props.name })
-const which = ref<string | null>(null)
+const which = ref<MatchStatus | null>(null)
 const search = ref('')
 const query = computed(() => ({
   ...(which.value ? { which: which.value } : {}),
@@ -26,16 +26,16 @@ watch([which, search], () => {
   picked.value = []
   view.soon()
 })
-const count = (word: string) => view.data.value?.counts.find((c) => c.word === word)?.count ?? 0
+const count = (status: MatchStatus) => view.data.value?.counts.find((c) => c.status === status)?.count ?? 0
 const waiting = computed(() => open.reduce((sum, word) => sum + count(word), 0))
 const lines = computed(() =>
   which.value || search.value
     ? (view.data.value?.lines ?? [])
-    : (view.data.value?.lines ?? []).filter((line) => (open as readonly string[]).includes(line.word)),
+    : (view.data.value?.lines ?? []).filter((line) => open.includes(line.status)),
 )
 
 const picked = ref<string[]>([])
-const keyOf = (line: Schemas['MatchLine']) => `${line.word} ${line.identity ?? ''} ${line.account ?? ''}`
+const keyOf = (line: Schemas['MatchLine']) => `${line.status} ${line.identity ?? ''} ${line.account ?? ''}`
 const chosen = computed(() => lines.value.filter((line) => picked.value.includes(keyOf(line))))
 const single = computed(() => chosen.value.length > 0 && chosen.value.every((line) => line.candidates === 1))
 
@@ -116,13 +116,13 @@ async function takeBack(id: number) {
         :aria-pressed="which === word"
         @click="which = which === word ? null : word"
       >
-        <strong>{{ count(word) }}</strong> {{ words[word] }}
+        <strong>{{ count(word) }}</strong> {{ statuses[word] }}
       </button>
     </div>
-    <p v-if="view.data.value?.joined_by.length" class="faint by">
-      Joined by
-      <span v-for="(one, at) in view.data.value.joined_by" :key="one.word"
-        >{{ at ? ' · ' : '' }}{{ one.word }}: {{ one.count }}</span
+    <p v-if="view.data.value?.linked_by.length" class="faint by">
+      Linked by
+      <span v-for="(one, at) in view.data.value.linked_by" :key="one.basis"
+        >{{ at ? ' · ' : '' }}{{ one.basis }}: {{ one.count }}</span
       >
     </p>
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
@@ -222,7 +222,7 @@ async function takeBack(id: number) {
         <tr v-for="line in lines" :key="keyOf(line)">
           <td>
             <input
-              v-if="line.word !== 'joined' && line.word !== 'left_alone'"
+              v-if="line.status !== 'linked' && line.status !== 'skipped'"
               v-model="picked"
               type="checkbox"
               :value="keyOf(line)"
@@ -231,13 +231,13 @@ async function takeBack(id: number) {
           </td>
           <td>
             <RouterLink
-              v-if="line.identity && line.word === 'joined'"
+              v-if="line.identity && line.status === 'linked'"
               :to="{ name: 'identity', params: { id: line.identity } }"
               ><bdi>{{ line.label }}</bdi></RouterLink
             >
             <bdi v-else>{{ line.label }}</bdi>
           </td>
-          <td>{{ words[line.word] ?? line.word }}</td>
+          <td>{{ statuses[line.status] }}</td>
           <td>
             <bdi>{{ line.account_name ?? '—' }}</bdi>
           </td>

@@ -8,7 +8,7 @@ import SystemSheet from '@/components/SystemSheet.vue'
 import WriteStop from '@/components/WriteStop.vue'
 import { useBegin } from '@/components/begin'
 import { useFetched } from '@/components/fetched'
-import { ago, span } from '@/words'
+import { ago, span, text } from '@/words'
 
 const { preview } = useBegin()
 const leavers = useFetched(
@@ -120,7 +120,7 @@ function page(one: Attention) {
         <RouterLink class="tile" :to="{ name: 'identities' }">
           <span class="number">{{ people }}</span> identities
           <small class="faint">{{
-            data.identities.map((i) => `${i.count} ${i.word}`).join(', ') || 'a run makes them'
+            data.identities.map((i) => `${i.count} ${i.stage}`).join(', ') || 'a run makes them'
           }}</small>
         </RouterLink>
         <RouterLink class="tile" :class="{ lit: onHold > 0 }" :to="{ name: 'on-hold' }">
@@ -188,7 +188,9 @@ function page(one: Attention) {
           >
           <Mark :word="set!.result === 'in_progress' ? set!.state : set!.result" />
           <span class="faint">{{ ago(set!.started) }} by {{ set!.principal }}</span>
-          <span v-for="entry in set!.states" :key="entry.word">{{ entry.count }} {{ entry.word }}</span>
+          <span v-for="entry in set!.states" :key="entry.state"
+            >{{ entry.count }} {{ text(entry.state) }}</span
+          >
           <span v-if="!set!.states.length && !set!.unread.length">nothing to change</span>
           <span v-if="set!.unread.length" class="bad">{{ set!.unread.join(', ') }} could not be read</span>
         </div>

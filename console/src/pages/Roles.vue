@@ -15,7 +15,6 @@ const { data, error, loading, load } = useFetched(
 const open = ref<string | null>(null)
 const trying = ref<string | null>(null)
 const refused = ref('')
-const byHand = (by: string) => by.startsWith('given by ')
 const sentence = computed(() => {
   const all = data.value
   if (!all?.roles.length) return { text: 'No roles yet: roles.toml names them.', tone: '' }
@@ -125,7 +124,7 @@ async function takeRole(name: string, id: string) {
               <td>{{ minute(one.until) }}</td>
               <td>
                 <Button
-                  v-if="byHand(one.by)"
+                  v-if="one.origin === 'grant'"
                   label="Take it"
                   size="small"
                   severity="secondary"

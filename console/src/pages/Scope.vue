@@ -6,11 +6,11 @@ import InputText from 'primevue/inputtext'
 import Textarea from 'primevue/textarea'
 import { useToast } from 'primevue/usetoast'
 import { computed, ref, watch } from 'vue'
-import { api, Refusal, take, type Schemas } from '@/api/client'
+import { api, Refusal, take, type Schemas, type ScopeStatus } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import Tree from '@/components/Tree.vue'
 import { useFetched } from '@/components/fetched'
-import { plural } from '@/words'
+import { plural, scopeStatuses } from '@/words'
 import { chosen, emptyScope, groupsOf, groupText, type Act, type Scope } from '@/components/scoping'
 
 const props = defineProps<{ name: string }>()
@@ -32,8 +32,8 @@ const view = useFetched(
 const system = useFetched(() => take(api.GET('/api/v1/systems/{name}', { params: { path: path() } })))
 watch([stand, reason, search], () => view.soon())
 
-const total = (word: string) => view.data.value?.totals.find((t) => t.word === word)?.count ?? 0
-const words: Record<string, string> = { in: 'take part', out: 'do not take part', held: 'wait for something' }
+const total = (status: ScopeStatus) => view.data.value?.totals.find((t) => t.status === status)?.count ?? 0
+const order: ScopeStatus[] = ['in', 'out', 'on_hold']
 const exported = computed(
   () =>
     `/api/v1/systems/${encodeURIComponent(props.name)}/scope.csv?${new URLSearchParams(query.value as unknown as Record<string, string>)}`,
@@ -43,8 +43,6 @@ function pick(where: string | null, why: string | null) {
   stand.value = again ? null : where
   reason.value = again ? null : why
 }
-
-const statuses: Record<string, string> = { in: 'in scope', out: 'out of scope', held: 'on hold' }
 
 const editing = ref(false)
 const draft = ref<Scope>(emptyScope())
@@ -122,17 +120,17 @@ const browse = (below: string | null) =>
     </div>
   </div>
   <Fetched :loading="view.loading.value" :error="view.error.value" @retry="view.load">
-    <div class="stands" role="group" aria-label="Where people stand">
+    <div class="statuses" role="group" aria-label="Where people stand">
       <button
-        v-for="word in ['in', 'out', 'held']"
+        v-for="word in order"
         :key="word"
         type="button"
-        class="stand"
+        class="status"
         :class="[word, { picked: stand === word && !reason }]"
         :aria-pressed="stand === word && !reason"
         @click="pick(word, null)"
       >
-        <strong>{{ total(word) }}</strong> {{ words[word] }}
+        <strong>{{ total(word) }}</strong> {{ scopeStatuses[word] }}
       </button>
     </div>
 
@@ -168,13 +166,15 @@ const browse = (below: string | null) =>
       <div v-if="trial" class="effect" aria-live="polite">
         <strong>If this were saved:</strong>
         {{ trial.moves.length ? '' : 'nobody would move.' }}
-        <span class="faint">Then {{ trial.totals.map((t) => `${t.count} ${t.word}`).join(', ') }}.</span>
+        <span class="faint"
+          >Then {{ trial.totals.map((t) => `${t.count} ${scopeStatuses[t.status]}`).join(', ') }}.</span
+        >
         <div class="two">
           <div v-for="one in trial.moves" :key="`${one.from} ${one.to}`">
             <p>
               <strong :class="{ bad: one.to !== 'in' }">{{ one.count }}</strong> from
-              {{ statuses[one.from] }} to
-              <strong>{{ statuses[one.to] }}</strong>
+              {{ scopeStatuses[one.from] }} to
+              <strong>{{ scopeStatuses[one.to] }}</strong>
             </p>
             <ul>
               <li v-for="line in one.lines.slice(0, 8)" :key="line.account ?? line.label">
@@ -197,16 +197,16 @@ const browse = (below: string | null) =>
       <h2>By reason</h2>
       <p v-if="!view.data.value?.counts.length" class="faint">Nobody was read yet.</p>
       <ul class="reasons">
-        <li v-for="count in view.data.value?.counts ?? []" :key="count.stand + count.reason">
+        <li v-for="count in view.data.value?.counts ?? []" :key="count.status + count.reason">
           <button
             type="button"
             class="reason"
-            :class="[count.stand, { picked: reason === count.reason }]"
+            :class="[count.status, { picked: reason === count.reason }]"
             :aria-pressed="reason === count.reason"
-            @click="pick(count.stand, count.reason)"
+            @click="pick(count.status, count.reason)"
           >
             <strong>{{ count.count }}</strong>
-            <span class="word">{{ count.stand }}</span>
+            <span class="word">{{ scopeStatuses[count.status] }}</span>
             <span class="wrap">{{ count.reason }}</span>
             <span class="faint mono">{{ count.rule ?? '' }}</span>
           </button>
@@ -226,7 +226,7 @@ const browse = (below: string | null) =>
         <Column header="Person">
           <template #body="{ data }">
             <RouterLink
-              v-if="data.identity && data.stand === 'in'"
+              v-if="data.identity && data.status === 'in'"
               :to="{ name: 'identity', params: { id: data.identity } }"
               ><bdi>{{ data.label }}</bdi></RouterLink
             >
@@ -256,13 +256,13 @@ const browse = (below: string | null) =>
 .head {
   margin-bottom: 1rem;
 }
-.stands {
+.statuses {
   display: grid;
   grid-template-columns: repeat(3, 1fr);
   gap: 1rem;
   margin-bottom: 1rem;
 }
-.stand,
+.status,
 .reason {
   font: inherit;
   color: inherit;
@@ -273,7 +273,7 @@ const browse = (below: string | null) =>
   cursor: pointer;
   padding: 0.5rem 0.8rem;
 }
-.stand strong {
+.status strong {
   font-size: 1.7rem;
   margin-right: 0.4rem;
   font-variant-numeric: tabular-nums;

@@ -119,12 +119,12 @@ const run = {
   note: null,
   result: 'complete',
   unread: [] as string[],
-  verdicts: [{ word: 'in_step', count: 290 }],
-  states: [{ word: 'done', count: 302 }],
+  verdicts: [{ verdict: 'in_sync', count: 290 }],
+  states: [{ state: 'done', count: 302 }],
 }
 const overview = {
   systems: [system],
-  identities: [{ word: 'active', count: 293 }],
+  identities: [{ stage: 'active', count: 293 }],
   rule_version: 1,
   last_by_itself: null,
   last_run: run,
@@ -262,7 +262,7 @@ describe('a change set', () => {
     rule: 'berthing.toml:4',
   })
   const lines = {
-    items: [line(1, 'held', 'Ada'), line(2, 'create', 'Bo'), line(3, 'in_step', 'Cy')],
+    items: [line(1, 'on_hold', 'Ada'), line(2, 'create', 'Bo'), line(3, 'in_sync', 'Cy')],
     next: null,
   }
   const preview = {
@@ -270,11 +270,11 @@ describe('a change set', () => {
     id: 1,
     kind: 'preview',
     verdicts: [
-      { word: 'create', count: 1 },
-      { word: 'held', count: 1 },
-      { word: 'in_step', count: 1 },
+      { verdict: 'create', count: 1 },
+      { verdict: 'on_hold', count: 1 },
+      { verdict: 'in_sync', count: 1 },
     ],
-    states: [{ word: 'proposed', count: 1 }],
+    states: [{ state: 'proposed', count: 1 }],
   }
 
   it('shows who needs attention first, and leaves out who needs none', async () => {
@@ -282,9 +282,9 @@ describe('a change set', () => {
     const { wrapper } = await open(ChangeSet, { id: '1' })
     expect(wrapper.text()).toContain('Nothing was written.')
     expect(wrapper.findAll('button.tally').map((b) => b.find('.what').text())).toEqual([
-      'held',
+      'on hold',
       'create',
-      'in step',
+      'in sync',
     ])
     expect(wrapper.text()).toContain('because 1')
     expect(wrapper.text()).not.toContain('because 3')
@@ -307,8 +307,8 @@ describe('a change set', () => {
       result: 'partial',
       unread: ['harbour'],
       states: [
-        { word: 'done', count: 3 },
-        { word: 'failed', count: 2 },
+        { state: 'done', count: 3 },
+        { state: 'failed', count: 2 },
       ],
       note: 'harbour could not be read',
     }
@@ -318,7 +318,7 @@ describe('a change set', () => {
     })
     const { wrapper } = await open(ChangeSet, { id: '2' })
     expect(wrapper.find('.run-counts').text().replace(/\s+/g, ' ')).toContain(
-      '3 changes done, 2 failed (show only these), 0 held',
+      '3 changes done, 2 failed (show only these), 0 on hold',
     )
     expect(wrapper.text()).toContain('harbour could not be read')
     expect(wrapper.text()).toContain('No line fits.')
@@ -359,14 +359,14 @@ describe('a scope', () => {
     scope: { within: [], except: [], groups: [], not_groups: [], filter: null, conditions: [] },
     file: 'harbour.toml',
     totals: [
-      { word: 'in', count: 293 },
-      { word: 'out', count: 9 },
-      { word: 'held', count: 4 },
+      { status: 'in', count: 293 },
+      { status: 'out', count: 9 },
+      { status: 'on_hold', count: 4 },
     ],
-    counts: [{ stand: 'out', reason: 'address outside our domain', rule: 'harbour.toml:12', count: 2 }],
+    counts: [{ status: 'out', reason: 'address outside our domain', rule: 'harbour.toml:12', count: 2 }],
     lines: [
       {
-        stand: 'out',
+        status: 'out',
         label: 'Agent',
         account: 'uid=agent',
         identity: null,
@@ -382,14 +382,14 @@ describe('a scope', () => {
     calls.POST.mockResolvedValue({
       data: {
         ...view,
-        moves: [{ from: 'in', to: 'held', count: 1, lines: view.lines }],
+        moves: [{ from: 'in', to: 'on_hold', count: 1, lines: view.lines }],
         file: { name: 'harbour.toml', text: '' },
       },
       response: new Response(null, { status: 200 }),
     })
     vi.useFakeTimers({ shouldAdvanceTime: true })
     const { wrapper } = await open(Scope, { name: 'harbour' })
-    expect(wrapper.text()).toContain('293 take part')
+    expect(wrapper.text()).toContain('293 in scope')
     expect(wrapper.text()).toContain('address outside our domain')
     const button = (label: string) => wrapper.findAll('button').find((b) => b.text().includes(label))!
     await button('Edit the scope').trigger('click')
@@ -490,23 +490,23 @@ describe('decisions', () => {
     said: 'titles: level 1 of 2, ada',
     count: 1,
     names: ['Ada Quay'],
-    answers: ['approve', 'refuse'],
+    answers: ['approve', 'reject'],
     blocked: null as string | null,
   }
   it('take a yes with the words that go with it', async () => {
     answer({ '/api/v1/decisions': [waiting] })
     const { wrapper } = await open(Decisions)
-    expect(wrapper.text()).toContain('Waits for a yes')
+    expect(wrapper.text()).toContain('Awaiting approval')
     await wrapper
       .findAll('button')
-      .find((b) => b.text() === 'Yes…')!
+      .find((b) => b.text() === 'Approve…')!
       .trigger('click')
     await flushPromises()
     const dialog = document.querySelector('.p-dialog')!
     const words = dialog.querySelector('textarea')!
     words.value = 'seen the papers'
     words.dispatchEvent(new Event('input'))
-    const send = [...dialog.querySelectorAll('button')].find((b) => b.textContent?.includes('Yes, send it'))!
+    const send = [...dialog.querySelectorAll('button')].find((b) => b.textContent?.includes('Approve'))!
     send.click()
     await flushPromises()
     expect(calls.POST).toHaveBeenCalledWith('/api/v1/decisions', {
@@ -521,12 +521,13 @@ describe('decisions', () => {
     }))
     answer({ '/api/v1/decisions': [{ ...waiting, count: 2, offers, most: 1 }] })
     const { wrapper } = await open(Decisions)
-    const yes = wrapper.findAll('button').find((b) => b.text() === 'Yes…')
+    const yes = wrapper.findAll('button').find((b) => b.text() === 'Approve…')
     await yes?.trigger('click')
     await flushPromises()
     const dialog = [...document.querySelectorAll('.p-dialog')].at(-1)!
     expect(dialog.textContent).toContain('Choose one; the others get a no')
-    const send = () => [...dialog.querySelectorAll('button')].find((b) => b.textContent?.startsWith('Yes'))!
+    const send = () =>
+      [...dialog.querySelectorAll('button')].find((b) => b.textContent?.startsWith('Approve'))!
     expect(send().disabled).toBe(true)
     const second = dialog.querySelectorAll<HTMLInputElement>('input[type=radio]')[1]!
     second.checked = true
@@ -541,7 +542,7 @@ describe('decisions', () => {
     answer({ '/api/v1/decisions': [{ ...waiting, blocked: 'this level is for ada' }] })
     const { wrapper } = await open(Decisions)
     expect(wrapper.text()).toContain('Not for you to answer: this level is for ada.')
-    expect(wrapper.findAll('button').filter((b) => b.text() === 'Yes…')).toHaveLength(0)
+    expect(wrapper.findAll('button').filter((b) => b.text() === 'Approve…')).toHaveLength(0)
   })
 })
 
@@ -706,6 +707,7 @@ describe('roles', () => {
     label: 'Ada Lind',
     by: 'given by first operator',
     until: '2036-12-24T00:00:00Z',
+    origin: 'grant',
   }
   const role = {
     name: 'safety officer',

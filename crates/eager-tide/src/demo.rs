@@ -7,6 +7,7 @@ use std::net::SocketAddr;
 use std::process::ExitCode;
 use std::sync::Arc;
 use tide_core::rules::RuleFile;
+use tide_core::states::SystemKind;
 use tide_engine::{Change, Engine, NewSystem};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::{Manner, ScimService};
@@ -130,7 +131,7 @@ async fn harbour(choice: Choice, people: &[world::Crew], password: &str) -> anyh
 /// A system that the demo connects.
 struct Connected<'s> {
     name: &'s str,
-    kind: &'s str,
+    kind: SystemKind,
     settings: serde_json::Value,
     secret: Option<&'s str>,
 }
@@ -141,7 +142,7 @@ async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result
     for system in systems {
         let name = system.name;
         let secret = system.secret.map(str::to_owned);
-        let new = NewSystem { name: name.into(), kind: system.kind.into(), settings: system.settings, secret };
+        let new = NewSystem { name: name.into(), kind: system.kind, settings: system.settings, secret };
         engine.add_system(new, "demo").await?;
         anyhow::ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well: this is a fault of the demo");
         engine.read_by_name(name).await?;
@@ -198,13 +199,18 @@ impl Demo {
         std::fs::write(&roster, world::roster(&people))?;
         let feed = serde_json::json!({"path": roster.parent(), "key": "number", "name": "family_name", "most_shrink_percent": 20});
         let systems = vec![
-            Connected { name: "harbour", kind: "ldap", settings: directory_settings(&harbour), secret: Some(&password) },
-            Connected { name: "roster", kind: "feed", settings: feed, secret: None },
-            Connected { name: "postroom", kind: "push", settings: serde_json::json!({}), secret: None },
-            Connected { name: "berthing", kind: "scim", settings: serde_json::json!({"url": berthing.url}), secret: Some(&berthing.token) },
+            Connected { name: "harbour", kind: SystemKind::Ldap, settings: directory_settings(&harbour), secret: Some(&password) },
+            Connected { name: "roster", kind: SystemKind::Feed, settings: feed, secret: None },
+            Connected { name: "postroom", kind: SystemKind::Push, settings: serde_json::json!({}), secret: None },
+            Connected {
+                name: "berthing",
+                kind: SystemKind::Scim,
+                settings: serde_json::json!({"url": berthing.url}),
+                secret: Some(&berthing.token),
+            },
             Connected {
                 name: "classroom",
-                kind: "scim",
+                kind: SystemKind::Scim,
                 settings: serde_json::json!({"url": classroom.url, "per_second": 35, "in_flight": 4}),
                 secret: Some(&classroom.token),
             },

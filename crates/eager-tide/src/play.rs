@@ -98,8 +98,15 @@ impl Story<'_> {
     }
 }
 
-fn count(set: &Value, list: &str, word: &str) -> i64 {
-    set[list].as_array().into_iter().flatten().find(|c| c["word"] == word).and_then(|c| c["count"].as_i64()).unwrap_or(0)
+/// The count of a code in one of a change set's lists, which is named after the field: `states` lists `state`.
+fn count(set: &Value, list: &str, code: &str) -> i64 {
+    set[list]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .find(|c| c[list.trim_end_matches('s')] == code)
+        .and_then(|c| c["count"].as_i64())
+        .unwrap_or(0)
 }
 
 /// A user as the mail service pushes it: a number and an address.
@@ -154,11 +161,12 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         .as_array()
         .into_iter()
         .flatten()
-        .map(|c| format!("{} {}", c["count"], c["word"].as_str().unwrap_or_default()))
+        .map(|c| format!("{} {}", c["count"], c["status"].as_str().unwrap_or_default()))
         .collect();
     story.expect(
         "scope of harbour",
-        count(&scope, "totals", "out") == 9 && scope["counts"][0]["count"].as_i64() > Some(200),
+        scope["totals"].as_array().is_some_and(|all| all.iter().any(|one| one["status"] == "out" && one["count"] == 9))
+            && scope["counts"][0]["count"].as_i64() > Some(200),
         totals.join(", "),
     );
 
@@ -178,17 +186,17 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         .as_array()
         .into_iter()
         .flatten()
-        .map(|c| format!("{} {}", c["count"], c["word"].as_str().unwrap_or_default()))
+        .map(|c| format!("{} {}", c["count"], c["verdict"].as_str().unwrap_or_default()))
         .collect();
     story.expect(
         "verdicts",
-        ["create", "join", "held", "out_of_scope", "unowned"].iter().all(|w| count(&preview, "verdicts", w) > 0),
+        ["create", "join", "on_hold", "out_of_scope", "orphaned"].iter().all(|w| count(&preview, "verdicts", w) > 0),
         verdicts.join(", "),
     );
     let writes = story.writes();
     story.expect("writes", writes.is_empty(), writes.len());
     let id = preview["id"].to_string();
-    let held = story.json(&["changes", "show", &id, "--verdict", "held"]).await?;
+    let held = story.json(&["changes", "show", &id, "--verdict", "on_hold"]).await?;
     let reasons = held.as_array().into_iter().flatten().filter(|l| l["reason"].as_str().is_some_and(|r| !r.is_empty())).count();
     story.expect(
         "reasons",
@@ -279,7 +287,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     );
 
     println!("   Somebody waits for an address; the mail service pushes one");
-    let waiting = story.json(&["scope", "harbour", "--who", "held", "--search", "waits for a value of mail"]).await?;
+    let waiting = story.json(&["scope", "harbour", "--who", "on-hold", "--search", "waits for a value of mail"]).await?;
     let account = waiting["lines"][0]["account"].as_str().unwrap_or_default().to_owned();
     let person = stage.people.iter().find(|p| p.dn() == account).context("nobody waits for an address")?;
     let answer = reqwest::Client::builder()

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
+use tide_core::states::PrincipalKind;
 use tide_engine::{Allowed, Clock, Engine, SystemClock};
 use tide_store::{MasterKey, Store};
 use tokio_util::sync::CancellationToken;
@@ -93,7 +94,7 @@ pub async fn open_by(data: &Path, mut allowed: Allowed, clock: Arc<dyn Clock>) -
     if first {
         let token: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
         private(&file, &token).with_context(|| format!("the first token cannot be written to {}", file.display()))?;
-        engine.store().add_principal("operator", "first operator", Some(&token), engine.now()).await?;
+        engine.store().add_principal(PrincipalKind::Operator, "first operator", Some(&token), engine.now()).await?;
     }
     Ok((engine, first.then_some(file)))
 }

@@ -86,7 +86,7 @@ to = "boss"
 text = '"Please welcome " + identity.name'
 [[notice]]
 name = "no berth"
-on = "no seat"
+on = "no_seat"
 text = 'identity.name + " has no berth"'
 "#,
     ),
@@ -190,7 +190,7 @@ async fn groups_are_pruned_or_told_seats_and_welcomes_wait_and_everybody_has_a_p
     assert_eq!(yard.berthing.count(), 8);
     assert!(yard.berthing.user("9").is_none());
     assert_eq!(yard.members(&yard.deck).len(), 8);
-    assert_eq!(yard.told("no seat"), ["Hand 9 has no berth"]);
+    assert_eq!(yard.told("no_seat"), ["Hand 9 has no berth"]);
     let welcomed = yard.told("arrived");
     assert!(welcomed.len() == 8 && !welcomed.contains(&"Please welcome Hand 9".to_owned()), "{welcomed:?}");
     holds(&said(&yard.service, &["licences", "berths"], 0), &["8", "Hand 9"]);

@@ -92,12 +92,12 @@ impl Tide {
     /// The first run by itself has ended: everybody has an account.
     async fn rested(&self) {
         let first = || tide_state(&self.service.json(&["changes", "list"])) == "done";
-        self.until("the first run ends", || self.following()["state"] == "listening" && first()).await;
+        self.until("the first run ends", || self.following()["state"] == "watching" && first()).await;
         assert!(self.user(self.somebody(9)).is_some());
     }
 
     async fn listening(&self) {
-        self.until("it does not listen", || self.following()["state"] == "listening").await;
+        self.until("it does not listen", || self.following()["state"] == "watching").await;
     }
 }
 
@@ -122,7 +122,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     tide.listening().await;
     tide.rested().await;
     let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
-    holds(&shown, &["listening: the directory tells each change at once", "read whole"]);
+    holds(&shown, &["watching: the directory sends each change at once", "read whole"]);
     holds(&said(&tide.service, &["changes", "list"], 0), &["the service"]);
 
     // A value, a newcomer, a departure: each is there in moments, and nothing else is sent.
@@ -198,8 +198,8 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     // The directory restarts, and has forgotten its log of deletions: everything is read, and nobody is lost by it.
     let last = tide.somebody(4).clone();
     tide.harbour.stop();
-    tide.until("it is noticed", || tide.following()["state"] == "broken").await;
-    holds(&said(&tide.service, &["systems", "schedule", "harbour"], 0), &["broken", "broke off", "asked again"]);
+    tide.until("it is noticed", || tide.following()["state"] == "failed").await;
+    holds(&said(&tide.service, &["systems", "schedule", "harbour"], 0), &["failed", "broke off", "asked again"]);
     tide.harbour.restart().unwrap();
     let mut ldap = tide.ldap().await;
     ldap.delete(&last.dn()).await.unwrap().success().unwrap();
@@ -297,7 +297,7 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
     ldap.modify(&tide.somebody(6).dn(), vec![set("title", "Cook")]).await.unwrap().success().unwrap();
     let parked = || {
         let all: Vec<Value> = serde_json::from_slice(&tide.service.client(&["decisions", "list", "-o", "json"]).stdout).unwrap();
-        all.into_iter().find(|one| one["kind"] == "parked")
+        all.into_iter().find(|one| one["kind"] == "failed")
     };
     tide.until("it is parked", || parked().is_some()).await;
     tide.berthing.take_writes();
@@ -440,7 +440,7 @@ async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through
     let yes = client(&service.url, &bo, &["decisions", "approve", id, "--comment", "the season begins"], "");
     assert!(yes.status.success(), "{}", text(&yes));
     service.client(&["run"]);
-    assert!(tide.berthing.count() > before + 20 && waits("parked").is_empty(), "{:?}", waits("parked"));
+    assert!(tide.berthing.count() > before + 20 && waits("failed").is_empty(), "{:?}", waits("failed"));
     let reports = |user: &&Value| user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["manager"]["value"].is_string();
     assert!(tide.berthing.users().iter().filter(reports).count() > 5, "many are made with their manager");
     holds(&said(service, &["journal", "list", "--limit", "500"], 0), &["approval.yes"]);
@@ -487,7 +487,7 @@ async fn values_flow_both_ways_and_come_to_rest() {
     tide.rested().await;
     said(service, &["systems", "schedule", "berthing", "--follow", "--every", "1s"], 0);
     let state = |system: &str| service.json(&["systems", "schedule", system])["following"][0]["state"].clone();
-    tide.until("both listen", || state("harbour") == "listening" && state("berthing") == "waiting").await;
+    tide.until("both listen", || state("harbour") == "watching" && state("berthing") == "waiting").await;
 
     let mut ldap = tide.ldap().await;
     let person = tide.somebody(0);

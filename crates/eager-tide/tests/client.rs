@@ -89,7 +89,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         assert!(preview.contains(part), "{part} in {preview}");
     }
     assert!(said(service, &["run"], 3).contains("berthing is read-only for type person"), "held changes end with 3");
-    assert!(said(service, &["systems", "set", "berthing", "--writable", "persons"], 1).contains("`persons` is no type"));
+    assert!(said(service, &["systems", "set", "berthing", "--writable", "persons"], 2).contains("possible values: person, service, group"));
     // An expression is tried on a real record before it stands in a rule.
     let tried = said(service, &["rules", "try", "lower(trim(account.mail))", "--on", "1004", "--system", "harbour"], 0);
     assert!(tried.contains("account.mail") && tried.contains("lower(trim(account.mail))") && tried.contains("= "), "{tried}");
@@ -130,7 +130,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         "harbour: gives values",
         "berthing: as it should be",
         "match rule",
-        "in step: berthing makes it so",
+        "in sync: berthing writes it this way",
         "harbour.toml:",
         "berthing.toml:",
     ] {
@@ -181,7 +181,7 @@ async fn a_reading_that_breaks_is_told_and_ends_with_a_failure() {
     let read = said(&set.service, &["systems", "read", "harbour"], 1);
     assert!(read.contains("Nobody is taken for absent") && read.contains("to do:"), "{read}");
     let shown = said(&set.service, &["systems", "show", "harbour"], 0);
-    assert!(shown.contains("broken") && shown.contains("last reading broke off"), "{shown}");
+    assert!(shown.contains("failed") && shown.contains("last reading broke off"), "{shown}");
 }
 
 #[test]

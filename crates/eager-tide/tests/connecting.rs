@@ -111,7 +111,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     holds(&said(&service, &["scope", "harbour"], 0), &["its container is left out: ou=Kiosks", "by harbour.toml"]);
     holds(&said(&service, &["scope", "harbour", "--who", "out", "--search", "kiosk1"], 0), &["uid=kiosk1"]);
     let csv = said(&service, &["scope", "harbour", "--who", "out", "--export"], 0);
-    assert!(csv.starts_with("\"person\",\"stands\",\"reason\",\"account\",\"rule\"\n") && csv.contains("Ticket Kiosk"), "{csv}");
+    assert!(csv.starts_with("\"person\",\"status\",\"reason\",\"account\",\"rule\"\n") && csv.contains("Ticket Kiosk"), "{csv}");
     let deck = format!("ou=Deck,{people_at}");
     holds(&said(&service, &["scope", "harbour", "--exclude", &deck], 0), &["from in scope to out of scope", "nothing was kept"]);
     holds(&said(&service, &["scope", "harbour", "--exclude", &deck, "--save"], 0), &["saved in harbour.toml, published as version"]);

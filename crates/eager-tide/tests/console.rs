@@ -279,7 +279,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.text("Do exactly this").await?;
     browser.text("Nothing was written").await?;
     browser.look("preview").await?;
-    browser.click("//button[contains(@class, 'tally') and contains(., 'held')]").await?;
+    browser.click("//button[contains(@class, 'tally') and contains(., 'on hold')]").await?;
     browser.text("ambiguous: 2 accounts match by employee number").await?;
     browser.click("//button[contains(@class, 'tally') and contains(., 'join')]").await?;
     browser.text("exists and matches by address").await?;
@@ -354,7 +354,7 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     search.send_keys("1009").await?;
     browser.button("Why, or why not?").await?;
     browser.text("Values, and where each comes from").await?;
-    browser.text("in step: berthing makes it so").await?;
+    browser.text("in sync").await?;
     browser.look("identity").await?;
     browser.button("Show it, once").await?;
     browser.text("It is not kept: hand it over now.").await?;
@@ -479,7 +479,7 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     browser.button("Arm it").await?;
     browser.text("It is followed: what changes is carried on at once.").await?;
     browser.text("the directory tells each change at once").await?;
-    browser.text("listening").await?;
+    browser.text("watching").await?;
     browser.look("system-timing").await?;
     // Two dozen leave at once: more than the guard lets pass.
     let people = tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
@@ -491,15 +491,15 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     let ldif: String = leaving.iter().map(|p| format!("dn: {}\nchangetype: delete\n\n", p.dn())).collect();
     ldapmodify(directory, &ldif);
     browser.page("Decisions").await?;
-    browser.text("Held by a guard").await?;
+    browser.text("Held by guard").await?;
     browser.text("disable changes wait in berthing").await?;
-    browser.text("Doubtful matches").await?;
+    browser.text("Matches that need review").await?;
     browser.look("decisions").await?;
-    browser.button("Let them through").await?;
-    browser.text("All of them are sent with the next run, in spite of the guard").await?;
+    browser.button("Release…").await?;
+    browser.text("The next run sends all of them in spite of the guard").await?;
     browser.look("decision-release").await?;
-    browser.button("Send these").await?;
-    browser.gone("Held by a guard").await?;
+    browser.button("Release these").await?;
+    browser.gone("Held by guard").await?;
     browser.page("Changes").await?;
     browser.text("the service").await?;
     browser.look("changes").await
@@ -534,15 +534,15 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
         sound[sound.len() - 3..].iter().map(|p| format!("dn: {}\nchangetype: modify\nreplace: title\ntitle: Harbour Pilot\n\n", p.dn()));
     ldapmodify(directory, &titled.collect::<String>());
     browser.page("Decisions").await?;
-    browser.text("Waits for a yes").await?;
+    browser.text("Awaiting approval").await?;
     browser.text("new titles: level 1 of 2, first operator").await?;
     browser.look("approval").await?;
-    browser.button("Yes…").await?;
+    browser.button("Approve…").await?;
     browser.driver.query(By::Css(".p-dialog:focus-within")).first().await?;
     let words = browser.driver.query(By::Css(".p-dialog textarea")).first().await?;
     words.send_keys("seen the papers").await?;
     browser.look("approval-words").await?;
-    browser.button("Yes, send it").await?;
+    browser.click("//div[@role='dialog']//button[normalize-space(.)='Approve']").await?;
     browser.text("level 2 of 2, one of harbour masters; yes from first operator").await?;
     browser.text("Not for you to answer").await?;
     browser.page("Changes").await?;
@@ -653,7 +653,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
 async fn scopes(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Systems").await?;
     browser.click("//article[.//a[normalize-space(.)='harbour']]//a[normalize-space(.)='Who takes part']").await?;
-    browser.text("293 take part").await?;
+    browser.text("293 in scope").await?;
     browser.text("has no employee number").await?;
     browser.click("//button[contains(@class, 'reason') and contains(., 'address outside our domain')]").await?;
     browser.text("uid=vaino.mnswr").await?;
@@ -681,8 +681,8 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
     browser.look("match-case").await?;
     browser.click("//tr[@class='say']/td[2]//button[normalize-space(.)='Join these two']").await?;
     browser.text("What was said, and holds").await?;
-    browser.click("//button[contains(., 'will be joined')]").await?;
-    browser.text("said so").await?;
+    browser.click("//button[contains(., 'will be linked')]").await?;
+    browser.text("first operator decided").await?;
     browser.button("Take back").await?;
     browser.click("//button[contains(., 'several match')]").await?;
     browser.text("2 accounts match by employee number").await?;

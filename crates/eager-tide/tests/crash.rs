@@ -17,7 +17,7 @@ use tide_standins::world;
 async fn states(http: &reqwest::Client, service: &Service, id: &str) -> (serde_json::Value, i64) {
     let request = http.get(format!("{}/api/v1/change-sets/{id}", service.url)).bearer_auth(&service.token);
     let set: serde_json::Value = request.send().await.unwrap().json().await.unwrap();
-    let done = set["states"].as_array().unwrap().iter().find(|c| c["word"] == "done").map_or(0, |c| c["count"].as_i64().unwrap());
+    let done = set["states"].as_array().unwrap().iter().find(|c| c["state"] == "done").map_or(0, |c| c["count"].as_i64().unwrap());
     (set, done)
 }
 
@@ -74,9 +74,10 @@ async fn everything_was_done_once(http: &reqwest::Client, mut service: Service, 
     };
     assert_eq!(set["state"], "done", "{set}");
     let count =
-        |word: &str| set["states"].as_array().unwrap().iter().find(|c| c["word"] == word).map_or(0, |c| c["count"].as_i64().unwrap());
+        |word: &str| set["states"].as_array().unwrap().iter().find(|c| c["state"] == word).map_or(0, |c| c["count"].as_i64().unwrap());
     assert_eq!((count("failed"), count("queued"), count("sending"), count("unknown")), (0, 0, 0, 0), "nothing is lost: {set}");
-    let created = set["verdicts"].as_array().unwrap().iter().find(|c| c["word"] == "create").unwrap()["count"].as_u64().unwrap() as usize;
+    let created =
+        set["verdicts"].as_array().unwrap().iter().find(|c| c["verdict"] == "create").unwrap()["count"].as_u64().unwrap() as usize;
     assert_eq!(berthing.users().len(), before + created, "nothing was done twice");
     let mut ids: Vec<String> = berthing.users().iter().filter_map(|u| u["externalId"].as_str().map(str::to_owned)).collect();
     let all = ids.len();

@@ -81,7 +81,7 @@ async fn desk() -> (String, Arc<Mutex<Vec<Value>>>) {
         }
         let call: Value = serde_json::from_str(&body).unwrap();
         // What it makes for somebody who is new.
-        let answer = match call["event"] == "joined a group" {
+        let answer = match call["event"] == "joined_group" {
             true => format!("{{\"folder\": \"/lookouts/{}\"}}", call["label"].as_str().unwrap_or_default()),
             false => String::new(),
         };
@@ -168,7 +168,7 @@ impl Hall {
     fn rest(&self) {
         for _ in 0..4 {
             let before = self.service.json(&["run"]);
-            let done = before["states"].as_array().unwrap().iter().any(|one| one["word"] == "done");
+            let done = before["states"].as_array().unwrap().iter().any(|one| one["state"] == "done");
             if !done {
                 return;
             }
@@ -410,7 +410,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     let by_itself: Vec<&Value> = sets.as_array().unwrap().iter().filter(|set| set["principal"] == "the service").collect();
     assert!(by_itself.len() > 2, "{sets}");
     for set in by_itself {
-        let states: Vec<&str> = set["states"].as_array().unwrap().iter().filter_map(|state| state["word"].as_str()).collect();
+        let states: Vec<&str> = set["states"].as_array().unwrap().iter().filter_map(|state| state["state"].as_str()).collect();
         let id = set["id"].to_string();
         assert!(!states.contains(&"failed"), "{}", said(&hall.service, &["changes", "export", &id], 0));
     }
@@ -435,7 +435,7 @@ async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
     edit("roomNumber = '\"x\"'\nseeAlso = 'identity.active == true'", "postalCode = 'words(identity.mail, identity.displayName)'");
     said(&hall.service, &publish, 0);
     let shown = said(&hall.service, &["preview"], 0);
-    holds(&shown, &["held"]);
+    holds(&shown, &["on hold"]);
     let long = |person: &&Crew| {
         person.mail.trim().len() + person.family.len() + person.given.len() > 50 && person.mail.contains("@skerry.example")
     };
@@ -465,7 +465,7 @@ fn giving(hall: &Hall) {
     let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
     let password = "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n\n[group.outbound]";
     std::fs::write(rules.join("berthing.toml"), berthing.replacen("[group.outbound]", password, 1)).unwrap();
-    let notice = "[[notice]]\nname = \"new lookouts\"\non = \"joined a group\"\nto = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\ncall = \"welcome-desk\"\n\
+    let notice = "[[notice]]\nname = \"new lookouts\"\non = \"joined_group\"\nto = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\ncall = \"welcome-desk\"\n\
                   [[notice]]\nname = \"take it away\"\non = \"left\"\ntext = 'identity.displayName + \" left\"'\ncall = \"welcome-desk\"\n";
     std::fs::write(rules.join("notices.toml"), notice).unwrap();
     said(&hall.service, &["rules", "publish", rules.to_str().unwrap()], 0);
@@ -523,7 +523,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
         tokio::time::sleep(std::time::Duration::from_millis(200)).await;
     }
     let one = told().into_iter().find(|one| one["label"].as_str().unwrap().contains(&sailor.family)).unwrap();
-    assert_eq!((&one["about"], &one["event"]), (&Value::from("lookouts"), &Value::from("joined a group")));
+    assert_eq!((&one["about"], &one["event"]), (&Value::from("lookouts"), &Value::from("joined_group")));
     assert_eq!(one["to"][0]["mail"], office.mail.to_lowercase());
     holds(&said(&hall.service, &["told"], 0), &["look-out", "welcome-desk"]);
 
@@ -533,7 +533,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
     let put = |password: &str| client(&hall.service.url, &hall.service.token, &["passwords", "set", &id], password);
     assert!(text(&put("short")).contains("8 to 256 characters"));
     assert!(put("Anchor-Buoy-Capstan-4711").status.success());
-    holds(&said(&hall.service, &["passwords", "way", &id], 0), &["on its way to", "crewhall", "berthing"]);
+    holds(&said(&hall.service, &["passwords", "status", &id], 0), &["on its way to", "crewhall", "berthing"]);
     hall.rest();
     assert!(hall.bound(&own, "Anchor-Buoy-Capstan-4711").await.is_ok());
     assert!(hall._berthing.lets_log_in(&sailor.mail.to_lowercase(), "Anchor-Buoy-Capstan-4711"));
@@ -545,10 +545,10 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
         .or_else(|| kept.bin_attrs.get("userPassword").map(|values| String::from_utf8_lossy(&values[0]).into_owned()));
     assert!(hashed.is_some_and(|hash| hash.starts_with('{')), "the directory keeps it as it keeps passwords");
     for n in 0.. {
-        if said(&hall.service, &["passwords", "way", &id], 0).contains("all accounts") {
+        if said(&hall.service, &["passwords", "status", &id], 0).contains("all accounts") {
             break;
         }
-        assert!(n < 100, "{}", said(&hall.service, &["passwords", "way", &id], 0));
+        assert!(n < 100, "{}", said(&hall.service, &["passwords", "status", &id], 0));
         tokio::time::sleep(std::time::Duration::from_millis(200)).await;
     }
     for file in std::fs::read_dir(hall.folder.path().join("data")).unwrap().flatten().filter(|file| file.path().is_file()) {

@@ -229,7 +229,7 @@ async fn when_the_disk_is_full_or_read_only_it_stands_still_says_so_and_goes_on(
         }
     };
     let done = |set: &serde_json::Value| {
-        set["states"].as_array().unwrap().iter().find(|c| c["word"] == "done").map_or(0, |c| c["count"].as_i64().unwrap())
+        set["states"].as_array().unwrap().iter().find(|c| c["state"] == "done").map_or(0, |c| c["count"].as_i64().unwrap())
     };
     until("some are done", &|set| done(set) > 5).await;
 
@@ -278,7 +278,8 @@ async fn when_the_disk_is_full_or_read_only_it_stands_still_says_so_and_goes_on(
         tokio::time::sleep(Duration::from_millis(50)).await;
     };
     assert_eq!(ended["state"], "done", "{ended}");
-    let created = ended["verdicts"].as_array().unwrap().iter().find(|c| c["word"] == "create").unwrap()["count"].as_u64().unwrap() as usize;
+    let created =
+        ended["verdicts"].as_array().unwrap().iter().find(|c| c["verdict"] == "create").unwrap()["count"].as_u64().unwrap() as usize;
     assert_eq!(tide.berthing.users().len(), before + created, "nobody is missing and nobody is there twice");
     tide.berthing.take_writes();
     said(&service, &["run"], 0);

@@ -119,8 +119,8 @@ async fn people_point_to_each_other_and_names_are_made_up_once() {
     assert_eq!(manager(&deck), office["id"], "and the other way round");
     let plan = line.group("sailing-plan");
     assert!(plan["members"].to_string().contains(line.group("deck-watch")["id"].as_str().unwrap()), "a group in a group: {plan}");
-    holds(&said(&line.service, &["why", "sailing-plan"], 0), &["deck-watch", "in step"]);
-    holds(&said(&line.service, &["why", &head("60").number], 0), &["made up once, and theirs for life", "in step"]);
+    holds(&said(&line.service, &["why", "sailing-plan"], 0), &["deck-watch", "in sync"]);
+    holds(&said(&line.service, &["why", &head("60").number], 0), &["made up once, and theirs for life", "in sync"]);
     line.berthing.take_writes();
     // A marriage changes the name and not the account name; a new manager is followed.
     let married = line.people.iter().enumerate().find(|(n, p)| *n > 20 && n % 10 > 4 && !p.given.is_empty() && !p.locked).unwrap().1;
@@ -199,7 +199,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
         "when_unowned = \"disable\"\nwhen_deleted = \"recreate\"",
     );
     let effect = said(&line.service, &["rules", "effect", line.rules.to_str().unwrap()], 0);
-    holds(&effect, &["held → created", "unowned → disabled"]);
+    holds(&effect, &["on hold → created", "orphaned → disabled"]);
     said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
     said(&line.service, &["run"], 0);
     assert_ne!(line.berthing.user(&lost.mail).expect("made again")["id"], json!(old));
@@ -211,10 +211,10 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     line.edit("berthing.toml", "when_unowned = \"disable\"", "when_unowned = \"ask\"");
     said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
     holds(&said(&line.service, &["why", "nightwatch@berthing.example"], 0), &["a person must say whose it is"]);
-    holds(&said(&line.service, &["match", "berthing", "--which", "unowned"], 0), &["nightwatch@berthing.example"]);
+    holds(&said(&line.service, &["match", "berthing", "--which", "orphaned"], 0), &["nightwatch@berthing.example"]);
     said(&line.service, &["match", "berthing", "--person", "nightwatch@berthing.example", "--skip"], 0);
     holds(&said(&line.service, &["why", "nightwatch@berthing.example"], 0), &["it is left alone: a person said so"]);
-    holds(&said(&line.service, &["match", "berthing", "--which", "left-alone"], 0), &["nightwatch@berthing.example"]);
+    holds(&said(&line.service, &["match", "berthing", "--which", "skipped"], 0), &["nightwatch@berthing.example"]);
 }
 
 #[tokio::test(flavor = "multi_thread")]

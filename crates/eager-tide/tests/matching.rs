@@ -13,7 +13,7 @@ const PASSWORD: &str = "harbour-secret";
 
 fn count(service: &Service, word: &str) -> i64 {
     let view = service.json(&["match", "berthing"]);
-    view["counts"].as_array().unwrap().iter().find(|c| c["word"] == word).and_then(|c| c["count"].as_i64()).unwrap()
+    view["counts"].as_array().unwrap().iter().find(|c| c["status"] == word).and_then(|c| c["count"].as_i64()).unwrap()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -30,10 +30,10 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
 
     // The report, and what stands behind a number.
     let report = said(&service, &["match", "berthing"], 0);
-    holds(&report, &["ambiguous", "asked", "will join", "unowned", "match rule \"employee number\"", "--which ambiguous"]);
-    let (ambiguous, asked) = (count(&service, "ambiguous"), count(&service, "asked"));
+    holds(&report, &["ambiguous", "needs review", "will link", "orphaned", "match rule \"employee number\"", "--which ambiguous"]);
+    let (ambiguous, asked) = (count(&service, "ambiguous"), count(&service, "needs_review"));
     assert!(ambiguous >= 1 && asked >= 2, "{report}");
-    holds(&said(&service, &["match", "berthing", "--which", "unowned"], 0), &["dockradio@berthing.example"]);
+    holds(&said(&service, &["match", "berthing", "--which", "orphaned"], 0), &["dockradio@berthing.example"]);
     holds(&said(&service, &["match", "berthing", "--search", "nobody-is-called-so"], 0), &["nobody fits"]);
     holds(&said(&service, &["match", "nowhere"], 1), &["there is no system `nowhere`"]);
 
@@ -50,25 +50,28 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     holds(&said(&service, &["match", "berthing", "--join"], 1), &["of whom?"]);
     said(&service, &["match", "berthing", "--person", who, "--join", "--candidate", "spare1"], 0);
     assert_eq!(count(&service, "ambiguous"), ambiguous - 1);
-    holds(&said(&service, &["match", "berthing", "--which", "will-join", "--search", "said so"], 0), &[who, "first operator said so"]);
+    holds(
+        &said(&service, &["match", "berthing", "--which", "will-link", "--search", "operator decided"], 0),
+        &[who, "as first operator decided"],
+    );
 
     // Never these two: then a new account is wanted, whose name the other one has; that is said.
-    let line = service.json(&["match", "berthing", "--which", "asked"])["lines"][0].clone();
+    let line = service.json(&["match", "berthing", "--which", "needs-review"])["lines"][0].clone();
     let label = line["label"].as_str().unwrap();
-    said(&service, &["match", "berthing", "--which", "asked", "--person", label, "--never"], 0);
-    assert_eq!(count(&service, "asked"), asked - 1);
-    let held = said(&service, &["scope", "berthing", "--who", "held", "--search", label], 0);
+    said(&service, &["match", "berthing", "--which", "needs-review", "--person", label, "--never"], 0);
+    assert_eq!(count(&service, "needs_review"), asked - 1);
+    let held = said(&service, &["scope", "berthing", "--who", "on-hold", "--search", label], 0);
     holds(&held, &["is taken in berthing by the account thuha.pttel@skerry.example", "which matches nobody by the rules"]);
     // Taken back, it is asked again; then all that are left are answered in one go.
     let answers = service.json(&["match", "berthing"])["answers"].clone();
     let never = answers.as_array().unwrap().iter().find(|a| a["said"] == "never").unwrap()["id"].to_string();
     holds(&said(&service, &["match", "berthing", "--take-back", &never], 0), &["the rules decide again"]);
     holds(&said(&service, &["match", "berthing", "--take-back", &never], 1), &["there is no answer"]);
-    assert_eq!(count(&service, "asked"), asked);
-    holds(&said(&service, &["match", "berthing", "--which", "asked", "--all", "--join"], 0), &["answers were kept"]);
-    assert_eq!(count(&service, "asked"), 0);
-    said(&service, &["match", "berthing", "--which", "unowned", "--search", "dockradio", "--all", "--skip"], 0);
-    assert_eq!(count(&service, "left_alone"), 1);
+    assert_eq!(count(&service, "needs_review"), asked);
+    holds(&said(&service, &["match", "berthing", "--which", "needs-review", "--all", "--join"], 0), &["answers were kept"]);
+    assert_eq!(count(&service, "needs_review"), 0);
+    said(&service, &["match", "berthing", "--which", "orphaned", "--search", "dockradio", "--all", "--skip"], 0);
+    assert_eq!(count(&service, "skipped"), 1);
 
     // Adopt first: everything is joined, and nothing is sent.
     berthing.take_writes();
@@ -76,15 +79,15 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     let adopted = said(&service, &["run", "--adopt"], 0);
     holds(&adopted, &["adopted: accounts were joined, and nothing was sent", "changes show"]);
     assert_eq!((berthing.take_writes().len(), berthing.users() == users), (0, true));
-    assert_eq!(count(&service, "will_join"), 0);
-    assert!(count(&service, "joined") > 100);
-    holds(&said(&service, &["why", who], 0), &["spare1@skerry.example", "first operator said so"]);
+    assert_eq!(count(&service, "will_link"), 0);
+    assert!(count(&service, "linked") > 100);
+    holds(&said(&service, &["why", who], 0), &["spare1@skerry.example", "as first operator decided"]);
     let differences = said(&service, &["changes", "show", "2", "--values", "--search", who], 0);
     holds(&differences, &["adopting: accounts are joined, and nothing is sent", "spare1@skerry.example"]);
 
     // Who is joined is never moved silently; after a split the answer still holds.
     let other = service.json(&["match", "berthing", "--which", "new"])["lines"][0]["identity"].as_str().unwrap().to_owned();
-    let joined = service.json(&["match", "berthing", "--which", "joined", "--search", "spare1"])["lines"][0].clone();
+    let joined = service.json(&["match", "berthing", "--which", "linked", "--search", "spare1"])["lines"][0].clone();
     let answer = serde_json::json!([{"said": "join", "identity": other, "account": joined["account"]}]);
     let http = common::http();
     let post = |body: serde_json::Value| {
@@ -106,7 +109,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         holds(&answer.text().await.unwrap(), &[wanted]);
     }
     said(&service, &["identities", "split", joined["identity"].as_str().unwrap(), "berthing"], 0);
-    holds(&said(&service, &["match", "berthing", "--which", "will-join"], 0), &["first operator said so"]);
+    holds(&said(&service, &["match", "berthing", "--which", "will-link"], 0), &["as first operator decided"]);
 
     // A real run then sends what was shown, and everything that was said is in the journal.
     said(&service, &["run"], 0);

@@ -1,15 +1,14 @@
 //! Previews, runs and what is in them.
 
+use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-
-use crate::Count;
 
 /// A preview or a run to begin.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewChangeSet {
     /// `preview` or `run`.
-    pub kind: String,
+    pub kind: ChangeSetKind,
     /// For a run: send only what this preview showed.
     #[serde(default)]
     pub preview: Option<i64>,
@@ -27,7 +26,7 @@ pub struct NewChangeSet {
     pub systems: Vec<String>,
     /// Only what is done to accounts of these types (`person`, `service`, `group`); none named means all.
     #[serde(default)]
-    pub types: Vec<String>,
+    pub types: Vec<ObjectType>,
     /// For a preview: as it would be decided on this day (`2027-01-15`, from its beginning in UTC) or at this instant.
     #[serde(default)]
     pub as_of: Option<String>,
@@ -39,9 +38,9 @@ pub struct ChangeSet {
     /// Its number.
     pub id: i64,
     /// `preview` or `run`.
-    pub kind: String,
+    pub kind: ChangeSetKind,
     /// `reading`, `deciding`, `running`, `done`, `failed` or `cancelled`.
-    pub state: String,
+    pub state: ChangeSetState,
     /// The rules it was decided by.
     pub rule_version: i64,
     /// Who asked for it.
@@ -49,8 +48,10 @@ pub struct ChangeSet {
     /// The preview that a run was bound to.
     pub preview: Option<i64>,
     /// When it began.
+    #[schema(format = DateTime)]
     pub started: String,
     /// When it ended.
+    #[schema(format = DateTime)]
     pub ended: Option<String>,
     /// What came of it as a whole.
     pub result: ChangeSetResult,
@@ -61,40 +62,12 @@ pub struct ChangeSet {
     /// Is it about everybody? A run on news, or of those who were named, tells of those it is about.
     pub whole: bool,
     /// The moment that a preview shows, when it is not the one at which it was made.
+    #[schema(format = DateTime)]
     pub as_of: Option<String>,
     /// Lines by verdict.
-    pub verdicts: Vec<Count>,
+    pub verdicts: Vec<VerdictCount>,
     /// Changes by state.
-    pub states: Vec<Count>,
-}
-
-/// What came of a preview or run as a whole.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum ChangeSetResult {
-    /// It has not ended.
-    InProgress,
-    /// Everything was read, and every change that was sent took effect.
-    Complete,
-    /// It ended, and a system could not be read or changes failed.
-    Partial,
-    /// It broke off.
-    Failed,
-    /// Somebody cancelled it.
-    Cancelled,
-}
-
-impl ChangeSetResult {
-    /// The result as people read it.
-    pub fn label(self) -> &'static str {
-        match self {
-            ChangeSetResult::InProgress => "in progress",
-            ChangeSetResult::Complete => "complete",
-            ChangeSetResult::Partial => "partial",
-            ChangeSetResult::Failed => "failed",
-            ChangeSetResult::Cancelled => "cancelled",
-        }
-    }
+    pub states: Vec<StateCount>,
 }
 
 /// What was decided about one person in one system.
@@ -105,7 +78,7 @@ pub struct Line {
     /// The system.
     pub system: String,
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
     /// What people call the account, if there is one.
@@ -113,13 +86,13 @@ pub struct Line {
     /// Whom it is about.
     pub label: String,
     /// `create`, `join`, `update`, `rename`, `enable`, `disable`, `in_step`, `source`, `out_of_scope`, `held` or `unowned`.
-    pub verdict: String,
+    pub verdict: Verdict,
     /// Why.
     pub reason: String,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
     /// What became of its changes: the state of the one that went worst; missing where there are none.
-    pub outcome: Option<String>,
+    pub outcome: Option<ChangeState>,
     /// What the system answered to a change that failed.
     pub error: Option<String>,
     /// What to do about it.
@@ -149,16 +122,16 @@ pub struct Change {
     /// The target.
     pub system: String,
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// The identity behind it.
     pub identity: String,
     /// Whom it is about.
     pub label: String,
     /// `create`, `update`, `rename`, `enable`, `disable`, …
-    pub kind: String,
+    pub kind: ChangeKind,
     /// `proposed`, `held`, `queued`, `sending`, `accepted` (in a queue of the system's own), `unknown`, `done`, `failed` or
     /// `cancelled`.
-    pub state: String,
+    pub state: ChangeState,
     /// The values.
     pub values: Vec<ValueChange>,
     /// Why.
@@ -174,6 +147,7 @@ pub struct Change {
     /// How often it was sent.
     pub attempts: i64,
     /// When it was settled.
+    #[schema(format = DateTime)]
     pub settled: Option<String>,
     /// Who started the run that it belongs to, in the history of an identity.
     pub principal: Option<String>,
@@ -184,9 +158,8 @@ pub struct Change {
 pub struct Decision {
     /// What it is called when it is answered. It names what was shown: it is another one when that changes.
     pub id: String,
-    /// `approval` (a yes is needed), `guard` (held changes), `parked` (a change that failed for good), `drift` (changed in a
-    /// system itself, and only told), `match` (doubtful matches), `reminder` or `surprise` (done behind our back).
-    pub kind: String,
+    /// What is to be decided.
+    pub kind: DecisionKind,
     /// The system.
     pub system: String,
     /// What is asked, in a line.
@@ -197,9 +170,8 @@ pub struct Decision {
     pub count: usize,
     /// Some of those, by name.
     pub names: Vec<String>,
-    /// What can be said: `approve`, `refuse`, `ask-again`, `release`, `discard`, `repair`, `retry`, `seen`. Matches are answered
-    /// where they are compared.
-    pub answers: Vec<String>,
+    /// How it can be answered. Matches are answered where they are compared.
+    pub answers: Vec<DecisionAnswer>,
     /// Why whoever asks may not answer, if they may not.
     pub blocked: Option<String>,
     /// What is offered, where whoever says yes chooses.
@@ -226,7 +198,7 @@ pub struct NewDecisionAnswer {
     /// The decision.
     pub id: String,
     /// One of its answers.
-    pub answer: String,
+    pub answer: DecisionAnswer,
     /// Words that go with a yes or a no.
     #[serde(default)]
     pub comment: String,

@@ -1,6 +1,6 @@
 //! Drafts of the rule set, its versions, what they differ in, and what an edit does.
 
-use crate::{Fault, RuleFile, TrialFault, TrialStep};
+use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -18,6 +18,7 @@ pub struct DraftRow {
     /// Who made it.
     pub principal: String,
     /// When it was last saved.
+    #[schema(format = DateTime)]
     pub changed: String,
     /// By whom.
     pub changed_by: String,
@@ -83,6 +84,7 @@ pub struct RuleVersion {
     /// Its number.
     pub version: i64,
     /// When it was published.
+    #[schema(format = DateTime)]
     pub made: String,
     /// By whom.
     pub principal: String,
@@ -96,7 +98,7 @@ pub struct FileDifference {
     /// Its name.
     pub name: String,
     /// `added`, `removed` or `changed`.
-    pub state: String,
+    pub state: FileChange,
     /// The lines that differ, with a few around them.
     pub lines: Vec<DifferentLine>,
 }
@@ -104,8 +106,8 @@ pub struct FileDifference {
 /// One line of a difference.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DifferentLine {
-    /// `+` came, `-` went, a blank stayed.
-    pub sign: String,
+    /// What became of it.
+    pub change: LineChange,
     /// Its number in the older file, from 1.
     pub before: Option<usize>,
     /// Its number in the newer file.
@@ -178,7 +180,7 @@ pub struct EffectLine {
     /// The system; none for the identity itself.
     pub system: Option<String>,
     /// `person`, `service` or `group`.
-    pub object: String,
+    pub object: ObjectType,
     /// The identity.
     pub identity: Option<String>,
     /// Whom it is about.
@@ -204,9 +206,9 @@ pub struct NewMappingTrial {
     /// The draft whose rules are tried; the published ones, if left out.
     #[serde(default)]
     pub draft: Option<i64>,
-    /// `person`, `service` or `group`; persons, if left out.
+    /// The type; `person` if left out.
     #[serde(default)]
-    pub object: Option<String>,
+    pub object: Option<ObjectType>,
 }
 
 /// What a whole mapping gave on one record.
@@ -224,7 +226,7 @@ pub struct MappingTrial {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TriedAttribute {
     /// `inbound` or `outbound`.
-    pub direction: String,
+    pub direction: Direction,
     /// The attribute.
     pub attribute: String,
     /// The expression.
@@ -257,8 +259,10 @@ pub struct FirstPassword {
     /// The account's name there.
     pub account: String,
     /// When it was set.
+    #[schema(format = DateTime)]
     pub made: String,
     /// When it was shown; none while it waits.
+    #[schema(format = DateTime)]
     pub shown: Option<String>,
     /// To whom, or which call-out took it.
     pub shown_to: Option<String>,

@@ -1,5 +1,6 @@
 //! What people are given beside accounts: seats of licences and passwords; and who was told of what.
 
+use crate::*;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};
@@ -16,8 +17,9 @@ pub struct Membership {
     /// Its name in the system.
     pub name: String,
     /// How it came about: `rule` (joined by what they are), `mapped` (a member where the group comes from), `hand`.
-    pub origin: String,
+    pub origin: MembershipOrigin,
     /// Since when, for those that a rule gave (UTC).
+    #[schema(format = DateTime)]
     pub since: Option<String>,
 }
 
@@ -77,8 +79,8 @@ pub struct Told {
     pub id: i64,
     /// The rule, by its name.
     pub rule: String,
-    /// What happened: `ready`, `arrived`, `leaving`, `left`, `joined a group`, `no seat`, `not arrived`.
-    pub event: String,
+    /// What happened.
+    pub event: NotificationEvent,
     /// Whom it is about.
     pub identity: String,
     /// What people call them.
@@ -92,8 +94,10 @@ pub struct Told {
     /// The call-out that carries it; without one it stays here.
     pub call: Option<String>,
     /// When it was noticed (UTC).
+    #[schema(format = DateTime)]
     pub made: String,
     /// When it was carried (UTC).
+    #[schema(format = DateTime)]
     pub sent: Option<String>,
     /// Why it is not carried yet.
     pub error: Option<String>,
@@ -137,6 +141,7 @@ pub struct PasswordOnItsWay {
     /// Whose it is, if that is known yet.
     pub identity: Option<String>,
     /// When it was set (UTC).
+    #[schema(format = DateTime)]
     pub made: String,
     /// The system that told of it; nothing when an operator set it.
     pub origin: Option<String>,
@@ -149,6 +154,7 @@ pub struct PasswordOnItsWay {
     /// Nothing more is to be done for it: every account has it, or it has ended.
     pub is_settled: bool,
     /// When nothing more was to be done for it (UTC).
+    #[schema(format = DateTime)]
     pub ended: Option<String>,
     /// How that ended.
     pub outcome: Option<String>,

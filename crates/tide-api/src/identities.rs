@@ -1,9 +1,8 @@
 //! Identities, and why they are as they are.
 
+use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-
-use crate::{Attribute, Change, Known};
 
 /// An identity in a list.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -13,12 +12,13 @@ pub struct Identity {
     /// What people call it.
     pub label: String,
     /// Its stage.
-    pub stage: String,
+    pub stage: Stage,
     /// The systems in which it has an account.
     pub systems: Vec<String>,
     /// Some values, to tell people of one name apart.
     pub attributes: Vec<Attribute>,
     /// When it last changed.
+    #[schema(format = DateTime)]
     pub changed: String,
 }
 
@@ -32,7 +32,7 @@ pub struct ValueReason {
     /// The value that is there, for an account.
     pub there: Option<String>,
     /// How the two stand to each other, for an account.
-    pub state: Option<String>,
+    pub state: Option<ValueState>,
     /// The rule, as `file:line`.
     pub rule: String,
     /// Its expression.
@@ -51,7 +51,7 @@ pub struct AccountReason {
     /// The system.
     pub system: String,
     /// What is decided about it.
-    pub verdict: String,
+    pub verdict: Verdict,
     /// Why.
     pub reason: String,
     /// The rule behind it, as `file:line`.
@@ -84,7 +84,7 @@ pub struct Explanation {
     /// The identity.
     pub identity: Option<String>,
     /// Its stage.
-    pub stage: Option<String>,
+    pub stage: Option<Stage>,
     /// Its values and where each comes from.
     pub values: Vec<ValueReason>,
     /// Its accounts.
@@ -99,10 +99,14 @@ pub struct Link {
     /// The account's name there.
     pub account: String,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub made: String,
-    /// By which rule or act.
+    /// What kind of thing made it.
+    pub origin: LinkOrigin,
+    /// The same as a sentence, with the source, rule or operator.
     pub made_by: String,
     /// When it was ended.
+    #[schema(format = DateTime)]
     pub ended: Option<String>,
     /// Why it was ended.
     pub ended_by: Option<String>,
@@ -112,7 +116,7 @@ pub struct Link {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct IdentityDetail {
     /// `person`, `service` or `group`.
-    pub object: String,
+    pub object: ObjectType,
     /// Everything about it, explained.
     pub explanation: Explanation,
     /// Its links.

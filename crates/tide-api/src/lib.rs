@@ -25,6 +25,14 @@ pub use roles::*;
 pub use rules::*;
 pub use systems::*;
 
+pub use tide_core::decide::{ChangeKind, Verdict};
+pub use tide_core::lifecycle::LifecycleTransition;
+pub use tide_core::matching::MatchDecision;
+pub use tide_core::rules::FaultSeverity;
+pub use tide_core::schema::ValueKind;
+pub use tide_core::states::*;
+pub use tide_core::{HoldCause, HoldOwner, ObjectType, Stage};
+
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -49,12 +57,30 @@ pub struct Problem {
     pub faults: Vec<Fault>,
 }
 
-/// A number behind a word.
+/// How many got a verdict.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Count {
-    /// The word.
-    pub word: String,
-    /// The number.
+pub struct VerdictCount {
+    /// The verdict.
+    pub verdict: Verdict,
+    /// How many.
+    pub count: i64,
+}
+
+/// How many changes are in a state.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct StateCount {
+    /// The state.
+    pub state: ChangeState,
+    /// How many.
+    pub count: i64,
+}
+
+/// How many identities are in a stage.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct StageCount {
+    /// The stage.
+    pub stage: Stage,
+    /// How many.
     pub count: i64,
 }
 
@@ -98,7 +124,7 @@ pub struct Overview {
     /// The systems.
     pub systems: Vec<System>,
     /// Identities by stage.
-    pub identities: Vec<Count>,
+    pub identities: Vec<StageCount>,
     /// The version of the published rules; 0 while there are none.
     pub rule_version: i64,
     /// The last run about everybody.
@@ -127,6 +153,7 @@ pub struct WriteStop {
     /// The operator who set it.
     pub principal: String,
     /// When it was set (RFC 3339, UTC).
+    #[schema(format = DateTime)]
     pub made_at: String,
 }
 
@@ -148,6 +175,7 @@ pub struct Notice {
     /// More about it, and what becomes of it.
     pub body: String,
     /// When it was noticed.
+    #[schema(format = DateTime)]
     pub made: String,
 }
 
@@ -165,6 +193,7 @@ pub struct JournalEntry {
     /// Its number.
     pub id: i64,
     /// When.
+    #[schema(format = DateTime)]
     pub at: String,
     /// Who, by name where that is known.
     pub principal: String,
@@ -212,7 +241,7 @@ pub struct ListQuery {
     /// Only rows of this system.
     pub system: Option<String>,
     /// Only lines with a change in this state, such as `failed`; only change sets with changes that failed, when it is `failed`.
-    pub state: Option<String>,
+    pub state: Option<ChangeState>,
     /// Only rows after this place, as `next` gave it.
     pub after: Option<String>,
     /// The most rows, up to 1,000.

@@ -1,5 +1,6 @@
 //! Where people stand in their lives, their departures, and how fast those who left lost their access.
 
+use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -7,11 +8,12 @@ use utoipa::{IntoParams, ToSchema};
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Moment {
     /// When (UTC).
+    #[schema(format = DateTime)]
     pub at: String,
     /// The same for people, to the minute, in the zone in which the date is meant.
     pub shown: String,
     /// `ready`, `starts`, `leaving` or `leaves`.
-    pub turn: String,
+    pub turn: LifecycleTransition,
     /// What happens, in words.
     pub what: String,
     /// Is it over?
@@ -26,6 +28,7 @@ pub struct Departure {
     /// What people call them; empty where that is known anyway.
     pub label: String,
     /// From when on they have left (UTC).
+    #[schema(format = DateTime)]
     pub at: String,
     /// Who said so.
     pub by: String,
@@ -37,12 +40,13 @@ pub struct Departure {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct LifeLine {
     /// `expected`, `active`, `away`, `leaving` or `left`.
-    pub stage: String,
+    pub stage: Stage,
     /// Why, where the rules say anything of it.
     pub reason: Option<String>,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
     /// Since when, if that is known (UTC).
+    #[schema(format = DateTime)]
     pub since: Option<String>,
     /// What their dates say, in order.
     pub moments: Vec<Moment>,
@@ -56,6 +60,7 @@ pub struct LifeLine {
 #[into_params(parameter_in = Query)]
 pub struct Leave {
     /// The moment, as RFC 3339 writes it.
+    #[param(format = DateTime)]
     pub at: Option<String>,
     /// Or the last day (2026-12-31): it counts, in the zone that the rules name.
     pub last_day: Option<String>,
@@ -69,7 +74,7 @@ pub struct DepartureChange {
     /// The system.
     pub system: String,
     /// What is done.
-    pub kind: String,
+    pub kind: ChangeKind,
     /// Which departure step it is, from 1; 0 means none.
     pub step: u16,
     /// The values, in words.
@@ -82,6 +87,7 @@ pub struct DepartureChange {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DepartureEffect {
     /// From when on they would have left (UTC).
+    #[schema(format = DateTime)]
     pub at: String,
     /// The changes, in the order in which they would be sent.
     pub changes: Vec<DepartureChange>,
@@ -103,8 +109,8 @@ pub struct AccountWords {
 pub struct WayIn {
     /// The system.
     pub system: String,
-    /// What is still to be done there.
-    pub kind: String,
+    /// The change that is still to be made; nothing when a webhook was not reached.
+    pub kind: Option<ChangeKind>,
     /// Why it is not done yet.
     pub why: String,
 }
@@ -117,8 +123,10 @@ pub struct Leaver {
     /// What people call them.
     pub label: String,
     /// From when on their access was to be closed: the moment that was due, or that in which a source showed it (UTC).
+    #[schema(format = DateTime)]
     pub started: String,
     /// When the last change of the departure was confirmed (UTC).
+    #[schema(format = DateTime)]
     pub confirmed: Option<String>,
     /// Seconds between the two, when nothing is open.
     pub seconds: Option<f64>,
@@ -127,6 +135,7 @@ pub struct Leaver {
     /// Ways in that are not closed yet.
     pub open: Vec<WayIn>,
     /// When they came back, if they did (UTC).
+    #[schema(format = DateTime)]
     pub returned: Option<String>,
 }
 

@@ -1,6 +1,6 @@
 //! How accounts and identities find each other.
 
-use crate::Count;
+use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -8,10 +8,10 @@ use utoipa::{IntoParams, ToSchema};
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct MatchQuery {
-    /// `person`, `service` or `group`; persons, if left out.
-    pub object: Option<String>,
-    /// `ambiguous`, `asked`, `claimed_twice`, `taken`, `moved`, `will_join`, `new`, `unowned`, `left_alone` or `joined`.
-    pub which: Option<String>,
+    /// The type; `person` if left out.
+    pub object: Option<ObjectType>,
+    /// Only these.
+    pub which: Option<MatchStatus>,
     /// With this text in name, account or reason.
     pub search: Option<String>,
     /// How many are shown.
@@ -22,19 +22,37 @@ pub struct MatchQuery {
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct MatchCaseQuery {
-    /// `person`, `service` or `group`; persons, if left out.
-    pub object: Option<String>,
+    /// The type; `person` if left out.
+    pub object: Option<ObjectType>,
     /// The identity that looks for its account.
     pub identity: Option<String>,
     /// The account that looks for its identity.
     pub account: Option<i64>,
 }
 
+/// How many matches have a status.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MatchCount {
+    /// The status.
+    pub status: MatchStatus,
+    /// How many.
+    pub count: i64,
+}
+
+/// How many links something made, or would make.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LinkCount {
+    /// What makes them, as a sentence.
+    pub basis: String,
+    /// How many.
+    pub count: i64,
+}
+
 /// One person or account, and how its match stands.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchLine {
     /// How it stands: the words of the query `which`.
-    pub word: String,
+    pub status: MatchStatus,
     /// Whom it is about.
     pub label: String,
     /// The identity, if there is one.
@@ -57,7 +75,7 @@ pub struct MatchAnswer {
     /// Its number.
     pub id: i64,
     /// `join`, `never`, `new` or `skip`.
-    pub said: String,
+    pub said: MatchDecision,
     /// Whom it is about.
     pub label: String,
     /// The identity.
@@ -67,6 +85,7 @@ pub struct MatchAnswer {
     /// Who said it.
     pub principal: String,
     /// When.
+    #[schema(format = DateTime)]
     pub made: String,
 }
 
@@ -74,9 +93,9 @@ pub struct MatchAnswer {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchView {
     /// How many there are of each word.
-    pub counts: Vec<Count>,
+    pub counts: Vec<MatchCount>,
     /// What joined accounts, or would, and how many.
-    pub joined_by: Vec<Count>,
+    pub linked_by: Vec<LinkCount>,
     /// Those that were asked for.
     pub lines: Vec<MatchLine>,
     /// How many fit what was asked for.
@@ -120,7 +139,7 @@ pub struct MatchRow {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchCase {
     /// Why it is asked.
-    pub word: String,
+    pub status: MatchStatus,
     /// What is asked.
     pub reason: String,
     /// The rule behind it, as file:line:column.
@@ -138,7 +157,7 @@ pub struct MatchCase {
 #[serde(deny_unknown_fields)]
 pub struct NewMatchAnswer {
     /// `join`, `never`, `new` or `skip`.
-    pub said: String,
+    pub said: MatchDecision,
     /// The identity.
     #[serde(default)]
     pub identity: Option<String>,

@@ -15,8 +15,10 @@ pub struct Operator {
     /// What people call that identity.
     pub person: Option<String>,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub made: String,
     /// When its rights were taken back.
+    #[schema(format = DateTime)]
     pub ended: Option<String>,
 }
 

@@ -1,5 +1,6 @@
 //! Roles, who holds them, and where they differ.
 
+use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -10,9 +11,12 @@ pub struct RoleHolder {
     pub identity: String,
     /// What people call them.
     pub label: String,
-    /// By what: the role's condition, whoever gave it, the role that brings it.
+    /// What kind of thing gives it.
+    pub origin: Option<RoleOrigin>,
+    /// The same as a sentence: the condition, the operator who gave it, the role that includes it.
     pub by: String,
     /// Until when, if it was given for a time (UTC).
+    #[schema(format = DateTime)]
     pub until: Option<String>,
 }
 
@@ -22,7 +26,7 @@ pub struct Role {
     /// Its name.
     pub name: String,
     /// `person`, `service` or `group`.
-    pub object: String,
+    pub object: ObjectType,
     /// Its condition, if it has one.
     pub when: Option<String>,
     /// Roles that it brings with it.
@@ -80,6 +84,8 @@ pub struct RoleTurn {
     pub identity: String,
     /// What people call them.
     pub label: String,
+    /// What kind of thing would give it; nothing if it is lost.
+    pub origin: Option<RoleOrigin>,
     /// By what they would hold it; of one that is lost, by what it is kept for a while, or nothing.
     pub by: String,
 }
@@ -106,6 +112,7 @@ pub struct GiveRole {
     /// To whom: the id of an identity.
     pub identity: String,
     /// From when on, as RFC 3339 writes it; at once without it.
+    #[schema(format = DateTime)]
     pub from: Option<String>,
     /// Until when; until it is taken without it.
     pub until: Option<String>,

@@ -1,6 +1,6 @@
 //! The rule set.
 
-use crate::Known;
+use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -27,7 +27,7 @@ pub struct RuleFiles {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Fault {
     /// `error` or `warning`.
-    pub severity: String,
+    pub severity: FaultSeverity,
     /// The file.
     pub file: String,
     /// The line, from 1.
@@ -80,7 +80,7 @@ pub struct SystemRules {
     /// The system.
     pub system: String,
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// Who takes part.
     pub scope: Vec<RuleLine>,
     /// How accounts find their identity.
@@ -104,6 +104,7 @@ pub struct Rules {
     /// The version; 0 while nothing was published.
     pub version: i64,
     /// When it was published.
+    #[schema(format = DateTime)]
     pub made: Option<String>,
     /// By whom.
     pub principal: Option<String>,
@@ -138,9 +139,9 @@ pub struct NewTrial {
     /// The draft whose names it may read; the published rules', if left out.
     #[serde(default)]
     pub draft: Option<i64>,
-    /// `person`, `service` or `group`; persons, if left out.
+    /// The type; `person` if left out.
     #[serde(default)]
-    pub object: Option<String>,
+    pub object: Option<ObjectType>,
 }
 
 /// One part of an expression, and what it gave.

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::Attribute;
+use crate::*;
 
 /// One step of a system's test.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -11,7 +11,7 @@ pub struct CheckStep {
     /// What was tried.
     pub name: String,
     /// `passed`, `warned` or `failed`.
-    pub state: String,
+    pub state: StepState,
     /// What was found.
     pub said: String,
     /// What to do about it.
@@ -33,15 +33,17 @@ pub struct CheckReport {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Reading {
     /// The type that was read.
-    pub object: String,
+    pub object: ObjectType,
     /// `running`, `complete` or `broken`.
-    pub state: String,
+    pub state: ReadState,
     /// How many accounts it showed.
     pub seen: i64,
     /// When it began.
-    pub started: String,
+    #[schema(format = DateTime)]
+    pub started_at: String,
     /// When it ended.
-    pub ended: Option<String>,
+    #[schema(format = DateTime)]
+    pub ended_at: Option<String>,
     /// What broke it.
     pub error: Option<String>,
     /// How many rows were set aside.
@@ -54,8 +56,9 @@ pub struct Known {
     /// The system.
     pub system: String,
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// As it was when; missing if it was never read.
+    #[schema(format = DateTime)]
     pub at: Option<String>,
     /// It tells each change, so that it is known as it is now.
     pub live: bool,
@@ -71,7 +74,7 @@ pub struct System {
     /// Its name.
     pub name: String,
     /// `ldap`, `scim`, `feed` or `push`.
-    pub kind: String,
+    pub kind: SystemKind,
     /// Where it is.
     pub address: String,
     /// Its settings, without secrets.
@@ -82,7 +85,7 @@ pub struct System {
     #[serde(default)]
     pub all_settings: serde_json::Value,
     /// `person`, `service`, `group`: the types that may be written. None is read-only.
-    pub writable: Vec<String>,
+    pub writable: Vec<ObjectType>,
     /// Paused by an operator.
     pub paused: bool,
     /// Armed by an operator: before that, nothing is sent and nothing starts by itself.
@@ -92,10 +95,11 @@ pub struct System {
     /// What it says of itself.
     pub profile: Vec<Fact>,
     /// How it is, by its tests, reads and writes; the last of them counts.
-    pub health: crate::Health,
+    pub health: SystemHealth,
     /// What does not work.
     pub health_reason: Option<String>,
     /// When it was last tested.
+    #[schema(format = DateTime)]
     pub checked_at: Option<String>,
     /// The steps of the last test.
     pub steps: Vec<CheckStep>,
@@ -106,7 +110,7 @@ pub struct System {
     /// Its last readings, by type.
     pub readings: Vec<Reading>,
     /// Does it give identities their values, are its accounts kept by us, by the published rules?
-    pub roles: Vec<String>,
+    pub roles: Vec<SystemRole>,
     /// When it is read and written by itself.
     pub schedule: Schedule,
     /// How it stands with following it, by type; empty while it is not followed.
@@ -117,6 +121,7 @@ pub struct System {
     /// The window that is open now, in which nothing is written to it.
     pub quiet_now: Option<String>,
     /// When the next such window begins.
+    #[schema(format = DateTime)]
     pub next_quiet: Option<String>,
 }
 
@@ -128,7 +133,7 @@ pub struct Schedule {
     pub follow: bool,
     /// In which way: `content_sync`, `change_number`, `modified`, `last_modified`, `arrival`, `pushed` or `full`; the best
     /// that it offers, if none is named.
-    pub way: Option<String>,
+    pub way: Option<WatchMode>,
     /// How often it is asked, in seconds, where it does not tell by itself; 60 without it.
     pub every_seconds: Option<u32>,
     /// How often everything is read, in seconds; a day without it, an hour where deletions are not told.
@@ -156,20 +161,23 @@ pub struct QuietWindow {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FollowState {
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// In which way.
-    pub way: Option<String>,
+    pub way: Option<WatchMode>,
     /// That way in words.
     pub words: Option<String>,
     /// `reading`, `listening`, `waiting` or `broken`.
-    pub state: String,
+    pub state: WatcherState,
     /// When news came last.
+    #[schema(format = DateTime)]
     pub news: Option<String>,
     /// How many accounts differed since the service started.
     pub changed: usize,
     /// When it is asked again, if it does not tell by itself.
+    #[schema(format = DateTime)]
     pub next: Option<String>,
     /// When it is read whole again.
+    #[schema(format = DateTime)]
     pub full: Option<String>,
     /// What broke it.
     pub error: Option<String>,
@@ -182,7 +190,7 @@ pub struct NewSystem {
     #[serde(default)]
     pub name: String,
     /// `ldap`, `scim`, `feed` or `push`.
-    pub kind: String,
+    pub kind: SystemKind,
     /// Its settings.
     #[schema(value_type = Object)]
     pub settings: serde_json::Value,
@@ -228,7 +236,7 @@ pub struct RemoveQuery {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct SystemState {
     /// The types that may be written.
-    pub writable: Option<Vec<String>>,
+    pub writable: Option<Vec<ObjectType>>,
     /// Paused.
     pub paused: Option<bool>,
     /// Armed.
@@ -251,7 +259,7 @@ pub struct SchemaAttribute {
     /// Its name.
     pub name: String,
     /// How its values look.
-    pub kind: String,
+    pub kind: ValueKind,
     /// May it hold several values?
     pub many: bool,
     /// Must it hold one?
@@ -264,7 +272,7 @@ pub struct SchemaAttribute {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ReadResult {
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// How many accounts were shown.
     pub seen: i64,
     /// How many are absent from now on.
@@ -293,8 +301,10 @@ pub struct Account {
     /// The identity it is linked to.
     pub identity: Option<String>,
     /// When it was last seen.
+    #[schema(format = DateTime)]
     pub seen: String,
     /// Since when it is no longer there.
+    #[schema(format = DateTime)]
     pub absent_since: Option<String>,
     /// The system itself said that it is gone; else a complete reading did not show it, and its absence from a source counts after
     /// `absence_grace_days`.
@@ -442,7 +452,7 @@ pub struct Scope {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeCount {
     /// `in`, `out` or `held`.
-    pub stand: String,
+    pub status: ScopeStatus,
     /// Why.
     pub reason: String,
     /// The rule behind it.
@@ -455,7 +465,7 @@ pub struct ScopeCount {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeLine {
     /// `in`, `out` or `held`.
-    pub stand: String,
+    pub status: ScopeStatus,
     /// Whom it is about.
     pub label: String,
     /// What the account is called.
@@ -476,7 +486,7 @@ pub struct ScopeView {
     /// The rule file that it stands in.
     pub file: String,
     /// By where they stand: `in`, `out`, `held`.
-    pub totals: Vec<crate::Count>,
+    pub totals: Vec<ScopeStatusCount>,
     /// By reason.
     pub counts: Vec<ScopeCount>,
     /// The people that were asked for, the first of them.
@@ -485,13 +495,22 @@ pub struct ScopeView {
     pub found: usize,
 }
 
+/// How many have a status in a scope.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ScopeStatusCount {
+    /// The status.
+    pub status: ScopeStatus,
+    /// How many.
+    pub count: i64,
+}
+
 /// Which people of a scope are asked for.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, utoipa::IntoParams)]
 pub struct ScopeQuery {
-    /// `person`, `service` or `group`; persons, if left out.
-    pub object: Option<String>,
+    /// The type; `person` if left out.
+    pub object: Option<ObjectType>,
     /// `in`, `out` or `held`.
-    pub stand: Option<String>,
+    pub status: Option<ScopeStatus>,
     /// Counted under this reason.
     pub reason: Option<String>,
     /// With this text in name, account or reason.
@@ -504,7 +523,7 @@ pub struct ScopeQuery {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeTrial {
     /// By where they would stand.
-    pub totals: Vec<crate::Count>,
+    pub totals: Vec<ScopeStatusCount>,
     /// By reason, as it would be.
     pub counts: Vec<ScopeCount>,
     /// Who would stand elsewhere than now, by where from and where to.
@@ -517,9 +536,9 @@ pub struct ScopeTrial {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeMove {
     /// Where they stand now: `in`, `out` or `held`.
-    pub from: String,
+    pub from: ScopeStatus,
     /// Where they would stand.
-    pub to: String,
+    pub to: ScopeStatus,
     /// How many.
     pub count: usize,
     /// The first of them, with the reason for where they would stand.
@@ -530,7 +549,7 @@ pub struct ScopeMove {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FirstRules {
     /// `source` or `target`.
-    pub purpose: String,
+    pub purpose: SystemRole,
     /// Whom it takes.
     #[serde(default)]
     pub scope: Scope,
@@ -563,8 +582,8 @@ pub struct BadRow {
 pub struct FeedColumn {
     /// Its name.
     pub name: String,
-    /// `text`, `number`, `date`, `truth` or `address`.
-    pub kind: String,
+    /// What all its values look like.
+    pub kind: ColumnType,
     /// Rows in which it has a value.
     pub filled: usize,
     /// Rows in which it has none.
@@ -580,8 +599,8 @@ pub struct FeedColumn {
 /// What a feed's file looks like.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FeedLook {
-    /// `csv` or `json_lines`.
-    pub format: String,
+    /// How it is written.
+    pub format: FeedFormat,
     /// The delimiter.
     pub delimiter: Option<String>,
     /// The encoding.
@@ -608,10 +627,13 @@ pub struct Token {
     /// What it is for.
     pub label: String,
     /// When it was made.
+    #[schema(format = DateTime)]
     pub made: String,
     /// When it stops being good, if it does.
+    #[schema(format = DateTime)]
     pub expires: Option<String>,
     /// When it was taken back.
+    #[schema(format = DateTime)]
     pub ended: Option<String>,
     /// Is it good now?
     pub good: bool,
@@ -667,7 +689,7 @@ pub struct EventShape {
     /// Where the kind of event stands, by dots: `data.action`.
     pub event: String,
     /// Its words, each with what it means: `joiner`, `mover` or `leaver`.
-    pub words: std::collections::BTreeMap<String, String>,
+    pub words: std::collections::BTreeMap<String, EventKind>,
     /// Where the key of the record stands.
     pub key: String,
     /// Where the sender's id of the event stands, if it gives one: the same event may then be sent again, and is taken once.
@@ -713,25 +735,26 @@ pub struct EventSample {
     pub time: Option<String>,
     /// Words of the kind of event, each with what it means.
     #[serde(default)]
-    pub words: std::collections::BTreeMap<String, String>,
+    pub words: std::collections::BTreeMap<String, EventKind>,
 }
 
 /// What came of an event so far.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct EventState {
+pub struct EventReport {
     /// Its id.
     pub id: String,
     /// `joiner`, `mover` or `leaver`.
-    pub event: String,
+    pub event: EventKind,
     /// The key of the record.
     pub key: String,
     /// When it came.
+    #[schema(format = DateTime)]
     pub made: String,
     /// `waiting` until a run has carried it on, `running` while some of its changes are unsettled,
     /// `done`, `held` with the reason in the lines, or `outdated` when it came after a later one and nothing was done.
-    pub state: String,
-    /// Where this can be asked again.
-    pub status: String,
+    pub state: EventState,
+    /// The path that answers with this report again.
+    pub status_url: String,
     /// The account that it is here.
     pub account: Option<i64>,
     /// The identity that it belongs to.

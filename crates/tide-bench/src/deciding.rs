@@ -8,8 +8,10 @@ use crate::{best, memory};
 use anyhow::ensure;
 use std::collections::{BTreeMap, HashMap};
 use std::time::{Duration, Instant};
+use tide_core::model::LinkBasis;
 use tide_core::nearby::{Next, Records, Standing};
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile};
+use tide_core::states::LinkOrigin;
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value, decide,
 };
@@ -64,7 +66,7 @@ fn rules() -> anyhow::Result<RuleSet> {
     }
     let files: Vec<RuleFile> = files.into_iter().map(|(name, text)| RuleFile { name, text }).collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     ensure!(errors.is_empty(), "{}", errors.join("\n"));
     Ok(rules)
 }
@@ -157,7 +159,7 @@ fn population(count: usize) -> Population {
             absence_confirmed: false,
             fault: None,
         });
-        population.links.push(Link { account: id, identity: identity.to_owned(), made_by: "match rule \"number\"".into() });
+        population.links.push(Link { account: id, identity: identity.to_owned(), basis: LinkBasis::new(LinkOrigin::MatchRule, "number") });
     };
     for n in 0..count {
         let person = source(n);
@@ -179,6 +181,7 @@ fn population(count: usize) -> Population {
             attributes: person,
             stage: Stage::Active,
             since: None,
+            kept_roles: std::collections::BTreeMap::new(),
         });
     }
     population

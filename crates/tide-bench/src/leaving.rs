@@ -9,6 +9,8 @@ use std::collections::{HashMap, HashSet};
 use std::time::{Duration, Instant};
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::SystemKind;
+use tide_core::states::WatcherState;
 use tide_engine::{Change, NewSystem, Plan, Schedule};
 use tide_standins::scim_service::ScimService;
 use tide_standins::slapd::{Setup, Slapd};
@@ -38,17 +40,17 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
     let moorings = ScimService::with_manner(Vec::new(), "bench-token", manner()).await?;
     let hall_settings = json!({"url": hall.url, "bind_dn": hall.admin_dn, "base_dn": BASE, "page_size": 500});
     for (name, kind, settings, secret) in [
-        ("crewhall", "ldap", hall_settings, hall.admin_password.as_str()),
-        ("moorings", "scim", json!({"url": moorings.url, "in_flight": crate::AT_A_TIME}), "bench-token"),
+        ("crewhall", SystemKind::Ldap, hall_settings, hall.admin_password.as_str()),
+        ("moorings", SystemKind::Scim, json!({"url": moorings.url, "in_flight": crate::AT_A_TIME}), "bench-token"),
     ] {
-        let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.into()) };
+        let new = NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) };
         bench.engine.add_system(new, "bench").await?;
         ensure!(bench.engine.check_system(name, None).await?.healthy(), "{name} is not well");
         let change = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
         bench.engine.set_system(name, change, "bench").await?;
     }
     let (_, faults) = bench.engine.publish_rules(&files(), "bench").await?;
-    ensure!(faults.iter().all(|fault| fault.severity == tide_core::rules::Severity::Warning), "{faults:?}");
+    ensure!(faults.iter().all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning), "{faults:?}");
     for _ in 0..2 {
         bench.go(Plan { carry_out: true, ..Plan::default() }).await?;
     }
@@ -87,7 +89,7 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
 
     bench.engine.set_schedule("harbour", &Schedule { follow: true, ..Schedule::default() }, "bench").await?;
     bench.engine.work_by_itself();
-    until("listening", 120, || bench.engine.listening().iter().any(|one| one.state == "listening")).await?;
+    until("listening", 120, || bench.engine.listening().iter().any(|one| one.state == WatcherState::Watching)).await?;
     let mut source = ldap(&bench.harbour).await?;
     source.delete(&sound[names[0]].dn()).await?.success()?;
     tokio::time::sleep(Duration::from_secs(5)).await;

@@ -20,6 +20,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tide_core::model::Observed;
+use tide_core::states::SystemKind;
 use tide_core::{Attributes, ObjectType};
 use tide_engine::{Engine, NewSystem, SystemClock};
 use tide_standins::slapd::Slapd;
@@ -191,7 +192,7 @@ async fn once(url: String, admin: String, password: String) -> anyhow::Result<()
     let folder = tempfile::tempdir()?;
     let engine = Engine::new(store(folder.path()).await?, Arc::new(SystemClock));
     let settings = json!({"url": url, "bind_dn": admin, "base_dn": BASE, "page_size": 500});
-    engine.add_system(NewSystem { name: "harbour".into(), kind: "ldap".into(), settings, secret: Some(password) }, "bench").await?;
+    engine.add_system(NewSystem { name: "harbour".into(), kind: SystemKind::Ldap, settings, secret: Some(password) }, "bench").await?;
     let begun = Instant::now();
     let reads = engine.read_by_name("harbour").await?;
     let took = begun.elapsed();
@@ -260,7 +261,7 @@ async fn provider(users: usize) -> anyhow::Result<()> {
     println!("The SCIM provider with {users} users, {AT_A_TIME} requests at a time, one round each:");
     let folder: PathBuf = tempfile::Builder::new().prefix("bench-").tempdir()?.keep();
     let engine = Engine::new(store(&folder).await?, Arc::new(SystemClock));
-    engine.add_system(NewSystem { name: "postroom".into(), kind: "push".into(), settings: json!({}), secret: None }, "bench").await?;
+    engine.add_system(NewSystem { name: "postroom".into(), kind: SystemKind::Push, settings: json!({}), secret: None }, "bench").await?;
     engine.check_system("postroom", None).await?;
     let token = engine.give_token("postroom", "bench", "bench-token".into(), "bench").await?.token;
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;

@@ -4,7 +4,7 @@
 use anyhow::{Context, bail, ensure};
 use std::collections::{BTreeMap, HashMap};
 use std::time::Instant;
-use tide_core::rules::{RuleFile, RuleSet, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile, RuleSet};
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, Schema, SystemFacts, Value, decide};
 use tide_standins::world::{self, Crew, Dice};
 
@@ -205,7 +205,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
 fn rules() -> anyhow::Result<RuleSet> {
     let files: Vec<RuleFile> = world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     ensure!(errors.is_empty(), "{}", errors.join("\n"));
     Ok(rules)
 }

@@ -17,6 +17,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::ChangeState;
+use tide_core::states::SystemKind;
+use tide_core::states::WatcherState;
 use tide_engine::{Change, Engine, Event, NewSystem, Plan, Schedule, SystemClock};
 use tide_standins::scim_service::{Manner, ScimService};
 use tide_standins::slapd::{Setup, Slapd};
@@ -63,10 +66,11 @@ impl Bench {
         let engine = Engine::new(store, Arc::new(SystemClock));
         let harbour_settings = json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 500});
         let berthing_settings = json!({"url": berthing.url, "in_flight": AT_A_TIME});
-        for (name, kind, settings, secret) in
-            [("harbour", "ldap", harbour_settings, harbour.admin_password.as_str()), ("berthing", "scim", berthing_settings, "bench-token")]
-        {
-            engine.add_system(NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.into()) }, "bench").await?;
+        for (name, kind, settings, secret) in [
+            ("harbour", SystemKind::Ldap, harbour_settings, harbour.admin_password.as_str()),
+            ("berthing", SystemKind::Scim, berthing_settings, "bench-token"),
+        ] {
+            engine.add_system(NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) }, "bench").await?;
             ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well");
             let change = Change { armed: Some(true), ..Change::default() };
             engine.set_system(name, change, "bench").await?;
@@ -92,7 +96,7 @@ impl Bench {
                 Ok(Event::ChangeSet { id: of, state }) if of == id => match state.as_str() {
                     "running" => sending = Instant::now(),
                     "done" => break,
-                    "failed" | "cancelled" => anyhow::bail!("run {id} {state}"),
+                    "failed" | "canceled" => anyhow::bail!("run {id} {state}"),
                     _ => {}
                 },
                 Ok(_) => {}
@@ -118,8 +122,8 @@ impl Bench {
     }
 }
 
-fn states(set: &ChangeSetRow, word: &str) -> i64 {
-    set.states.iter().find(|(state, _)| state == word).map_or(0, |(_, count)| *count)
+fn states(set: &ChangeSetRow, state: ChangeState) -> i64 {
+    set.states.iter().find(|(one, _)| *one == state).map_or(0, |(_, count)| *count)
 }
 
 /// The floor of a load: the same bodies, posted with as many requests in flight.
@@ -290,7 +294,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     let (first, sent, took) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
     let made = bench.berthing.count();
     ensure!(
-        states(&first, "failed") == 0 && made > count * 8 / 10,
+        states(&first, ChangeState::Failed) == 0 && made > count * 8 / 10,
         "{:?}, {made} made, {:?}, {:?}",
         first.states,
         first.verdicts,
@@ -329,7 +333,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     bench.engine.read_by_name("harbour").await?;
     let read = begun.elapsed();
     let (idle, _, decided) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
-    ensure!(states(&idle, "done") == 0, "{:?}", idle.states);
+    ensure!(states(&idle, ChangeState::Done) == 0, "{:?}", idle.states);
     println!("  a run without changes, ldapsearch    {:>8.2} s", floor.as_secs_f64());
     println!(
         "  a run without changes, ours          {:>8.2} s          {:.1} times ldapsearch: reading {:.2} s, deciding and keeping the lines {:.2} s",
@@ -352,7 +356,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
         bench.engine.set_schedule(name, &Schedule { follow: true, ..Schedule::default() }, "bench").await?;
     }
     bench.engine.work_by_itself();
-    let listening = || bench.engine.listening().iter().any(|one| one.state == "listening");
+    let listening = || bench.engine.listening().iter().any(|one| one.state == WatcherState::Watching);
     until("listening", 120, listening).await?;
     // What stands is made by the first run on news.
     let warm = vec![(names[1].clone(), sound[names[1]].dn())];
@@ -452,7 +456,7 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     };
     let hall = empty().await??;
     let settings = json!({"url": hall.url, "bind_dn": hall.admin_dn, "base_dn": BASE, "page_size": 500});
-    let new = NewSystem { name: "crewhall".into(), kind: "ldap".into(), settings, secret: Some(hall.admin_password.clone()) };
+    let new = NewSystem { name: "crewhall".into(), kind: SystemKind::Ldap, settings, secret: Some(hall.admin_password.clone()) };
     bench.engine.add_system(new, "bench").await?;
     ensure!(bench.engine.check_system("crewhall", None).await?.healthy(), "crewhall is not well");
     let mut files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
@@ -464,7 +468,7 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     bench.engine.set_system("berthing", Change { paused: Some(true), ..Change::default() }, "bench").await?;
     bench.engine.read_all().await?;
     let (run, sent, _) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
-    let made = states(&run, "done");
+    let made = states(&run, ChangeState::Done);
     ensure!(made > count as i64 * 8 / 10, "{:?}", run.states);
     // The floor: the same entries.
     let connection = ["-x", "-H", &hall.url, "-D", &hall.admin_dn, "-w", &hall.admin_password];

@@ -14,6 +14,8 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::ChangeSetKind;
+use tide_core::states::SystemKind;
 use tide_engine::{Change, Clock, Engine, NewSystem, Plan, Schedule};
 use tide_standins::scim_service::ScimService;
 use tide_standins::world::Dice;
@@ -154,21 +156,21 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
     let mut hands: Vec<Hand> = (0..people).map(|n| newcomer(n as u32 + 1, first - (1 + dice.roll(200) as i32).days(), &mut dice)).collect();
     write(&feed, &hands)?;
     for (name, kind, settings, secret) in [
-        ("roster", "feed", json!({"path": feed, "key": "number", "name": "number"}), None),
-        ("berthing", "scim", json!({"url": berthing.url, "in_flight": crate::AT_A_TIME}), Some("bench-token".to_owned())),
-        ("classroom", "scim", json!({"url": classroom.url, "in_flight": crate::AT_A_TIME}), Some("bench-token".to_owned())),
+        ("roster", SystemKind::Feed, json!({"path": feed, "key": "number", "name": "number"}), None),
+        ("berthing", SystemKind::Scim, json!({"url": berthing.url, "in_flight": crate::AT_A_TIME}), Some("bench-token".to_owned())),
+        ("classroom", SystemKind::Scim, json!({"url": classroom.url, "in_flight": crate::AT_A_TIME}), Some("bench-token".to_owned())),
     ] {
-        engine.add_system(NewSystem { name: name.into(), kind: kind.into(), settings, secret }, "bench").await?;
+        engine.add_system(NewSystem { name: name.into(), kind, settings, secret }, "bench").await?;
         engine.check_system(name, None).await?;
-        let writable = if kind == "scim" { vec![ObjectType::Person, ObjectType::Group] } else { Vec::new() };
+        let writable = if kind == SystemKind::Scim { vec![ObjectType::Person, ObjectType::Group] } else { Vec::new() };
         engine.set_system(name, Change { writable: Some(writable), armed: Some(true), ..Change::default() }, "bench").await?;
     }
     let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (_, faults) = engine.publish_rules(&files, "bench").await?;
-    ensure!(faults.iter().all(|fault| fault.severity == tide_core::rules::Severity::Warning), "{faults:?}");
+    ensure!(faults.iter().all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning), "{faults:?}");
     let begun = Instant::now();
     engine.begin(Plan { carry_out: true, ..Plan::default() }, "bench").await?;
-    while engine.store().open_change_sets().await?.iter().any(|(_, kind, ..)| kind == "run") {
+    while engine.store().open_change_sets().await?.iter().any(|(_, kind, ..)| *kind == ChangeSetKind::Run) {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     println!("  everybody who is here gets an account    {:.1} s", begun.elapsed().as_secs_f64());

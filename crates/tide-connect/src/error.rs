@@ -31,6 +31,8 @@ pub struct ConnectError {
     pub weight: Weight,
     /// Where the system can be asked how a change in its queue went; empty when it did not say.
     pub place: String,
+    /// The HTTP status of its answer, where it gave one.
+    pub status: Option<u16>,
 }
 
 /// The most characters of what a system answered.
@@ -51,7 +53,7 @@ fn clean(text: &str) -> String {
 
 impl ConnectError {
     fn new(weight: Weight, code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        ConnectError { code, said: clean(&said.into()), remedy: remedy.into(), weight, place: String::new() }
+        ConnectError { code, said: clean(&said.into()), remedy: remedy.into(), weight, place: String::new(), status: None }
     }
 
     /// Takes secrets out of what a system answered: some answer with the value that they refuse.
@@ -61,6 +63,13 @@ impl ConnectError {
             self.said = self.said.replace(secret, HIDDEN);
             self.remedy = self.remedy.replace(secret, HIDDEN);
         }
+        self
+    }
+
+    /// The same, with the HTTP status of the answer.
+    #[must_use]
+    pub fn with_status(mut self, status: u16) -> Self {
+        self.status = Some(status);
         self
     }
 

@@ -23,18 +23,19 @@ pub use access::{Access, FeedMemory, Permit, WriteGate};
 pub use call::CallOut;
 pub use error::{ConnectError, Weight};
 pub use feed::{FeedConnector, FeedLook, LookColumn, look, newest_file};
-pub use follow::{Following, News, Way};
+pub use follow::{Following, News};
 pub use ldap::LdapConnector;
 pub use push::{PushConnector, pushed_account};
-pub use report::{CheckReport, Description, Step, StepState};
+pub use report::{CheckReport, Description, Step};
 pub use scim::ScimConnector;
-pub use settings::{FeedFormat, FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings};
+pub use settings::{FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings};
 
 use async_trait::async_trait;
 use std::sync::Arc;
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
+use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Value};
 use tokio::sync::mpsc;
 
@@ -146,19 +147,19 @@ pub trait Connector: Send + Sync {
     fn observe(self: Arc<Self>, object: ObjectType) -> Showing;
 
     /// How its changes can be known, the best way first.
-    async fn ways(&self) -> Result<Vec<Way>, ConnectError> {
-        Ok(vec![Way::Full])
+    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+        Ok(vec![WatchMode::FullRead])
     }
 
     /// The place in the system's history at which it is now; none where it has none that can be named.
-    async fn mark(&self, _object: ObjectType, _way: Way) -> Result<Option<String>, ConnectError> {
+    async fn mark(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
         Ok(None)
     }
 
     /// What changed since a place in its history.
-    fn follow(self: Arc<Self>, _object: ObjectType, way: Way, _from: Option<String>) -> Following {
+    fn follow(self: Arc<Self>, _object: ObjectType, way: WatchMode, _from: Option<String>) -> Following {
         crate::follow::follow(move |_| async move {
-            Err(ConnectError::lasting("no_way", format!("this system cannot be followed by {}", way.word()), "choose another way"))
+            Err(ConnectError::lasting("no_way", format!("this system cannot be followed by {}", way.as_str()), "choose another way"))
         })
     }
 

@@ -5,6 +5,7 @@ use async_trait::async_trait;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::model::Observed;
+use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Schema, Value};
 use tide_scim::{FlatSchema, GROUP, USER};
 
@@ -42,8 +43,8 @@ impl Connector for PushConnector {
         crate::show(|_| async { Ok(Shown::Unchanged) })
     }
 
-    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
-        Ok(vec![crate::Way::Pushed])
+    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+        Ok(vec![WatchMode::Pushed])
     }
 
     async fn find(&self, _object: ObjectType, _probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {

@@ -3,20 +3,9 @@
 use crate::ConnectError;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use tide_core::states::StepState;
 use tide_core::{ObjectType, Schema};
 use tokio::sync::mpsc;
-
-/// How a step ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum StepState {
-    /// Good.
-    Passed,
-    /// Good, and somebody should look.
-    Warned,
-    /// Not good.
-    Failed,
-}
 
 /// One step of a test.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

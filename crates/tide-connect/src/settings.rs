@@ -2,6 +2,8 @@
 
 use crate::ConnectError;
 use serde::{Deserialize, Deserializer, Serialize};
+use tide_core::states::FeedFormat;
+use tide_core::states::SystemKind;
 use zeroize::Zeroizing;
 
 /// A secret, wiped when it is dropped and never shown.
@@ -225,19 +227,6 @@ impl ScimSettings {
     }
 }
 
-/// How a feed's file is written.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum FeedFormat {
-    /// Found out from the file.
-    #[default]
-    Auto,
-    /// Comma-separated values, with whatever delimiter (RFC 4180).
-    Csv,
-    /// One JSON object in each line.
-    JsonLines,
-}
-
 /// A feed: a file, the newest file of a folder, or a file pulled over HTTP.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -336,13 +325,12 @@ fn parse<T: serde::de::DeserializeOwned>(settings: &serde_json::Value) -> Result
 
 impl Settings {
     /// Reads the settings of a kind.
-    pub fn read(kind: &str, settings: &serde_json::Value) -> Result<Settings, ConnectError> {
+    pub fn read(kind: SystemKind, settings: &serde_json::Value) -> Result<Settings, ConnectError> {
         match kind {
-            "ldap" => parse(settings).map(Settings::Ldap),
-            "scim" => parse(settings).map(Settings::Scim),
-            "feed" => parse(settings).map(Settings::Feed),
-            "push" => parse(settings).map(Settings::Push),
-            other => Err(ConnectError::lasting("kind", format!("there is no kind of system `{other}`"), "choose ldap, scim, feed or push")),
+            SystemKind::Ldap => parse(settings).map(Settings::Ldap),
+            SystemKind::Scim => parse(settings).map(Settings::Scim),
+            SystemKind::Feed => parse(settings).map(Settings::Feed),
+            SystemKind::Push => parse(settings).map(Settings::Push),
         }
     }
 
@@ -491,7 +479,7 @@ mod tests {
 
     #[test]
     fn a_setting_that_cannot_be_used_is_named() {
-        let said = |value: serde_json::Value| Settings::read("scim", &value).expect_err("refused").said;
+        let said = |value: serde_json::Value| Settings::read(SystemKind::Scim, &value).expect_err("refused").said;
         assert_eq!(
             said(serde_json::json!({"url": "https://berthing.example", "page_size": 70000})),
             "the settings cannot be used: `page_size`: invalid value: integer `70000`, expected a whole number from 0 to 65535"
@@ -504,7 +492,7 @@ mod tests {
         let ways = |more: serde_json::Value| {
             let mut settings = serde_json::json!({"url": "ldaps://harbour.example", "base_dn": "dc=example", "bind_dn": "cn=tide"});
             more.as_object().into_iter().flatten().for_each(|(name, value)| settings[name] = value.clone());
-            Settings::read("ldap", &settings).expect("settings").secret_ways()
+            Settings::read(SystemKind::Ldap, &settings).expect("settings").secret_ways()
         };
         let before = ways(serde_json::json!({}));
         let stays = |more: serde_json::Value| ways(more).iter().all(|way| before.contains(way));
@@ -524,13 +512,13 @@ mod tests {
 
     #[test]
     fn no_secret_leaves_this_machine_in_clear_text_unless_the_settings_say_so() {
-        let of = |kind: &str, settings: serde_json::Value| {
+        let of = |kind: SystemKind, settings: serde_json::Value| {
             Settings::read(kind, &settings).expect("settings").check_clear_text().map_err(|error| error.code)
         };
         let ldap = |url: &str, more: serde_json::Value| {
             let mut settings = serde_json::json!({"url": url, "base_dn": "dc=example", "bind_dn": "cn=tide"});
             more.as_object().into_iter().flatten().for_each(|(name, value)| settings[name] = value.clone());
-            of("ldap", settings)
+            of(SystemKind::Ldap, settings)
         };
         let none = || serde_json::json!({});
         assert_eq!(ldap("ldap://harbour.example", none()), Err("clear_text"));
@@ -541,8 +529,8 @@ mod tests {
         assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"start_tls": true})), Ok(()));
         assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"insecure": true})), Ok(()));
         assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"bind_dn": null})), Ok(()), "nobody's password is sent");
-        assert_eq!(of("scim", serde_json::json!({"url": "http://berthing.example/scim"})), Err("clear_text"));
+        assert_eq!(of(SystemKind::Scim, serde_json::json!({"url": "http://berthing.example/scim"})), Err("clear_text"));
         let auth = serde_json::json!({"way": "oauth", "token_url": "http://berthing.example/token", "client_id": "tide"});
-        assert_eq!(of("scim", serde_json::json!({"url": "https://berthing.example/scim", "auth": auth})), Err("clear_text"));
+        assert_eq!(of(SystemKind::Scim, serde_json::json!({"url": "https://berthing.example/scim", "auth": auth})), Err("clear_text"));
     }
 }

@@ -3,7 +3,8 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use tide_connect::{Access, Connector, LdapAuth, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret, StepState};
+use tide_connect::{Access, Connector, LdapAuth, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret};
+use tide_core::states::StepState;
 use tide_ldap::ldif::Entry;
 use tide_standins::certs;
 use tide_standins::slapd::{Setup, Slapd};

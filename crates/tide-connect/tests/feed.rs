@@ -2,8 +2,10 @@
 
 use std::path::Path;
 use std::sync::Arc;
-use tide_connect::{Access, BadRow, Connector, FeedConnector, FeedSettings, Shown, StepState, look};
+use tide_connect::{Access, BadRow, Connector, FeedConnector, FeedSettings, Shown, look};
 use tide_core::model::Observed;
+use tide_core::states::FeedFormat;
+use tide_core::states::StepState;
 use tide_core::{ObjectType, Value};
 
 fn settings(path: &Path) -> FeedSettings {
@@ -236,13 +238,13 @@ async fn a_file_is_read_when_it_stands_still() {
 async fn a_file_is_looked_at_before_it_is_used() {
     let text = "number,name,mail,start,crew\n1,Ada,ada@skerry.example,2026-01-02,true\n2,Bram,bram@skerry.example,2026-02-03,false\n3,Bram,,2026-02-03,true\n9,short\n";
     let look = look(&mut std::io::Cursor::new(text), "roster.csv").expect("looked at");
-    assert_eq!((look.format.as_str(), look.delimiter.as_deref(), look.encoding.as_str()), ("csv", Some("comma"), "UTF-8"));
+    assert_eq!((look.format, look.delimiter.as_deref(), look.encoding.as_str()), (FeedFormat::Csv, Some("comma"), "UTF-8"));
     assert_eq!((look.rows, look.bad_count, look.bad[0].line), (3, 1, 5));
     let of = |name: &str| look.columns.iter().find(|c| c.name == name).expect("there");
     assert!(of("number").key && !of("name").key && !of("mail").key);
     assert_eq!(
         (of("number").kind.as_str(), of("mail").kind.as_str(), of("start").kind.as_str(), of("crew").kind.as_str()),
-        ("number", "address", "date", "truth")
+        ("number", "address", "date", "boolean")
     );
     assert_eq!((of("mail").empty, of("name").repeated), (1, 1));
     assert_eq!(look.first[2], ["3", "Bram", "", "2026-02-03", "true"]);

@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, Secret, Showing, Shown, StepState, Weight, Write};
+use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, Secret, Showing, Shown, Weight, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
+use tide_core::states::StepState;
 use tide_core::{ObjectType, Place, Value};
 use tide_ldap::ldif::Entry;
 use tide_standins::directory::{Directory, Temper};

@@ -3,9 +3,10 @@
 use std::sync::Arc;
 use std::time::Instant;
 use tide_connect::ScimAuth;
-use tide_connect::{Access, Connector, ScimConnector, ScimSettings, Secret, Shown, StepState, Weight, Write};
+use tide_connect::{Access, Connector, ScimConnector, ScimSettings, Secret, Shown, Weight, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
+use tide_core::states::StepState;
 use tide_core::{ObjectType, Place, Value};
 use tide_standins::scim_service::{Entrance, Manner, Mischief, ScimService};
 use tide_standins::world;

@@ -1,7 +1,8 @@
 //! TLS is always verified: who is not trusted, named otherwise or out of date is told apart.
 
 use std::sync::Arc;
-use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret, StepState};
+use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret};
+use tide_core::states::StepState;
 use tide_standins::certs;
 use tide_standins::directory::Directory;
 use tide_standins::slapd::Slapd;

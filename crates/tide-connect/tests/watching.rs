@@ -4,8 +4,10 @@ use ldap3::{Ldap, Mod};
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::{Access, Connector, Following, LdapConnector, LdapSettings, News, Secret, Shown, StepState, Way};
+use tide_connect::{Access, Connector, Following, LdapConnector, LdapSettings, News, Secret, Shown};
 use tide_core::ObjectType;
+use tide_core::states::StepState;
+use tide_core::states::WatchMode;
 use tide_ldap::ldif::Entry;
 use tide_standins::directory::{Directory, Synchronizes, Temper};
 use tide_standins::slapd::{Setup, Slapd};
@@ -65,9 +67,9 @@ async fn a_container_that_is_renamed_or_moved_away_is_noticed() {
     let slapd = Slapd::start(&entries(7)).expect("slapd starts");
     let people = format!("ou=people,{BASE}");
     let reader = connector(&slapd, &people);
-    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::ContentSync), "its UUIDs are our keys");
-    let from = reader.mark(ObjectType::Person, Way::ContentSync).await.expect("told");
-    let mut following = reader.clone().follow(ObjectType::Person, Way::ContentSync, from);
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&WatchMode::ContentSync), "its UUIDs are our keys");
+    let from = reader.mark(ObjectType::Person, WatchMode::ContentSync).await.expect("told");
+    let mut following = reader.clone().follow(ObjectType::Person, WatchMode::ContentSync, from);
     tokio::time::sleep(Duration::from_millis(300)).await;
     let mut ldap = admin(&slapd).await;
     let deck = format!("ou=deck,{people}");
@@ -76,7 +78,7 @@ async fn a_container_that_is_renamed_or_moved_away_is_noticed() {
     assert!(names.iter().all(|name| name.contains(",ou=bridge,")), "{names:?}");
 
     // Where it is asked from time to time, it shows in the same way.
-    let mut asked = reader.clone().follow(ObjectType::Person, Way::Modified, Some("20261101000000Z".into()));
+    let mut asked = reader.clone().follow(ObjectType::Person, WatchMode::Modified, Some("20261101000000Z".into()));
     let names = changed(&mut asked, 7).await.expect("told");
     assert!(names.iter().all(|name| name.contains(",ou=bridge,")), "{names:?}");
 
@@ -91,14 +93,14 @@ async fn more_changes_than_a_size_limit_lead_to_a_full_read() {
     let setup = Setup { database: "limits users size=6 size.prtotal=unlimited".into(), ..Setup::default() };
     let slapd = Slapd::with_setup(&entries(20), &setup).expect("slapd starts");
     let reader = connector(&slapd, BASE);
-    let from = reader.mark(ObjectType::Person, Way::ContentSync).await.expect("told");
+    let from = reader.mark(ObjectType::Person, WatchMode::ContentSync).await.expect("told");
     let mut ldap = admin(&slapd).await;
     for at in 0..12 {
         let dn = format!("uid=mate{at},ou=deck,ou=people,{BASE}");
         let title = Mod::Replace("title".to_owned(), HashSet::from(["Mate".to_owned()]));
         ldap.modify(&dn, vec![title]).await.expect("sent").success().expect("changed");
     }
-    let mut following = reader.clone().follow(ObjectType::Person, Way::ContentSync, from);
+    let mut following = reader.clone().follow(ObjectType::Person, WatchMode::ContentSync, from);
     let lost = changed(&mut following, 12).await.expect_err("it is told that it cannot go on");
     assert!(matches!(&lost, News::Lost(why) if why.contains("code 4")), "{lost:?}");
 }
@@ -116,12 +118,12 @@ async fn stand_in(manner: Synchronizes) -> (Directory, Arc<LdapConnector>) {
 #[tokio::test]
 async fn content_synchronization_by_other_uuids_is_not_offered_and_said_so() {
     let (_directory, reader) = stand_in(Synchronizes::ByOtherUuids).await;
-    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::Modified));
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&WatchMode::Modified));
     let report = reader.tested().await;
     let step = report.steps.iter().find(|step| step.name == "Changes").unwrap_or_else(|| panic!("{report:#?}"));
     assert!(step.state == StepState::Warned && step.said.contains("another UUID") && step.said.contains("once an hour"), "{step:?}");
     // Whoever chose it all the same is told, and nothing is kept under a wrong key.
-    let mut following = reader.follow(ObjectType::Person, Way::ContentSync, Some("1".into()));
+    let mut following = reader.follow(ObjectType::Person, WatchMode::ContentSync, Some("1".into()));
     let error =
         tokio::time::timeout(Duration::from_secs(20), following.recv()).await.expect("in time").expect("told").expect_err("an error");
     assert_eq!(error.code, "sync_key");
@@ -131,14 +133,14 @@ async fn content_synchronization_by_other_uuids_is_not_offered_and_said_so() {
 #[tokio::test]
 async fn an_entry_without_its_key_is_known_by_the_uuid_of_the_synchronization() {
     let (_directory, reader) = stand_in(Synchronizes::WithoutOperational).await;
-    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::ContentSync));
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&WatchMode::ContentSync));
     let mut showing = reader.clone().observe(ObjectType::Person);
     let mut keys = HashSet::new();
     while let Some(Ok(Shown::Batch(batch))) = showing.recv().await {
         keys.extend(batch.into_iter().map(|one| one.key));
     }
     assert_eq!(keys.len(), 3);
-    let mut following = reader.follow(ObjectType::Person, Way::ContentSync, Some("1".into()));
+    let mut following = reader.follow(ObjectType::Person, WatchMode::ContentSync, Some("1".into()));
     let mut told = HashSet::new();
     while told.len() < 3 {
         let news = tokio::time::timeout(Duration::from_secs(20), following.recv()).await.expect("in time").expect("more").expect("good");
@@ -154,8 +156,8 @@ async fn an_entry_without_its_key_is_known_by_the_uuid_of_the_synchronization() 
 #[tokio::test]
 async fn a_server_that_takes_the_request_and_says_nothing_is_noticed() {
     let (_directory, reader) = stand_in(Synchronizes::Silent).await;
-    assert_eq!(reader.ways().await.expect("told").first(), Some(&Way::ContentSync));
-    let mut following = reader.follow(ObjectType::Person, Way::ContentSync, Some("1".into()));
+    assert_eq!(reader.ways().await.expect("told").first(), Some(&WatchMode::ContentSync));
+    let mut following = reader.follow(ObjectType::Person, WatchMode::ContentSync, Some("1".into()));
     let error =
         tokio::time::timeout(Duration::from_secs(20), following.recv()).await.expect("in time").expect("told").expect_err("an error");
     assert_eq!(error.code, "sync_silent");

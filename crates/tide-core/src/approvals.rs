@@ -104,7 +104,7 @@ pub(crate) fn ask(rules: &RuleSet, memberships: &Memberships, outcome: &mut Outc
             let mut attributes = identity.map(|identity| identity.attributes.clone()).unwrap_or_default();
             if let Some(identity) = identity {
                 attributes.set("id", vec![Value::text(&identity.id)]);
-                attributes.set("stage", vec![Value::text(identity.stage.word())]);
+                attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
             }
             attributes
         };

@@ -263,7 +263,7 @@ fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, t
         desired.missed.push(mapping.attribute.clone());
     }
     if found.is_empty() && mapping.need == Need::Required {
-        let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.word())).collect();
+        let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.as_str())).collect();
         let text = format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute);
         desired.problems.push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
     }

@@ -136,14 +136,14 @@ pub fn effect(one: &Outcome, other: &Outcome) -> Effect {
 /// A verdict, as far as it matters here: an update, a rename and a state are told by their values.
 fn told(verdict: Verdict) -> &'static str {
     match verdict {
-        Verdict::Update | Verdict::Rename | Verdict::Enable | Verdict::InStep => "kept in step",
+        Verdict::Update | Verdict::Rename | Verdict::Enable | Verdict::InSync => "kept in sync",
         Verdict::Create => "created",
-        Verdict::Join => "joined",
+        Verdict::Join => "linked",
         Verdict::Disable => "disabled",
         Verdict::Source => "gives values",
         Verdict::OutOfScope => "out of scope",
-        Verdict::Held => "held",
-        Verdict::Unowned => "unowned",
+        Verdict::OnHold => "on hold",
+        Verdict::Orphaned => "orphaned",
     }
 }
 

@@ -1,13 +1,16 @@
 //! Why, and why not: the decision's path walked again for one person, keeping every step.
 
+use crate::Stage;
 use crate::compare::{self, Relation};
 use crate::compose;
 use crate::decide::{Decided, Outcome, Verdict, people};
 use crate::matching::{account_keys, identity_keys};
+use crate::model::LinkBasis;
 use crate::model::{Account, AccountId, Identity, ObjectType, Population};
 use crate::reasons::{Reason, ValueReason};
 use crate::references::Accounts;
 use crate::rules::RuleSet;
+use crate::states::ValueState;
 use crate::value::{Value, show};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
@@ -22,8 +25,10 @@ pub struct ValueLine {
     pub there: String,
     /// What the rules want.
     pub wanted: String,
-    /// How the two stand to each other, in words.
-    pub state: String,
+    /// How the two stand to each other.
+    pub state: ValueState,
+    /// More about that: why a value is left as it is, or what the system makes of it.
+    pub note: Option<String>,
     /// The rule and what it read.
     pub reason: ValueReason,
 }
@@ -37,8 +42,8 @@ pub struct AccountLine {
     pub name: Option<String>,
     /// Its lasting key there.
     pub key: Option<String>,
-    /// What made the link, in words.
-    pub linked_by: Option<String>,
+    /// What made the link.
+    pub linked_by: Option<LinkBasis>,
     /// The values, for a target.
     pub values: Vec<ValueLine>,
     /// Why its changes are not sent, where they are on hold.
@@ -53,7 +58,7 @@ pub struct Explanation {
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
     /// Its stage.
-    pub stage: Option<String>,
+    pub stage: Option<Stage>,
     /// Its values and where each came from.
     pub values: Vec<ValueReason>,
     /// Its accounts, system by system.
@@ -68,14 +73,14 @@ struct Index<'a> {
     /// Where each account stands in the population's list.
     places: HashMap<AccountId, usize>,
     linked: HashMap<&'a str, Vec<AccountId>>,
-    made_by: HashMap<AccountId, &'a str>,
+    linked_by: HashMap<AccountId, &'a LinkBasis>,
     lines: HashMap<&'a str, Vec<&'a Decided>>,
 }
 
 impl<'a> Index<'a> {
     fn new(population: &'a Population, outcome: &'a Outcome) -> Self {
         let places = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
-        let made_by = population.links.iter().map(|link| (link.account, link.made_by.as_str())).collect();
+        let linked_by = population.links.iter().map(|link| (link.account, &link.basis)).collect();
         let mut lines: HashMap<&str, Vec<&Decided>> = HashMap::new();
         for line in &outcome.decided {
             if let Some(identity) = &line.identity {
@@ -87,7 +92,7 @@ impl<'a> Index<'a> {
         for (identity, account) in links.chain(outcome.links.iter().map(|link| (link.identity.as_str(), link.account))) {
             linked.entry(identity).or_default().push(account);
         }
-        Index { population, outcome, places, linked, made_by, lines }
+        Index { population, outcome, places, linked, linked_by, lines }
     }
 
     fn account(&self, id: AccountId) -> Option<&'a Account> {
@@ -289,7 +294,7 @@ fn hold_of<'o>(outcome: &'o Outcome, identity: &str, line: &Decided) -> Option<&
 fn account_line(index: &Index<'_>, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
     let account = index.account_of(&decided);
     let hold = decided.identity.as_deref().and_then(|identity| hold_of(index.outcome, identity, &decided)).cloned();
-    let linked_by = account.and_then(|account| index.made_by.get(&account.id)).map(|made_by| (*made_by).to_owned());
+    let linked_by = account.and_then(|account| index.linked_by.get(&account.id)).map(|basis| (*basis).clone());
     AccountLine {
         name: account.map(|account| account.name.clone()),
         key: account.map(|account| account.key.clone()),
@@ -305,7 +310,7 @@ fn identity_explained(rules: &RuleSet, index: &Index<'_>, identity: &Identity, l
     let feeding: Vec<usize> = index
         .lines_of(&identity.id)
         .filter(|line| rules.of(&line.system, kind).is_some_and(crate::rules::TypeRules::is_source))
-        .filter(|line| matches!(line.verdict, Verdict::Source | Verdict::Held))
+        .filter(|line| matches!(line.verdict, Verdict::Source | Verdict::OnHold))
         .filter_map(|line| index.places.get(&line.account?).copied().filter(|&at| population.accounts[at].fault.is_none()))
         .collect();
     let sources = people::feeding(rules, population, kind, &feeding);
@@ -330,19 +335,14 @@ fn identity_explained(rules: &RuleSet, index: &Index<'_>, identity: &Identity, l
                         label: label.to_owned(),
                         verdict: Verdict::OutOfScope,
                         reason: Reason::new(format!("{} no longer holds it", account.system)),
+                        unmatched: None,
                     },
                     Vec::new(),
                 ),
             );
         }
     }
-    Explanation {
-        label: label.to_owned(),
-        identity: Some(identity.id.clone()),
-        stage: Some(identity.stage.word().to_owned()),
-        values,
-        accounts,
-    }
+    Explanation { label: label.to_owned(), identity: Some(identity.id.clone()), stage: Some(identity.stage), values, accounts }
 }
 
 /// Whom references mean, and what was made up: neither is what a source says.
@@ -420,14 +420,14 @@ fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: 
     let schema = population.systems.get(&line.system).and_then(|facts| facts.schema.get(&kind));
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
-    attributes.set("stage", vec![Value::text(identity.stage.word())]);
+    attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
     let account = index.account_of(line);
     if account.is_none() && line.verdict == Verdict::OutOfScope {
         return Vec::new();
     }
-    let frozen = matches!(line.verdict, Verdict::OutOfScope | Verdict::Disable | Verdict::Held);
+    let frozen = matches!(line.verdict, Verdict::OutOfScope | Verdict::Disable | Verdict::OnHold);
     // What is on hold is not announced.
-    let is_on_hold = line.verdict == Verdict::Held || hold_of(outcome, &identity.id, line).is_some();
+    let is_on_hold = line.verdict == Verdict::OnHold || hold_of(outcome, &identity.id, line).is_some();
     let mut desired = compose::desired(types, &attributes, schema);
     for wanted in crate::decide::pointing::of(&mut desired) {
         let links = population.links.iter().map(|link| (link.account, link.identity.as_str()));
@@ -448,23 +448,26 @@ fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: 
         .into_iter()
         .map(|wanted| {
             let there = account.map_or(&[][..], |account| account.attributes.get(&wanted.mapping.attribute));
-            let state = match account.map(|account| compare::relation(&wanted, account, population)) {
-                None if wanted.values.is_empty() => "nothing to set".to_owned(),
-                None if is_on_hold => "would be set".to_owned(),
-                None => "will be set".to_owned(),
-                Some(Relation::Same) => "in step".to_owned(),
-                Some(Relation::Normalised) => format!("in step: {} makes it so", line.system),
-                Some(Relation::LeftAlone(why)) => format!("left alone: {why}"),
-                Some(Relation::Differs) if is_on_hold => "would be changed".to_owned(),
-                Some(Relation::Differs) if frozen => "differs, and is not sent".to_owned(),
-                Some(Relation::Differs) => "will be changed".to_owned(),
+            let relation = account.map(|account| compare::relation(&wanted, account, population));
+            let note = match &relation {
+                Some(Relation::Normalised) => Some(format!("{} writes it this way", line.system)),
+                Some(Relation::LeftAlone(why)) => Some(why.to_string()),
+                _ => None,
+            };
+            let state = match relation {
+                None if wanted.values.is_empty() => ValueState::NoValue,
+                Some(Relation::Same | Relation::Normalised) => ValueState::InSync,
+                Some(Relation::LeftAlone(_)) => ValueState::LeftAlone,
+                None | Some(Relation::Differs) if is_on_hold => ValueState::WouldBeSet,
+                Some(Relation::Differs) if frozen => ValueState::Differs,
+                None | Some(Relation::Differs) => ValueState::WillBeSet,
             };
             let shown = wanted.values.iter().map(Value::to_string);
             let waits = wanted.later.iter().map(|id| format!("the account of {}, once it is there", label(id)));
             let shown: Vec<String> = shown.chain(waits).collect();
             let mut reason = wanted.reason(&attributes);
             reason.value = if shown.is_empty() { show(&[]) } else { shown.join(" · ") };
-            ValueLine { attribute: reason.attribute.clone(), there: show(there), wanted: reason.value.clone(), state, reason }
+            ValueLine { attribute: reason.attribute.clone(), there: show(there), wanted: reason.value.clone(), state, note, reason }
         })
         .collect()
 }

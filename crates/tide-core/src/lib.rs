@@ -11,6 +11,9 @@
 //! [`nearby`] finds who must be decided about when something changes, and comes to the same answer for less.
 //! [`explain`] walks the same path for one person and keeps every step.
 
+#[macro_use]
+mod codes;
+
 pub mod approvals;
 pub mod compare;
 pub mod compose;
@@ -34,6 +37,7 @@ pub mod roles;
 pub mod rules;
 pub mod schema;
 pub mod scope;
+pub mod states;
 pub mod value;
 
 pub use decide::{Outcome, decide};

@@ -186,7 +186,7 @@ pub fn standing(rules: &RuleSet, population: &Population, outcome: &Outcome) -> 
         for change in &outcome.changes {
             if let Some(claim) = change.claims.iter().find(|claim| claim.licence == place) {
                 here.taking += 1;
-                if change.hold.as_ref().is_some_and(|hold| hold.rule.as_ref() == Some(&licence.place)) {
+                if change.is_held_by(HoldCause::WaitingForSeat) {
                     let (identity, label, order) = (change.identity.clone(), change.label.clone(), claim.order.clone());
                     here.waiting.push(Waiting { identity, label, order });
                 }

@@ -115,37 +115,28 @@ impl Absence {
     }
 }
 
-/// What happens at a moment.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Turn {
-    /// Accounts are made.
-    Ready,
-    /// They are here.
-    Starts,
-    /// They are on the way out.
-    Leaving,
-    /// They have left.
-    Leaves,
+codes! {
+    /// What happens at a moment.
+    pub enum LifecycleTransition {
+        /// Accounts are made.
+        Ready,
+        /// They are here.
+        Starts,
+        /// They are on the way out.
+        Leaving,
+        /// They have left.
+        Leaves,
+    }
 }
 
-impl Turn {
-    /// The word used in answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            Turn::Ready => "ready",
-            Turn::Starts => "starts",
-            Turn::Leaving => "leaving",
-            Turn::Leaves => "leaves",
-        }
-    }
-
+impl LifecycleTransition {
     /// What is said of it.
     pub fn words(self) -> &'static str {
         match self {
-            Turn::Ready => "accounts are prepared",
-            Turn::Starts => "starts",
-            Turn::Leaving => "notice begins",
-            Turn::Leaves => "leaves",
+            LifecycleTransition::Ready => "accounts are prepared",
+            LifecycleTransition::Starts => "starts",
+            LifecycleTransition::Leaving => "notice begins",
+            LifecycleTransition::Leaves => "leaves",
         }
     }
 }
@@ -166,7 +157,7 @@ pub struct Life {
     /// Are accounts made already?
     pub ready: bool,
     /// All that the dates say, past and to come, in order.
-    pub moments: Vec<(Timestamp, Turn)>,
+    pub moments: Vec<(Timestamp, LifecycleTransition)>,
 }
 
 impl Life {
@@ -322,12 +313,12 @@ impl LifeRules {
                 end = Some(way);
             }
         }
-        let mut moments: Vec<(Timestamp, Turn)> = Vec::new();
-        moments.extend(starts.filter(|_| days.ready > 0).map(|at| (earlier(at, days.ready, &self.zone), Turn::Ready)));
-        moments.extend(starts.map(|at| (at, Turn::Starts)));
+        let mut moments: Vec<(Timestamp, LifecycleTransition)> = Vec::new();
+        moments.extend(starts.filter(|_| days.ready > 0).map(|at| (earlier(at, days.ready, &self.zone), LifecycleTransition::Ready)));
+        moments.extend(starts.map(|at| (at, LifecycleTransition::Starts)));
         if let Some((at, _, notice, _)) = &end {
-            moments.extend(notice.filter(|notice| notice < at).map(|notice| (notice, Turn::Leaving)));
-            moments.push((*at, Turn::Leaves));
+            moments.extend(notice.filter(|notice| notice < at).map(|notice| (notice, LifecycleTransition::Leaving)));
+            moments.push((*at, LifecycleTransition::Leaves));
         }
         moments.sort();
         let told = |stage: Stage, text: String, since: Option<Timestamp>| Life {
@@ -414,7 +405,7 @@ pub enum DepartureAct {
 
 impl DepartureAct {
     /// The word of the rules.
-    pub fn word(&self) -> &'static str {
+    pub fn as_str(&self) -> &'static str {
         match self {
             DepartureAct::Disable => "disable",
             DepartureAct::Scramble => "scramble",

@@ -8,7 +8,6 @@ use crate::model::Account;
 use crate::rules::MatchRule;
 use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
-use serde::{Deserialize, Serialize};
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap};
 use std::rc::Rc;
@@ -44,7 +43,7 @@ impl Compare {
     ];
 
     /// The word for it.
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         Self::WORDS.iter().find(|(_, one)| *one == self).map_or("", |(word, _)| word)
     }
 
@@ -90,37 +89,17 @@ impl Compare {
     }
 }
 
-/// What a person said about a match.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Said {
-    /// These two belong together.
-    Join,
-    /// These two never do.
-    Never,
-    /// Nobody there matches: a new one is made.
-    New,
-    /// It is left as it is, and not asked about.
-    Skip,
-}
-
-impl Said {
-    /// All answers.
-    pub const ALL: [Said; 4] = [Said::Join, Said::Never, Said::New, Said::Skip];
-
-    /// The word used in records and answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            Said::Join => "join",
-            Said::Never => "never",
-            Said::New => "new",
-            Said::Skip => "skip",
-        }
-    }
-
-    /// The answer that a word names.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|said| said.word() == word)
+codes! {
+    /// What a person said about a match.
+    pub enum MatchDecision {
+        /// These two belong together.
+        Join,
+        /// These two never do.
+        Never,
+        /// Nobody there matches: a new one is made.
+        New,
+        /// It is left as it is, and not asked about.
+        Skip,
     }
 }
 
@@ -134,7 +113,7 @@ pub struct Answer {
     /// The account; none where it is about an identity alone.
     pub account: Option<i64>,
     /// What was said.
-    pub said: Said,
+    pub said: MatchDecision,
     /// Who said it.
     pub principal: String,
 }
@@ -156,7 +135,7 @@ impl<'a> Answers<'a> {
             match (answer.account, answer.identity.as_deref()) {
                 (Some(account), Some(identity)) => {
                     answers.pairs.insert((account, identity), answer);
-                    if answer.said == Said::Join {
+                    if answer.said == MatchDecision::Join {
                         answers.joins_of.entry(identity).or_default().push((account, answer));
                         answers.joins_by.entry(account).or_default().push((identity, answer));
                     }
@@ -188,8 +167,8 @@ impl<'a> Answers<'a> {
 
     /// May these two be matched by a rule?
     pub fn allow(&self, account: i64, identity: &str) -> bool {
-        self.pair(account, identity).is_none_or(|answer| answer.said != Said::Never)
-            && self.account(account).is_none_or(|answer| answer.said != Said::Skip)
+        self.pair(account, identity).is_none_or(|answer| answer.said != MatchDecision::Never)
+            && self.account(account).is_none_or(|answer| answer.said != MatchDecision::Skip)
     }
 
     /// The accounts that somebody said are this identity's.
@@ -460,7 +439,9 @@ mod tests {
         let compile = |root: Root| {
             attributes
                 .iter()
-                .map(|attribute| Program::compile(&format!("every({}.{attribute})", root.word()), &Known::open(&[root])).expect("compiles"))
+                .map(|attribute| {
+                    Program::compile(&format!("every({}.{attribute})", root.as_str()), &Known::open(&[root])).expect("compiles")
+                })
                 .collect()
         };
         MatchRule {

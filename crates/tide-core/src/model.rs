@@ -1,7 +1,9 @@
 //! The records that a decision is made from.
 
 use crate::matching::Answer;
+use crate::roles::KeptRoles;
 use crate::schema::Schema;
+use crate::states::LinkOrigin;
 use crate::value::{Attributes, Value};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -9,40 +11,15 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
 use std::sync::Arc;
 
-/// What kind of thing an account stands for. Only equal types are ever linked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum ObjectType {
-    /// A human being.
-    Person,
-    /// A program's or a device's account.
-    Service,
-    /// A group of others.
-    Group,
-}
-
-impl ObjectType {
-    /// All types, in the order in which they are shown.
-    pub const ALL: [ObjectType; 3] = [ObjectType::Person, ObjectType::Service, ObjectType::Group];
-
-    /// The word used in rules, records and answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            ObjectType::Person => "person",
-            ObjectType::Service => "service",
-            ObjectType::Group => "group",
-        }
-    }
-
-    /// The type that a word names.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.word() == word)
-    }
-}
-
-impl fmt::Display for ObjectType {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.word())
+codes! {
+    /// What kind of thing an account stands for. Only equal types are ever linked.
+    pub enum ObjectType {
+        /// A human being.
+        Person,
+        /// A program's or a device's account.
+        Service,
+        /// A group of others.
+        Group,
     }
 }
 
@@ -90,37 +67,19 @@ pub struct Observed {
     pub is_exact: bool,
 }
 
-/// Where an identity stands in its life.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Stage {
-    /// Known, and not here yet.
-    Expected,
-    /// Here.
-    Active,
-    /// Here again later.
-    Away,
-    /// On the way out.
-    Leaving,
-    /// Gone.
-    Left,
-}
-
-impl Stage {
-    /// The word used in records and answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            Stage::Expected => "expected",
-            Stage::Active => "active",
-            Stage::Away => "away",
-            Stage::Leaving => "leaving",
-            Stage::Left => "left",
-        }
-    }
-
-    /// The stage that a word names.
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Stage::Expected, Stage::Active, Stage::Away, Stage::Leaving, Stage::Left].into_iter().find(|stage| stage.word() == word)
+codes! {
+    /// Where an identity stands in its life.
+    pub enum Stage {
+        /// Known, and not here yet.
+        Expected,
+        /// Here.
+        Active,
+        /// Here again later.
+        Away,
+        /// On the way out.
+        Leaving,
+        /// Gone.
+        Left,
     }
 }
 
@@ -138,6 +97,9 @@ pub struct Identity {
     /// Since when, if that is known.
     #[serde(default)]
     pub since: Option<Timestamp>,
+    /// The roles that nothing gives it any more, each with the moment until which it is kept.
+    #[serde(default)]
+    pub kept_roles: KeptRoles,
 }
 
 /// The tie between an account and an identity.
@@ -147,8 +109,42 @@ pub struct Link {
     pub account: AccountId,
     /// The identity.
     pub identity: String,
-    /// The rule or act that made it, in words.
-    pub made_by: String,
+    /// What made it.
+    pub basis: LinkBasis,
+}
+
+/// What made a link.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LinkBasis {
+    /// Which kind of thing.
+    pub origin: LinkOrigin,
+    /// The source's, the match rule's or the operator's name; empty for an account that we created.
+    pub name: String,
+}
+
+impl LinkBasis {
+    /// What made a link, by name.
+    pub fn new(origin: LinkOrigin, name: impl Into<String>) -> Self {
+        LinkBasis { origin, name: name.into() }
+    }
+
+    /// We created the account.
+    pub fn created() -> Self {
+        Self::new(LinkOrigin::Created, "")
+    }
+}
+
+/// The sentence that people read.
+impl fmt::Display for LinkBasis {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = &self.name;
+        match self.origin {
+            LinkOrigin::Source => write!(f, "first seen in {name}"),
+            LinkOrigin::MatchRule => write!(f, "match rule \"{name}\""),
+            LinkOrigin::Operator => write!(f, "decided by {name}"),
+            LinkOrigin::Created => f.write_str("created by us"),
+        }
+    }
 }
 
 /// What a target made of values that we sent: remembered, so that it is not chased.

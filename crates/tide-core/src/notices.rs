@@ -2,6 +2,7 @@
 //!
 //! A notice is decided like a change, and has a key: what was told once under a key is not told again, however often it is decided.
 
+use crate::HoldCause;
 use crate::decide::people::Person;
 use crate::decide::{Change, Outcome};
 use crate::expr::{Program, Values};
@@ -10,51 +11,14 @@ use crate::memberships::Memberships;
 use crate::model::{ObjectType, Population, Stage};
 use crate::reasons::Place;
 use crate::rules::RuleSet;
+use crate::states::LinkOrigin;
+use crate::states::NotificationEvent;
 use crate::value::show;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 
 /// What happened longer ago is not told any more: a rule that is new tells of nothing old.
 const FRESH: SignedDuration = SignedDuration::from_hours(72);
-
-/// What is told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Event {
-    /// Accounts are made, and cannot be used yet.
-    Ready,
-    /// They are here, and all that was to be done for them is done.
-    Arrived,
-    /// They are on the way out.
-    Leaving,
-    /// They have left.
-    Left,
-    /// A rule put them into a group.
-    Joined,
-    /// They wait for a seat of a licence.
-    NoSeat,
-    /// They have an account, and did not come to use it.
-    NotArrived,
-    /// Somebody must say yes first: told by approvals, and by no notice.
-    Asked,
-}
-
-impl Event {
-    /// The words that rules write.
-    pub const WORDS: [(&'static str, Event); 7] = [
-        ("ready", Event::Ready),
-        ("arrived", Event::Arrived),
-        ("leaving", Event::Leaving),
-        ("left", Event::Left),
-        ("joined a group", Event::Joined),
-        ("no seat", Event::NoSeat),
-        ("not arrived", Event::NotArrived),
-    ];
-
-    /// The word used in rules and answers.
-    pub fn word(self) -> &'static str {
-        Self::WORDS.iter().find(|(_, event)| *event == self).map_or("waits for a yes", |(word, _)| word)
-    }
-}
 
 /// Who is told.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -75,7 +39,7 @@ pub struct NoticeRule {
     /// Its name.
     pub name: String,
     /// What happens.
-    pub on: Event,
+    pub on: NotificationEvent,
     /// In which system, for what happens in one.
     pub system: Option<String>,
     /// About whom; everybody if nothing is said.
@@ -121,7 +85,7 @@ pub struct Notice {
     /// What people call it.
     pub label: String,
     /// What happened.
-    pub event: Event,
+    pub event: NotificationEvent,
     /// The group, system or licence, where there is one.
     pub about: Option<String>,
     /// Who is told.
@@ -185,7 +149,8 @@ pub(crate) fn decide(
     if rules.notices.is_empty() {
         return;
     }
-    let made: HashSet<&str> = population.links.iter().filter(|link| link.made_by == "made by us").map(|l| l.identity.as_str()).collect();
+    let made: HashSet<&str> =
+        population.links.iter().filter(|link| link.basis.origin == LinkOrigin::Created).map(|l| l.identity.as_str()).collect();
     let mut joined: HashMap<&str, Vec<&crate::model::Joined>> = HashMap::new();
     for one in &population.joined {
         joined.entry(&one.identity).or_default().push(one);
@@ -196,20 +161,20 @@ pub(crate) fn decide(
         for rule in &rules.notices {
             let telling = Telling { rule, person };
             match rule.on {
-                Event::Ready | Event::Arrived | Event::Leaving | Event::Left => {
+                NotificationEvent::Ready | NotificationEvent::Arrived | NotificationEvent::Leaving | NotificationEvent::Left => {
                     let stage = match rule.on {
-                        Event::Ready => Stage::Expected,
-                        Event::Arrived => Stage::Active,
-                        Event::Leaving => Stage::Leaving,
+                        NotificationEvent::Ready => Stage::Expected,
+                        NotificationEvent::Arrived => Stage::Active,
+                        NotificationEvent::Leaving => Stage::Leaving,
                         _ => Stage::Left,
                     };
-                    let ours = made.contains(person.id.as_str()) || matches!(rule.on, Event::Leaving | Event::Left);
+                    let ours = made.contains(person.id.as_str()) || matches!(rule.on, NotificationEvent::Leaving | NotificationEvent::Left);
                     let Some(since) = person.since.filter(|since| person.stage == stage && ours && fresh(*since)) else { continue };
                     if !person.unready && telling.fits() {
                         outcome.notices.extend(telling.notice(None, &since.to_string(), &[]));
                     }
                 }
-                Event::Joined => {
+                NotificationEvent::JoinedGroup => {
                     for one in joined.get(person.id.as_str()).into_iter().flatten().filter(|one| fresh(one.made)) {
                         let Some(group) = memberships.get(one.group).filter(|_| telling.fits()) else { continue };
                         let system = memberships.system(one.group).unwrap_or_default();
@@ -221,10 +186,10 @@ pub(crate) fn decide(
                         outcome.notices.extend(telling.notice(Some(group.label.clone()), &one.made.to_string(), &owners));
                     }
                 }
-                Event::NotArrived => not_arrived(&telling, population, &zone, now, outcome),
-                Event::Asked => {}
+                NotificationEvent::NotArrived => not_arrived(&telling, population, &zone, now, outcome),
+                NotificationEvent::AwaitingApproval => {}
                 // Who waits is known when everybody was looked at: [`settle`] keeps those.
-                Event::NoSeat => {
+                NotificationEvent::NoSeat => {
                     if person.gone.is_none() && telling.fits() {
                         let since = person.since.map(|at| at.to_string()).unwrap_or_default();
                         outcome.notices.extend(telling.notice(None, &since, &[]));
@@ -272,13 +237,13 @@ pub(crate) fn settle(rules: &RuleSet, outcome: &mut Outcome) {
     let busy: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
     let seat = |change: &Change| {
         let licence = change.claims.first().and_then(|claim| rules.licences.get(claim.licence))?;
-        let held = change.hold.as_ref().is_some_and(|hold| hold.rule.as_ref() == Some(&licence.place));
+        let held = change.is_held_by(HoldCause::WaitingForSeat);
         held.then(|| (change.identity.clone(), licence.name.clone()))
     };
     let seats: HashMap<String, String> = outcome.changes.iter().filter_map(seat).collect();
     outcome.notices.retain_mut(|notice| match notice.event {
-        Event::Ready | Event::Arrived => !busy.contains(notice.identity.as_str()),
-        Event::NoSeat => match seats.get(&notice.identity) {
+        NotificationEvent::Ready | NotificationEvent::Arrived => !busy.contains(notice.identity.as_str()),
+        NotificationEvent::NoSeat => match seats.get(&notice.identity) {
             Some(licence) => {
                 notice.about = Some(licence.clone());
                 notice.key = format!("{}|{licence}", notice.key);

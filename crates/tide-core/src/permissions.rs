@@ -51,7 +51,7 @@ pub fn required(
     base: impl Fn(ObjectType) -> String,
 ) -> Vec<Permission> {
     let mut all = Vec::new();
-    for kind in ObjectType::ALL {
+    for &kind in ObjectType::ALL {
         let schema = schema(kind);
         all.extend(of_type(rules, system, kind, schema.as_ref(), &base(kind)));
     }

@@ -20,158 +20,75 @@ impl fmt::Display for Place {
     }
 }
 
-/// Why something does not go on now.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum HoldCause {
-    /// A limit on changes was passed.
-    Guard,
-    /// Somebody must approve it, or refused to.
-    AwaitingApproval,
-    /// It cannot be told whose account it is.
-    NeedsReview,
-    /// It failed, and is not tried again before something changes.
-    Failed,
-    /// It failed, or its system does not answer; it is retried later.
-    RetriedLater,
-    /// A required value is missing.
-    MissingValue,
-    /// Two have a value that only one may have.
-    DuplicateValue,
-    /// A value or a record cannot be used.
-    InvalidValue,
-    /// A rule cannot be evaluated.
-    RuleError,
-    /// An account must exist first.
-    WaitingForAccount,
-    /// All seats of a license are in use.
-    WaitingForSeat,
-    /// A day must come first.
-    WaitingForDay,
-    /// An earlier step must be done first.
-    WaitingForStep,
-    /// A system has it in a queue of its own, or it is not known yet what became of it.
-    UnknownOutcome,
-    /// What it depends on was not read completely.
-    NotRead,
-    /// It was changed in the system itself, and the rules only report that.
-    ExternalChange,
-    /// Its account was deleted in the system itself.
-    DeletedThere,
-    /// An operator discarded it.
-    Discarded,
-    /// Its system is paused, or nothing is written to it at this hour.
-    Paused,
-    /// Its system is read-only or not armed.
-    NotArmed,
-    /// The preview that a run was bound to did not show it.
-    NotInPreview,
-    /// The run only links accounts.
-    LinkOnly,
+codes! {
+    /// Why something does not go on now.
+    pub enum HoldCause {
+        /// A limit on changes was passed.
+        Guard,
+        /// Somebody must approve it, or refused to.
+        AwaitingApproval,
+        /// It cannot be told whose account it is.
+        NeedsReview,
+        /// It failed, and is not tried again before something changes.
+        Failed,
+        /// It failed, or its system does not answer; it is retried later.
+        RetriedLater,
+        /// A required value is missing.
+        MissingValue,
+        /// Two have a value that only one may have.
+        DuplicateValue,
+        /// A value or a record cannot be used.
+        InvalidValue,
+        /// A rule cannot be evaluated.
+        RuleError,
+        /// An account must exist first.
+        WaitingForAccount,
+        /// All seats of a license are in use.
+        WaitingForSeat,
+        /// A day must come first.
+        WaitingForDay,
+        /// An earlier step must be done first.
+        WaitingForStep,
+        /// A system has it in a queue of its own, or it is not known yet what became of it.
+        UnknownOutcome,
+        /// What it depends on was not read completely.
+        NotRead,
+        /// It was changed in the system itself, and the rules only report that.
+        ExternalChange,
+        /// Its account was deleted in the system itself.
+        DeletedThere,
+        /// An operator discarded it.
+        Discarded,
+        /// Its system is paused, or nothing is written to it at this hour.
+        Paused,
+        /// Its system is read-only or not armed.
+        NotArmed,
+        /// The preview that a run was bound to did not show it.
+        NotInPreview,
+        /// The run only links accounts.
+        LinkOnly,
+    }
 }
 
-/// Who can end a hold.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum HoldOwner {
-    /// An operator, by an answer.
-    Operator,
-    /// Whoever approves it.
-    Approver,
-    /// Whoever keeps the data in the source.
-    SourceOwner,
-    /// Whoever writes the rules.
-    RuleAuthor,
-    /// Whoever runs the target.
-    SystemOwner,
-    /// Nobody: it ends by itself.
-    Nobody,
-}
-
-impl HoldOwner {
-    /// All owners.
-    pub const ALL: [HoldOwner; 6] = [
-        HoldOwner::Operator,
-        HoldOwner::Approver,
-        HoldOwner::SourceOwner,
-        HoldOwner::RuleAuthor,
-        HoldOwner::SystemOwner,
-        HoldOwner::Nobody,
-    ];
-
-    /// The code used in answers.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            HoldOwner::Operator => "operator",
-            HoldOwner::Approver => "approver",
-            HoldOwner::SourceOwner => "source_owner",
-            HoldOwner::RuleAuthor => "rule_author",
-            HoldOwner::SystemOwner => "system_owner",
-            HoldOwner::Nobody => "nobody",
-        }
+codes! {
+    /// Who can end a hold.
+    pub enum HoldOwner {
+        /// An operator, by an answer.
+        Operator,
+        /// Whoever approves it.
+        Approver,
+        /// Whoever keeps the data in the source.
+        SourceOwner,
+        /// Whoever writes the rules.
+        RuleAuthor,
+        /// Whoever runs the target.
+        SystemOwner,
+        /// Nobody: it ends by itself.
+        Nobody,
     }
 }
 
 impl HoldCause {
-    /// All causes, the ones that a person must see first.
-    pub const ALL: [HoldCause; 22] = [
-        HoldCause::Guard,
-        HoldCause::AwaitingApproval,
-        HoldCause::NeedsReview,
-        HoldCause::Failed,
-        HoldCause::RetriedLater,
-        HoldCause::MissingValue,
-        HoldCause::DuplicateValue,
-        HoldCause::InvalidValue,
-        HoldCause::RuleError,
-        HoldCause::WaitingForAccount,
-        HoldCause::WaitingForSeat,
-        HoldCause::WaitingForDay,
-        HoldCause::WaitingForStep,
-        HoldCause::UnknownOutcome,
-        HoldCause::NotRead,
-        HoldCause::ExternalChange,
-        HoldCause::DeletedThere,
-        HoldCause::Discarded,
-        HoldCause::Paused,
-        HoldCause::NotArmed,
-        HoldCause::NotInPreview,
-        HoldCause::LinkOnly,
-    ];
-
-    /// The code used in records and answers.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            HoldCause::Guard => "guard",
-            HoldCause::AwaitingApproval => "awaiting_approval",
-            HoldCause::NeedsReview => "needs_review",
-            HoldCause::Failed => "failed",
-            HoldCause::RetriedLater => "retried_later",
-            HoldCause::MissingValue => "missing_value",
-            HoldCause::DuplicateValue => "duplicate_value",
-            HoldCause::InvalidValue => "invalid_value",
-            HoldCause::RuleError => "rule_error",
-            HoldCause::WaitingForAccount => "waiting_for_account",
-            HoldCause::WaitingForSeat => "waiting_for_seat",
-            HoldCause::WaitingForDay => "waiting_for_day",
-            HoldCause::WaitingForStep => "waiting_for_step",
-            HoldCause::UnknownOutcome => "unknown_outcome",
-            HoldCause::NotRead => "not_read",
-            HoldCause::ExternalChange => "external_change",
-            HoldCause::DeletedThere => "deleted_there",
-            HoldCause::Discarded => "discarded",
-            HoldCause::Paused => "paused",
-            HoldCause::NotArmed => "not_armed",
-            HoldCause::NotInPreview => "not_in_preview",
-            HoldCause::LinkOnly => "link_only",
-        }
-    }
-
-    /// The cause that a code names.
-    pub fn parse(code: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|cause| cause.as_str() == code)
-    }
-
     /// Who can end it.
     pub fn owner(self) -> HoldOwner {
         match self {

@@ -2,17 +2,19 @@
 //! from rules that read `identity.roles` and the values.
 
 use crate::expr::{Program, Values};
-use crate::model::ObjectType;
+use crate::model::{Identity, ObjectType};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
+use crate::states::RoleOrigin;
 use crate::value::{Attributes, Value};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 
 /// The attribute that names the roles that an identity holds.
 pub const ROLES: &str = "roles";
-/// The attribute that tells which roles are only kept, and until when: `deck hand until 2026-12-01T00:00:00Z`.
-pub const KEPT: &str = "rolesUntil";
+/// The roles that an identity only keeps for a while, each with the moment until which it does.
+pub type KeptRoles = BTreeMap<String, Timestamp>;
 
 /// One role.
 #[derive(Debug, Clone)]
@@ -80,8 +82,45 @@ impl Grant {
 pub struct Held {
     /// The role.
     pub role: String,
-    /// By what: its condition, whoever gave it, the role that brings it.
-    pub by: String,
+    /// By what.
+    pub source: RoleSource,
+}
+
+/// By what somebody holds a role.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RoleSource {
+    /// Its condition, an expression, holds.
+    Condition(String),
+    /// An operator gave it.
+    Grant(String),
+    /// Another role includes it.
+    Included(String),
+    /// Nothing gives it any more; it is kept until a moment.
+    Kept(Timestamp),
+}
+
+impl RoleSource {
+    /// Which kind of thing.
+    pub fn origin(&self) -> RoleOrigin {
+        match self {
+            RoleSource::Condition(_) => RoleOrigin::Condition,
+            RoleSource::Grant(_) => RoleOrigin::Grant,
+            RoleSource::Included(_) => RoleOrigin::Included,
+            RoleSource::Kept(_) => RoleOrigin::Kept,
+        }
+    }
+}
+
+/// The sentence that people read.
+impl fmt::Display for RoleSource {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RoleSource::Condition(when) => f.write_str(when),
+            RoleSource::Grant(operator) => write!(f, "given by {operator}"),
+            RoleSource::Included(role) => write!(f, "included in {role}"),
+            RoleSource::Kept(until) => write!(f, "kept until {}", until.strftime("%Y-%m-%d %H:%M UTC")),
+        }
+    }
 }
 
 /// Where roles differ about one attribute of somebody.
@@ -112,21 +151,14 @@ pub struct Won<'r> {
     pub over: Vec<(String, Vec<Value>)>,
 }
 
-/// The roles that are only kept for a while, by what an identity held before.
-pub fn kept(rules: &RuleSet, kind: ObjectType, before: &Attributes, held: &[Held], now: Timestamp) -> Vec<(String, Timestamp)> {
-    let noted: BTreeMap<String, Timestamp> = before
-        .get(KEPT)
-        .iter()
-        .filter_map(|value| {
-            let text = value.to_string();
-            let (role, until) = text.rsplit_once(" until ")?;
-            Some((role.to_owned(), until.parse().ok()?))
-        })
-        .collect();
+/// The roles that are only kept for a while: of what an identity held before, those that nothing gives it any more.
+pub fn kept(rules: &RuleSet, stored: &Identity, held: &[Held], now: Timestamp) -> KeptRoles {
+    let (kind, before) = (stored.kind, &stored.attributes);
     let zone = rules.zone(kind);
     let had = |role: &Role| before.get(ROLES).iter().any(|value| value.to_string() == role.name);
     let lost = |role: &&Role| role.kind == kind && role.keep_days > 0 && had(role) && !held.iter().any(|one| one.role == role.name);
-    let until = |role: &Role| noted.get(&role.name).copied().unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days, &zone));
+    let until =
+        |role: &Role| stored.kept_roles.get(&role.name).copied().unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days, &zone));
     rules.roles.iter().filter(lost).map(|role| (role.name.clone(), until(role))).filter(|(_, until)| *until > now).collect()
 }
 
@@ -137,7 +169,7 @@ pub fn kept(rules: &RuleSet, kind: ObjectType, before: &Attributes, held: &[Held
 /// A condition that cannot be answered.
 pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: &[&Grant], now: Timestamp) -> Result<Vec<Held>, Reason> {
     let values = Values { account: None, identity: Some(attributes) };
-    let mut all: BTreeMap<&str, String> = BTreeMap::new();
+    let mut all: BTreeMap<&str, RoleSource> = BTreeMap::new();
     for role in rules.roles.iter().filter(|role| role.kind == kind) {
         let given = grants.iter().find(|grant| grant.role == role.name && grant.holds(now));
         let fits = match &role.when {
@@ -147,8 +179,8 @@ pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: 
             })?,
         };
         match (given, &role.when) {
-            (Some(grant), _) => drop(all.insert(&role.name, format!("given by {}", grant.principal))),
-            (None, Some(when)) if fits => drop(all.insert(&role.name, when.source().to_owned())),
+            (Some(grant), _) => drop(all.insert(&role.name, RoleSource::Grant(grant.principal.clone()))),
+            (None, Some(when)) if fits => drop(all.insert(&role.name, RoleSource::Condition(when.source().to_owned()))),
             _ => {}
         }
     }
@@ -156,34 +188,34 @@ pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: 
 }
 
 /// Roles with those that they bring.
-fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, String>) -> Vec<Held> {
+fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -> Vec<Held> {
     let mut left: Vec<&str> = all.keys().copied().collect();
     while let Some(name) = left.pop() {
         let Some(role) = rules.roles.iter().find(|role| role.name == name) else { continue };
         for other in &role.includes {
             if !all.contains_key(other.as_str()) {
-                all.insert(other, format!("comes with {name}"));
+                all.insert(other, RoleSource::Included(name.to_owned()));
                 left.push(other);
             }
         }
     }
-    all.into_iter().map(|(role, by)| Held { role: role.to_owned(), by }).collect()
+    all.into_iter().map(|(role, source)| Held { role: role.to_owned(), source }).collect()
 }
 
 /// The roles that somebody holds, with those that are kept and what they bring.
-pub fn with_kept(rules: &RuleSet, held: Vec<Held>, kept: &[(String, Timestamp)]) -> Vec<Held> {
+pub fn with_kept(rules: &RuleSet, held: Vec<Held>, kept: &KeptRoles) -> Vec<Held> {
     if kept.is_empty() {
         return held;
     }
-    let mut by: BTreeMap<&str, String> = BTreeMap::new();
+    let mut sources: BTreeMap<&str, RoleSource> = BTreeMap::new();
     for role in &rules.roles {
         if let Some(one) = held.iter().find(|one| one.role == role.name) {
-            by.insert(&role.name, one.by.clone());
-        } else if let Some((_, until)) = kept.iter().find(|(name, _)| *name == role.name) {
-            by.insert(&role.name, format!("kept until {}", until.strftime("%Y-%m-%d %H:%M UTC")));
+            sources.insert(&role.name, one.source.clone());
+        } else if let Some(until) = kept.get(&role.name) {
+            sources.insert(&role.name, RoleSource::Kept(*until));
         }
     }
-    with_others(rules, by)
+    with_others(rules, sources)
 }
 
 /// What the roles that somebody holds give their attributes.

@@ -4,24 +4,24 @@ use crate::value::Value;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// How values of an attribute look.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum ValueKind {
-    /// Text.
-    Text,
-    /// True or false.
-    Bool,
-    /// A whole number.
-    Int,
-    /// An instant.
-    Time,
-    /// Octets.
-    Bytes,
-    /// A pointer to another object.
-    Reference,
-    /// A structured value.
-    Complex,
+codes! {
+    /// How values of an attribute look.
+    pub enum ValueKind {
+        /// Text.
+        Text,
+        /// True or false.
+        Bool,
+        /// A whole number.
+        Int,
+        /// An instant.
+        Time,
+        /// Octets.
+        Bytes,
+        /// A pointer to another object.
+        Reference,
+        /// A structured value.
+        Complex,
+    }
 }
 
 /// One attribute of one type of object in one system.

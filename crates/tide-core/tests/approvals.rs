@@ -1,7 +1,7 @@
 //! Approvals as rules say them: what is picked, what is held, and what a wrong rule is told.
 
 use tide_core::approvals::Said;
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
 const RULES: [(&str, &str); 3] = [
@@ -21,7 +21,7 @@ fn load(approvals: &str, guards: &str) -> (RuleSet, Vec<String>) {
     let files: Vec<RuleFile> =
         RULES.iter().chain(&more).map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     (rules, errors)
 }
 

@@ -1,5 +1,6 @@
 //! What one change costs: as many records are read and evaluated among ten times the people.
 
+use tide_core::model::LinkBasis;
 use tide_core::nearby::{Next, Records, Standing};
 use tide_core::rules::RuleFile;
 use tide_core::{Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value};
@@ -64,11 +65,18 @@ fn population(count: usize) -> Population {
                 absence_confirmed: false,
                 fault: None,
             });
-            population.links.push(Link { account, identity: id.clone(), made_by: "made".into() });
+            population.links.push(Link { account, identity: id.clone(), basis: LinkBasis::created() });
         }
         let mut known = values;
         known.set("boss", vec![Value::text(format!("{:08x}-0000-8000-8000-000000000000", n / 10 * 10))]);
-        population.identities.push(Identity { id, kind: ObjectType::Person, attributes: known, stage: Stage::Active, since: None });
+        population.identities.push(Identity {
+            id,
+            kind: ObjectType::Person,
+            attributes: known,
+            stage: Stage::Active,
+            since: None,
+            kept_roles: Default::default(),
+        });
     }
     population
 }

@@ -3,7 +3,10 @@
 use jiff::Timestamp;
 use tide_core::approvals::Said;
 use tide_core::explain::{Explanation, explain, whom};
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::model::LinkBasis;
+use tide_core::rules::{FaultSeverity, RuleFile};
+use tide_core::states::LinkOrigin;
+use tide_core::states::ValueState;
 use tide_core::{Account, AttributeDef, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
 const RULES: [(&str, &str); 5] = [
@@ -39,7 +42,7 @@ fn at(text: &str) -> Timestamp {
 fn rules() -> RuleSet {
     let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     assert_eq!(errors, Vec::<String>::new());
     rules
 }
@@ -128,8 +131,8 @@ fn a_change_that_is_on_hold_is_not_announced() {
     let account = world.put("berthing", "b1", &[("userName", "ada@skerry.example"), ("displayName", "Ada Holm"), ("active", "true")]);
     let outcome = decide(&rules(), &world.0, at("2026-06-01T00:00:00Z"));
     let (identity, _) = outcome.identities[0].clone();
-    world.0.links.push(Link { account: 1, identity: identity.id.clone(), made_by: "source".into() });
-    world.0.links.push(Link { account, identity: identity.id.clone(), made_by: "rule".into() });
+    world.0.links.push(Link { account: 1, identity: identity.id.clone(), basis: LinkBasis::new(LinkOrigin::MatchRule, "source") });
+    world.0.links.push(Link { account, identity: identity.id.clone(), basis: LinkBasis::new(LinkOrigin::MatchRule, "rule") });
     world.0.identities.push(identity);
     let states = |world: &World| {
         let found = world.why("1").remove(0);
@@ -138,12 +141,12 @@ fn a_change_that_is_on_hold_is_not_announced() {
         (state, line.hold.map(|hold| (hold.cause, hold.text)))
     };
     let (state, hold) = states(&world);
-    assert_eq!(state, "would be changed");
+    assert_eq!(state, ValueState::WouldBeSet);
     let (cause, text) = hold.expect("on hold");
     assert_eq!(cause, Some(tide_core::HoldCause::AwaitingApproval), "{text}");
     // Approved, it will happen.
     let outcome = decide(&rules(), &world.0, at("2026-06-01T00:00:00Z"));
     let approved = Said { yes: vec!["ada".into()], ..Said::default() };
     world.0.approved.extend(outcome.changes.iter().map(|change| (change.fingerprint.clone(), approved.clone())));
-    assert_eq!(states(&world), ("will be changed".to_owned(), None));
+    assert_eq!(states(&world), (ValueState::WillBeSet, None));
 }

@@ -5,9 +5,10 @@ mod common;
 use common::{World, line};
 use jiff::Timestamp;
 use tide_core::decide::{Change, ChangeKind, Verdict};
+use tide_core::model::LinkBasis;
 use tide_core::model::{Joined, PasswordSet};
 use tide_core::notices::Recipient;
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value, decide};
 
@@ -63,7 +64,7 @@ fn on(world: &mut World, outcome: &Outcome) -> Outcome {
     }
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     for link in &outcome.links {
-        population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+        population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
     }
     for change in outcome.changes.iter().filter(|change| change.hold.is_none()).cloned().collect::<Vec<_>>() {
         carry_out(world, &change, outcome.at);
@@ -77,7 +78,7 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
         None => {
             world.add(&change.system, change.object, &change.label, &[]);
             let id = world.population.accounts.len() as i64;
-            world.population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made by us".into() });
+            world.population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
             id
         }
     };
@@ -280,7 +281,10 @@ fn what_comes_first_is_waited_for() {
     let mut world = world("", &[("classroom.toml", &classroom)]);
     sailor(&mut world, "1", &[]);
     let outcome = world.decide();
-    assert_eq!(line(&outcome, "classroom", "Person 1"), (Verdict::Held, "waits for an account in berthing, which comes first".to_owned()));
+    assert_eq!(
+        line(&outcome, "classroom", "Person 1"),
+        (Verdict::OnHold, "waits for an account in berthing, which comes first".to_owned())
+    );
     let outcome = on(&mut world, &outcome);
     assert_eq!(line(&outcome, "classroom", "Person 1").0, Verdict::Create);
     // A circle is refused, and so is a system in which nobody gets an account.
@@ -289,7 +293,7 @@ fn what_comes_first_is_waited_for() {
             [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", berthing), ("classroom.toml", &classroom)];
         let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
         let faults = RuleSet::load(&files, &Default::default()).1;
-        faults.into_iter().filter(|fault| fault.severity == Severity::Error).map(|fault| fault.message).collect::<Vec<_>>()
+        faults.into_iter().filter(|fault| fault.severity == FaultSeverity::Error).map(|fault| fault.message).collect::<Vec<_>>()
     };
     assert!(faults(&BERTHING.replace("PERSON", "after = [\"classroom\"]")).iter().any(|one| one.contains("waits for itself")));
     assert!(faults(&BERTHING.replace("PERSON", "after = [\"harbour\"]")).iter().any(|one| one.contains("where we make no accounts")));
@@ -331,16 +335,16 @@ to = "boss"
 text = '"Please welcome " + identity.name'
 [[notice]]
 name = "new in a group"
-on = "joined a group"
+on = "joined_group"
 to = "owner"
 text = 'identity.name + " is new"'
 [[notice]]
 name = "seats"
-on = "no seat"
+on = "no_seat"
 text = 'identity.name + " waits for a seat"'
 [[notice]]
 name = "come in"
-on = "not arrived"
+on = "not_arrived"
 system = "berthing"
 to = "themselves"
 when = 'account.lastSignIn == null'
@@ -492,7 +496,7 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
         let files = [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("approvals.toml", &text)];
         let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
         let (_, faults) = RuleSet::load(&files, &Default::default());
-        faults.into_iter().find(|fault| fault.severity == Severity::Error).map(|fault| fault.message).unwrap_or_default()
+        faults.into_iter().find(|fault| fault.severity == FaultSeverity::Error).map(|fault| fault.message).unwrap_or_default()
     };
     assert_eq!(
         fault("change = \"create\"\n[[approval.level]]\nof = \"owner\"\n"),

@@ -5,10 +5,12 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 use tide_core::decide::{ChangeKind, Verdict};
 use tide_core::lifecycle::Departure;
+use tide_core::model::LinkBasis;
 use tide_core::model::{Acts, Stage};
 use tide_core::nearby::Standing;
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
+use tide_core::states::LinkOrigin;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
 const IDENTITIES: &str = "[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nstarts = {}\nends = {}\nstatus = {}\ncontract = {}\n\
@@ -78,7 +80,7 @@ fn load_with(life: &str, more: &[(&str, &str)]) -> (RuleSet, Vec<String>) {
     all.extend(more);
     let files: Vec<RuleFile> = all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     (rules, errors)
 }
 
@@ -161,18 +163,18 @@ impl World {
     fn run(&mut self, now: &str) -> Vec<(String, u16)> {
         let outcome = self.decide(now);
         self.population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
-        let new = outcome.links.iter().map(|l| Link { account: l.account, identity: l.identity.clone(), made_by: l.made_by.clone() });
+        let new = outcome.links.iter().map(|l| Link { account: l.account, identity: l.identity.clone(), basis: l.basis.clone() });
         self.population.links.extend(new.collect::<Vec<_>>());
         let mut done = Vec::new();
         for change in outcome.changes.into_iter().filter(|change| change.hold.is_none()) {
-            done.push((change.kind.word().to_owned(), change.step));
+            done.push((change.kind.as_str().to_owned(), change.step));
             let id = match change.account {
                 Some(id) => id,
                 None => {
                     let key = format!("b{}", self.population.accounts.len());
                     let active = Attributes::from_iter([("active".to_owned(), vec![Value::Bool(true)])]);
                     let id = self.put(change.object, "berthing", &key, active);
-                    self.population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made by us".into() });
+                    self.population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
                     id
                 }
             };
@@ -359,7 +361,7 @@ fn who_left_does_not_come_back_because_the_record_that_said_so_is_gone() {
         let entry = [("number", "1"), ("name", "Able Seafarer")].map(|(name, value)| (name.to_owned(), vec![Value::text(value)]));
         let identity = world.population.identities[0].id.clone();
         let account = world.put(ObjectType::Person, "harbour", "h1", entry.into_iter().collect());
-        world.population.links.push(Link { account, identity, made_by: "employee number".into() });
+        world.population.links.push(Link { account, identity, basis: LinkBasis::new(LinkOrigin::MatchRule, "employee number") });
         world.run("2026-07-01T00:00:00Z");
         assert_eq!(world.stage("2026-07-01T00:00:00Z").0, Stage::Left);
         // The row is gone, and stays gone: nothing is done again.
@@ -396,7 +398,7 @@ fn an_absence_that_nobody_confirmed_counts_after_a_day() {
         assert_eq!(outcome.identities[0].0.stage, Stage::Active);
         assert_eq!(outcome.due, [(outcome.identities[0].0.id.clone(), at("2026-06-03T00:00:00Z"))], "it is looked at again by itself");
         let lines: Vec<_> = outcome.decided.iter().filter(|line| line.system == "roster").collect();
-        assert_eq!((lines.len(), lines[0].verdict), (1, Verdict::Held), "{lines:#?}");
+        assert_eq!((lines.len(), lines[0].verdict), (1, Verdict::OnHold), "{lines:#?}");
         assert_eq!(
             lines[0].reason.text,
             "roster has not shown r1 since 2026-06-02 00:00:00 UTC, and has not said that it is gone: \

@@ -3,8 +3,10 @@
 
 use std::collections::BTreeMap;
 use tide_core::decide::{ChangeKind, Verdict};
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::model::LinkBasis;
+use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
+use tide_core::states::LinkOrigin;
 use tide_core::value::show;
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide,
@@ -117,7 +119,7 @@ impl World {
         let by_type: BTreeMap<ObjectType, Schema> = [(ObjectType::Person, person), (ObjectType::Group, group)].into();
         let schemas = [("berthing".to_owned(), by_type.clone())].into();
         let (rules, faults) = RuleSet::load(&files(more), &schemas);
-        let errors: Vec<String> = faults.iter().filter(|f| f.severity == Severity::Error).map(ToString::to_string).collect();
+        let errors: Vec<String> = faults.iter().filter(|f| f.severity == FaultSeverity::Error).map(ToString::to_string).collect();
         assert_eq!(errors, Vec::<String>::new());
         let kinds = vec![ObjectType::Person, ObjectType::Group];
         let berthing =
@@ -185,7 +187,7 @@ impl World {
     }
 
     fn link(&mut self, account: i64, identity: &str) {
-        self.population.links.push(Link { account, identity: identity.to_owned(), made_by: "test".into() });
+        self.population.links.push(Link { account, identity: identity.to_owned(), basis: LinkBasis::new(LinkOrigin::MatchRule, "test") });
     }
 
     fn account_of(&self, identity: &str) -> Option<i64> {
@@ -336,7 +338,7 @@ fn gone_and_strange(more: &str) -> (Outcome, String) {
     world.population.accounts[stray as usize - 1].attributes.set("active", vec![Value::Bool(true)]);
     let outcome = world.decide();
     let lines =
-        outcome.decided.iter().filter(|line| line.system == "berthing").map(|line| format!("{} {}", line.label, line.verdict.word()));
+        outcome.decided.iter().filter(|line| line.system == "berthing").map(|line| format!("{} {}", line.label, line.verdict.as_str()));
     let mut lines: Vec<String> = lines.collect();
     lines.sort();
     let text = lines.join(", ");
@@ -346,7 +348,7 @@ fn gone_and_strange(more: &str) -> (Outcome, String) {
 #[test]
 fn what_was_done_behind_our_back_is_treated_as_the_rule_says() {
     let (outcome, lines) = gone_and_strange("");
-    assert_eq!(lines, "Lind held, stray unowned");
+    assert_eq!(lines, "Lind on_hold, stray orphaned");
     assert!(outcome.changes.is_empty() && outcome.questions.is_empty());
     let (outcome, lines) = gone_and_strange("when_deleted = \"recreate\"\nwhen_unowned = \"disable\"\n");
     assert_eq!(lines, "Lind create, stray disable");
@@ -354,8 +356,8 @@ fn what_was_done_behind_our_back_is_treated_as_the_rule_says() {
     assert_eq!(told[0], (ChangeKind::Disable, "no identity matches it: accounts that belong to nobody are disabled here"));
     assert!(told[1].1.contains("was deleted in berthing itself, and is made again"), "{told:?}");
     let (outcome, lines) = gone_and_strange("when_deleted = \"ignore\"\nwhen_unowned = \"ask\"\n");
-    assert_eq!(lines, "Lind out_of_scope, stray held");
-    assert_eq!(outcome.questions.iter().map(|question| question.doubt.word()).collect::<Vec<_>>(), ["unowned"]);
+    assert_eq!(lines, "Lind out_of_scope, stray on_hold");
+    assert_eq!(outcome.questions.iter().map(|question| question.doubt.as_str()).collect::<Vec<_>>(), ["orphaned"]);
     assert!(outcome.decided.iter().all(|line| line.verdict != Verdict::Create));
 }
 

@@ -6,8 +6,10 @@ mod common;
 use common::{HARBOUR, IDENTITIES, World, line};
 use proptest::prelude::*;
 use tide_core::decide::{Doubt, Verdict};
-use tide_core::matching::{Answer, Said};
+use tide_core::matching::{Answer, MatchDecision};
+use tide_core::model::LinkBasis;
 use tide_core::rules::{RuleFile, RuleSet};
+use tide_core::states::LinkOrigin;
 use tide_core::{Link, ObjectType, Outcome, Value};
 
 /// A target that knows people by number, and asks when only the name fits.
@@ -36,7 +38,7 @@ fn identity_of(outcome: &Outcome, label: &str) -> String {
     outcome.identities.iter().find(|(_, l)| l == label).map(|(i, _)| i.id.clone()).unwrap_or_else(|| panic!("no {label}"))
 }
 
-fn say(world: &mut World, identity: Option<&str>, account: Option<i64>, said: Said) {
+fn say(world: &mut World, identity: Option<&str>, account: Option<i64>, said: MatchDecision) {
     let answer = Answer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
     world.population.answers.push(answer);
 }
@@ -47,35 +49,40 @@ fn a_weak_rule_asks_and_what_is_said_holds() {
     person(&mut world, "1", "Ada Lind");
     let spare = account(&mut world, "spare", "", "LIND, Ada");
     let asked = world.decide();
-    assert_eq!(line(&asked, "berthing", "Ada Lind").0, Verdict::Held);
+    assert_eq!(line(&asked, "berthing", "Ada Lind").0, Verdict::OnHold);
     let question = &asked.questions[0];
-    assert_eq!((question.doubt, question.accounts.as_slice(), asked.questions.len()), (Doubt::Asked, &[spare][..], 1));
+    assert_eq!((question.doubt, question.accounts.as_slice(), asked.questions.len()), (Doubt::NeedsReview, &[spare][..], 1));
     assert!(question.reason.text.contains("the rule \"name\" asks a person first"), "{}", question.reason.text);
     let ada = identity_of(&asked, "Ada Lind");
 
-    say(&mut world, Some(&ada), Some(spare), Said::Join);
+    say(&mut world, Some(&ada), Some(spare), MatchDecision::Join);
     let joined = world.decide();
-    assert_eq!(line(&joined, "berthing", "Ada Lind"), (Verdict::Join, "spare is its account: Eiko said so".into()));
-    assert!(joined.links.iter().any(|link| link.account == spare && link.identity == ada && link.made_by == "Eiko said so"));
+    assert_eq!(line(&joined, "berthing", "Ada Lind"), (Verdict::Join, "spare is its account, as Eiko decided".into()));
+    assert!(
+        joined
+            .links
+            .iter()
+            .any(|link| link.account == spare && link.identity == ada && link.basis == LinkBasis::new(LinkOrigin::Operator, "Eiko"))
+    );
     assert!(joined.questions.is_empty());
 
     world.population.answers.clear();
-    say(&mut world, Some(&ada), Some(spare), Said::Never);
+    say(&mut world, Some(&ada), Some(spare), MatchDecision::Never);
     let never = world.decide();
     assert_eq!(line(&never, "berthing", "Ada Lind").0, Verdict::Create, "the only candidate is never the right one");
 
     world.population.answers.clear();
-    say(&mut world, Some(&ada), None, Said::New);
+    say(&mut world, Some(&ada), None, MatchDecision::New);
     assert_eq!(line(&world.decide(), "berthing", "Ada Lind").0, Verdict::Create);
 
     world.population.answers.clear();
-    say(&mut world, Some(&ada), None, Said::Skip);
+    say(&mut world, Some(&ada), None, MatchDecision::Skip);
     let skipped = world.decide();
     assert_eq!(line(&skipped, "berthing", "Ada Lind"), (Verdict::OutOfScope, "left as it is: Eiko said so".into()));
     assert!(skipped.changes.is_empty() && skipped.questions.is_empty());
 
     world.population.answers.clear();
-    say(&mut world, None, Some(spare), Said::Skip);
+    say(&mut world, None, Some(spare), MatchDecision::Skip);
     assert_eq!(line(&world.decide(), "berthing", "Ada Lind").0, Verdict::Create, "an account that is left alone is nobody's candidate");
 }
 
@@ -87,7 +94,7 @@ fn a_source_asks_too_and_never_joins_by_a_weak_rule() {
     world.add("roster", ObjectType::Person, "row 1", &[("number", "1"), ("name", "Ada")]);
     let first = world.decide();
     let (identity, _) = first.identities[0].clone();
-    world.population.links.push(Link { account: 1, identity: identity.id.clone(), made_by: "x".into() });
+    world.population.links.push(Link { account: 1, identity: identity.id.clone(), basis: LinkBasis::new(LinkOrigin::MatchRule, "x") });
     world.population.identities.push(identity.clone());
     let entry = person(&mut world, "1", "Ada");
     let outcome = world.decide();
@@ -100,11 +107,11 @@ fn a_source_asks_too_and_never_joins_by_a_weak_rule() {
         say(world, identity, Some(entry), said);
         world.population.answers[0].system = "harbour".into();
     };
-    say(&mut world, Some(&identity.id), Said::Join);
-    assert_eq!(world.decide().links[0].made_by, "Eiko said so");
-    say(&mut world, None, Said::New);
+    say(&mut world, Some(&identity.id), MatchDecision::Join);
+    assert_eq!(world.decide().links[0].basis, LinkBasis::new(LinkOrigin::Operator, "Eiko"));
+    say(&mut world, None, MatchDecision::New);
     assert_eq!(world.decide().identities.len(), 2);
-    say(&mut world, None, Said::Skip);
+    say(&mut world, None, MatchDecision::Skip);
     assert_eq!(line(&world.decide(), "harbour", "uid=1,ou=p").0, Verdict::OutOfScope);
 }
 
@@ -115,7 +122,7 @@ fn a_number_that_goes_to_somebody_else_does_not_take_the_account_along() {
     let own = account(&mut world, "1", "1", "Ada Lind");
     let first = world.decide();
     for link in &first.links {
-        world.population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+        world.population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
     }
     world.population.identities = first.identities.iter().map(|(identity, _)| identity.clone()).collect();
 
@@ -123,16 +130,16 @@ fn a_number_that_goes_to_somebody_else_does_not_take_the_account_along() {
     world.population.accounts[0].attributes.set("number", vec![Value::text("7")]);
     person(&mut world, "1", "Bram Holm");
     let outcome = world.decide();
-    let moved = outcome.questions.iter().find(|q| q.doubt == Doubt::Moved).expect("asked");
+    let moved = outcome.questions.iter().find(|q| q.doubt == Doubt::KeyReassigned).expect("asked");
     assert_eq!(moved.accounts, [own]);
     assert_eq!(moved.identities, [identity_of(&outcome, "Bram Holm")]);
     assert!(!outcome.changes.iter().any(|change| change.account == Some(own)), "nobody's values go there before it is said");
     assert!(!outcome.links.iter().any(|link| link.account == own));
-    assert_eq!(line(&outcome, "berthing", "Bram Holm").0, Verdict::Held, "it matches him too, and is hers");
+    assert_eq!(line(&outcome, "berthing", "Bram Holm").0, Verdict::OnHold, "it matches him too, and is hers");
 
     // She keeps it: then her account follows her, and his is made.
     let ada = identity_of(&outcome, "Ada Lind");
-    say(&mut world, Some(&ada), Some(own), Said::Join);
+    say(&mut world, Some(&ada), Some(own), MatchDecision::Join);
     let kept = world.decide();
     assert!(kept.changes.iter().any(|change| change.account == Some(own) && change.identity == ada), "{:#?}", kept.changes);
 }
@@ -178,8 +185,8 @@ proptest! {
             (links, questions)
         };
         let first = world.decide();
-        for link in first.links.iter().filter(|link| link.made_by.contains("match rule")) {
-            prop_assert!(link.made_by.contains("number"), "{:?}", link);
+        for link in first.links.iter().filter(|link| link.basis.origin == LinkOrigin::MatchRule) {
+            prop_assert!(link.basis.name.contains("number"), "{:?}", link);
             let holders = first.links.iter().filter(|other| other.account == link.account).count();
             prop_assert_eq!(holders, 1);
         }

@@ -4,11 +4,12 @@
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::decide::{ChangeKind, Decided, Question};
-use tide_core::matching::{Answer, Said};
+use tide_core::matching::{Answer, MatchDecision};
 use tide_core::model::Joined;
+use tide_core::model::LinkBasis;
 use tide_core::nearby::{Moved, Next, Part, Records, Standing};
 use tide_core::references::folded;
-use tide_core::rules::{RuleFile, Schemas, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::schema::ValueKind;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
@@ -75,7 +76,7 @@ fn rules(groups: bool) -> RuleSet {
     let text = |text: &str| if groups { flat(text) } else { text.replace("not_groups = [\"cn=away\"]\n", "") };
     let files: Vec<RuleFile> = RULES.iter().map(|(name, own)| RuleFile { name: (*name).into(), text: text(own) }).collect();
     let (rules, faults) = RuleSet::load(&files, &Schemas::default());
-    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     assert!(errors.is_empty(), "{errors:#?}");
     rules
 }
@@ -196,7 +197,7 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) ->
             None if new => {
                 add(population, &change.system, change.object, Attributes::new());
                 let id = population.accounts.len() as i64;
-                population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made".into() });
+                population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
                 id
             }
             // It waits for what is made now.
@@ -240,7 +241,7 @@ fn keep(population: &mut Population, outcome: &tide_core::Outcome) {
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     let known: HashSet<String> = population.identities.iter().map(|identity| identity.id.clone()).collect();
     for link in &outcome.links {
-        population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+        population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
     }
     population.reserved.extend(outcome.reserved.iter().filter(|name| known.contains(&name.identity)).cloned());
 }
@@ -395,11 +396,11 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) ->
         Step::Say(account, identity, said) if count > 0 && !population.identities.is_empty() => {
             let account = &population.accounts[account % count];
             let identity = &population.identities[identity % population.identities.len()];
-            let said = Said::ALL[*said as usize];
+            let said = MatchDecision::ALL[*said as usize];
             let (mut of, mut whom) = (Some(account.id), Some(identity.id.clone()));
             match said {
-                Said::New => of = None,
-                Said::Skip => whom = None,
+                MatchDecision::New => of = None,
+                MatchDecision::Skip => whom = None,
                 _ => {}
             }
             if account.kind == identity.kind {

@@ -4,6 +4,7 @@
 use proptest::prelude::*;
 use std::collections::{BTreeMap, HashSet};
 use tide_core::decide::{ChangeKind, Verdict};
+use tide_core::model::LinkBasis;
 use tide_core::rules::{RuleFile, Schemas};
 use tide_core::schema::ValueKind;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
@@ -109,7 +110,7 @@ fn carry_out(population: &mut Population, outcome: &Outcome) {
     population.identities =
         outcome.identities.iter().map(|(i, _)| i.clone()).filter(|i| known.contains(&i.id) || linked.contains(i.id.as_str())).collect();
     for link in &outcome.links {
-        population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+        population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
     }
     for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
         let id = change.account.unwrap_or_else(|| {
@@ -125,7 +126,7 @@ fn carry_out(population: &mut Population, outcome: &Outcome) {
                 absence_confirmed: false,
                 fault: None,
             });
-            population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "made".into() });
+            population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
             id
         });
         let account = population.accounts.iter_mut().find(|account| account.id == id).expect("there");

@@ -4,7 +4,7 @@
 use tide_core::compare::{Relation, differences, relation};
 use tide_core::compose::{desired, identity};
 use tide_core::model::Normalised;
-use tide_core::rules::{Fault, RuleFile, RuleSet, Schemas, Severity, WhenOut};
+use tide_core::rules::{Fault, FaultSeverity, RuleFile, RuleSet, Schemas, WhenOut};
 use tide_core::schema::ValueKind;
 use tide_core::value::show;
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Population, Schema, Value};
@@ -20,7 +20,7 @@ fn load(files: &[(&str, &str)]) -> (RuleSet, Vec<Fault>) {
 
 fn sound(files: &[(&str, &str)]) -> RuleSet {
     let (rules, faults) = load(files);
-    let errors: Vec<String> = faults.iter().filter(|f| f.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults.iter().filter(|f| f.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     assert_eq!(errors, Vec::<String>::new());
     rules
 }
@@ -273,7 +273,7 @@ fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
     let of = |guards: &str| {
         let files = [tide_core::rules::edit::first_identities(false), file("dock.toml", target), file("guards.toml", guards)];
         let (rules, faults) = RuleSet::load(&files, &Default::default());
-        assert!(faults.iter().all(|fault| fault.severity != tide_core::rules::Severity::Error), "{faults:?}");
+        assert!(faults.iter().all(|fault| fault.severity != tide_core::rules::FaultSeverity::Error), "{faults:?}");
         rules.guards
     };
     let built_in = |guards: &[tide_core::rules::Guard]| {

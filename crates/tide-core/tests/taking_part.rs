@@ -60,7 +60,7 @@ fn an_address_outside_our_domains_is_held_and_one_of_an_older_domain_translated(
     let outcome = world.decide();
     assert_eq!(
         line(&outcome, "berthing", "Person 2"),
-        (Verdict::Held, "the address bo@elsewhere.example lies outside the domains that are accepted: skerry.example".into())
+        (Verdict::OnHold, "the address bo@elsewhere.example lies outside the domains that are accepted: skerry.example".into())
     );
     let sent: Vec<String> =
         outcome.changes.iter().flat_map(|c| &c.values).filter(|v| v.attribute == "mail").map(|v| v.after[0].to_string()).collect();
@@ -94,7 +94,7 @@ fn built_in_own_and_named_accounts_are_left_alone() {
         ("fed", "the head office feeds it"),
     ] {
         let (verdict, reason) = line(&outcome, "berthing", name);
-        assert_eq!(verdict, Verdict::Unowned, "{name}");
+        assert_eq!(verdict, Verdict::Orphaned, "{name}");
         assert!(reason.starts_with("hands off: ") && reason.contains(why), "{reason}");
     }
     assert!(outcome.changes.iter().all(|change| change.account.is_none()), "none of them is joined or changed");

@@ -5,7 +5,7 @@
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use tide_core::model::Normalised;
-use tide_core::rules::{RuleFile, Schemas, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
 /// The systems, and the value that each is the authority of.
@@ -29,7 +29,7 @@ fn rules(alone: bool) -> RuleSet {
         files.push(RuleFile { name: format!("{system}.toml"), text });
     }
     let (rules, faults) = RuleSet::load(&files, &Schemas::default());
-    assert!(!faults.iter().any(|fault| fault.severity == Severity::Error), "{faults:?}");
+    assert!(!faults.iter().any(|fault| fault.severity == FaultSeverity::Error), "{faults:?}");
     rules
 }
 
@@ -69,7 +69,7 @@ fn world() -> Population {
 fn carry_out(population: &mut Population, outcome: &Outcome, to: &dyn Fn(&str) -> bool) -> usize {
     population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
     for link in &outcome.links {
-        population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+        population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
     }
     let mut written = 0;
     for change in outcome.changes.iter().filter(|change| change.hold.is_none() && to(&change.system)) {

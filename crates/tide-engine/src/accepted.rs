@@ -9,8 +9,10 @@ use std::sync::Arc;
 use std::time::Duration;
 use tide_connect::{Connector, Weight, Write};
 use tide_core::decide::ChangeKind;
+use tide_core::states::ChangeSetState;
+use tide_core::states::ChangeState;
 use tide_core::{HoldCause, Outcome, Reason};
-use tide_store::{ChangeRow, ChangeState};
+use tide_store::ChangeRow;
 
 /// How long a system may take before it is said that it does not do it.
 const PATIENCE: SignedDuration = SignedDuration::from_hours(24);
@@ -104,7 +106,7 @@ impl Engine {
                         continue;
                     }
                 }
-                self.tell(Event::ChangeSet { id: row.change_set, state: "settled".into() });
+                self.tell(Event::ChangeSet { id: row.change_set, state: ChangeSetState::Done });
                 // Whatever waited for it goes on.
                 let accounts = row.change.account.into_iter();
                 self.was_sent(accounts, std::iter::once(row.change.identity.clone()).filter(|id| !id.is_empty())).await;

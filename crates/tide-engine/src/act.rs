@@ -14,8 +14,10 @@ use tide_core::decide::{Change, ChangeKind};
 use tide_core::memberships::member_value;
 use tide_core::model::{Account, Observed};
 use tide_core::references::folded;
+use tide_core::states::ChangeSetState;
+use tide_core::states::ChangeState;
 use tide_core::{Schema, Value};
-use tide_store::{ChangeRow, ChangeState, Settling, StoreError};
+use tide_store::{ChangeRow, Settling, StoreError};
 use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
@@ -167,10 +169,10 @@ impl Engine {
         if cancel.is_cancelled() {
             for left in self.store.unsettled(id).await? {
                 self.store
-                    .settle_not_done(left.id, ChangeState::Cancelled, "the run was cancelled before this was sent", "run again", self.now())
+                    .settle_not_done(left.id, ChangeState::Canceled, "the run was cancelled before this was sent", "run again", self.now())
                     .await?;
             }
-            self.finish(id, "cancelled", note.as_deref(), principal).await;
+            self.finish(id, ChangeSetState::Canceled, note.as_deref(), principal).await;
             return Ok(());
         }
         let note = match tally.taken_back.load(Ordering::Relaxed) {
@@ -183,7 +185,7 @@ impl Engine {
                 Some(note.map_or(said.clone(), |note| format!("{note} {said}")))
             }
         };
-        self.finish(id, "done", note.as_deref(), principal).await;
+        self.finish(id, ChangeSetState::Done, note.as_deref(), principal).await;
         Ok(())
     }
 
@@ -331,7 +333,7 @@ impl Engine {
                     let why = format!("{} has an earlier change of the same account in its queue", share.row.name);
                     for change in &changes {
                         let next = "it is decided again when that is done";
-                        self.store.settle_not_done(change.id, ChangeState::Cancelled, &why, next, self.now()).await?;
+                        self.store.settle_not_done(change.id, ChangeState::Canceled, &why, next, self.now()).await?;
                     }
                     break;
                 }
@@ -467,7 +469,7 @@ impl Engine {
         let mut filled_in = waits(&row);
         if filled_in && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
             let why = "the account that it waits for was not made";
-            self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "the next run sees to it", self.now()).await?;
+            self.store.settle_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
             self.progress(tally);
             return Ok(Went::Done);
         }
@@ -475,7 +477,7 @@ impl Engine {
         if row.change.is_membership() {
             let resolved = self.resolve_members(share, &mut [&mut row]).await?.pop().unwrap_or_default();
             if resolved.is_gone {
-                self.store.settle_not_done(row.id, ChangeState::Cancelled, MEMBER_GONE, "the next run sees to it", self.now()).await?;
+                self.store.settle_not_done(row.id, ChangeState::Canceled, MEMBER_GONE, "the next run sees to it", self.now()).await?;
                 self.progress(tally);
                 return Ok(Went::Done);
             }
@@ -497,7 +499,7 @@ impl Engine {
             Some(Some(values)) => values,
             Some(None) => {
                 let why = "the password that was to be set cannot be had any more";
-                self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "set it again", self.now()).await?;
+                self.store.settle_not_done(row.id, ChangeState::Canceled, why, "set it again", self.now()).await?;
                 self.progress(tally);
                 return Ok(Went::Done);
             }
@@ -605,7 +607,7 @@ impl Engine {
 
     /// An answer of a system without the secrets that were sent to it.
     async fn without_secrets(&self, share: &Share, error: ConnectError, sent: &[Zeroizing<String>]) -> ConnectError {
-        let own = match Settings::read(&share.row.kind, &share.row.settings) {
+        let own = match Settings::read(share.row.kind, &share.row.settings) {
             Ok(settings) => self.store.secret(&share.row.name, settings.secret_field()).await.ok().flatten(),
             Err(_) => None,
         };

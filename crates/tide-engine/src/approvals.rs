@@ -4,11 +4,13 @@ use crate::decisions::Said;
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use tide_core::HoldCause;
 use tide_core::approvals::Approval;
 use tide_core::decide::{self, Change, ChangeKind};
 use tide_core::model::AccountId;
 use tide_core::nearby::Records;
 use tide_core::notices::{Notice, Recipient};
+use tide_core::states::DecisionAnswer;
 use tide_core::value::show;
 use tide_core::{Account, ObjectType, Outcome, Population, RuleSet};
 use tide_store::{Answered, ApprovalRow, NewApproval, OperatorRow};
@@ -37,7 +39,7 @@ fn days(now: Timestamp, days: u32) -> Timestamp {
 fn waits_for<'r>(rules: &'r RuleSet, change: &Change) -> Option<&'r Approval> {
     let asked = change.approval.as_ref()?;
     let rule = rules.approvals.iter().find(|rule| rule.name == asked.rule)?;
-    change.hold.as_ref().filter(|hold| hold.rule.as_ref() == Some(&rule.place)).map(|_| rule)
+    change.is_held_by(HoldCause::AwaitingApproval).then_some(rule)
 }
 
 /// What waits for a yes, question by question. What was refused is not asked any more.
@@ -224,7 +226,7 @@ fn told(request: &Request<'_>, asked: &str, due: &HashSet<String>, now: Timestam
         key: ["approval", &rule.name, &request.level.to_string(), whose, &time].join("|"),
         identity: if rule.together { String::new() } else { first.identity.clone() },
         label: first.label.clone(),
-        event: tide_core::notices::Event::Asked,
+        event: tide_core::states::NotificationEvent::AwaitingApproval,
         about: Some(first.system.clone()),
         to: to.collect(),
         text: format!("{}: {} in {}{others} {waits} ({})", first.label, first.kind, first.system, rule.name),
@@ -271,7 +273,7 @@ impl Engine {
                     fingerprint: change.fingerprint.clone(),
                     rule: rule.name.clone(),
                     system: change.system.clone(),
-                    kind: change.kind.word().to_owned(),
+                    kind: change.kind.as_str().to_owned(),
                     identity: change.identity.clone(),
                     label: change.label.clone(),
                     expires: days(now, rule.days),
@@ -313,7 +315,7 @@ impl Engine {
         Ok(owners)
     }
 
-    /// Answers a request: `approve` (some of what is offered, where one chooses), `refuse`, or `ask-again` after it expired.
+    /// Answers a request: `approve` (some of what is offered, where one chooses), `reject`, or `reopen` after it expired.
     pub(crate) async fn answer_approval(&self, id: &str, said: &Said<'_>, principal: &str) -> Result<(), EngineError> {
         let Said { answer, comment, choice } = *said;
         let (rules, population, outcome) = self.decide_now().await?;
@@ -326,14 +328,14 @@ impl Engine {
             .ok_or_else(|| EngineError::Changed("this is not what waits any more: look at the list again".to_owned()))?;
         let prints = || request.changes.iter().map(|change| change.fingerprint.clone());
         match (answer, request.expired) {
-            ("ask-again", true) => {
+            (DecisionAnswer::Reopen, true) => {
                 let (now, rule) = (self.now(), request.rule);
                 let remind = rule.remind_days.map(|every| days(now, every));
                 return Ok(self.store.ask_again(prints().collect(), days(now, rule.days), remind, principal, now).await?);
             }
-            ("approve" | "refuse", false) => {}
-            ("approve" | "refuse", true) => {
-                return Err(EngineError::Conflict("nobody answered in time: `ask-again` asks anew".to_owned()));
+            (DecisionAnswer::Approve | DecisionAnswer::Reject, false) => {}
+            (DecisionAnswer::Approve | DecisionAnswer::Reject, true) => {
+                return Err(EngineError::Conflict("nobody answered in time: `reopen` asks anew".to_owned()));
             }
             _ => return Err(EngineError::Invalid(format!("`{answer}` is no answer to {id}"))),
         }
@@ -341,10 +343,10 @@ impl Engine {
         if let Some(why) = barred(request, &rows, &self.owners(std::slice::from_ref(request)).await?, &operator) {
             return Err(EngineError::Forbidden(why));
         }
-        let yes = if answer == "approve" { chosen(request, choice, &groups(&population))? } else { BTreeSet::new() };
+        let yes = if answer == DecisionAnswer::Approve { chosen(request, choice, &groups(&population))? } else { BTreeSet::new() };
         let answered = |change: &&Change| {
             let good = yes.contains(&change.fingerprint);
-            let comment = match (good || answer == "refuse", comment) {
+            let comment = match (good || answer == DecisionAnswer::Reject, comment) {
                 (true, words) => words.to_owned(),
                 (false, "") => "another was chosen".to_owned(),
                 (false, words) => format!("another was chosen: {words}"),

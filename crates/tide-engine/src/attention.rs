@@ -4,120 +4,14 @@
 use crate::{Engine, EngineError, lock};
 use std::collections::BTreeMap;
 use tide_core::HoldCause;
+use tide_core::states::AttentionKind;
+use tide_core::states::ChangeSetKind;
+use tide_core::states::ReadState;
+use tide_core::states::WatcherState;
 use tide_store::{Reading, SystemRow};
 
 /// The most names that one entry tells.
 const NAMED: usize = 5;
-
-/// How bad it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Severity {
-    /// Access is open that must be closed, or nothing is done at all.
-    Critical,
-    /// Something does not go on before somebody does something.
-    Warning,
-    /// Something to know.
-    Info,
-}
-
-impl Severity {
-    /// The code used in answers.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Severity::Critical => "critical",
-            Severity::Warning => "warning",
-            Severity::Info => "info",
-        }
-    }
-}
-
-/// What needs attention, the worst first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum AttentionKind {
-    /// The records cannot be written.
-    Storage,
-    /// All writes are stopped by an operator.
-    WritesStopped,
-    /// A task of the service failed and is started again later.
-    Task,
-    /// People who left still have access.
-    OpenAccess,
-    /// The published rules have errors: nothing is decided.
-    RulesInvalid,
-    /// A guard holds changes.
-    Guard,
-    /// A system does not answer, or its test failed.
-    Unreachable,
-    /// The last read of a system failed, or its file was refused.
-    ReadFailed,
-    /// Changes failed, and are not retried before something changes.
-    Failed,
-    /// Changes await an approval.
-    Approval,
-    /// It cannot be told whose accounts these are.
-    Review,
-    /// Accounts were changed in a system itself.
-    ExternalChange,
-    /// People are on hold for other causes.
-    OnHold,
-    /// Changes failed, and are retried later.
-    RetriedLater,
-    /// Notifications that nobody acknowledged.
-    Notices,
-    /// No system is connected.
-    NoSystems,
-    /// No rules are published.
-    NoRules,
-    /// No run was made yet.
-    NoRun,
-}
-
-impl AttentionKind {
-    /// How bad it is.
-    pub fn severity(self) -> Severity {
-        match self {
-            AttentionKind::Storage
-            | AttentionKind::WritesStopped
-            | AttentionKind::Task
-            | AttentionKind::OpenAccess
-            | AttentionKind::RulesInvalid
-            | AttentionKind::Guard => Severity::Critical,
-            AttentionKind::Unreachable
-            | AttentionKind::ReadFailed
-            | AttentionKind::Failed
-            | AttentionKind::Approval
-            | AttentionKind::Review
-            | AttentionKind::ExternalChange
-            | AttentionKind::OnHold
-            | AttentionKind::RetriedLater => Severity::Warning,
-            AttentionKind::Notices | AttentionKind::NoSystems | AttentionKind::NoRules | AttentionKind::NoRun => Severity::Info,
-        }
-    }
-
-    /// The code used in answers.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            AttentionKind::Storage => "storage",
-            AttentionKind::WritesStopped => "writes_stopped",
-            AttentionKind::Task => "task",
-            AttentionKind::OpenAccess => "open_access",
-            AttentionKind::RulesInvalid => "rules_invalid",
-            AttentionKind::Guard => "guard",
-            AttentionKind::Unreachable => "unreachable",
-            AttentionKind::ReadFailed => "read_failed",
-            AttentionKind::Failed => "failed",
-            AttentionKind::Approval => "approval",
-            AttentionKind::Review => "review",
-            AttentionKind::ExternalChange => "external_change",
-            AttentionKind::OnHold => "on_hold",
-            AttentionKind::RetriedLater => "retried_later",
-            AttentionKind::Notices => "notices",
-            AttentionKind::NoSystems => "no_systems",
-            AttentionKind::NoRules => "no_rules",
-            AttentionKind::NoRun => "no_run",
-        }
-    }
-}
 
 /// Something that needs attention.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -195,7 +89,7 @@ impl Engine {
         }
         let mine = readings.iter().filter(|reading| reading.system == row.name && reading.ended.is_some());
         let last = mine.max_by(|a, b| a.ended.cmp(&b.ended));
-        let watching = self.listening().into_iter().find(|one| one.system == row.name && one.state == "broken");
+        let watching = self.listening().into_iter().find(|one| one.system == row.name && one.state == WatcherState::Failed);
         let failed_step = || {
             let steps = row.checked.as_ref()?.as_array()?;
             let step = steps.iter().find(|step| step["state"] == "failed")?;
@@ -204,7 +98,7 @@ impl Engine {
         let tested_later = last.is_none_or(|last| row.checked_at.as_deref() > last.ended.as_deref());
         match (last, failed_step()) {
             (_, Some(step)) if tested_later => Health::Unreachable(format!("the last test failed: {step}")),
-            (Some(last), _) if last.state == "broken" && !(tested_later && row.checked_at.is_some()) => {
+            (Some(last), _) if last.state == ReadState::Failed && !(tested_later && row.checked_at.is_some()) => {
                 let error = last.error.clone().unwrap_or_else(|| "no answer".to_owned());
                 Health::Degraded(format!("the last read failed: {error}"))
             }
@@ -291,7 +185,7 @@ impl Engine {
             let names = notices.iter().take(NAMED).map(|notice| notice.subject.clone()).collect();
             all.push(Attention { names, ..Attention::new(AttentionKind::Notices, notices.len() as i64) });
         }
-        if rules.is_ok() && self.store.last_change_set("run", true).await?.is_none() {
+        if rules.is_ok() && self.store.last_change_set(ChangeSetKind::Run, true).await?.is_none() {
             all.push(Attention::new(AttentionKind::NoRun, 1));
         }
         all.sort_by_key(|one| one.kind);

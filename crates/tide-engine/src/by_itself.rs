@@ -11,9 +11,11 @@ use crate::{Engine, EngineError, Event, lock};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 use tide_core::decide::Change;
+use tide_core::states::ChangeSetKind;
+use tide_core::states::ChangeSetState;
 use tide_core::{HoldCause, Outcome, Population, Reason};
 use tide_store::{Before, NewChangeSet, NewPeople};
 
@@ -32,6 +34,8 @@ const LOOK: Duration = Duration::from_secs(1);
 const ON_THE_WIRE: usize = 1000;
 /// The first and the longest pause before a change that failed is tried again, in seconds.
 const AGAIN: (i64, i64) = (30, 3600);
+/// The first and the longest pause before an automatic run that failed is repeated.
+const FAILED_RUN_BACKOFF: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 /// The first and the longest rest of a system that does not answer, in seconds.
 const REST: (i64, i64) = (5, 300);
 
@@ -101,6 +105,7 @@ impl Engine {
             // News that came while a run was on its way wait for its end; leavers among them do not.
             let mut waiting = false;
             let mut last = std::time::Instant::now();
+            let failed_runs = Arc::new(AtomicU32::new(0));
             // What became due while nobody looked.
             engine.nudge.notify_one();
             loop {
@@ -155,11 +160,29 @@ impl Engine {
                 };
                 let engine = engine.clone();
                 let tasks = engine.tasks.clone();
+                let failed_runs = failed_runs.clone();
                 tasks.spawn(async move {
-                    match engine.run_with(held).await {
-                        Ok(Some(id)) => tracing::info!(change_set = id, "a run on news ended"),
-                        Ok(None) | Err(EngineError::NoRules) => {}
-                        Err(error) => tracing::warn!(%error, "a run on news failed"),
+                    let error = match engine.run_with(held).await {
+                        Ok(id) => {
+                            failed_runs.store(0, Ordering::Relaxed);
+                            if let Some(id) = id {
+                                tracing::info!(change_set = id, "an automatic run ended");
+                            }
+                            return;
+                        }
+                        Err(EngineError::NoRules) => return,
+                        Err(error) => error,
+                    };
+                    // The records that this run took up are decided again after a pause: no other event may come for them.
+                    let failures = failed_runs.fetch_add(1, Ordering::Relaxed);
+                    let wait = FAILED_RUN_BACKOFF.0.saturating_mul(2u32.saturating_pow(failures)).min(FAILED_RUN_BACKOFF.1);
+                    tracing::warn!(%error, ?wait, "an automatic run failed and is repeated");
+                    tokio::select! {
+                        () = engine.stopping.cancelled() => {}
+                        () = tokio::time::sleep(wait) => {
+                            engine.came.store(true, Ordering::Release);
+                            engine.nudge.notify_one();
+                        }
                     }
                 });
             }
@@ -230,7 +253,7 @@ impl Engine {
                 Ok(Some(id))
             }
             Err(error) => {
-                self.finish(id, "failed", Some(&error.to_string()), ITSELF).await;
+                self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), ITSELF).await;
                 Err(error)
             }
         }
@@ -327,7 +350,7 @@ impl Engine {
             self.nudge.notify_one();
         }
         if let Err(error) = done {
-            self.finish(id, "failed", Some(&error.to_string()), ITSELF).await;
+            self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), ITSELF).await;
             return Err(error);
         }
         Ok(Some(id))
@@ -359,7 +382,7 @@ impl Engine {
     async fn queue(&self, news: News, people: NewPeople) -> Result<(i64, Queue), EngineError> {
         let News { rules, population, outcome, reaches, .. } = news;
         let set = NewChangeSet {
-            kind: "run",
+            kind: ChangeSetKind::Run,
             rule_version: rules.version,
             principal: ITSELF.to_owned(),
             preview: None,
@@ -375,7 +398,7 @@ impl Engine {
         let called = population.accounts.into_iter().filter(|account| to.contains(&account.id));
         let called = called.map(|account| (account.id, (account.key, account.name))).collect();
         let (id, changes) = self.store.keep_run(people, set, first.clone(), self.now()).await?;
-        self.tell(Event::ChangeSet { id, state: "running".into() });
+        self.tell(Event::ChangeSet { id, state: ChangeSetState::Running });
         let marked = changes.iter().enumerate().filter(|(place, _)| first.contains(place)).map(|(_, row)| row.id).collect();
         Ok((id, Queue { changes, marked, called, reaches }))
     }

@@ -4,10 +4,13 @@
 use crate::{Engine, EngineError, approvals};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, HashMap, HashSet};
+use tide_core::HoldCause;
 use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::{Change, ChangeKind};
 use tide_core::nearby::Records;
 use tide_core::rules::WhenChanged;
+use tide_core::states::DecisionAnswer;
+use tide_core::states::DecisionKind;
 use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
 use tide_store::{ApprovalRow, Counting, NewOverride, NoticeRow, OverrideRow, Parked};
@@ -27,9 +30,8 @@ const DISCARDED: SignedDuration = SignedDuration::from_hours(7 * 24);
 pub struct Decision {
     /// What it is called when it is answered. It names what was shown: it is another one when that changes.
     pub id: String,
-    /// `approval`, `match`, `guard`, `parked`, `drift`, `reminder` or `surprise`; or `override` for an answer that was given and still
-    /// holds.
-    pub kind: &'static str,
+    /// What is to be decided.
+    pub kind: DecisionKind,
     /// The system.
     pub system: String,
     /// What is asked, in a line.
@@ -41,7 +43,7 @@ pub struct Decision {
     /// Some of those, by name.
     pub names: Vec<String>,
     /// What can be said.
-    pub answers: Vec<&'static str>,
+    pub answers: Vec<DecisionAnswer>,
     /// Why whoever looks at it may not answer, if they may not.
     pub blocked: Option<String>,
     /// What is offered, where whoever says yes chooses: the fingerprint of each, and its words.
@@ -54,7 +56,7 @@ pub struct Decision {
 #[derive(Debug, Clone, Copy)]
 pub struct Said<'a> {
     /// One of its answers.
-    pub answer: &'a str,
+    pub answer: DecisionAnswer,
     /// The words that go with it.
     pub comment: &'a str,
     /// What is chosen of what it offers, by words or fingerprint.
@@ -62,7 +64,7 @@ pub struct Said<'a> {
 }
 
 impl Decision {
-    fn new(kind: &'static str, id: String, system: &str) -> Decision {
+    fn new(kind: DecisionKind, id: String, system: &str) -> Decision {
         let (title, said) = (String::new(), String::new());
         let (names, answers, offers) = (Vec::new(), Vec::new(), Vec::new());
         Decision { id, kind, system: system.to_owned(), title, said, count: 1, names, answers, blocked: None, offers, most: None }
@@ -80,11 +82,11 @@ fn some<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
 }
 
 /// Changes that guards hold, by system and kind, with the guard's words.
-fn guarded<'o>(rules: &RuleSet, outcome: &'o Outcome) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
+fn guarded<'o>(_rules: &RuleSet, outcome: &'o Outcome) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
     let mut held: BTreeMap<(&str, ChangeKind), (String, Vec<&Change>)> = BTreeMap::new();
     for change in &outcome.changes {
         let Some(hold) = &change.hold else { continue };
-        if rules.guards.iter().any(|guard| Some(&guard.place) == hold.rule.as_ref()) {
+        if hold.cause == Some(HoldCause::Guard) {
             held.entry((&change.system, change.kind)).or_insert_with(|| (hold.text.clone(), Vec::new())).1.push(change);
         }
     }
@@ -162,8 +164,8 @@ fn drift(changes: Vec<&Change>) -> Decision {
         said: format!("{said}; the rules only tell it"),
         count: changes.len(),
         names: some(changes.iter().map(|change| change.label.as_str())),
-        answers: vec!["repair"],
-        ..Decision::new("drift", drift_id(&changes), system)
+        answers: vec![DecisionAnswer::Repair],
+        ..Decision::new(DecisionKind::Drift, drift_id(&changes), system)
     }
 }
 
@@ -176,8 +178,8 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
             said,
             count: changes.len(),
             names: some(changes.iter().map(|change| change.label.as_str())),
-            answers: vec!["release", "discard"],
-            ..Decision::new("guard", guard_id(system, kind, &changes), system)
+            answers: vec![DecisionAnswer::Release, DecisionAnswer::Discard],
+            ..Decision::new(DecisionKind::Guard, guard_id(system, kind, &changes), system)
         });
     }
     for change in &outcome.changes {
@@ -186,8 +188,8 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
             title: format!("{}: {} in {} failed", change.label, change.kind, change.system),
             said: failed.error.clone(),
             names: vec![change.label.clone()],
-            answers: vec!["retry"],
-            ..Decision::new("parked", format!("parked-{}", change.fingerprint), &change.system)
+            answers: vec![DecisionAnswer::Retry],
+            ..Decision::new(DecisionKind::Failed, format!("parked-{}", change.fingerprint), &change.system)
         });
     }
     let mut doubts: BTreeMap<(&str, tide_core::decide::Doubt), Vec<&str>> = BTreeMap::new();
@@ -200,20 +202,20 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
                 "{} doubtful match{} in {system}: {}",
                 labels.len(),
                 if labels.len() == 1 { "" } else { "es" },
-                doubt.word().replace('_', " ")
+                doubt.as_str().replace('_', " ")
             ),
             said: "nothing is sent for them until somebody says who belongs to whom".to_owned(),
             count: labels.len(),
             names: some(labels.into_iter()),
-            ..Decision::new("match", format!("match-{system}-{}", doubt.word()), system)
+            ..Decision::new(DecisionKind::Match, format!("match-{system}-{}", doubt.as_str()), system)
         });
     }
     for notice in notices {
-        let kind = if notice.recipient == "operators" { "surprise" } else { "reminder" };
+        let kind = if notice.recipient == "operators" { DecisionKind::ExternalChange } else { DecisionKind::Reminder };
         all.push(Decision {
             title: notice.subject.clone(),
             said: notice.body.clone(),
-            answers: vec!["seen"],
+            answers: vec![DecisionAnswer::Acknowledge],
             ..Decision::new(kind, format!("surprise-{}", notice.id), "")
         });
     }
@@ -242,21 +244,21 @@ fn given(outcome: &Outcome, overrides: &[OverrideRow], approvals: &[ApprovalRow]
             said: format!("{} until {}: {next}", minute(&first.made), minute(&first.expires)),
             count: rows.len(),
             names: some(rows.iter().map(|row| row.label.as_str())),
-            answers: vec!["take-back"],
-            ..Decision::new("override", format!("override-{decision}"), &first.system)
+            answers: vec![DecisionAnswer::TakeBack],
+            ..Decision::new(DecisionKind::Override, format!("override-{decision}"), &first.system)
         }
     };
     let answered = |row: &&ApprovalRow| !row.answers.is_empty();
     let answer_of = |row: &ApprovalRow| {
         let change = wanted.get(row.fingerprint.as_str())?;
         let last = row.answers.last()?;
-        let done = if last.yes { "approved" } else { "refused" };
+        let done = if last.yes { "approved" } else { "rejected" };
         Some(Decision {
             title: format!("{}: {} in {} {done} by {}", change.label, change.kind, change.system, last.name),
             said: format!("{} ({}): taken back, it is asked again from its first level", minute(&last.made), row.rule),
             names: vec![change.label.clone()],
-            answers: vec!["take-back"],
-            ..Decision::new("override", format!("override-{}", row.fingerprint), &change.system)
+            answers: vec![DecisionAnswer::TakeBack],
+            ..Decision::new(DecisionKind::Override, format!("override-{}", row.fingerprint), &change.system)
         })
     };
     by_decision.into_iter().map(override_of).chain(approvals.iter().filter(answered).filter_map(answer_of)).collect()
@@ -324,7 +326,7 @@ impl Engine {
                 let mut systems: Vec<&str> = request.changes.iter().map(|change| change.system.as_str()).collect();
                 systems.sort_unstable();
                 systems.dedup();
-                let mut kinds: Vec<&str> = request.changes.iter().map(|change| change.kind.word()).collect();
+                let mut kinds: Vec<&str> = request.changes.iter().map(|change| change.kind.as_str()).collect();
                 kinds.dedup();
                 let who =
                     if request.rule.together { format!("{} changes", request.changes.len()) } else { request.changes[0].label.clone() };
@@ -363,18 +365,22 @@ impl Engine {
                     said,
                     count: request.changes.len(),
                     names,
-                    answers: if request.expired { vec!["ask-again"] } else { vec!["approve", "refuse"] },
+                    answers: if request.expired {
+                        vec![DecisionAnswer::Reopen]
+                    } else {
+                        vec![DecisionAnswer::Approve, DecisionAnswer::Reject]
+                    },
                     blocked: barred,
                     offers: offers.into_iter().map(|(words, print)| (print.to_owned(), words)).collect(),
                     most: request.rule.choose.filter(|_| chooses),
-                    ..Decision::new("approval", request.id.clone(), systems.first().copied().unwrap_or_default())
+                    ..Decision::new(DecisionKind::Approval, request.id.clone(), systems.first().copied().unwrap_or_default())
                 }
             })
             .collect())
     }
 
     /// Answers one of them.
-    pub async fn answer_decision(&self, id: &str, answer: &str, comment: &str, principal: &str) -> Result<(), EngineError> {
+    pub async fn answer_decision(&self, id: &str, answer: DecisionAnswer, comment: &str, principal: &str) -> Result<(), EngineError> {
         self.answer_choosing(id, Said { answer, comment, choice: &[] }, principal).await
     }
 
@@ -386,8 +392,8 @@ impl Engine {
         match id.split_once('-') {
             Some(("guard", _)) => {
                 let release = match answer {
-                    "release" => true,
-                    "discard" => false,
+                    DecisionAnswer::Release => true,
+                    DecisionAnswer::Discard => false,
                     _ => return Err(unfit()),
                 };
                 let (rules, _, outcome) = self.decide_now().await?;
@@ -399,7 +405,7 @@ impl Engine {
                 self.store.add_override(new, principal, self.now()).await?;
             }
             Some(("approval", _)) => self.answer_approval(id, &said, principal).await?,
-            Some(("drift", _)) if answer == "repair" => {
+            Some(("drift", _)) if answer == DecisionAnswer::Repair => {
                 let (rules, population, outcome) = self.decide_now().await?;
                 let all = drifts(&rules.set, &population, &outcome);
                 let meant = all.iter().find(|changes| drift_id(changes) == id).ok_or_else(changed)?;
@@ -411,7 +417,7 @@ impl Engine {
                 let accounts = meant.iter().filter_map(|change| change.account);
                 self.was_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;
             }
-            Some(("override", decision)) if answer == "take-back" => {
+            Some(("override", decision)) if answer == DecisionAnswer::TakeBack => {
                 let (_, _, outcome) = self.decide_now().await?;
                 let rows = self.store.override_rows().await?;
                 let mut about: Vec<(Option<i64>, String)> =
@@ -428,8 +434,10 @@ impl Engine {
                 let accounts: Vec<i64> = about.iter().filter_map(|(account, _)| *account).collect();
                 self.was_sent(accounts.into_iter(), about.into_iter().map(|(_, identity)| identity).filter(|id| !id.is_empty())).await;
             }
-            Some(("parked", fingerprint)) if answer == "retry" => self.store.unpark(fingerprint, principal, self.now()).await?,
-            Some(("surprise", number)) if answer == "seen" => {
+            Some(("parked", fingerprint)) if answer == DecisionAnswer::Retry => {
+                self.store.unpark(fingerprint, principal, self.now()).await?
+            }
+            Some(("surprise", number)) if answer == DecisionAnswer::Acknowledge => {
                 let number = number.parse().map_err(|_| changed())?;
                 self.store.notice_seen(number, self.now()).await?;
             }

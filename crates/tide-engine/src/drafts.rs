@@ -5,7 +5,8 @@ use crate::{Engine, EngineError, Event};
 use tide_core::effect::{Effect, effect};
 use tide_core::permissions;
 use tide_core::rules::difference::{FileDifference, brought_together, difference};
-use tide_core::rules::{Fault, RuleFile, Severity};
+use tide_core::rules::{Fault, FaultSeverity, RuleFile};
+use tide_core::states::SystemKind;
 use tide_core::{RuleSet, decide};
 use tide_store::{DraftRow, VersionRow};
 
@@ -32,7 +33,7 @@ pub struct Renewal {
 }
 
 pub(crate) fn sound(set: RuleSet, faults: &[Fault]) -> Result<RuleSet, EngineError> {
-    let errors: Vec<Fault> = faults.iter().filter(|fault| fault.severity == Severity::Error).cloned().collect();
+    let errors: Vec<Fault> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).cloned().collect();
     if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
 }
 
@@ -157,7 +158,7 @@ impl Engine {
     /// Requests a full read of each watched directory for which new rules need what was not read before: an attribute that the server
     /// returns only on request, or a filter that the server evaluates.
     async fn request_full_reads(&self, before: Option<&RuleSet>, now: &RuleSet) -> Result<(), EngineError> {
-        for row in self.store.systems().await?.into_iter().filter(|row| row.kind == "ldap") {
+        for row in self.store.systems().await?.into_iter().filter(|row| row.kind == SystemKind::Ldap) {
             let reads = |rules: &RuleSet| (permissions::read_of(rules, &row.name), permissions::server_filters(rules, &row.name));
             let (names, filters) = reads(now);
             let (old_names, old_filters) = before.map(reads).unwrap_or_default();

@@ -1,6 +1,8 @@
 //! What the engine tells those who watch.
 
 use serde::Serialize;
+use tide_core::states::ChangeSetState;
+use tide_core::states::ReadState;
 
 /// Something happened.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -17,15 +19,15 @@ pub enum Event {
         system: String,
         /// How many accounts were shown.
         seen: usize,
-        /// `running`, `complete` or `broken`.
-        state: &'static str,
+        /// Where it stands.
+        state: ReadState,
     },
     /// A change set stands somewhere else now.
     ChangeSet {
         /// Its number.
         id: i64,
         /// Where it stands.
-        state: String,
+        state: ChangeSetState,
     },
     /// A run goes on.
     Progress {

@@ -9,9 +9,11 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
-use tide_connect::{Connector, News, Way};
+use tide_connect::{Connector, News};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
+use tide_core::states::WatchMode;
+use tide_core::states::WatcherState;
 use tide_store::{Place, SystemRow};
 use tokio_util::sync::CancellationToken;
 
@@ -30,9 +32,9 @@ pub struct Listening {
     /// The type.
     pub object: ObjectType,
     /// In which way it is followed.
-    pub way: Option<Way>,
-    /// `reading`, `listening`, `waiting` (until it is asked again) or `broken`.
-    pub state: &'static str,
+    pub way: Option<WatchMode>,
+    /// Where it stands.
+    pub state: WatcherState,
     /// When news came last.
     pub news: Option<Timestamp>,
     /// How many accounts differed since the service started.
@@ -73,7 +75,7 @@ impl Engine {
                 system: system.to_owned(),
                 object,
                 way: None,
-                state: "reading",
+                state: WatcherState::Reading,
                 news: None,
                 changed: 0,
                 next: None,
@@ -167,7 +169,7 @@ impl Engine {
             tracing::warn!(system = row.name, %object, %error, ?wait, "the following broke, and is begun again");
             let next = self.now().saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default()).ok();
             self.heard(&row.name, object, |one| {
-                (one.state, one.error, one.next) = ("broken", Some(error.to_string()), next);
+                (one.state, one.error, one.next) = (WatcherState::Failed, Some(error.to_string()), next);
             });
             tokio::select! {
                 () = cancel.cancelled() => return,
@@ -185,7 +187,7 @@ impl Engine {
         let connector = self.connector(&row).await?;
         let way = match schedule.way {
             Some(way) => way,
-            None => connector.ways().await?.first().copied().unwrap_or(Way::Full),
+            None => connector.ways().await?.first().copied().unwrap_or(WatchMode::FullRead),
         };
         let mut place = self.place(&row, object, &schedule, way, &connector).await?;
         let mut following = connector.follow(object, way, place.mark.clone());
@@ -208,13 +210,13 @@ impl Engine {
         let connector = self.connector(row).await?;
         let way = match schedule.way {
             Some(way) => way,
-            None => connector.ways().await?.first().copied().unwrap_or(Way::Full),
+            None => connector.ways().await?.first().copied().unwrap_or(WatchMode::FullRead),
         };
         let place = self.place(row, object, schedule, way, &connector).await?;
         let full = place.full_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
-        let told = matches!(way, Way::Arrival | Way::Pushed);
+        let told = matches!(way, WatchMode::Arrival | WatchMode::Pushed);
         self.heard(&row.name, object, |one| {
-            (one.state, one.way, one.error, one.next) = ("listening", Some(way), None, None);
+            (one.state, one.way, one.error, one.next) = (WatcherState::Watching, Some(way), None, None);
             one.full = (!told).then_some(full);
         });
         if told {
@@ -222,7 +224,7 @@ impl Engine {
             std::future::pending::<()>().await;
         }
         let (mut place, asked, begun) = (place, self.now(), std::time::Instant::now());
-        if way != Way::Full {
+        if way != WatchMode::FullRead {
             let mut following = connector.follow(object, way, place.mark.clone());
             let mut due = std::pin::pin!(tokio::time::sleep(self.until(full)));
             loop {
@@ -245,11 +247,11 @@ impl Engine {
         let every = schedule.every();
         let next = self.now().saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default()).ok();
         self.heard(&row.name, object, |one| {
-            (one.state, one.next) = ("waiting", next);
-            one.asked = (way != Way::Full && !way.tells()).then(|| (asked, begun.elapsed()));
+            (one.state, one.next) = (WatcherState::Waiting, next);
+            one.asked = (way != WatchMode::FullRead && !way.is_sent()).then(|| (asked, begun.elapsed()));
         });
         tokio::time::sleep(every.min(self.until(full))).await;
-        if way == Way::Full {
+        if way == WatchMode::FullRead {
             // The place is older than the pause: everything is read.
             self.store.set_place(&row.name, object, &Place { full_at: Timestamp::UNIX_EPOCH, ..place }).await?;
         }
@@ -267,27 +269,27 @@ impl Engine {
         row: &SystemRow,
         object: ObjectType,
         schedule: &Schedule,
-        way: Way,
+        way: WatchMode,
         connector: &Arc<dyn Connector>,
     ) -> Result<Place, EngineError> {
-        let known = self.store.place(&row.name, object).await?.filter(|place| place.way == way.word());
+        let known = self.store.place(&row.name, object).await?.filter(|place| place.way == way.as_str());
         if let Some(place) = known {
             let full = place.full_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
-            if self.now() < full || matches!(way, Way::Arrival | Way::Pushed) {
+            if self.now() < full || matches!(way, WatchMode::Arrival | WatchMode::Pushed) {
                 return Ok(place);
             }
         }
-        self.heard(&row.name, object, |one| (one.state, one.way, one.next) = ("reading", Some(way), None));
+        self.heard(&row.name, object, |one| (one.state, one.way, one.next) = (WatcherState::Reading, Some(way), None));
         // The mark first: what changes while everything is read is told again afterwards.
         let mark = connector.mark(object, way).await?;
         let now = self.now();
-        if way != Way::Pushed {
+        if way != WatchMode::Pushed {
             let read = self.read_one(row, object, &self.stopping).await?;
             if let Some(error) = read.error {
                 return Err(error.into());
             }
         }
-        let place = Place { way: way.word().to_owned(), mark, at: now, full_at: now };
+        let place = Place { way: way.as_str().to_owned(), mark, at: now, full_at: now };
         self.store.set_place(&row.name, object, &place).await?;
         self.nudge.notify_one();
         Ok(place)
@@ -378,8 +380,12 @@ impl Engine {
         if let Some(way) = schedule.way {
             let ways = self.connector(&row).await?.ways().await?;
             if !ways.contains(&way) {
-                let offered: Vec<&str> = ways.iter().map(|way| way.word()).collect();
-                return Err(EngineError::Invalid(format!("{name} cannot be followed by {}: it offers {}", way.word(), offered.join(", "))));
+                let offered: Vec<&str> = ways.iter().map(|way| way.as_str()).collect();
+                return Err(EngineError::Invalid(format!(
+                    "{name} cannot be followed by {}: it offers {}",
+                    way.as_str(),
+                    offered.join(", ")
+                )));
             }
         }
         let value = serde_json::to_value(schedule).unwrap_or_default();

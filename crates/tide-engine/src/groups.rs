@@ -5,33 +5,12 @@ use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap};
 use tide_core::memberships::Memberships;
 use tide_core::model::AccountId;
+use tide_core::states::MembershipOrigin;
 use tide_core::{Account, ObjectType, Value};
 use tide_store::StoreError;
 
 /// The most members that are told.
 const MOST: usize = 1000;
-
-/// How a membership came about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Origin {
-    /// A rule gave it, by what somebody is.
-    Rule,
-    /// The group has this member where it comes from.
-    Mapped,
-    /// Somebody put them there in the system itself.
-    Hand,
-}
-
-impl Origin {
-    /// The word used in answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            Origin::Rule => "rule",
-            Origin::Mapped => "mapped",
-            Origin::Hand => "hand",
-        }
-    }
-}
 
 /// A group that somebody is in, or somebody who is in a group.
 #[derive(Debug, Clone)]
@@ -45,7 +24,7 @@ pub struct GroupMember {
     /// Its name there.
     pub name: String,
     /// How it came about.
-    pub origin: Origin,
+    pub origin: MembershipOrigin,
     /// Since when, for those that a rule gave.
     pub since: Option<Timestamp>,
 }
@@ -80,9 +59,9 @@ impl Engine {
             let (group_of, member_of) = (owner.get(&group.id).copied(), owner.get(&member.id).copied());
             let since = member_of.and_then(|member| given.get(&(member, group.id))).copied();
             let origin = match since {
-                Some(_) => Origin::Rule,
-                None if mapped(group_of, member_of) => Origin::Mapped,
-                None => Origin::Hand,
+                Some(_) => MembershipOrigin::Rule,
+                None if mapped(group_of, member_of) => MembershipOrigin::Mapped,
+                None => MembershipOrigin::Manual,
             };
             let identity = owner.get(&shown.id).map(|id| (*id).to_owned());
             let known = identity.as_deref().and_then(|id| identities.get(id)).map(|(_, label)| (*label).to_owned());

@@ -75,13 +75,13 @@ fn key_of_change(change: &Change) -> HoldKey {
         object: change.object,
         identity: change.identity.clone(),
         account: change.account.unwrap_or_default(),
-        kind: change.kind.word().to_owned(),
+        kind: change.kind.as_str().to_owned(),
     }
 }
 
 /// Everything that an outcome holds.
 fn held(outcome: &Outcome) -> HashMap<HoldKey, Hold> {
-    let lines = outcome.decided.iter().filter(|line| line.verdict == Verdict::Held);
+    let lines = outcome.decided.iter().filter(|line| line.verdict == Verdict::OnHold);
     let lines = lines.filter_map(|line| hold(key_of_line(line), false, &line.label, &line.reason));
     let changes =
         outcome.changes.iter().filter_map(|change| hold(key_of_change(change), change.takes_away(), &change.label, change.hold.as_ref()?));

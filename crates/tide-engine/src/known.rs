@@ -4,8 +4,11 @@ use crate::following::Listening;
 use crate::{Engine, EngineError, Schedule};
 use jiff::Timestamp;
 use std::time::Duration;
-use tide_connect::Way;
 use tide_core::ObjectType;
+use tide_core::states::ChangeSetKind;
+use tide_core::states::SystemKind;
+use tide_core::states::WatchMode;
+use tide_core::states::WatcherState;
 use tide_store::WholeReading;
 
 /// How well one type of a system is known.
@@ -41,11 +44,13 @@ fn length(from: Timestamp, to: Timestamp) -> Duration {
 
 /// What takes longer than the pause between two of it.
 fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&Listening>, run: Option<Duration>) -> Vec<String> {
-    let Some(way) = heard.and_then(|heard| heard.way).filter(|way| !matches!(way, Way::Arrival | Way::Pushed)) else { return Vec::new() };
+    let Some(way) = heard.and_then(|heard| heard.way).filter(|way| !matches!(way, WatchMode::Arrival | WatchMode::Pushed)) else {
+        return Vec::new();
+    };
     let mut all = Vec::new();
     let every = schedule.every();
     let full = match way {
-        Way::Full => every,
+        WatchMode::FullRead => every,
         _ => Duration::try_from(schedule.full_every(way)).unwrap_or_default(),
     };
     if let Some(took) = whole.map(|whole| length(whole.started, whole.ended)).filter(|took| *took > full) {
@@ -66,15 +71,15 @@ impl Engine {
     /// How well the systems are known, as far as the rules ask for them.
     pub async fn known(&self) -> Result<Vec<Known>, EngineError> {
         let (whole, listening) = (self.store.whole_readings().await?, self.listening());
-        let last = self.store.last_change_set("run", false).await?;
+        let last = self.store.last_change_set(ChangeSetKind::Run, false).await?;
         let run = last.and_then(|set| Some(length(set.started.parse().ok()?, set.ended?.parse().ok()?)));
         let mut all = Vec::new();
         for (row, types) in self.to_read().await? {
             let schedule = Schedule::read(&row.schedule);
             for object in types {
-                let whole = whole.iter().find(|one| one.system == row.name && one.object == object.word());
+                let whole = whole.iter().find(|one| one.system == row.name && one.object == object);
                 let heard = listening.iter().find(|one| one.system == row.name && one.object == object);
-                let pushed = row.kind == "push";
+                let pushed = row.kind == SystemKind::Push;
                 let needs = match whole {
                     _ if pushed => None,
                     None => Some("was never read whole"),
@@ -82,10 +87,10 @@ impl Engine {
                     Some(_) => None,
                 };
                 let asked = heard.and_then(|heard| heard.asked).map(|(at, _)| at);
-                let told = |way: Way| way.tells() && way != Way::Arrival;
+                let told = |way: WatchMode| way.is_sent() && way != WatchMode::Arrival;
                 all.push(Known {
                     at: whole.map(|whole| whole.started).max(asked).max(heard.and_then(|heard| heard.news)),
-                    live: pushed || heard.is_some_and(|heard| heard.state == "listening" && heard.way.is_some_and(told)),
+                    live: pushed || heard.is_some_and(|heard| heard.state == WatcherState::Watching && heard.way.is_some_and(told)),
                     needs,
                     hurry: hurry(&schedule, whole, heard, run),
                     system: row.name.clone(),
@@ -116,12 +121,12 @@ mod tests {
     fn what_takes_longer_than_its_pause_is_told() {
         let at = |second: i64| Timestamp::from_second(second).expect("a moment");
         let whole =
-            |took| WholeReading { system: "harbour".into(), object: "person".into(), started: at(0), ended: at(took), outdated: false };
+            |took| WholeReading { system: "harbour".into(), object: ObjectType::Person, started: at(0), ended: at(took), outdated: false };
         let heard = |way, took| Listening {
             system: "harbour".into(),
             object: ObjectType::Person,
             way: Some(way),
-            state: "waiting",
+            state: WatcherState::Waiting,
             news: None,
             changed: 0,
             next: Some(at(9)),
@@ -131,14 +136,17 @@ mod tests {
         };
         let schedule = Schedule { every_seconds: Some(60), full_every_seconds: Some(3600), ..Schedule::default() };
         let told = |took, way, asked, run| hurry(&schedule, Some(&whole(took)), Some(&heard(way, asked)), run);
-        assert_eq!(told(900, Way::Modified, 2, Some(Duration::from_secs(3))), Vec::<String>::new());
-        assert_eq!(told(7200, Way::Modified, 2, None), ["reading it whole took 2 h, and it is read every 60 min: choose a longer time"]);
-        assert_eq!(told(900, Way::Modified, 61, None), ["asking it took 61 s, and it is asked every 60 s: choose a longer time"]);
-        let run = told(900, Way::Modified, 2, Some(Duration::from_secs(400)));
+        assert_eq!(told(900, WatchMode::Modified, 2, Some(Duration::from_secs(3))), Vec::<String>::new());
+        assert_eq!(
+            told(7200, WatchMode::Modified, 2, None),
+            ["reading it whole took 2 h, and it is read every 60 min: choose a longer time"]
+        );
+        assert_eq!(told(900, WatchMode::Modified, 61, None), ["asking it took 61 s, and it is asked every 60 s: choose a longer time"]);
+        let run = told(900, WatchMode::Modified, 2, Some(Duration::from_secs(400)));
         assert_eq!(run, ["the last run took 6 min, and it is asked every 60 s: what changes meanwhile waits for the next run"]);
         // Where everything is read at each look, that is the pause.
-        assert_eq!(told(90, Way::Full, 2, None), ["reading it whole took 90 s, and it is read every 60 s: choose a longer time"]);
-        assert_eq!(told(90, Way::Pushed, 99, None), Vec::<String>::new());
+        assert_eq!(told(90, WatchMode::FullRead, 2, None), ["reading it whole took 90 s, and it is read every 60 s: choose a longer time"]);
+        assert_eq!(told(90, WatchMode::Pushed, 99, None), Vec::<String>::new());
         assert_eq!(hurry(&schedule, None, None, Some(Duration::from_secs(400))), Vec::<String>::new(), "it is not followed");
     }
 }

@@ -48,7 +48,7 @@ mod watch;
 mod write_gate;
 
 pub use allowed::{Allowed, ForHosts};
-pub use attention::{Attention, AttentionKind, Health, Severity};
+pub use attention::{Attention, Health};
 pub use calls::CallRow;
 pub use clock::{Clock, SystemClock};
 pub use decisions::{Decision, Said};
@@ -56,7 +56,7 @@ pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
 pub use events::Event;
 pub use following::Listening;
-pub use groups::{GroupMember, GroupView, Origin};
+pub use groups::{GroupMember, GroupView};
 pub use in_step::PasswordProgress;
 pub use known::Known;
 pub use licences::{AHEAD_DAYS, LicenceView};
@@ -68,7 +68,7 @@ pub use reading::Read;
 pub use roles::{Holder, RoleTrial, RoleView};
 pub use runs::{Comparison, Plan, Rules};
 pub use schedule::{Quiet, Schedule};
-pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeTrial, ScopeView, Stand};
+pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeTrial, ScopeView};
 pub use systems::{Change, NewSystem, Retirement};
 pub use trial::{MappingTrial, Trial};
 

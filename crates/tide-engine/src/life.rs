@@ -5,9 +5,10 @@ use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::HashSet;
 use std::sync::Arc;
+use tide_core::decide::ChangeKind;
 use tide_core::decide::{Change, Decided, Verdict};
 use tide_core::lifecycle::{Departure, Facts, LEFT_BY, Life};
-use tide_core::notices::Event;
+use tide_core::states::NotificationEvent;
 use tide_core::{Identity, Outcome, RuleSet};
 use tide_store::{LeaverRow, StoreError};
 
@@ -41,8 +42,8 @@ pub struct Effect {
 pub struct WayIn {
     /// The system.
     pub system: String,
-    /// What is still to be done there.
-    pub kind: String,
+    /// The change that is still to be made; nothing when a webhook was not reached.
+    pub kind: Option<ChangeKind>,
     /// Why it is not done yet.
     pub why: String,
 }
@@ -192,10 +193,10 @@ impl Engine {
         // Whoever is to end their sessions elsewhere, and was not reached yet.
         let calls = self.store.told(None, true, LEAVERS).await?;
         let unheard = |identity: &str| {
-            let theirs = calls.iter().filter(|told| told.identity == identity && told.event == Event::Left.word());
+            let theirs = calls.iter().filter(|told| told.identity == identity && told.event == NotificationEvent::Left);
             let way = |told: &tide_store::ToldRow| WayIn {
                 system: told.call.clone().unwrap_or_default(),
-                kind: "call".to_owned(),
+                kind: None,
                 why: told.error.clone().unwrap_or_else(|| "to be called".to_owned()),
             };
             theirs.map(way).collect::<Vec<WayIn>>()
@@ -208,7 +209,7 @@ impl Engine {
                 let open = closing(&outcome, &row.identity).filter(|_| !back);
                 let open = open.map(|change| WayIn {
                     system: change.system.clone(),
-                    kind: change.kind.word().to_owned(),
+                    kind: Some(change.kind),
                     why: match (&change.hold, failed.get(&change.fingerprint)) {
                         (Some(hold), _) => hold.text.clone(),
                         (None, Some(parked)) => format!("failed: {}", parked.error),

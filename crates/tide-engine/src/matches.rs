@@ -5,8 +5,12 @@ use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use tide_core::compose;
 use tide_core::decide::{Question, Verdict};
-use tide_core::matching::{Answer, Said};
+use tide_core::matching::{Answer, MatchDecision};
+use tide_core::model::LinkBasis;
 use tide_core::model::{Account, AccountId};
+use tide_core::states::LinkOrigin;
+use tide_core::states::MatchStatus;
+use tide_core::states::UnmatchedCause;
 use tide_core::value::show;
 use tide_core::{Identity, ObjectType, Outcome, Place, Population, RuleSet};
 use tide_store::{AnswerRow, NewAnswer};
@@ -14,8 +18,8 @@ use tide_store::{AnswerRow, NewAnswer};
 /// One person or account, and how its match stands.
 #[derive(Debug, Clone)]
 pub struct MatchLine {
-    /// `joined`, `will_join`, `new`, `unowned`, `left_alone`, or the word of a doubt.
-    pub word: &'static str,
+    /// How it stands.
+    pub status: MatchStatus,
     /// Whom it is about.
     pub label: String,
     /// The identity, if there is one.
@@ -33,10 +37,10 @@ pub struct MatchLine {
 /// How matching stands in a system.
 #[derive(Debug, Clone)]
 pub struct MatchView {
-    /// How many there are of each word, in the order in which they are shown.
-    pub counts: Vec<(&'static str, usize)>,
+    /// How many there are of each status, in the order in which they are shown.
+    pub counts: Vec<(MatchStatus, usize)>,
     /// What joined, or would join, how many.
-    pub joined_by: Vec<(String, usize)>,
+    pub linked_by: Vec<(String, usize)>,
     /// Everybody.
     pub lines: Vec<MatchLine>,
     /// What people said, and holds.
@@ -68,8 +72,8 @@ pub struct MatchRow {
 /// A doubtful match, side by side.
 #[derive(Debug, Clone)]
 pub struct MatchCase {
-    /// Why it is asked: the word of a doubt.
-    pub word: &'static str,
+    /// Why it needs review.
+    pub status: MatchStatus,
     /// What is asked.
     pub reason: String,
     /// The rule behind it.
@@ -90,7 +94,7 @@ pub struct Word {
     /// The account.
     pub account: Option<AccountId>,
     /// What is said.
-    pub said: Said,
+    pub said: MatchDecision,
 }
 
 /// Who says it.
@@ -102,16 +106,13 @@ pub struct Asker<'a> {
     pub name: &'a str,
 }
 
-/// All words, in the order in which they are shown: what needs somebody first.
-const WORDS: [&str; 10] = ["ambiguous", "asked", "claimed_twice", "taken", "moved", "will_join", "new", "unowned", "left_alone", "joined"];
-
 struct Sight<'a> {
     rules: &'a RuleSet,
     outcome: &'a Outcome,
     accounts: HashMap<AccountId, &'a Account>,
     identities: HashMap<&'a str, (&'a Identity, &'a str)>,
     /// To whom an account belongs now, and by what.
-    owner: HashMap<AccountId, (&'a str, &'a str)>,
+    owner: HashMap<AccountId, (&'a str, &'a LinkBasis)>,
 }
 
 impl<'a> Sight<'a> {
@@ -121,7 +122,7 @@ impl<'a> Sight<'a> {
             outcome,
             accounts: population.accounts.iter().map(|account| (account.id, account)).collect(),
             identities: outcome.identities.iter().map(|(identity, label)| (identity.id.as_str(), (identity, label.as_str()))).collect(),
-            owner: population.links.iter().map(|link| (link.account, (link.identity.as_str(), link.made_by.as_str()))).collect(),
+            owner: population.links.iter().map(|link| (link.account, (link.identity.as_str(), &link.basis))).collect(),
         }
     }
 
@@ -140,7 +141,7 @@ impl<'a> Sight<'a> {
             told.insert((question.identity.as_deref(), question.account));
             let own = question.account.or((question.accounts.len() == 1).then(|| question.accounts[0]));
             lines.push(MatchLine {
-                word: question.doubt.word(),
+                status: question.doubt.status(),
                 label: question.label.clone(),
                 identity: question.identity.clone(),
                 account: own.map(|id| (id, self.name(id))),
@@ -151,29 +152,27 @@ impl<'a> Sight<'a> {
         }
         for link in &self.outcome.links {
             let Some(account) = self.accounts.get(&link.account).filter(|a| a.system == system && a.kind == kind) else { continue };
-            let first = link.made_by.starts_with("first seen in ");
             lines.push(MatchLine {
-                word: if first { "new" } else { "will_join" },
+                status: if link.basis.origin == LinkOrigin::Source { MatchStatus::New } else { MatchStatus::WillLink },
                 label: self.label(&link.identity),
                 identity: Some(link.identity.clone()),
                 account: Some((account.id, account.name.clone())),
                 candidates: 0,
-                reason: link.made_by.clone(),
+                reason: link.basis.to_string(),
                 rule: None,
             });
         }
         for line in self.outcome.decided.iter().filter(|line| line.system == system && line.object == kind) {
-            let word = match line.verdict {
-                Verdict::Create => "new",
-                Verdict::Unowned if line.reason.text.starts_with("no identity matches") => "unowned",
+            let status = match (line.verdict, line.unmatched) {
+                (Verdict::Create, _) => MatchStatus::New,
+                (Verdict::Orphaned, Some(UnmatchedCause::NoMatch)) => MatchStatus::Orphaned,
                 // A candidate stands beside the one who is asked about.
-                Verdict::Unowned if line.reason.text.starts_with("it may be ") => continue,
-                Verdict::Unowned => "left_alone",
-                Verdict::OutOfScope if line.reason.text.starts_with("left as it is:") => "left_alone",
+                (Verdict::Orphaned, Some(UnmatchedCause::Candidate)) => continue,
+                (Verdict::Orphaned, _) | (Verdict::OutOfScope, Some(UnmatchedCause::Skipped)) => MatchStatus::Skipped,
                 _ => continue,
             };
             lines.push(MatchLine {
-                word,
+                status,
                 label: line.label.clone(),
                 identity: line.identity.clone(),
                 account: line.account.map(|id| (id, self.name(id))),
@@ -182,7 +181,7 @@ impl<'a> Sight<'a> {
                 rule: line.reason.rule.clone(),
             });
         }
-        for (account, (identity, made_by)) in &self.owner {
+        for (account, (identity, basis)) in &self.owner {
             let Some(account) = self.accounts.get(account).filter(|a| a.system == system && a.kind == kind && a.absent_since.is_none())
             else {
                 continue;
@@ -191,17 +190,16 @@ impl<'a> Sight<'a> {
                 continue;
             }
             lines.push(MatchLine {
-                word: "joined",
+                status: MatchStatus::Linked,
                 label: self.label(identity),
                 identity: Some((*identity).to_owned()),
                 account: Some((account.id, account.name.clone())),
                 candidates: 0,
-                reason: (*made_by).to_owned(),
+                reason: basis.to_string(),
                 rule: None,
             });
         }
-        let rank = |word: &str| WORDS.iter().position(|known| *known == word);
-        lines.sort_by(|a, b| (rank(a.word), &a.label, &a.account).cmp(&(rank(b.word), &b.label, &b.account)));
+        lines.sort_by(|a, b| (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account)));
         lines
     }
 
@@ -236,7 +234,7 @@ impl<'a> Sight<'a> {
             (None, Some((identity, _))) => {
                 let mut attributes = identity.attributes.clone();
                 attributes.set("id", vec![tide_core::Value::text(&identity.id)]);
-                attributes.set("stage", vec![tide_core::Value::text(identity.stage.word())]);
+                attributes.set("stage", vec![tide_core::Value::text(identity.stage.as_str())]);
                 compose::desired(types, &attributes, None)
                     .wanted
                     .into_iter()
@@ -279,7 +277,7 @@ impl<'a> Sight<'a> {
             .filter(|row| row.own != nothing || row.theirs.iter().any(|(value, _)| *value != nothing))
             .collect();
         MatchCase {
-            word: question.doubt.word(),
+            status: question.doubt.status(),
             reason: question.reason.text.clone(),
             rule: question.reason.rule.clone(),
             own,
@@ -306,7 +304,7 @@ impl<'a> Sight<'a> {
             return Err(format!("there is no identity {id} of type {kind}"));
         }
         match (word.said, account, &word.identity) {
-            (Said::Join, Some(account), Some(identity)) => {
+            (MatchDecision::Join, Some(account), Some(identity)) => {
                 if let Some((owner, _)) = self.owner.get(&account.id)
                     && owner != identity
                 {
@@ -326,11 +324,13 @@ impl<'a> Sight<'a> {
                     None => Ok(format!("{} and {}", self.label(identity), account.name)),
                 }
             }
-            (Said::Never, Some(account), Some(identity)) => Ok(format!("{} and {}", self.label(identity), account.name)),
-            (Said::New | Said::Skip, Some(account), None) => Ok(account.name.clone()),
-            (Said::New | Said::Skip, None, Some(identity)) => Ok(self.label(identity)),
-            (Said::Join | Said::Never, ..) => Err(format!("`{}` is said of an identity and an account", word.said.word())),
-            (Said::New | Said::Skip, ..) => Err(format!("`{}` is said of an identity or an account", word.said.word())),
+            (MatchDecision::Never, Some(account), Some(identity)) => Ok(format!("{} and {}", self.label(identity), account.name)),
+            (MatchDecision::New | MatchDecision::Skip, Some(account), None) => Ok(account.name.clone()),
+            (MatchDecision::New | MatchDecision::Skip, None, Some(identity)) => Ok(self.label(identity)),
+            (MatchDecision::Join | MatchDecision::Never, ..) => {
+                Err(format!("`{}` is said of an identity and an account", word.said.as_str()))
+            }
+            (MatchDecision::New | MatchDecision::Skip, ..) => Err(format!("`{}` is said of an identity or an account", word.said.as_str())),
         }
     }
 }
@@ -364,16 +364,16 @@ impl Engine {
         self.store.system(system).await?;
         let (rules, population, outcome) = self.decide_now().await?;
         let lines = Sight::new(&rules.set, &population, &outcome).lines(system, kind);
-        let count = |word: &str| lines.iter().filter(|line| line.word == word).count();
-        let counts = WORDS.iter().map(|word| (*word, count(word))).collect();
-        let mut joined_by: BTreeMap<String, usize> = BTreeMap::new();
-        for line in lines.iter().filter(|line| ["joined", "will_join"].contains(&line.word)) {
-            *joined_by.entry(line.reason.clone()).or_default() += 1;
+        let count = |status: MatchStatus| lines.iter().filter(|line| line.status == status).count();
+        let counts = MatchStatus::ALL.iter().map(|status| (*status, count(*status))).collect();
+        let mut linked_by: BTreeMap<String, usize> = BTreeMap::new();
+        for line in lines.iter().filter(|line| matches!(line.status, MatchStatus::Linked | MatchStatus::WillLink)) {
+            *linked_by.entry(line.reason.clone()).or_default() += 1;
         }
-        let mut joined_by: Vec<(String, usize)> = joined_by.into_iter().collect();
-        joined_by.sort_by(|a, b| (b.1, &a.0).cmp(&(a.1, &b.0)));
+        let mut linked_by: Vec<(String, usize)> = linked_by.into_iter().collect();
+        linked_by.sort_by(|a, b| (b.1, &a.0).cmp(&(a.1, &b.0)));
         let answers = self.store.match_answers(Some(system)).await?;
-        Ok(MatchView { counts, joined_by, lines, answers })
+        Ok(MatchView { counts, linked_by, lines, answers })
     }
 
     /// A doubtful match, side by side: of an identity that looks for its account, or the other way round.
@@ -408,7 +408,7 @@ impl Engine {
         let mut given: HashMap<AccountId, &str> = HashMap::new();
         for word in words {
             let label = sight.sound(system, kind, word).map_err(EngineError::Invalid)?;
-            if let (Said::Join, Some(account), Some(identity)) = (word.said, word.account, word.identity.as_deref())
+            if let (MatchDecision::Join, Some(account), Some(identity)) = (word.said, word.account, word.identity.as_deref())
                 && given.insert(account, identity).is_some_and(|before| before != identity)
             {
                 return Err(EngineError::Conflict(format!("{} cannot be joined to two identities", sight.name(account))));

@@ -4,6 +4,7 @@ use crate::push::NewToken;
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
 use tide_core::explain::whom;
+use tide_core::states::PrincipalKind;
 use tide_store::{NewTokenRow, StoreError};
 
 /// Of so many people who are found the names are told.
@@ -52,7 +53,7 @@ impl Engine {
         }
         let identity = self.person(person).await?;
         let token = new_token();
-        let principal = self.store.add_principal("operator", name, Some(&token), self.now()).await?;
+        let principal = self.store.add_principal(PrincipalKind::Operator, name, Some(&token), self.now()).await?;
         self.store.note(by, "operator.added", name, "", self.now()).await?;
         self.store.set_operator(&principal.id, groups, identity.as_deref(), by, self.now()).await?;
         Ok(token)
@@ -73,7 +74,7 @@ impl Engine {
         if operator.id != by {
             let stamp = tide_store::stamp(now);
             let is_good = |row: &tide_store::TokenRow| row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > stamp);
-            if self.store.tokens("operator", &operator.name).await?.iter().any(is_good) {
+            if self.store.tokens(PrincipalKind::Operator, &operator.name).await?.iter().any(is_good) {
                 let said = format!("{0} has a token, and only {0} makes itself another one: end that token first", operator.name);
                 return Err(EngineError::Forbidden(said));
             }
@@ -83,7 +84,7 @@ impl Engine {
         let after = |hours: i64| now.saturating_add(SignedDuration::from_hours(hours)).unwrap_or(now);
         let token = new_token();
         let new = NewTokenRow {
-            kind: "operator",
+            kind: PrincipalKind::Operator,
             name: &operator.name,
             token: &token,
             label,

@@ -3,6 +3,9 @@
 use crate::{Engine, EngineError, Event};
 use jiff::{Timestamp, ToSpan};
 use tide_connect::ConnectError;
+use tide_core::states::EventKind;
+use tide_core::states::PrincipalKind;
+use tide_core::states::SystemKind;
 use tide_core::{Attributes, ObjectType};
 use tide_store::{EventRow, EventTaken, NewEvent, NewTokenRow, TokenRow};
 
@@ -20,8 +23,8 @@ pub struct NewToken {
 /// A joiner, a mover or a leaver, as a system tells of it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Happening {
-    /// `joiner`, `mover` or `leaver`.
-    pub kind: String,
+    /// What happened.
+    pub kind: EventKind,
     /// The key of the record.
     pub key: String,
     /// Its values.
@@ -42,7 +45,7 @@ const KEY: &str = "key";
 impl Engine {
     async fn push_system(&self, system: &str) -> Result<(), EngineError> {
         let row = self.store.system(system).await?;
-        if row.kind == "push" {
+        if row.kind == SystemKind::Push {
             return Ok(());
         }
         Err(ConnectError::lasting(
@@ -58,7 +61,8 @@ impl Engine {
         self.push_system(system).await?;
         let now = self.now();
         let until = now.checked_add(OVERLAP_HOURS.hours()).unwrap_or(now);
-        let new = NewTokenRow { kind: "system", name: system, token: &token, label, expires: None, earlier_until: Some(until) };
+        let new =
+            NewTokenRow { kind: PrincipalKind::System, name: system, token: &token, label, expires: None, earlier_until: Some(until) };
         let id = self.store.add_token(new, principal, now).await?;
         self.tell(Event::System { name: system.to_owned() });
         Ok(NewToken { id, token })
@@ -67,12 +71,12 @@ impl Engine {
     /// The tokens of a system.
     pub async fn tokens(&self, system: &str) -> Result<Vec<TokenRow>, EngineError> {
         self.push_system(system).await?;
-        Ok(self.store.tokens("system", system).await?)
+        Ok(self.store.tokens(PrincipalKind::System, system).await?)
     }
 
     /// Takes a token back at once.
     pub async fn end_token(&self, system: &str, id: &str, principal: &str) -> Result<(), EngineError> {
-        if self.store.end_token("system", system, id, principal, self.now()).await? {
+        if self.store.end_token(PrincipalKind::System, system, id, principal, self.now()).await? {
             Ok(())
         } else {
             Err(tide_store::StoreError::Missing { what: "token", name: id.to_owned() }.into())

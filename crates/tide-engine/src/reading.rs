@@ -7,6 +7,8 @@ use std::sync::Arc;
 use tide_connect::{ConnectError, Connector, Settings, Shown};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
+use tide_core::states::ReadState;
+use tide_core::states::SystemKind;
 use tide_store::{StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
@@ -85,18 +87,18 @@ impl Engine {
         let state = match outcome {
             Ok(_) if read.unchanged => {
                 self.store.unchanged_reading(reading, self.now()).await?;
-                "complete"
+                ReadState::Complete
             }
             Ok(gone) => {
                 read.absent = self.store.complete_reading(reading, gone, self.monotonic_now()).await?;
                 self.access(row).feed_was_kept();
-                "complete"
+                ReadState::Complete
             }
             Err(EngineError::Connect(error)) => {
                 tracing::warn!(system = row.name, %object, code = error.code, %error, "a reading broke off; nobody is absent by it");
                 self.store.break_reading(reading, &error.said, self.now()).await?;
                 read.error = Some(error);
-                "broken"
+                ReadState::Failed
             }
             Err(other) => {
                 self.store.break_reading(reading, &other.to_string(), self.now()).await?;
@@ -116,7 +118,7 @@ impl Engine {
         started: jiff::Timestamp,
         read: &mut Read,
     ) -> Result<Vec<String>, EngineError> {
-        if row.kind == "push"
+        if row.kind == SystemKind::Push
             && let Some((unsent, all)) = self.store.unsent_since_restore(&row.name, object).await?.filter(|(unsent, _)| *unsent > 0)
         {
             let name = &row.name;
@@ -164,7 +166,7 @@ impl Engine {
                 Shown::Batch(batch) => {
                     read.seen += batch.len();
                     pending.extend(batch);
-                    self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: "running" });
+                    self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: ReadState::Running });
                 }
                 Shown::Quarantined(rows) => {
                     read.quarantined += rows.len();
@@ -202,7 +204,7 @@ impl Engine {
         read: &mut Read,
     ) -> Result<Vec<String>, EngineError> {
         let mut missing = self.store.missing(reading, LOOKED_FOR).await?;
-        let most = Settings::read(&row.kind, &row.settings).ok().and_then(|settings| settings.most_shrink_percent());
+        let most = Settings::read(row.kind, &row.settings).ok().and_then(|settings| settings.most_shrink_percent());
         let too_many = |most: u8| missing.count > FEW_MISSING && missing.count * 100 > missing.known * usize::from(most);
         if let Some(most) = most.filter(|most| too_many(*most)) {
             let said = format!(

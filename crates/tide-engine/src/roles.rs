@@ -5,6 +5,7 @@ use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::effect::{Effect, effect};
+use tide_core::roles::RoleSource;
 use tide_core::roles::{Conflict, Grant, Held, ROLES, Role};
 use tide_core::{Outcome, Population, RuleSet, Value, decide};
 
@@ -24,8 +25,8 @@ pub struct Holder {
     pub identity: String,
     /// What people call them.
     pub label: String,
-    /// By what.
-    pub by: String,
+    /// By what; nothing of a role that is lost for good.
+    pub source: Option<RoleSource>,
     /// Until when, if it was given for a time.
     pub until: Option<Timestamp>,
 }
@@ -46,7 +47,7 @@ pub struct RoleTrial {
 impl Holder {
     /// They hold it for a while only, though nothing gives it to them any more.
     fn is_kept(&self) -> bool {
-        self.by.starts_with("kept until ")
+        matches!(self.source, Some(RoleSource::Kept(_)))
     }
 }
 
@@ -80,7 +81,7 @@ impl Engine {
             let mut loses = only(&before, &after);
             for (role, holder) in &mut loses {
                 // What counts for them is what they keep of it.
-                holder.by = after.get(&(role.clone(), holder.identity.clone())).map_or_else(String::new, |kept| kept.by.clone());
+                holder.source = after.get(&(role.clone(), holder.identity.clone())).and_then(|kept| kept.source.clone());
             }
             let conflicts = other.conflicts.iter().filter(|one| !outcome.conflicts.contains(one)).cloned().collect();
             RoleTrial { gains, loses, conflicts, effect: effect(&outcome, &other) }
@@ -148,7 +149,7 @@ fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Times
             let holder = Holder {
                 identity: identity.id.clone(),
                 label: label.clone(),
-                by: by.iter().find(|one| one.role == role).map_or_else(String::new, |one| one.by.clone()),
+                source: by.iter().find(|one| one.role == role).map(|one| one.source.clone()),
                 until: given.and_then(|grant| grant.until),
             };
             all.insert((role, identity.id.clone()), holder);
@@ -161,8 +162,8 @@ fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Times
 fn held_by(rules: &RuleSet, identity: &tide_core::Identity, grants: &[&Grant], now: Timestamp) -> Vec<Held> {
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
-    attributes.set("stage", vec![Value::text(identity.stage.word())]);
+    attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
     let held = tide_core::roles::held(rules, identity.kind, &attributes, grants, now).unwrap_or_default();
-    let kept = tide_core::roles::kept(rules, identity.kind, &attributes, &held, now);
+    let kept = tide_core::roles::kept(rules, identity, &held, now);
     tide_core::roles::with_kept(rules, held, &kept)
 }

@@ -5,8 +5,11 @@ use crate::{Engine, EngineError, Event, Read, lock};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use tide_core::explain::{Explanation, explain};
-use tide_core::rules::{Fault, RuleFile, Severity};
+use tide_core::rules::{Fault, FaultSeverity, RuleFile};
+use tide_core::states::ChangeSetKind;
+use tide_core::states::ChangeSetState;
 use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, RuleSet, decide};
 use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, NewPeople, StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
@@ -79,7 +82,7 @@ impl Engine {
             let is_other = other.is_some_and(|(name, _)| name == rules.name);
             if !is_other && !systems.iter().any(|row| row.name == rules.name) {
                 faults.push(Fault {
-                    severity: Severity::Warning,
+                    severity: FaultSeverity::Warning,
                     place: tide_core::Place { file: rules.file.clone(), line: 1, column: 1 },
                     message: format!("no system `{}` is connected", rules.name),
                     help: Some(format!("`eager-tide systems add {} …`", rules.name)),
@@ -102,7 +105,7 @@ impl Engine {
         }
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
         let (set, faults) = self.check_rules(&version.files).await?;
-        let errors: Vec<Fault> = faults.into_iter().filter(|fault| fault.severity == Severity::Error).collect();
+        let errors: Vec<Fault> = faults.into_iter().filter(|fault| fault.severity == FaultSeverity::Error).collect();
         // A schema that changed since can break rules that were sound when they were published.
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
@@ -167,7 +170,7 @@ impl Engine {
 
     /// Begins a preview or a run, and returns its number at once.
     pub async fn begin(self: &Arc<Self>, plan: Plan, principal: &str) -> Result<i64, EngineError> {
-        let kind = if plan.carry_out { "run" } else { "preview" };
+        let kind = if plan.carry_out { ChangeSetKind::Run } else { ChangeSetKind::Preview };
         // A run on news takes moments: it is waited for.
         let held = tokio::time::timeout(PATIENCE, self.busy.clone().lock_owned()).await;
         let Ok(held) = held else {
@@ -176,7 +179,7 @@ impl Engine {
         self.rules().await?;
         if let Some(preview) = plan.preview {
             let set = self.store.change_set(preview).await?;
-            if set.kind != "preview" {
+            if set.kind != ChangeSetKind::Preview {
                 return Err(EngineError::Invalid(format!("change set {preview} is a {}, and not a preview", set.kind)));
             }
             if let Some(day) = &set.as_of {
@@ -194,7 +197,7 @@ impl Engine {
         let id = self.store.begin_change_set(kind, principal, plan.preview, self.now()).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.going) = Some((id, cancel.clone()));
-        self.tell(Event::ChangeSet { id, state: "reading".into() });
+        self.tell(Event::ChangeSet { id, state: ChangeSetState::Reading });
         let (engine, principal) = (self.clone(), principal.to_owned());
         self.tasks.spawn(async move {
             let _held = held;
@@ -202,7 +205,7 @@ impl Engine {
                 tracing::error!(change_set = id, %error, "a change set failed");
                 // What was decided may not be kept: everybody is looked at next time.
                 engine.forget_standing().await;
-                engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
+                engine.finish(id, ChangeSetState::Failed, Some(&error.to_string()), &principal).await;
             }
             *lock(&engine.going) = None;
             if plan.carry_out
@@ -229,7 +232,7 @@ impl Engine {
         }
     }
 
-    pub(crate) async fn finish(&self, id: i64, state: &str, note: Option<&str>, principal: &str) {
+    pub(crate) async fn finish(&self, id: i64, state: ChangeSetState, note: Option<&str>, principal: &str) {
         loop {
             match self.store.set_change_set_state(id, state, note, true, principal, self.now()).await {
                 Ok(()) => self.goes_on(),
@@ -238,7 +241,7 @@ impl Engine {
             }
             break;
         }
-        self.tell(Event::ChangeSet { id, state: state.to_owned() });
+        self.tell(Event::ChangeSet { id, state });
     }
 
     async fn work(self: &Arc<Self>, id: i64, plan: &Plan, principal: &str, cancel: &CancellationToken) -> Result<(), EngineError> {
@@ -255,11 +258,11 @@ impl Engine {
         // A system that does not answer fails once for each of its types.
         notes.dedup();
         if cancel.is_cancelled() {
-            self.finish(id, "cancelled", Some("cancelled before anything was decided"), principal).await;
+            self.finish(id, ChangeSetState::Canceled, Some("cancelled before anything was decided"), principal).await;
             return Ok(());
         }
-        self.store.set_change_set_state(id, "deciding", None, false, principal, self.now()).await?;
-        self.tell(Event::ChangeSet { id, state: "deciding".into() });
+        self.store.set_change_set_state(id, ChangeSetState::Deciding, None, false, principal, self.now()).await?;
+        self.tell(Event::ChangeSet { id, state: ChangeSetState::Deciding });
         if plan.carry_out {
             self.look_for_lost().await?;
         }
@@ -319,7 +322,7 @@ impl Engine {
         }
         let note = (!notes.is_empty()).then(|| notes.join(" "));
         let set = NewChangeSet {
-            kind: if plan.carry_out { "run" } else { "preview" },
+            kind: if plan.carry_out { ChangeSetKind::Run } else { ChangeSetKind::Preview },
             rule_version: rules.version,
             principal: principal.to_owned(),
             preview: plan.preview,
@@ -338,10 +341,10 @@ impl Engine {
         self.store.fill_change_set(id, set, self.now()).await?;
         drop(deciding);
         if !plan.carry_out {
-            self.finish(id, "done", note.as_deref(), principal).await;
+            self.finish(id, ChangeSetState::Done, note.as_deref(), principal).await;
             return Ok(());
         }
-        self.tell(Event::ChangeSet { id, state: "running".into() });
+        self.tell(Event::ChangeSet { id, state: ChangeSetState::Running });
         self.carry_out_whole(id, None, note, principal, cancel).await
     }
 
@@ -433,11 +436,16 @@ impl Engine {
         Ok(reads)
     }
 
-    /// Reads one system.
+    /// Reads one system. Where systems work by themselves, a run takes up what changed.
     pub async fn read_by_name(&self, name: &str) -> Result<Vec<Read>, EngineError> {
         let wanted = self.to_read().await?.into_iter().find(|(row, _)| row.name == name);
         match wanted {
-            Some((row, types)) => self.read_system(&row, &types).await,
+            Some((row, types)) => {
+                let read = self.read_system(&row, &types).await?;
+                self.came.store(true, Ordering::Release);
+                self.nudge.notify_one();
+                Ok(read)
+            }
             None => Err(tide_store::StoreError::Missing { what: "system", name: name.to_owned() }.into()),
         }
     }
@@ -445,8 +453,14 @@ impl Engine {
     /// Goes on with what a crash or a stop left unfinished.
     pub async fn resume(self: &Arc<Self>) -> Result<(), EngineError> {
         for (id, kind, state, principal) in self.store.open_change_sets().await? {
-            if kind != "run" || state != "running" {
-                self.finish(id, "failed", Some("the service was stopped before anything was decided: start it again"), &principal).await;
+            if kind != ChangeSetKind::Run || state != ChangeSetState::Running {
+                self.finish(
+                    id,
+                    ChangeSetState::Failed,
+                    Some("the service was stopped before anything was decided: start it again"),
+                    &principal,
+                )
+                .await;
                 continue;
             }
             tracing::info!(change_set = id, "going on with a run that was interrupted");
@@ -456,7 +470,7 @@ impl Engine {
                 let minutes = MAX_QUEUE_AGE.as_secs() / 60;
                 let plural = if old == 1 { "change" } else { "changes" };
                 let note = format!("Interrupted. {old} {plural} had been queued for more than {minutes} minutes: they are decided again.");
-                self.finish(id, "cancelled", Some(&note), &principal).await;
+                self.finish(id, ChangeSetState::Canceled, Some(&note), &principal).await;
                 continue;
             }
             let held = self.busy.clone().lock_owned().await;
@@ -468,7 +482,7 @@ impl Engine {
                 let note = Some("Interrupted and gone on with.".into());
                 if let Err(error) = engine.carry_out_whole(id, None, note, &principal, &cancel).await {
                     tracing::error!(change_set = id, %error, "a run failed");
-                    engine.finish(id, "failed", Some(&error.to_string()), &principal).await;
+                    engine.finish(id, ChangeSetState::Failed, Some(&error.to_string()), &principal).await;
                 }
                 *lock(&engine.going) = None;
             });
@@ -506,7 +520,7 @@ fn within(outcome: &mut Outcome, plan: &Plan) -> String {
         words.push_str(&format!(" in {}", plan.systems.join(", ")));
     }
     if !plan.types.is_empty() {
-        let types: Vec<&str> = plan.types.iter().map(|kind| kind.word()).collect();
+        let types: Vec<&str> = plan.types.iter().map(|kind| kind.as_str()).collect();
         words.push_str(&format!(" to accounts of type {}", types.join(", ")));
     }
     words + "."

@@ -5,7 +5,7 @@ use jiff::civil::{Time, Weekday};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan, Zoned};
 use serde::{Deserialize, Serialize};
-use tide_connect::Way;
+use tide_core::states::WatchMode;
 
 /// The days of a week, as schedules write them.
 const DAYS: [(&str, Weekday); 7] = [
@@ -29,7 +29,7 @@ pub struct Schedule {
     /// Follow its changes, and run on each, once it is armed.
     pub follow: bool,
     /// In which way; the best that it offers, if none is named.
-    pub way: Option<Way>,
+    pub way: Option<WatchMode>,
     /// How often it is asked, in seconds, where it does not tell by itself.
     pub every_seconds: Option<u32>,
     /// How often everything is read, in seconds.
@@ -121,8 +121,8 @@ impl Schedule {
     }
 
     /// How often everything is read. Where deletions are not told, a full read is what finds them.
-    pub fn full_every(&self, way: Way) -> jiff::SignedDuration {
-        let usual = if way.tells_deletions() { 24 * 3600 } else { 3600 };
+    pub fn full_every(&self, way: WatchMode) -> jiff::SignedDuration {
+        let usual = if way.reports_deletions() { 24 * 3600 } else { 3600 };
         jiff::SignedDuration::from_secs(self.full_every_seconds.unwrap_or(usual).into())
     }
 

@@ -5,37 +5,18 @@ use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap};
 use tide_core::decide::{Decided, Verdict};
 use tide_core::rules::RuleFile;
-use tide_core::rules::edit::{self, Purpose, ScopeEdit};
+use tide_core::rules::edit::{self, ScopeEdit};
 use tide_core::scope::Groups;
+use tide_core::states::ScopeStatus;
+use tide_core::states::SystemKind;
+use tide_core::states::SystemRole;
 use tide_core::{ObjectType, Outcome, Place, Population, RuleSet, Schema, decide};
-
-/// Where somebody stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Stand {
-    /// Takes part.
-    In,
-    /// Does not take part.
-    Out,
-    /// Waits for something.
-    Held,
-}
-
-impl Stand {
-    /// The word used in answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            Stand::In => "in",
-            Stand::Out => "out",
-            Stand::Held => "held",
-        }
-    }
-}
 
 /// One person or account, and where it stands.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ScopeLine {
     /// Where it stands.
-    pub stand: Stand,
+    pub status: ScopeStatus,
     /// Whom it is about.
     pub label: String,
     /// What the account is called, if there is one.
@@ -50,11 +31,11 @@ pub struct ScopeLine {
     pub counted: String,
 }
 
-/// How many stand somewhere for one reason.
+/// How many status somewhere for one reason.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ScopeCount {
-    /// Where they stand.
-    pub stand: Stand,
+    /// Where they status.
+    pub status: ScopeStatus,
     /// Why, in words that fit them all.
     pub reason: String,
     /// The rule behind it.
@@ -81,20 +62,20 @@ pub struct ScopeView {
 pub struct ScopeTrial {
     /// The counts as they would be.
     pub counts: Vec<ScopeCount>,
-    /// Who would stand elsewhere than now, by where from and where to.
+    /// Who would status elsewhere than now, by where from and where to.
     pub moves: Vec<ScopeMove>,
     /// The file as it would be.
     pub file: RuleFile,
 }
 
-/// Those who would stand elsewhere than now.
+/// Those who would status elsewhere than now.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ScopeMove {
-    /// Where they stand now.
-    pub from: Stand,
-    /// Where they would stand.
-    pub to: Stand,
-    /// They, with the reason for where they would stand.
+    /// Where they status now.
+    pub from: ScopeStatus,
+    /// Where they would status.
+    pub to: ScopeStatus,
+    /// They, with the reason for where they would status.
     pub lines: Vec<ScopeLine>,
 }
 
@@ -102,18 +83,18 @@ pub struct ScopeMove {
 fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
     // By account, since somebody who was out has no identity yet.
     let who = |line: &ScopeLine| line.account.clone().or_else(|| line.identity.clone()).unwrap_or_default();
-    let stands = |lines: &[ScopeLine]| -> HashMap<String, Stand> { lines.iter().map(|line| (who(line), line.stand)).collect() };
+    let stands = |lines: &[ScopeLine]| -> HashMap<String, ScopeStatus> { lines.iter().map(|line| (who(line), line.status)).collect() };
     let (was, is) = (stands(before), stands(after));
-    let mut by_way: BTreeMap<(Stand, Stand), Vec<ScopeLine>> = BTreeMap::new();
+    let mut by_way: BTreeMap<(ScopeStatus, ScopeStatus), Vec<ScopeLine>> = BTreeMap::new();
     for line in after {
-        let from = was.get(&who(line)).copied().unwrap_or(Stand::Out);
-        if from != line.stand {
-            by_way.entry((from, line.stand)).or_default().push(line.clone());
+        let from = was.get(&who(line)).copied().unwrap_or(ScopeStatus::Out);
+        if from != line.status {
+            by_way.entry((from, line.status)).or_default().push(line.clone());
         }
     }
-    let gone = before.iter().filter(|line| line.stand != Stand::Out && !is.contains_key(&who(line)));
+    let gone = before.iter().filter(|line| line.status != ScopeStatus::Out && !is.contains_key(&who(line)));
     for line in gone {
-        by_way.entry((line.stand, Stand::Out)).or_default().push(ScopeLine { stand: Stand::Out, ..line.clone() });
+        by_way.entry((line.status, ScopeStatus::Out)).or_default().push(ScopeLine { status: ScopeStatus::Out, ..line.clone() });
     }
     by_way.into_iter().map(|((from, to), lines)| ScopeMove { from, to, lines }).collect()
 }
@@ -122,59 +103,59 @@ fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
 fn lines(outcome: &Outcome, population: &Population, rules: &RuleSet, system: &str, kind: ObjectType) -> Vec<ScopeLine> {
     let target_only = rules.of(system, kind).is_some_and(|types| types.is_target() && !types.is_source());
     let names: HashMap<i64, &str> = population.accounts.iter().map(|account| (account.id, account.name.as_str())).collect();
-    let stand = |line: &Decided| match line.verdict {
-        Verdict::Held => Some(Stand::Held),
-        Verdict::OutOfScope => Some(Stand::Out),
+    let status = |line: &Decided| match line.verdict {
+        Verdict::OnHold => Some(ScopeStatus::OnHold),
+        Verdict::OutOfScope => Some(ScopeStatus::Out),
         // A departure: it takes part no longer.
         Verdict::Disable if target_only => None,
-        Verdict::Unowned => None,
-        _ => Some(Stand::In),
+        Verdict::Orphaned => None,
+        _ => Some(ScopeStatus::In),
     };
-    let mut by_key: BTreeMap<(String, String), (Stand, &Decided)> = BTreeMap::new();
+    let mut by_key: BTreeMap<(String, String), (ScopeStatus, &Decided)> = BTreeMap::new();
     for line in outcome.decided.iter().filter(|line| line.system == system && line.object == kind) {
-        let Some(stand) = stand(line) else { continue };
+        let Some(status) = status(line) else { continue };
         let who = line.identity.clone().unwrap_or_default();
         let key = if who.is_empty() { (String::new(), format!("{:?}", line.account)) } else { (who, String::new()) };
-        let entry = by_key.entry(key).or_insert((stand, line));
-        if stand > entry.0 {
-            *entry = (stand, line);
+        let entry = by_key.entry(key).or_insert((status, line));
+        if status > entry.0 {
+            *entry = (status, line);
         }
     }
     let mut lines: Vec<ScopeLine> = by_key
         .into_values()
-        .map(|(stand, line)| ScopeLine {
-            stand,
+        .map(|(status, line)| ScopeLine {
+            status,
             label: line.label.clone(),
             account: line.account.and_then(|id| names.get(&id)).map(|name| (*name).to_owned()),
             identity: line.identity.clone(),
-            reason: if stand == Stand::In { "takes part".into() } else { line.reason.text.clone() },
-            rule: if stand == Stand::In { None } else { line.reason.rule.clone() },
+            reason: if status == ScopeStatus::In { "takes part".into() } else { line.reason.text.clone() },
+            rule: if status == ScopeStatus::In { None } else { line.reason.rule.clone() },
             counted: String::new(),
         })
         .collect();
-    lines.sort_by(|a, b| (a.stand, &a.label, &a.account).cmp(&(b.stand, &b.label, &b.account)));
+    lines.sort_by(|a, b| (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account)));
     lines
 }
 
 /// Counts by reason. Reasons of one rule that differ in names only are counted together, in the words
 /// that they share.
 fn count(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
-    let mut groups: BTreeMap<(Stand, String), Vec<usize>> = BTreeMap::new();
+    let mut groups: BTreeMap<(ScopeStatus, String), Vec<usize>> = BTreeMap::new();
     for (at, line) in lines.iter().enumerate() {
         let place = line.rule.as_ref().map_or_else(|| line.reason.clone(), |p| format!("{}:{}:{}", p.file, p.line, p.column));
-        groups.entry((line.stand, place)).or_default().push(at);
+        groups.entry((line.status, place)).or_default().push(at);
     }
     let mut counts: Vec<ScopeCount> = groups
         .into_iter()
-        .map(|((stand, _), at)| {
+        .map(|((status, _), at)| {
             let texts: Vec<&str> = at.iter().map(|&at| lines[at].reason.as_str()).collect();
             let reason = shared(&texts);
             let rule = lines[at[0]].rule.clone();
             at.iter().for_each(|&at| lines[at].counted.clone_from(&reason));
-            ScopeCount { stand, reason, rule, count: at.len() }
+            ScopeCount { status, reason, rule, count: at.len() }
         })
         .collect();
-    counts.sort_by(|a, b| (a.stand, std::cmp::Reverse(a.count), &a.reason).cmp(&(b.stand, std::cmp::Reverse(b.count), &b.reason)));
+    counts.sort_by(|a, b| (a.status, std::cmp::Reverse(a.count), &a.reason).cmp(&(b.status, std::cmp::Reverse(b.count), &b.reason)));
     counts
 }
 
@@ -220,7 +201,7 @@ impl Engine {
         known_groups(&population, system, edit)?;
         let (files, file) = edited(&version.files, &rules.set, system, kind, edit)?;
         let (set, faults) = self.check_rules(&files).await?;
-        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
+        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error).collect();
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
         }
@@ -266,12 +247,12 @@ impl Engine {
     pub async fn write_first_rules(
         &self,
         system: &str,
-        purpose: Purpose,
+        purpose: SystemRole,
         scope: &ScopeEdit,
         principal: &str,
     ) -> Result<(i64, RuleFile), EngineError> {
         let row = self.store.system(system).await?;
-        let (files, file, draft) = self.first_rules(system, &row.kind, &row.schema, purpose, scope).await?;
+        let (files, file, draft) = self.first_rules(system, row.kind, &row.schema, purpose, scope).await?;
         Ok((self.keep_first_rules(system, draft, files, principal).await?, file))
     }
 
@@ -280,9 +261,9 @@ impl Engine {
     pub(crate) async fn first_rules(
         &self,
         system: &str,
-        kind: &str,
+        kind: SystemKind,
         schemas: &BTreeMap<ObjectType, Schema>,
-        purpose: Purpose,
+        purpose: SystemRole,
         scope: &ScopeEdit,
     ) -> Result<FirstRules, EngineError> {
         let version = self.store.rules().await?;
@@ -311,7 +292,7 @@ impl Engine {
         let file = RuleFile { name, text };
         files.push(file.clone());
         let (_, faults) = self.check_rules_with(&files, Some((system, schemas))).await?;
-        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
+        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error).collect();
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
         }

@@ -400,7 +400,7 @@ mod tests {
     use super::*;
     use tide_core::Reason;
     use tide_core::compare::{Later, ValueChange};
-    use tide_store::ChangeState;
+    use tide_core::states::ChangeState;
 
     fn change(system: &str, identity: &str, account: Option<i64>) -> Change {
         Change {

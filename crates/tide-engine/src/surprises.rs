@@ -66,7 +66,7 @@ impl Engine {
         }
         for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {
             let Some(types) = rules.of(&line.system, line.object).filter(|types| types.is_target() && !types.is_source()) else { continue };
-            let stray = matches!(line.verdict, Verdict::Unowned | Verdict::Held | Verdict::Disable);
+            let stray = matches!(line.verdict, Verdict::Orphaned | Verdict::OnHold | Verdict::Disable);
             let Some(account) = line.account.filter(|_| stray) else { continue };
             let becomes = match types.when_unowned {
                 WhenUnowned::Ignore => "it is left alone",

@@ -2,12 +2,15 @@
 
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
-use tide_connect::{Access, Branch, CheckReport, ConnectError, Connector, Settings, Step, StepState, connect};
+use tide_connect::{Access, Branch, CheckReport, ConnectError, Connector, Settings, Step, connect};
 use tide_core::ObjectType;
 use tide_core::effect::Effect;
 use tide_core::permissions::{self, Permission};
 use tide_core::rules::RuleFile;
-use tide_core::rules::edit::{self, Purpose, ScopeEdit};
+use tide_core::rules::edit::{self, ScopeEdit};
+use tide_core::states::StepState;
+use tide_core::states::SystemKind;
+use tide_core::states::SystemRole;
 use tide_store::{StoreError, SystemRow};
 use tokio::sync::mpsc;
 
@@ -16,7 +19,7 @@ pub struct NewSystem {
     /// Its name: lower-case letters, digits and hyphens.
     pub name: String,
     /// `ldap`, `scim`, `feed` or `push`.
-    pub kind: String,
+    pub kind: SystemKind,
     /// Where it is and how it is reached.
     pub settings: serde_json::Value,
     /// The password or token, or `env:NAME` or `file:PATH` for where it stands.
@@ -101,10 +104,10 @@ impl Engine {
             access.set_read_by_rules(permissions::read_of(&rules.set, &row.name));
             access.set_server_filters(permissions::server_filters(&rules.set, &row.name));
         }
-        let settings = Settings::read(&row.kind, &row.settings)?;
+        let settings = Settings::read(row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
         let secret = secret.map(|text| self.allowed.secret(text.as_str(), &settings.secret_hosts())).transpose()?;
-        if row.kind == "feed" {
+        if row.kind == SystemKind::Feed {
             let rows = self.store.last_complete(&row.name, ObjectType::Person).await?;
             access.set_feed(|memory| {
                 memory.rows = rows.and_then(|rows| usize::try_from(rows).ok()).filter(|rows| *rows > 0);
@@ -118,7 +121,7 @@ impl Engine {
     pub(crate) async fn line(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
         use std::hash::{BuildHasher as _, RandomState};
         static SEED: std::sync::LazyLock<RandomState> = std::sync::LazyLock::new(RandomState::new);
-        let settings = Settings::read(&row.kind, &row.settings)?;
+        let settings = Settings::read(row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
         let mark = SEED.hash_one((row.settings.to_string(), secret.as_ref().map(|text| text.as_str())));
         let known = crate::lock(&self.lines).get(&row.name).filter(|line| line.mark == mark && line.made.elapsed() < KEPT).cloned();
@@ -132,7 +135,7 @@ impl Engine {
         Ok(connector)
     }
 
-    fn unsaved(&self, kind: &str, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
+    fn unsaved(&self, kind: SystemKind, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(kind, settings)?;
         let secret = secret.map(|text| self.allowed.secret(text, &settings.secret_hosts())).transpose()?;
         let access = Access::default();
@@ -152,24 +155,24 @@ impl Engine {
     pub async fn connect_system(
         &self,
         new: NewSystem,
-        first: Option<(Purpose, ScopeEdit)>,
+        first: Option<(SystemRole, ScopeEdit)>,
         principal: &str,
     ) -> Result<Option<(i64, RuleFile)>, EngineError> {
         usable(&new.name)?;
-        let settings = Settings::read(&new.kind, &new.settings)?;
+        let settings = Settings::read(new.kind, &new.settings)?;
         if self.store.systems().await?.iter().any(|row| row.name == new.name) {
             return Err(StoreError::Exists { what: "system", name: new.name }.into());
         }
         // Made once, so that settings that cannot work are refused before they are kept.
-        let connector = self.unsaved(&new.kind, &new.settings, new.secret.as_deref())?;
+        let connector = self.unsaved(new.kind, &new.settings, new.secret.as_deref())?;
         let mut written = None;
         let mut described = None;
         if let Some((purpose, scope)) = &first {
             let found = connector.describe().await?;
-            written = Some(self.first_rules(&new.name, &new.kind, &found.schema, *purpose, scope).await?);
+            written = Some(self.first_rules(&new.name, new.kind, &found.schema, *purpose, scope).await?);
             described = Some(found);
         }
-        self.store.add_system(&new.name, &new.kind, &new.settings, principal, self.now()).await?;
+        self.store.add_system(&new.name, new.kind, &new.settings, principal, self.now()).await?;
         if let Some(secret) = new.secret {
             self.store.put_secret(&new.name, settings.secret_field(), &secret, self.now()).await?;
         }
@@ -194,8 +197,8 @@ impl Engine {
         principal: &str,
     ) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
-        let before = Settings::read(&row.kind, &row.settings)?;
-        let after = Settings::read(&row.kind, &settings)?;
+        let before = Settings::read(row.kind, &row.settings)?;
+        let after = Settings::read(row.kind, &settings)?;
         let known = self.store.secret(name, before.secret_field()).await?.is_some();
         let ways = before.secret_ways();
         if let Some(way) = after.secret_ways().into_iter().find(|way| !ways.contains(way))
@@ -207,7 +210,7 @@ impl Engine {
                 "the secret of {name} would go another way ({way}): give the secret again with the settings"
             )));
         }
-        self.unsaved(&row.kind, &settings, secret)?;
+        self.unsaved(row.kind, &settings, secret)?;
         self.store.set_system_settings(name, &settings, principal, self.now()).await?;
         if let Some(secret) = secret {
             self.store.put_secret(name, after.secret_field(), secret, self.now()).await?;
@@ -289,11 +292,11 @@ impl Engine {
     /// Replaces a system's secret, after a test with the new one; the old one stays when the test fails. `force` replaces it untested.
     pub async fn set_secret(&self, name: &str, secret: &str, force: bool, principal: &str) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
-        let settings = Settings::read(&row.kind, &row.settings)?;
+        let settings = Settings::read(row.kind, &row.settings)?;
         self.allowed.secret(secret, &settings.secret_hosts())?;
         if !force {
             let mut report = CheckReport::default();
-            self.unsaved(&row.kind, &row.settings, Some(secret))?.check(&mut report).await;
+            self.unsaved(row.kind, &row.settings, Some(secret))?.check(&mut report).await;
             if let Some(step) = report.steps.iter().find(|step| step.state == StepState::Failed) {
                 let said = format!("the test with the new secret failed ({}: {}); the old secret stays", step.name, step.said);
                 let remedy = step.remedy.as_deref().unwrap_or("check the secret");
@@ -329,7 +332,7 @@ impl Engine {
     /// Tests a system that is not kept; each step is told as it is taken.
     pub async fn check_unsaved(
         &self,
-        kind: &str,
+        kind: SystemKind,
         settings: &serde_json::Value,
         secret: Option<&str>,
         watcher: Option<mpsc::UnboundedSender<Step>>,
@@ -365,7 +368,7 @@ impl Engine {
     /// The same, of a system that is not kept yet.
     pub async fn browse_unsaved(
         &self,
-        kind: &str,
+        kind: SystemKind,
         settings: &serde_json::Value,
         secret: Option<&str>,
         below: Option<&str>,

@@ -7,7 +7,8 @@ use std::collections::{HashSet, VecDeque};
 use tide_connect::Write;
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
-use tide_store::{ChangeRow, ChangeState, Settling};
+use tide_core::states::ChangeState;
+use tide_store::{ChangeRow, Settling};
 
 /// The most memberships of one request.
 const PIECE: usize = 500;
@@ -43,7 +44,7 @@ impl Engine {
             let filled_in = waits(&row);
             if filled_in && !self.pointed(&mut row, schema).await? {
                 let why = "the account that it waits for was not made";
-                self.store.settle_not_done(row.id, ChangeState::Cancelled, why, "the next run sees to it", self.now()).await?;
+                self.store.settle_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
                 continue;
             }
             rows.push((row, filled_in));
@@ -52,7 +53,7 @@ impl Engine {
         let mut there = Vec::with_capacity(rows.len());
         for ((row, filled_in), resolved) in rows.into_iter().zip(resolved) {
             if resolved.is_gone {
-                let (state, next) = (ChangeState::Cancelled, "the next run sees to it");
+                let (state, next) = (ChangeState::Canceled, "the next run sees to it");
                 self.store.settle_not_done(row.id, state, MEMBER_GONE, next, self.now()).await?;
                 continue;
             }

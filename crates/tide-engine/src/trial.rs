@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use tide_core::expr::{ExprError, Step, Values};
 use tide_core::model::Account;
 use tide_core::rules::Mapping;
+use tide_core::states::Direction;
 use tide_core::{Attributes, ObjectType, RuleSet, Value};
 
 /// What an expression gave on one record.
@@ -24,7 +25,7 @@ pub struct Trial {
 #[derive(Debug, Clone)]
 pub struct MappingTrial {
     /// `inbound` or `outbound`.
-    pub direction: &'static str,
+    pub direction: Direction,
     /// The attribute that it gives a value.
     pub attribute: String,
     /// The expression.
@@ -66,7 +67,7 @@ impl Engine {
         let (identity, labels) = (record.identity.as_ref(), &record.labels);
         let account = record.account.as_ref().map(|account| &account.attributes);
         let mut all = Vec::new();
-        let mut one = |direction: &'static str, mapping: &Mapping, values: Values<'_>, there: Option<&Attributes>, note: Option<String>| {
+        let mut one = |direction: Direction, mapping: &Mapping, values: Values<'_>, there: Option<&Attributes>, note: Option<String>| {
             let (steps, result) = mapping.program.trace(&values);
             let meant: Vec<&str> =
                 result.iter().flatten().filter_map(|value| labels.get(value.as_text()?)).map(String::as_str).take(5).collect();
@@ -85,7 +86,7 @@ impl Engine {
         };
         if account.is_some() {
             for mapping in &types.inbound {
-                one("inbound", mapping, Values { account, identity: None }, identity, None);
+                one(Direction::Inbound, mapping, Values { account, identity: None }, identity, None);
             }
         }
         if let Some(attributes) = identity {
@@ -93,7 +94,7 @@ impl Engine {
                 tide_core::compose::holding(types, attributes).map_err(|reason| EngineError::Invalid(reason.text))?
             {
                 let values = Values { account: None, identity: Some(attributes) };
-                one("outbound", mapping, values, account, population.map(|name| format!("for {name}")));
+                one(Direction::Outbound, mapping, values, account, population.map(|name| format!("for {name}")));
             }
         }
         Ok((record.label, record.account.map(|account| account.name), all))
@@ -103,7 +104,7 @@ impl Engine {
     async fn rules_of(&self, draft: Option<i64>) -> Result<RuleSet, EngineError> {
         let Some(id) = draft else { return Ok(self.rules().await?.set.clone()) };
         let (set, faults) = self.check_rules(&self.store.draft(id).await?.files).await?;
-        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::Severity::Error).collect();
+        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error).collect();
         if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
     }
 
@@ -160,7 +161,7 @@ impl Engine {
         let identity = identity.map(|(identity, _)| {
             let mut attributes = identity.attributes.clone();
             attributes.set("id", vec![Value::text(&identity.id)]);
-            attributes.set("stage", vec![Value::text(identity.stage.word())]);
+            attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
             attributes
         });
         let account = system.and_then(|system| {

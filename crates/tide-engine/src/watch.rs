@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 use tide_connect::Weight;
+use tide_core::states::SystemKind;
 
 /// How often folders are looked at.
 const EVERY: Duration = Duration::from_secs(2);
@@ -44,7 +45,7 @@ impl Engine {
                     () = tokio::time::sleep(EVERY) => {}
                 }
                 let Ok(systems) = engine.store.systems().await else { continue };
-                for row in systems.iter().filter(|row| row.kind == "feed" && row.armed && !row.paused) {
+                for row in systems.iter().filter(|row| row.kind == SystemKind::Feed && row.armed && !row.paused) {
                     let Some(path) = row.settings["path"].as_str().map(PathBuf::from) else { continue };
                     let Ok(Some(now)) = tokio::task::spawn_blocking(move || look(&path)).await else { continue };
                     let is_seen = seen.get(&row.name) == Some(&now);
@@ -64,7 +65,6 @@ impl Engine {
                             Some(error) => error.weight != Weight::Lasting || !error.code.starts_with("feed_"),
                             None => {
                                 let read: usize = reads.iter().map(|read| read.seen).sum();
-                                engine.nudge.notify_one();
                                 tracing::info!(system = row.name, read, "a file arrived and was read");
                                 false
                             }

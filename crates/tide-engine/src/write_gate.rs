@@ -9,7 +9,8 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError, RwLock};
 use tide_connect::{ConnectError, WriteGate};
 use tide_core::ObjectType;
-use tide_store::{AtWork, ChangeRow, ChangeState, DECIDED_AGAIN, Store, SystemRow, WriteStop};
+use tide_core::states::ChangeState;
+use tide_store::{AtWork, ChangeRow, DECIDED_AGAIN, Store, SystemRow, WriteStop};
 
 /// What is set for one system.
 #[derive(Debug, Clone)]
@@ -120,7 +121,7 @@ impl Engine {
     /// Takes changes back that were not sent, because writes are stopped: they are decided again.
     pub(crate) async fn take_back(&self, changes: VecDeque<ChangeRow>, why: &str, tally: &Tally) -> Result<(), EngineError> {
         for change in changes {
-            self.store.settle_not_done(change.id, ChangeState::Cancelled, why, DECIDED_AGAIN, self.now()).await?;
+            self.store.settle_not_done(change.id, ChangeState::Canceled, why, DECIDED_AGAIN, self.now()).await?;
             tally.taken_back.fetch_add(1, Ordering::Relaxed);
         }
         self.progress(tally);

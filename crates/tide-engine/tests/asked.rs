@@ -7,6 +7,8 @@ use common::{Tide, count, edit, set};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::DecisionAnswer;
+use tide_core::states::PrincipalKind;
 use tide_engine::{Decision, EngineError, Plan};
 use tide_standins::scim_service::Mischief;
 use tide_standins::world;
@@ -24,7 +26,7 @@ fn files(changed: &[(&str, &str, &str)], added: &[(&str, &str)]) -> Vec<RuleFile
 }
 
 async fn decisions(tide: &Tide, kind: &str, principal: &str) -> Vec<Decision> {
-    tide.engine.decisions(principal).await.expect("listed").into_iter().filter(|one| one.kind == kind).collect()
+    tide.engine.decisions(principal).await.expect("listed").into_iter().filter(|one| one.kind.as_str() == kind).collect()
 }
 
 async fn operator(tide: &Tide, name: &str, groups: &[&str]) -> String {
@@ -65,19 +67,22 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     tide.go(Plan::default()).await;
     assert_eq!(tide.engine.store().approvals().await.expect("read").len(), 0);
     let held = tide.run().await;
-    assert_eq!((count(&held.states, "held"), count(&held.states, "done")), (1, 0));
-    let hold = tide.changes(&held, Some("held")).await[0].change.hold.clone().expect("held");
+    assert_eq!((count(&held.states, "on_hold"), count(&held.states, "done")), (1, 0));
+    let hold = tide.changes(&held, Some("on_hold")).await[0].change.hold.clone().expect("held");
     assert_eq!(hold.text, "waits for a yes (titles): level 1 of 2, ada");
     assert_eq!(hold.rule.map(|place| (place.file, place.line)), Some(("approvals.toml".into(), 2)));
 
     let asked = decisions(&tide, "approval", &cy).await;
     assert_eq!(asked.len(), 1, "{asked:?}");
-    assert_eq!((asked[0].answers.clone(), asked[0].blocked.as_deref()), (vec!["approve", "refuse"], Some("this level is for ada")));
-    let refused = tide.engine.answer_decision(&asked[0].id, "approve", "", &cy).await.expect_err("not theirs");
+    assert_eq!(
+        (asked[0].answers.clone(), asked[0].blocked.as_deref()),
+        (vec![DecisionAnswer::Approve, DecisionAnswer::Reject], Some("this level is for ada"))
+    );
+    let refused = tide.engine.answer_decision(&asked[0].id, DecisionAnswer::Approve, "", &cy).await.expect_err("not theirs");
     assert!(matches!(refused, EngineError::Forbidden(_)), "{refused}");
     let first = decisions(&tide, "approval", &ada).await.remove(0);
     assert_eq!(first.blocked, None);
-    tide.engine.answer_decision(&first.id, "approve", "seen the papers", &ada).await.expect("answered");
+    tide.engine.answer_decision(&first.id, DecisionAnswer::Approve, "seen the papers", &ada).await.expect("answered");
     // Two who answer one level at one moment: the later word does not count for the next level.
     let row = tide.engine.store().approvals().await.expect("read").remove(0);
     let yes = tide_store::Answered { fingerprint: row.fingerprint, identity: row.identity, yes: true, comment: String::new() };
@@ -86,11 +91,11 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     // The second level is another question, and the first is answered no more.
     let second = decisions(&tide, "approval", &bo).await.remove(0);
     assert!(second.said.contains("level 2 of 2, one of harbour masters; yes from ada"), "{second:?}");
-    assert!(tide.engine.answer_decision(&first.id, "approve", "", &ada).await.is_err());
+    assert!(tide.engine.answer_decision(&first.id, DecisionAnswer::Approve, "", &ada).await.is_err());
     assert_eq!(decisions(&tide, "approval", &ada).await[0].blocked.as_deref(), Some("you have answered an earlier level of it"));
     tide.run().await;
     assert_ne!(title(), "Commodore", "one yes of two");
-    tide.engine.answer_decision(&second.id, "approve", "", &bo).await.expect("answered");
+    tide.engine.answer_decision(&second.id, DecisionAnswer::Approve, "", &bo).await.expect("answered");
     let sent = tide.run().await;
     assert_eq!(count(&sent.states, "done"), 1);
     assert_eq!(title(), "Commodore");
@@ -104,14 +109,14 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     tide.ended(id).await;
     let own = decisions(&tide, "approval", &ada).await.remove(0);
     assert_eq!(own.blocked.as_deref(), Some("whoever asks for a change does not approve it"));
-    assert!(matches!(tide.engine.answer_decision(&own.id, "approve", "", &ada).await, Err(EngineError::Forbidden(_))));
+    assert!(matches!(tide.engine.answer_decision(&own.id, DecisionAnswer::Approve, "", &ada).await, Err(EngineError::Forbidden(_))));
     tide.engine.set_operator("cy", &["harbour masters".into()], None, "tester").await.expect("set");
     let again = files(&[], &[("approvals.toml", &APPROVALS.replace("operators = [\"ada\"]", "operators = [\"cy\"]"))]);
     tide.engine.publish_rules(&again, "tester").await.expect("published");
     let own = decisions(&tide, "approval", &cy).await.remove(0);
-    tide.engine.answer_decision(&own.id, "refuse", "no such rank", &cy).await.expect("answered");
+    tide.engine.answer_decision(&own.id, DecisionAnswer::Reject, "no such rank", &cy).await.expect("answered");
     let after = tide.run().await;
-    let hold = tide.changes(&after, Some("held")).await[0].change.hold.clone().expect("held");
+    let hold = tide.changes(&after, Some("on_hold")).await[0].change.hold.clone().expect("held");
     assert_eq!(hold.text, "refused by cy (“no such rank”): it is not sent while it stays the same");
     assert_eq!(decisions(&tide, "approval", &bo).await, vec![]);
     assert_ne!(tide.berthing.user(&mail).expect("there")["title"], "Commodore");
@@ -136,12 +141,12 @@ groups = ["harbour masters"]
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
     let told = tide.engine.told(None, true).await.expect("read");
-    let waits = format!("and {} more changes waits for a yes (everything at once)", count(&run.states, "held") - 1);
+    let waits = format!("and {} more changes waits for a yes (everything at once)", count(&run.states, "on_hold") - 1);
     assert!(told.len() == 1 && told[0].text.ends_with(&waits) && told[0].call.as_deref() == Some("desk"), "{told:?}");
-    assert_eq!((told[0].event.as_str(), &told[0].recipients[0]["group"]), ("waits for a yes", &serde_json::json!("harbour masters")));
+    assert_eq!((told[0].event.as_str(), &told[0].recipients[0]["group"]), ("awaiting_approval", &serde_json::json!("harbour masters")));
     let asked = decisions(&tide, "approval", &bo).await;
     assert_eq!(asked.len(), 1, "it is asked once for all: {asked:?}");
-    assert_eq!(asked[0].count as i64, count(&run.states, "held"));
+    assert_eq!(asked[0].count as i64, count(&run.states, "on_hold"));
     // Half a day passes, and whoever is asked is reminded, once.
     let store = tide.engine.store();
     let rows = store.approvals().await.expect("read");
@@ -187,16 +192,16 @@ groups = ["harbour masters"]
         .collect();
     store.ask(old, rows.iter().map(|row| row.fingerprint.clone()).collect(), None, "tester", past).await.expect("kept");
     let expired = decisions(&tide, "approval", &bo).await.remove(0);
-    assert_eq!(expired.answers, ["ask-again"], "{expired:?}");
-    assert!(tide.engine.answer_decision(&expired.id, "approve", "", &bo).await.is_err(), "too late");
+    assert_eq!(expired.answers, [DecisionAnswer::Reopen], "{expired:?}");
+    assert!(tide.engine.answer_decision(&expired.id, DecisionAnswer::Approve, "", &bo).await.is_err(), "too late");
     let late = tide.run().await;
-    let hold = tide.changes(&late, Some("held")).await[0].change.hold.clone().expect("held");
+    let hold = tide.changes(&late, Some("on_hold")).await[0].change.hold.clone().expect("held");
     assert_eq!(hold.text, "nobody answered “everything at once” within 1 days: it is not sent before it is asked again");
-    tide.engine.answer_decision(&expired.id, "ask-again", "", "tester").await.expect("asked again");
+    tide.engine.answer_decision(&expired.id, DecisionAnswer::Reopen, "", "tester").await.expect("asked again");
     tide.run().await;
     let anew = decisions(&tide, "approval", &bo).await.remove(0);
-    assert_eq!(anew.answers, ["approve", "refuse"]);
-    tide.engine.answer_decision(&anew.id, "approve", "", &bo).await.expect("answered");
+    assert_eq!(anew.answers, [DecisionAnswer::Approve, DecisionAnswer::Reject]);
+    tide.engine.answer_decision(&anew.id, DecisionAnswer::Approve, "", &bo).await.expect("answered");
     assert!(count(&tide.run().await.states, "done") > 20);
 }
 
@@ -213,7 +218,7 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
     tide.berthing.tamper(&mail, |user| user["title"] = "Pirate".into());
     for _ in 0..2 {
         let run = tide.run().await;
-        let held = tide.changes(&run, Some("held")).await;
+        let held = tide.changes(&run, Some("on_hold")).await;
         assert_eq!(held.len(), 1, "{held:?}");
         assert_eq!(
             held[0].change.hold.as_ref().map(|h| h.text.as_str()),
@@ -230,7 +235,7 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
     assert!(told[0].said.contains("title is Pirate and was"), "{told:?}");
     let noted = tide.engine.store().notices().await.expect("read");
     assert!(noted.iter().any(|notice| notice.body.contains("it is left until somebody says otherwise")), "{noted:?}");
-    tide.engine.answer_decision(&told[0].id, "repair", "", "tester").await.expect("answered");
+    tide.engine.answer_decision(&told[0].id, DecisionAnswer::Repair, "", "tester").await.expect("answered");
     tide.run().await;
     assert_eq!(tide.berthing.user(&mail).expect("there")["title"], title);
     // What changes at its source goes on as ever.
@@ -268,7 +273,7 @@ async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothin
     assert_eq!((run.state.as_str(), count(&run.states, "accepted")), ("done", 2), "{:?}", run.states);
     // Nothing is sent again while the service has it.
     let again = tide.run().await;
-    let held = tide.changes(&again, Some("held")).await;
+    let held = tide.changes(&again, Some("on_hold")).await;
     assert!(held.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("in a queue of its own"))), "{held:?}");
     assert_eq!(tide.berthing.take_writes().len(), 2);
     let settled = asked_by_another(&tide, run.id).await;
@@ -358,7 +363,7 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     tide.engine.set_schedule("berthing", &schedule, "tester").await.expect("set");
     let noon = day.at(12, 0, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).expect("a moment").timestamp();
     let then = tide.go(Plan { as_of: Some(noon), without_reading: true, ..Plan::default() }).await;
-    assert!(count(&then.states, "proposed") == 0 && count(&then.states, "held") > 20, "{:?}", then.states);
+    assert!(count(&then.states, "proposed") == 0 && count(&then.states, "on_hold") > 20, "{:?}", then.states);
     assert!(
         then.as_of.is_some_and(|at| at.starts_with(&day.to_string())) && then.note.is_some_and(|n| n.contains("As it would be decided"))
     );
@@ -389,7 +394,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     assert!(blocked(&ada).await[0].as_deref().is_some_and(|why| why.contains("you published the rules")), "{:?}", blocked(&ada).await);
     // What is asked under the same rules later is not caused by them.
     let first = decisions(&tide, "approval", &bo).await.remove(0);
-    tide.engine.answer_decision(&first.id, "approve", "", &bo).await.expect("answered");
+    tide.engine.answer_decision(&first.id, DecisionAnswer::Approve, "", &bo).await.expect("answered");
     tide.run().await;
     assert_eq!(tide.berthing.user(&mail).expect("there")["title"], "Commodore");
     let mail = titled(&tide, 1, "Commodore").await;
@@ -400,11 +405,11 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     // Cy gives a role by hand to the very person, and then the service runs: Cy is the cause all the same.
     let person = tide.engine.why(&mail).await.expect("found").remove(0).identity.expect("kept");
     let asked = decisions(&tide, "approval", &bo).await.remove(0);
-    tide.engine.answer_decision(&asked.id, "refuse", "", &bo).await.expect("answered");
+    tide.engine.answer_decision(&asked.id, DecisionAnswer::Reject, "", &bo).await.expect("answered");
     let grant = tide_core::roles::Grant { identity: person, role: "captain".into(), from: None, until: None, principal: cy.clone() };
     tide.engine.store().give_role(grant, "", &cy, tide.engine.now()).await.expect("given");
     let taken = decisions(&tide, "override", &bo).await.remove(0);
-    tide.engine.answer_decision(&taken.id, "take-back", "", &bo).await.expect("taken back");
+    tide.engine.answer_decision(&taken.id, DecisionAnswer::TakeBack, "", &bo).await.expect("taken back");
     let _ = titled(&tide, 1, "Admiral").await;
     tide.run().await;
     assert!(blocked(&cy).await[0].as_deref().is_some_and(|why| why.contains("you gave a role by hand")), "{:?}", blocked(&cy).await);
@@ -418,8 +423,8 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     // A token of another operator is a self as well: only where none is good any more, and it is noted.
     let taken = tide.engine.rotate_token("ada", "", None, 24, &cy).await;
     assert!(matches!(taken, Err(EngineError::Forbidden(_))));
-    for row in tide.engine.store().tokens("operator", "ada").await.expect("read") {
-        tide.engine.store().end_token("operator", "ada", &row.id, &cy, tide.engine.now()).await.expect("ended");
+    for row in tide.engine.store().tokens(PrincipalKind::Operator, "ada").await.expect("read") {
+        tide.engine.store().end_token(PrincipalKind::Operator, "ada", &row.id, &cy, tide.engine.now()).await.expect("ended");
     }
     tide.engine.rotate_token("ada", "", None, 24, &cy).await.expect("given");
     assert!(blocked(&ada).await[0].as_deref().is_some_and(|why| why.contains("your token since")), "{:?}", blocked(&ada).await);

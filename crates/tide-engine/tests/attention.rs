@@ -6,7 +6,10 @@ mod common;
 use common::fed::Season;
 use jiff::Timestamp;
 use tide_core::HoldCause;
-use tide_engine::{Attention, AttentionKind, Change, Health, Plan, Schedule, Severity};
+use tide_core::states::AttentionKind;
+use tide_core::states::DecisionAnswer;
+use tide_core::states::Severity;
+use tide_engine::{Attention, Change, Health, Plan, Schedule};
 use tide_standins::scim_service::Mischief;
 use tide_store::{HoldFilter, HoldRow};
 
@@ -94,7 +97,7 @@ async fn leavers_whom_a_guard_holds_come_first_until_their_access_is_closed() {
     assert_eq!(told, [(AttentionKind::OpenAccess, 4, Severity::Critical), (AttentionKind::Guard, 4, Severity::Critical)]);
     assert_eq!(all[0].names, ["Crew 1", "Crew 2", "Crew 3", "Crew 4"]);
     let decision = world.season.engine.decisions("tester").await.expect("listed").remove(0);
-    world.season.engine.answer_decision(&decision.id, "release", "", "tester").await.expect("answered");
+    world.season.engine.answer_decision(&decision.id, DecisionAnswer::Release, "", "tester").await.expect("answered");
     world.news().await;
     assert_eq!(world.attention().await, vec![], "it is so now, whatever the last full run said");
     assert_eq!(world.holds().await, vec![]);

@@ -9,6 +9,7 @@ use ldap3::{LdapConnAsync, Mod, Scope, SearchEntry};
 use std::collections::{HashMap, HashSet};
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::SystemKind;
 use tide_engine::{Change, NewSystem};
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE};
@@ -62,7 +63,7 @@ async fn started() -> (Tide, Slapd) {
     let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await.expect("joined").expect("slapd starts");
     let settings = serde_json::json!({"url": slapd.url, "bind_dn": slapd.admin_dn, "base_dn": BASE, "timeout_seconds": 10});
     let secret = slapd.admin_password.clone();
-    let new = NewSystem { name: "crewhall".into(), kind: "ldap".into(), settings, secret: Some(secret) };
+    let new = NewSystem { name: "crewhall".into(), kind: SystemKind::Ldap, settings, secret: Some(secret) };
     tide.engine.add_system(new, "tester").await.expect("added");
     let checked = tide.engine.check_system("crewhall", None).await.expect("tested");
     assert!(checked.healthy(), "{checked:?}");

@@ -7,6 +7,9 @@ use common::{PASSWORD, Tide, count, edit, set};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::ChangeSetState;
+use tide_core::states::ReadState;
+use tide_core::states::SystemKind;
 use tide_engine::{Change, EngineError, Event, Plan};
 use tide_standins::scim_service::Mischief;
 use tide_standins::world::{self, BASE};
@@ -31,8 +34,8 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
     }
     tide.engine.cancel(id).expect("cancels");
     let run = tide.ended(id).await;
-    assert_eq!(run.state, "cancelled");
-    let (done, cancelled) = (count(&run.states, "done"), count(&run.states, "cancelled"));
+    assert_eq!(run.state, ChangeSetState::Canceled);
+    let (done, cancelled) = (count(&run.states, "done"), count(&run.states, "canceled"));
     assert!(done > 3 && cancelled > 0, "{:?}", run.states);
     assert_eq!(count(&run.states, "queued") + count(&run.states, "sending"), 0, "what was on the wire is settled");
     // What was taken back is decided again, and nothing else.
@@ -66,7 +69,9 @@ async fn a_paused_system_holds_its_changes_and_gets_them_later() {
     tide.engine.set_system("berthing", Change { paused: Some(true), ..Change::default() }, "tester").await.expect("paused");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0);
-    assert!(tide.changes(&run, Some("held")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text == "berthing is paused")));
+    assert!(
+        tide.changes(&run, Some("on_hold")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text == "berthing is paused"))
+    );
     tide.engine.set_system("berthing", Change { paused: Some(false), ..Change::default() }, "tester").await.expect("goes on");
     assert!(count(&tide.run().await.states, "done") > 20);
 }
@@ -86,9 +91,9 @@ async fn a_landslide_is_held_by_its_guard_and_said() {
     ldap.modify(&leaving[5].dn(), vec![ldap3::Mod::Replace("title", set("Harmless"))]).await.expect("sent").success().expect("changed");
     tide.berthing.take_writes();
     let run = tide.run().await;
-    assert_eq!((count(&run.states, "held"), count(&run.states, "done")), (5, 1), "{:?}", run.states);
+    assert_eq!((count(&run.states, "on_hold"), count(&run.states, "done")), (5, 1), "{:?}", run.states);
     assert_eq!(tide.berthing.take_writes().len(), 1, "the harmless one goes on");
-    let held = tide.changes(&run, Some("held")).await;
+    let held = tide.changes(&run, Some("on_hold")).await;
     assert!(held[0].change.hold.as_ref().is_some_and(|h| h.text.contains("the limit is 3") && h.rule.is_some()));
 }
 
@@ -106,7 +111,7 @@ async fn drift_is_put_right_and_a_deletion_in_the_target_is_held() {
     let run = tide.run().await;
     assert_eq!(tide.berthing.take_writes().len(), 1, "one PATCH for the drift, and nothing made anew");
     assert_ne!(tide.berthing.user(&drifted.mail).expect("there")["title"], "Pirate");
-    let held = tide.lines(&run, "held").await;
+    let held = tide.lines(&run, "on_hold").await;
     assert!(held.iter().any(|l| l.decided.reason.text.contains("was deleted in berthing itself")), "{held:#?}");
     // After the link was ended by hand, a new account is made.
     let why = tide.engine.why(&lost.number).await.expect("explained");
@@ -136,7 +141,7 @@ async fn a_system_that_is_down_gets_nothing_and_is_caught_up_later() {
     let tide = Tide::writable().await;
     tide.berthing.mischief(&[Mischief::Fail; 40]);
     let run = tide.run().await;
-    assert_eq!(run.state, "done");
+    assert_eq!(run.state, ChangeSetState::Done);
     assert!(run.note.as_deref().is_some_and(|n| n.contains("berthing could not be read completely")), "{:?}", run.note);
     assert_eq!(count(&run.states, "done"), 0);
     tide.berthing.mischief(&[]);
@@ -161,26 +166,27 @@ async fn progress_is_told_while_it_goes_on() {
     let states: Vec<&str> =
         told.iter().filter_map(|e| if let Event::ChangeSet { state, .. } = e { Some(state.as_str()) } else { None }).collect();
     assert_eq!(states, ["reading", "deciding", "running", "done"]);
-    assert!(told.iter().any(|e| matches!(e, Event::Reading { system, state: "complete", .. } if system == "harbour")));
+    assert!(told.iter().any(|e| matches!(e, Event::Reading { system, state: ReadState::Complete, .. } if system == "harbour")));
 }
 
 #[tokio::test]
 async fn adding_a_system_refuses_what_cannot_work() {
     let tide = Tide::start(5).await;
-    let add = |name: &str, kind: &str, settings: serde_json::Value| {
-        let new = tide_engine::NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(PASSWORD.into()) };
+    let add = |name: &str, kind: SystemKind, settings: serde_json::Value| {
+        let new = tide_engine::NewSystem { name: name.into(), kind, settings, secret: Some(PASSWORD.into()) };
         let engine = tide.engine.clone();
         async move { engine.add_system(new, "tester").await.expect_err("refused").to_string() }
     };
     let sound = serde_json::json!({"url": "ldap://127.0.0.1:389", "base_dn": BASE});
-    assert!(add("Harbour One", "ldap", sound.clone()).await.contains("cannot be a system's name"));
-    assert!(add("../key", "ldap", sound.clone()).await.contains("cannot be a system's name"));
-    assert!(add("harbour", "ldap", sound.clone()).await.contains("already"));
-    assert!(add("other", "telepathy", sound).await.contains("no kind of system"));
-    assert!(add("other", "ldap", serde_json::json!({"url": "ldap://x"})).await.contains("base_dn"));
-    assert!(add("other", "ldap", serde_json::json!({"url": "ldap://x", "base_dn": BASE, "passwrod": "x"})).await.contains("passwrod"));
-    assert!(add("other", "scim", serde_json::json!({"url": "ftp://x"})).await.contains("neither with https"));
-    assert!(add("other", "scim", serde_json::json!({"url": "https://x", "ca_pem": "nonsense"})).await.contains("no certificate"));
+    assert!(add("Harbour One", SystemKind::Ldap, sound.clone()).await.contains("cannot be a system's name"));
+    assert!(add("../key", SystemKind::Ldap, sound.clone()).await.contains("cannot be a system's name"));
+    assert!(add("harbour", SystemKind::Ldap, sound.clone()).await.contains("already"));
+    assert!(add("other", SystemKind::Ldap, serde_json::json!({"url": "ldap://x"})).await.contains("base_dn"));
+    assert!(
+        add("other", SystemKind::Ldap, serde_json::json!({"url": "ldap://x", "base_dn": BASE, "passwrod": "x"})).await.contains("passwrod")
+    );
+    assert!(add("other", SystemKind::Scim, serde_json::json!({"url": "ftp://x"})).await.contains("neither with https"));
+    assert!(add("other", SystemKind::Scim, serde_json::json!({"url": "https://x", "ca_pem": "nonsense"})).await.contains("no certificate"));
     assert_eq!(tide.engine.store().systems().await.expect("read").len(), 2);
     assert!(
         tide.engine

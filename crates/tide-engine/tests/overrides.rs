@@ -7,6 +7,7 @@ use common::{Ahead, Tide, absent_at_once, count, edit};
 use jiff::SignedDuration;
 use std::sync::Arc;
 use tide_core::rules::RuleFile;
+use tide_core::states::DecisionAnswer;
 use tide_engine::{Decision, Engine, EngineError, Plan};
 use tide_standins::world::{self, BASE, Crew};
 
@@ -50,10 +51,10 @@ fn active(tide: &Tide, people: &[&Crew]) -> Vec<bool> {
 }
 
 async fn listed(engine: &Arc<Engine>, kind: &str) -> Vec<Decision> {
-    engine.decisions("tester").await.expect("listed").into_iter().filter(|one| one.kind == kind).collect()
+    engine.decisions("tester").await.expect("listed").into_iter().filter(|one| one.kind.as_str() == kind).collect()
 }
 
-async fn answer(tide: &Tide, kind: &str, answer: &str) {
+async fn answer(tide: &Tide, kind: &str, answer: DecisionAnswer) {
     let meant = listed(&tide.engine, kind).await;
     assert_eq!(meant.len(), 1, "{meant:?}");
     tide.engine.answer_decision(&meant[0].id, answer, "", "tester").await.expect("answered");
@@ -66,23 +67,23 @@ async fn a_discard_ends_with_the_landslide_that_it_was_said_of() {
     let (wrong, leaver) = (&all[..3], all[1]);
     moved(&tide, wrong, true).await;
     let held = tide.run().await;
-    assert_eq!((count(&held.states, "held"), active(&tide, wrong)), (3, vec![true; 3]));
-    answer(&tide, "guard", "discard").await;
+    assert_eq!((count(&held.states, "on_hold"), active(&tide, wrong)), (3, vec![true; 3]));
+    answer(&tide, "guard", DecisionAnswer::Discard).await;
     // It is listed, and whose access is open is shown, though nobody is asked any more.
     assert_eq!(listed(&tide.engine, "guard").await, vec![]);
     let given = listed(&tide.engine, "override").await.remove(0);
     assert!(given.title.contains("3 disable changes in berthing discarded by tester"), "{given:?}");
-    assert_eq!((given.count, given.answers.clone()), (3, vec!["take-back"]));
+    assert_eq!((given.count, given.answers.clone()), (3, vec![DecisionAnswer::TakeBack]));
     tide.run().await;
     let open = tide.engine.leavers(false).await.expect("listed");
     let ways = open.iter().flat_map(|leaver| &leaver.open).filter(|way| way.why.contains("discarded by tester")).count();
     assert_eq!((open.len(), ways), (3, 3), "{open:?}");
 
     // Taken back, it is asked again; discarded again, it ends when nobody wants the changes any more.
-    answer(&tide, "override", "take-back").await;
-    let gone = tide.engine.answer_decision(&given.id, "take-back", "", "tester").await;
+    answer(&tide, "override", DecisionAnswer::TakeBack).await;
+    let gone = tide.engine.answer_decision(&given.id, DecisionAnswer::TakeBack, "", "tester").await;
     assert!(matches!(gone, Err(EngineError::Changed(_))), "{gone:?}");
-    answer(&tide, "guard", "discard").await;
+    answer(&tide, "guard", DecisionAnswer::Discard).await;
     moved(&tide, wrong, false).await;
     tide.run().await;
     assert_eq!(tide.engine.store().override_rows().await.expect("read"), vec![]);
@@ -100,7 +101,7 @@ async fn a_release_lets_one_landslide_through_and_not_the_next() {
     let people = &all[..3];
     moved(&tide, people, true).await;
     tide.run().await;
-    answer(&tide, "guard", "release").await;
+    answer(&tide, "guard", DecisionAnswer::Release).await;
     let sent = tide.run().await;
     assert_eq!((count(&sent.states, "done"), active(&tide, people)), (3, vec![false; 3]));
     assert_eq!(tide.engine.store().override_rows().await.expect("read"), vec![], "it was for these changes");
@@ -110,7 +111,7 @@ async fn a_release_lets_one_landslide_through_and_not_the_next() {
     // The very same changes, and nobody said anything about them.
     moved(&tide, people, true).await;
     let held = tide.run().await;
-    assert_eq!((count(&held.states, "held"), active(&tide, people)), (3, vec![true; 3]));
+    assert_eq!((count(&held.states, "on_hold"), active(&tide, people)), (3, vec![true; 3]));
     // What was let through does not count among what the guard looks back on: one more may leave.
     moved(&tide, &people[1..], false).await;
     tide.run().await;
@@ -123,7 +124,7 @@ async fn what_was_said_expires() {
     let all = sound(&tide);
     moved(&tide, &all[..3], true).await;
     tide.run().await;
-    answer(&tide, "guard", "discard").await;
+    answer(&tide, "guard", DecisionAnswer::Discard).await;
     for (hours, asked) in [(6 * 24, 0), (8 * 24, 1)] {
         let later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_hours(hours))));
         assert_eq!(listed(&later, "guard").await.len(), asked, "after {hours} hours");
@@ -132,7 +133,7 @@ async fn what_was_said_expires() {
     // Asked again, it is for whoever answers then, and a release that was not used in time is none.
     let later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_hours(8 * 24))));
     let meant = listed(&later, "guard").await.remove(0);
-    later.answer_decision(&meant.id, "release", "", "tester").await.expect("answered");
+    later.answer_decision(&meant.id, DecisionAnswer::Release, "", "tester").await.expect("answered");
     let much_later = Engine::new(tide.engine.store().clone(), Arc::new(Ahead(SignedDuration::from_hours(10 * 24))));
     let id = much_later.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
     let run = tide.ended(id).await;
@@ -146,7 +147,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
     let report = tide.engine.matches("berthing", tide_core::ObjectType::Person).await.expect("told");
     let asked = report.lines.iter().find(|line| line.candidates > 0 && line.identity.is_some());
     let asked = asked.unwrap_or_else(|| panic!("nobody is asked about: {:?}", report.counts));
-    let skip = tide_engine::Word { said: tide_core::matching::Said::Skip, identity: asked.identity.clone(), account: None };
+    let skip = tide_engine::Word { said: tide_core::matching::MatchDecision::Skip, identity: asked.identity.clone(), account: None };
     let by = tide_engine::Asker { id: "tester", name: "tester" };
     tide.engine.answer_matches("berthing", tide_core::ObjectType::Person, &[skip], &by).await.expect("answered");
     assert_eq!(tide.engine.store().match_answers(None).await.expect("read").len(), 1);

@@ -11,11 +11,13 @@ use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
-use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Way, Write};
+use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Write};
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::rules::RuleFile;
 use tide_core::schema::ValueKind;
+use tide_core::states::SystemKind;
+use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_engine::{Change, Clock, Engine, NewSystem, Plan, Schedule, Systems, Ties};
 use tide_store::{MasterKey, Store};
@@ -306,15 +308,15 @@ impl Connector for Simulated {
         showing
     }
 
-    async fn ways(&self) -> Result<Vec<Way>, ConnectError> {
-        Ok(vec![Way::ChangeNumber, Way::Full])
+    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+        Ok(vec![WatchMode::ChangeNumber, WatchMode::FullRead])
     }
 
-    async fn mark(&self, _: ObjectType, _: Way) -> Result<Option<String>, ConnectError> {
+    async fn mark(&self, _: ObjectType, _: WatchMode) -> Result<Option<String>, ConnectError> {
         Ok(Some(self.world.lock().history.get(self.name).map_or(0, Vec::len).to_string()))
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, _: Way, from: Option<String>) -> Following {
+    fn follow(self: Arc<Self>, object: ObjectType, _: WatchMode, from: Option<String>) -> Following {
         let (out, following) = mpsc::channel(256);
         let world = self.world.lock();
         let history = world.history.get(self.name).cloned().unwrap_or_default();
@@ -508,7 +510,7 @@ impl Sim {
         let engine = self.open(folder).await;
         for name in [ROSTER, TOWER] {
             let settings = serde_json::json!({"url": "http://127.0.0.1:9/"});
-            let system = NewSystem { name: name.into(), kind: "scim".into(), settings, secret: Some("it is simulated".into()) };
+            let system = NewSystem { name: name.into(), kind: SystemKind::Scim, settings, secret: Some("it is simulated".into()) };
             engine.add_system(system, "sim").await.map_err(fault("adding"))?;
             let writable = if name == TOWER { vec![ObjectType::Person, ObjectType::Group] } else { Vec::new() };
             let change = Change { writable: Some(writable), armed: Some(true), ..Change::default() };

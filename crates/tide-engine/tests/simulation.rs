@@ -17,6 +17,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 use tide_core::rules::RuleFile;
+use tide_core::states::DecisionAnswer;
+use tide_core::states::SystemKind;
 use tide_core::{Attributes, ObjectType, Value};
 use tide_engine::{Change, Engine, EngineError, NewSystem, Plan, Schedule, Ties};
 use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
@@ -364,8 +366,12 @@ impl Sim {
 
     async fn release(&self, engine: &Arc<Engine>) -> Told {
         for one in engine.decisions("sim").await.map_err(fault("decisions"))? {
-            if let Some(answer) = one.answers.iter().find(|answer| ["release", "retry", "seen"].contains(*answer)) {
-                match engine.answer_decision(&one.id, answer, "", "sim").await {
+            if let Some(answer) = one
+                .answers
+                .iter()
+                .find(|answer| [DecisionAnswer::Release, DecisionAnswer::Retry, DecisionAnswer::Acknowledge].contains(answer))
+            {
+                match engine.answer_decision(&one.id, *answer, "", "sim").await {
                     Ok(()) | Err(EngineError::Changed(_)) => {}
                     Err(error) => return Err(format!("{one:?}: {error}")),
                 }
@@ -606,7 +612,7 @@ async fn template(file: &Path) -> anyhow::Result<()> {
     let engine = Engine::tied(store, Arc::new(world), ties);
     for name in ALL {
         let settings = serde_json::json!({"url": "http://127.0.0.1:9/"});
-        engine.add_system(NewSystem { name: name.into(), kind: "scim".into(), settings, secret: Some(CANARY.into()) }, "sim").await?;
+        engine.add_system(NewSystem { name: name.into(), kind: SystemKind::Scim, settings, secret: Some(CANARY.into()) }, "sim").await?;
         let change = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
         engine.set_system(name, change, "sim").await?;
         engine.set_schedule(name, &Schedule { follow: true, ..Schedule::default() }, "sim").await?;

@@ -9,8 +9,11 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::ObjectType;
-use tide_core::rules::edit::{ContainerEdit, GroupEdit, Purpose, ScopeEdit};
-use tide_engine::{Allowed, Change, Engine, EngineError, NewSystem, Stand, SystemClock};
+use tide_core::rules::edit::{ContainerEdit, GroupEdit, ScopeEdit};
+use tide_core::states::ScopeStatus;
+use tide_core::states::SystemKind;
+use tide_core::states::SystemRole;
+use tide_engine::{Allowed, Change, Engine, EngineError, NewSystem, SystemClock};
 use tide_standins::world::BASE;
 use tide_store::{MasterKey, Store};
 
@@ -26,7 +29,7 @@ async fn engine(folder: &Path) -> Arc<Engine> {
 
 async fn feed(engine: &Engine, folder: &Path) {
     let settings = serde_json::json!({"path": folder.join("roster.csv"), "key": "number", "name": "name"});
-    engine.add_system(NewSystem { name: "roster".into(), kind: "feed".into(), settings, secret: None }, "tester").await.expect("added");
+    engine.add_system(NewSystem { name: "roster".into(), kind: SystemKind::Feed, settings, secret: None }, "tester").await.expect("added");
 }
 
 fn write(folder: &Path, rows: &[&str]) {
@@ -117,7 +120,7 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
     std::fs::write(&secret, "so").expect("written");
     write(folder.path(), &["1;Ada", "2;Bram"]);
     let settings = serde_json::json!({"path": folder.path().join("roster.csv"), "key": "number"});
-    let new = NewSystem { name: "roster".into(), kind: "feed".into(), settings, secret: Some(format!("file:{}", secret.display())) };
+    let new = NewSystem { name: "roster".into(), kind: SystemKind::Feed, settings, secret: Some(format!("file:{}", secret.display())) };
     engine.add_system(new, "tester").await.expect("added");
     std::fs::remove_file(&secret).expect("removed");
     engine.set_system("roster", Change { armed: Some(true), ..Change::default() }, "tester").await.expect("armed");
@@ -145,7 +148,7 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
     let at = format!("file:{}", folder.path().join("harbour.secret").display());
     let new = |name: &str, secret: &str| NewSystem {
         name: name.into(),
-        kind: "ldap".into(),
+        kind: SystemKind::Ldap,
         settings: settings(&tide.harbour.url),
         secret: Some(secret.into()),
     };
@@ -174,8 +177,8 @@ async fn a_scope_is_counted_tried_and_saved() {
     let engine = &tide.engine;
     engine.read_all().await.expect("read");
     let view = engine.scope("harbour", ObjectType::Person).await.expect("counted");
-    let total = |stand: Stand| view.counts.iter().filter(|c| c.stand == stand).map(|c| c.count).sum::<usize>();
-    assert_eq!(total(Stand::In) + total(Stand::Out) + total(Stand::Held), view.lines.len());
+    let total = |status: ScopeStatus| view.counts.iter().filter(|c| c.status == status).map(|c| c.count).sum::<usize>();
+    assert_eq!(total(ScopeStatus::In) + total(ScopeStatus::Out) + total(ScopeStatus::OnHold), view.lines.len());
     let outside = view.counts.iter().find(|c| c.reason == "address outside our domain").expect("counted");
     assert_eq!(view.lines.iter().filter(|line| line.counted == outside.reason).count(), outside.count);
 
@@ -184,10 +187,10 @@ async fn a_scope_is_counted_tried_and_saved() {
     let edit = ScopeEdit { groups: vec![GroupEdit { name: group.clone(), system: None, nested: true }], ..view.edit.clone() };
     let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
     let ways: Vec<_> = trial.moves.iter().map(|one| (one.from, one.to)).collect();
-    assert!(ways.iter().all(|(_, to)| *to == Stand::Out) && ways.contains(&(Stand::In, Stand::Out)), "{ways:?}");
+    assert!(ways.iter().all(|(_, to)| *to == ScopeStatus::Out) && ways.contains(&(ScopeStatus::In, ScopeStatus::Out)), "{ways:?}");
     let leave = || trial.moves.iter().flat_map(|one| &one.lines);
     assert!(leave().count() > 200);
-    assert!(leave().all(|line| line.reason.contains("not a member") || line.stand == Stand::Out), "{:?}", leave().next());
+    assert!(leave().all(|line| line.reason.contains("not a member") || line.status == ScopeStatus::Out), "{:?}", leave().next());
     assert_eq!(engine.scope("harbour", ObjectType::Person).await.expect("counted").counts, view.counts, "nothing was kept");
 
     // A group that is not there would put everybody on hold: it is refused.
@@ -207,7 +210,7 @@ async fn a_scope_is_counted_tried_and_saved() {
     // Kiosks would enter when their container is no longer left out; saved, they are counted.
     let edit = ScopeEdit { except: Vec::new(), conditions: Vec::new(), ..view.edit.clone() };
     let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
-    let enter = trial.moves.iter().filter(|one| one.from == Stand::Out).flat_map(|one| &one.lines);
+    let enter = trial.moves.iter().filter(|one| one.from == ScopeStatus::Out).flat_map(|one| &one.lines);
     assert!(enter.clone().any(|line| line.account.as_deref().is_some_and(|a| a.contains("kiosk1"))), "{:?}", trial.moves);
     let version = engine.save_scope("harbour", ObjectType::Person, &edit, "tester").await.expect("saved");
     assert_eq!(version, 2);
@@ -228,7 +231,7 @@ async fn a_scope_is_counted_tried_and_saved() {
 
     // A first rule file is written once, and never over one that is there.
     let scope = ScopeEdit { within: vec![ContainerEdit { dn: format!("ou=people,{BASE}"), one_level: false }], ..ScopeEdit::default() };
-    let error = engine.write_first_rules("harbour", Purpose::Source, &scope, "tester").await.expect_err("refused");
+    let error = engine.write_first_rules("harbour", SystemRole::Source, &scope, "tester").await.expect_err("refused");
     assert!(error.to_string().contains("has rules already, in harbour.toml"), "{error}");
     engine.stop().await;
 }
@@ -239,8 +242,8 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
     let settings = serde_json::json!({"url": tide.harbour.url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE});
-    let new = || NewSystem { name: "harbour".into(), kind: "ldap".into(), settings: settings.clone(), secret: Some(PASSWORD.into()) };
-    let filtered = |filter: &str| Some((Purpose::Source, ScopeEdit { filter: Some(filter.into()), ..ScopeEdit::default() }));
+    let new = || NewSystem { name: "harbour".into(), kind: SystemKind::Ldap, settings: settings.clone(), secret: Some(PASSWORD.into()) };
+    let filtered = |filter: &str| Some((SystemRole::Source, ScopeEdit { filter: Some(filter.into()), ..ScopeEdit::default() }));
     let error = engine.connect_system(new(), filtered("(mail=*"), "tester").await.expect_err("refused");
     let EngineError::Rules(faults) = &error else { panic!("{error}") };
     assert!(faults.iter().any(|fault| fault.message.contains("not a filter")), "{faults:?}");
@@ -251,8 +254,8 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
     // A second system comes into the same draft, so that both are published at once.
     write(folder.path(), &["1;Ada"]);
     let settings = serde_json::json!({"path": folder.path().join("roster.csv"), "key": "number", "name": "name"});
-    let roster = NewSystem { name: "roster".into(), kind: "feed".into(), settings, secret: None };
-    let second = engine.connect_system(roster, Some((Purpose::Source, ScopeEdit::default())), "tester").await.expect("added");
+    let roster = NewSystem { name: "roster".into(), kind: SystemKind::Feed, settings, secret: None };
+    let second = engine.connect_system(roster, Some((SystemRole::Source, ScopeEdit::default())), "tester").await.expect("added");
     assert_eq!(second.map(|(id, _)| id), Some(draft));
     let mut files: Vec<String> = engine.draft(draft).await.expect("there").row.files.into_iter().map(|file| file.name).collect();
     files.sort();

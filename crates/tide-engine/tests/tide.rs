@@ -5,6 +5,8 @@ mod common;
 
 use common::{PASSWORD, Tide, count, edit, set};
 use tide_core::ObjectType;
+use tide_core::states::ChangeSetState;
+use tide_core::states::SystemKind;
 use tide_engine::{Change, Plan};
 use tide_standins::directory::Temper;
 use tide_standins::scim_service::Mischief;
@@ -14,10 +16,10 @@ use tide_standins::world::{BASE, Crew};
 async fn preview_run_and_a_silent_second_run() {
     let tide = Tide::start(60).await;
     let preview = tide.go(Plan::default()).await;
-    assert_eq!(preview.state, "done");
+    assert_eq!(preview.state, ChangeSetState::Done);
     assert!(count(&preview.verdicts, "create") > 20 && count(&preview.verdicts, "join") > 15, "{:?}", preview.verdicts);
     assert!(
-        tide.changes(&preview, Some("held")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("read-only")))
+        tide.changes(&preview, Some("on_hold")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("read-only")))
     );
     // Read-only is the default, and a run obeys it.
     let refused = tide.run().await;
@@ -163,7 +165,7 @@ async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
     tide.harbour.corrupt(&tide.people[15].uid, "employeeNumber", twin.number.as_bytes());
     tide.harbour.corrupt(&tide.people[25].uid, "mail", b" ");
     let run = tide.run().await;
-    let held: Vec<String> = tide.lines(&run, "held").await.iter().map(|l| l.decided.reason.text.clone()).collect();
+    let held: Vec<String> = tide.lines(&run, "on_hold").await.iter().map(|l| l.decided.reason.text.clone()).collect();
     assert!(held.iter().any(|t| t.contains("the record is broken: sn is not UTF-8")), "{held:#?}");
     assert_eq!(held.iter().filter(|t| t.contains(&format!("employeeNumber {} is held by", twin.number))).count(), 4, "{held:#?}");
     assert!(held.iter().any(|t| t == "waits for a value of mail: it is required"), "{held:#?}");
@@ -178,7 +180,7 @@ async fn a_bound_run_sends_what_the_preview_showed_and_nothing_else() {
     let mut ldap = edit(&tide).await;
     ldap.modify(&late.dn(), vec![ldap3::Mod::Replace("title", set("Changed meanwhile"))]).await.expect("sent").success().expect("changed");
     let run = tide.go(Plan { carry_out: true, preview: Some(preview.id), ..Plan::default() }).await;
-    let held = tide.changes(&run, Some("held")).await;
+    let held = tide.changes(&run, Some("on_hold")).await;
     assert_eq!(held.len(), 1, "{held:#?}");
     assert!(held[0].change.hold.as_ref().is_some_and(|h| h.text.contains("not in preview")));
     assert!(run.note.as_deref().is_some_and(|n| n.contains("1 changes are held that preview")), "{:?}", run.note);
@@ -213,7 +215,7 @@ async fn every_account_of_a_large_directory_is_kept() {
     let tide = Tide::start(10).await;
     let settings =
         serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 300, "timeout_seconds": 60});
-    let new = tide_engine::NewSystem { name: "great".into(), kind: "ldap".into(), settings, secret: Some(PASSWORD.into()) };
+    let new = tide_engine::NewSystem { name: "great".into(), kind: SystemKind::Ldap, settings, secret: Some(PASSWORD.into()) };
     tide.engine.add_system(new, "tester").await.expect("added");
     // Twice: the second reading looks up what the first one kept.
     for _ in 0..2 {
@@ -296,8 +298,8 @@ async fn cancelling_interrupts_a_reading() {
     tide.berthing.delay(std::time::Duration::from_secs(120));
     let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
     tokio::time::sleep(std::time::Duration::from_millis(300)).await;
-    tide.engine.cancel(id).expect("cancelled");
+    tide.engine.cancel(id).expect("canceled");
     let set = tide.ended(id).await;
-    assert_eq!((set.state.as_str(), set.note.as_deref()), ("cancelled", Some("cancelled before anything was decided")));
+    assert_eq!((set.state.as_str(), set.note.as_deref()), ("canceled", Some("cancelled before anything was decided")));
     assert!(tide.engine.store().population().await.expect("read").accounts.iter().all(|account| account.absent_since.is_none()));
 }

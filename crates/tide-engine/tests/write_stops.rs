@@ -49,7 +49,7 @@ async fn ends_early(tide: &Tide, id: i64, at_the_stop: usize, why: &str) -> Chan
     let run = tide.ended(id).await;
     let made = tide.berthing.count() - at_the_stop;
     assert!(made <= ON_THE_WIRE, "{made} accounts were made after writes were stopped");
-    let cancelled = tide.changes(&run, Some("cancelled")).await;
+    let cancelled = tide.changes(&run, Some("canceled")).await;
     assert!(cancelled.len() > ON_THE_WIRE, "{:?}", run.states);
     assert!(cancelled.iter().any(|row| row.error.as_deref().is_some_and(|said| said.contains(why))), "{:?}", cancelled[0].error);
     assert_eq!(count(&run.states, "failed"), 0, "a stop is no failure: {:?}", run.states);
@@ -85,7 +85,7 @@ async fn a_pause_and_a_disarm_stop_what_is_queued() {
         assert!(run.note.as_deref().is_some_and(|note| note.contains("not sent, because writes were stopped")), "{:?}", run.note);
         // While it lasts, a run sends nothing and holds all of it.
         let held = tide.run().await;
-        assert_eq!((count(&held.states, "done"), count(&held.states, "held") > 0), (0, true), "{:?}", held.states);
+        assert_eq!((count(&held.states, "done"), count(&held.states, "on_hold") > 0), (0, true), "{:?}", held.states);
         let types = Some(vec![ObjectType::Person]);
         let on = Change { paused: Some(false), armed: Some(true), writable: types };
         tide.engine.set_system("berthing", on, "tester").await.expect("set");
@@ -117,7 +117,7 @@ async fn the_emergency_stop_holds_everywhere_until_it_is_lifted_also_after_a_res
     assert_eq!(tide.engine.stop_writes("again", "somebody").await.expect("stopped").principal, "tester");
     let held = tide.run().await;
     assert_eq!(count(&held.states, "done"), 0);
-    let hold = tide.changes(&held, Some("held")).await[0].change.hold.clone().expect("held");
+    let hold = tide.changes(&held, Some("on_hold")).await[0].change.hold.clone().expect("held");
     assert!(hold.text.contains("all writes are stopped by tester") && hold.text.ends_with("wrong names"), "{}", hold.text);
 
     let engine = tide.reopened().await;
@@ -157,11 +157,11 @@ async fn what_was_queued_long_before_a_restart_is_decided_again() {
         let run = tide.ended(id).await;
         rests(&engine).await;
         if goes_on_with_it {
-            assert_eq!((run.state.as_str(), count(&run.states, "cancelled")), ("done", 0), "{:?} {:?}", run.note, run.states);
+            assert_eq!((run.state.as_str(), count(&run.states, "canceled")), ("done", 0), "{:?} {:?}", run.note, run.states);
             assert!(tide.berthing.count() > at_the_stop, "{:?} {:?}", run.note, run.states);
             continue;
         }
-        assert_eq!((run.state.as_str(), tide.berthing.count()), ("cancelled", at_the_stop), "{:?}", run.note);
+        assert_eq!((run.state.as_str(), tide.berthing.count()), ("canceled", at_the_stop), "{:?}", run.note);
         assert!(run.note.as_deref().is_some_and(|note| note.contains("more than 15 minutes")), "{:?}", run.note);
         goes_on(&tide, &engine).await;
     }
@@ -196,7 +196,7 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
     tide.ended(id).await;
     assert!(active(&leaver.mail), "nothing is written, whoever it is about");
     let open = tide.engine.attention().await.expect("told");
-    assert!(open.iter().any(|one| one.kind == tide_engine::AttentionKind::WritesStopped), "{open:?}");
+    assert!(open.iter().any(|one| one.kind == tide_core::states::AttentionKind::WritesStopped), "{open:?}");
     // Lifted, the access is closed first of all.
     tide.berthing.delay(Duration::ZERO);
     tide.engine.lift_write_stop("tester").await.expect("lifted");

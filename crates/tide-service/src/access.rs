@@ -9,6 +9,8 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use std::num::NonZeroU32;
+use tide_core::states::PrincipalKind;
+use tide_core::states::SystemKind;
 use tide_store::Principal;
 
 /// The cookie of a console's session. `__Host-` would need TLS, which a loopback listener has not.
@@ -263,7 +265,7 @@ async fn granted(service: &Service, headers: &HeaderMap, method: &Method, grant:
         }
         other => other?,
     };
-    let is_system = caller.principal.kind == "system";
+    let is_system = caller.principal.kind == PrincipalKind::System;
     let allowed = match grant {
         Grant::Everybody => true,
         Grant::Operators => !is_system,
@@ -280,7 +282,7 @@ async fn granted(service: &Service, headers: &HeaderMap, method: &Method, grant:
             Refusal::new(StatusCode::FORBIDDEN, "not-granted", what).remedy("`eager-tide systems token NAME` gives a system a token")
         );
     }
-    if is_system && service.engine.store().system(system).await?.kind != "push" {
+    if is_system && service.engine.store().system(system).await?.kind != SystemKind::Push {
         // A token that was given before the system became another one.
         let said = format!("{system} is no system that calls us");
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-push", said).remedy("add a system of kind push, and give it a token"));

@@ -1,22 +1,7 @@
 //! What needs attention, in words: headlines and commands are made here, from codes.
 
-use tide_api as api;
-use tide_engine::{Attention, AttentionKind};
-
-/// A copy of an enum under another type: the compiler holds the two together.
-macro_rules! same {
-    ($(#[$doc:meta])* $name:ident: $from:ty => $to:ty, $from_alias:ident, $to_alias:ident, { $($variant:ident),* $(,)? }) => {
-        $(#[$doc])*
-        pub fn $name(value: $from) -> $to {
-            use $from as $from_alias;
-            use $to as $to_alias;
-            match value {
-                $($from_alias::$variant => $to_alias::$variant,)*
-            }
-        }
-    };
-}
-pub(crate) use same;
+use tide_core::states::AttentionKind;
+use tide_engine::Attention;
 
 fn records(count: i64) -> String {
     if count == 1 { "1 record".to_owned() } else { format!("{count} records") }
@@ -76,9 +61,3 @@ pub fn command(one: &Attention) -> Option<String> {
         AttentionKind::NoRun => "eager-tide preview".to_owned(),
     })
 }
-
-same!(kind: tide_engine::AttentionKind => api::AttentionKind, From, To, {
-    Storage, WritesStopped, Task, OpenAccess, RulesInvalid, Guard, Unreachable, ReadFailed, Failed, Approval, Review, ExternalChange, OnHold,
-    RetriedLater, Notices, NoSystems, NoRules, NoRun,
-});
-same!(severity: tide_engine::Severity => api::Severity, From, To, { Critical, Warning, Info });

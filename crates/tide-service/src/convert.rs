@@ -1,10 +1,12 @@
 //! From the records of the store and the core to the types of the API.
 
 use tide_api::ChangeSetResult;
+use tide_core::ObjectType;
 use tide_core::explain::{AccountLine, Explanation};
-use tide_core::rules::{
-    Condition, Container, Empty, GroupScope, Keep, Mapping, Need, Severity, TypeRules, WhenDeleted, WhenOut, WhenUnowned,
-};
+use tide_core::rules::{Condition, Container, Empty, GroupScope, Keep, Mapping, Need, TypeRules, WhenDeleted, WhenOut, WhenUnowned};
+use tide_core::states::ChangeSetState;
+use tide_core::states::ChangeState;
+use tide_core::states::SystemHealth;
 use tide_core::value::show;
 use tide_core::{Attributes, Place, RuleSet, Value};
 use tide_store::{AccountRow, ChangeRow, ChangeSetRow, DecidedRow, IdentityRow};
@@ -23,17 +25,13 @@ fn place(place: &Place) -> String {
 
 pub fn fault(fault: &tide_core::rules::Fault) -> tide_api::Fault {
     tide_api::Fault {
-        severity: if fault.severity == Severity::Error { "error" } else { "warning" }.into(),
+        severity: fault.severity,
         file: fault.place.file.clone(),
         line: fault.place.line,
         column: fault.place.column,
         message: fault.message.clone(),
         help: fault.help.clone(),
     }
-}
-
-fn counts(pairs: Vec<(String, i64)>) -> Vec<tide_api::Count> {
-    pairs.into_iter().map(|(word, count)| tide_api::Count { word, count }).collect()
 }
 
 /// A permission that a service account needs.
@@ -51,14 +49,13 @@ pub fn permission(one: tide_core::permissions::Permission) -> tide_api::Permissi
 }
 
 pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
-    let order = |word: &str| tide_core::decide::Verdict::SHOWN.iter().position(|v| v.word() == word);
     let mut verdicts = row.verdicts;
-    verdicts.sort_by_key(|(word, _)| order(word));
-    let has_failed = row.states.iter().any(|(word, count)| word == "failed" && *count > 0);
-    let result = match (row.ended.as_deref(), row.state.as_str()) {
+    verdicts.sort_unstable();
+    let has_failed = row.states.iter().any(|(state, count)| *state == ChangeState::Failed && *count > 0);
+    let result = match (row.ended.as_deref(), row.state) {
         (None, _) => ChangeSetResult::InProgress,
-        (_, "cancelled") => ChangeSetResult::Cancelled,
-        (_, "failed") => ChangeSetResult::Failed,
+        (_, ChangeSetState::Canceled) => ChangeSetResult::Canceled,
+        (_, ChangeSetState::Failed) => ChangeSetResult::Failed,
         _ if has_failed || !row.unread.is_empty() => ChangeSetResult::Partial,
         _ => ChangeSetResult::Complete,
     };
@@ -76,8 +73,8 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
         note: row.note,
         whole: row.whole,
         as_of: row.as_of,
-        verdicts: counts(verdicts),
-        states: counts(row.states),
+        verdicts: verdicts.into_iter().map(|(verdict, count)| tide_api::VerdictCount { verdict, count }).collect(),
+        states: row.states.into_iter().map(|(state, count)| tide_api::StateCount { state, count }).collect(),
     }
 }
 
@@ -86,14 +83,14 @@ pub fn line(row: DecidedRow) -> tide_api::Line {
     tide_api::Line {
         seq: row.seq,
         system: decided.system,
-        object: decided.object.to_string(),
+        object: decided.object,
         identity: decided.identity,
         account: row.account_name,
         label: decided.label,
-        verdict: decided.verdict.word().into(),
+        verdict: decided.verdict,
         reason: decided.reason.text,
         rule: decided.reason.rule.as_ref().map(place),
-        outcome: row.outcome.map(|state| state.word().to_owned()),
+        outcome: row.outcome,
         error: row.error,
         remedy: row.remedy,
     }
@@ -105,11 +102,11 @@ pub fn change(row: ChangeRow) -> tide_api::Change {
         id: row.id,
         change_set: row.change_set,
         system: change.system,
-        object: change.object.to_string(),
+        object: change.object,
         identity: change.identity,
         label: change.label,
-        kind: change.kind.to_string(),
-        state: row.state.word().into(),
+        kind: change.kind,
+        state: row.state,
         values: change
             .values
             .iter()
@@ -155,7 +152,7 @@ pub fn identity(row: IdentityRow) -> tide_api::Identity {
     tide_api::Identity {
         id: row.identity.id,
         label: row.label,
-        stage: row.identity.stage.word().into(),
+        stage: row.identity.stage,
         systems: row.systems,
         attributes: attributes(&row.identity.attributes).into_iter().filter(|a| shown.contains(&a.name.as_str())).collect(),
         changed: row.changed,
@@ -183,7 +180,7 @@ fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
 pub fn known(one: &tide_engine::Known) -> tide_api::Known {
     tide_api::Known {
         system: one.system.clone(),
-        object: one.object.to_string(),
+        object: one.object,
         at: one.at.map(|at| at.to_string()),
         live: one.live,
         needs: one.needs.map(str::to_owned),
@@ -201,7 +198,7 @@ pub struct Beside<'a> {
 
 fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountReason {
     let known = beside.known;
-    let held = (line.decided.verdict == tide_core::decide::Verdict::Held).then_some(&line.decided.reason);
+    let held = (line.decided.verdict == tide_core::decide::Verdict::OnHold).then_some(&line.decided.reason);
     let hold = line.hold.as_ref().or(held);
     let cause = hold.and_then(|hold| hold.cause);
     let theirs = |(identity, row): &&(String, tide_store::HoldRow)| {
@@ -213,21 +210,22 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
     tide_api::AccountReason {
         known: known.iter().find(of).map(self::known),
         system: line.decided.system.clone(),
-        verdict: line.decided.verdict.word().into(),
+        verdict: line.decided.verdict,
         reason: line.decided.reason.text.clone(),
         rule: line.decided.reason.rule.as_ref().map(place),
         hold: hold.map(|hold| hold.text.clone()),
-        hold_cause: cause.map(hold_cause),
+        hold_cause: cause,
         hold_since: beside.since.iter().find(theirs).map(|(_, row)| row.since.clone()),
         name: line.name.clone(),
         key: line.key.clone(),
-        linked_by: line.linked_by.clone(),
+        linked_by: line.linked_by.as_ref().map(ToString::to_string),
         values: line
             .values
             .iter()
             .map(|value| tide_api::ValueReason {
                 there: Some(value.there.clone()),
-                state: Some(value.state.clone()),
+                state: Some(value.state),
+                note: value.note.clone().or_else(|| value.reason.note.clone()),
                 ..value_reason(&value.reason)
             })
             .collect(),
@@ -238,7 +236,7 @@ pub fn explanation(found: &Explanation, beside: &Beside<'_>) -> tide_api::Explan
     tide_api::Explanation {
         label: found.label.clone(),
         identity: found.identity.clone(),
-        stage: found.stage.clone(),
+        stage: found.stage,
         values: found.values.iter().map(value_reason).collect(),
         accounts: found.accounts.iter().map(|line| account_reason(line, beside)).collect(),
     }
@@ -294,7 +292,7 @@ fn condition(condition: &Condition) -> tide_api::RuleLine {
     }
 }
 
-fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::SystemRules {
+fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::SystemRules {
     let scope = &types.scope;
     let mut lines: Vec<tide_api::RuleLine> = scope.within.iter().map(|c| container("within", c)).collect();
     lines.extend(scope.except.iter().map(|c| container("except", c)));
@@ -320,7 +318,7 @@ fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::System
     });
     tide_api::SystemRules {
         system: system.into(),
-        object: object.into(),
+        object,
         scope: lines,
         matching: types
             .matching
@@ -337,7 +335,7 @@ fn type_rules(system: &str, object: &str, types: &TypeRules) -> tide_api::System
                 note: format!(
                     "{}, compared {}{}",
                     if rule.certain { "joins by itself" } else { "asks a person" },
-                    rule.compare.word(),
+                    rule.compare.as_str(),
                     if rule.agree.is_empty() {
                         String::new()
                     } else {
@@ -417,7 +415,7 @@ pub fn schedule(schedule: &tide_engine::Schedule) -> tide_api::Schedule {
     };
     tide_api::Schedule {
         follow: schedule.follow,
-        way: schedule.way.map(|way| way.word().to_owned()),
+        way: schedule.way,
         every_seconds: schedule.every_seconds,
         full_every_seconds: schedule.full_every_seconds,
         quiet: schedule.quiet.iter().map(window).collect(),
@@ -426,10 +424,10 @@ pub fn schedule(schedule: &tide_engine::Schedule) -> tide_api::Schedule {
 
 pub fn following(one: tide_engine::Listening) -> tide_api::FollowState {
     tide_api::FollowState {
-        object: one.object.to_string(),
-        way: one.way.map(|way| way.word().to_owned()),
-        words: one.way.map(|way| way.words().to_owned()),
-        state: one.state.to_owned(),
+        object: one.object,
+        way: one.way,
+        words: one.way.map(|way| way.label().to_owned()),
+        state: one.state,
         news: one.news.map(|at| at.to_string()),
         changed: one.changed,
         next: one.next.map(|at| at.to_string()),
@@ -445,12 +443,12 @@ pub fn call_line(name: &str, call: &tide_core::rules::CallRules) -> tide_api::Ru
 
 pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_api::FileDifference {
     let line = |line: tide_core::rules::difference::DifferentLine| tide_api::DifferentLine {
-        sign: line.sign.to_string(),
+        change: line.change,
         before: line.before,
         after: line.after,
         text: line.text,
     };
-    tide_api::FileDifference { name: file.name, state: file.state.to_owned(), lines: file.lines.into_iter().map(line).collect() }
+    tide_api::FileDifference { name: file.name, state: file.state, lines: file.lines.into_iter().map(line).collect() }
 }
 
 /// How many differences of an effect are told one by one.
@@ -483,7 +481,7 @@ pub fn effect(effect: tide_core::effect::Effect) -> tide_api::Effect {
     };
     let line = |line: tide_core::effect::EffectLine| tide_api::EffectLine {
         system: line.system,
-        object: line.object.to_string(),
+        object: line.object,
         identity: line.identity,
         label: line.label,
         attribute: line.attribute,
@@ -514,7 +512,7 @@ pub fn trial(steps: Vec<tide_core::expr::Step>, result: Result<Vec<Value>, tide_
 pub fn tried(one: tide_engine::MappingTrial) -> tide_api::TriedAttribute {
     let (steps, values, fault) = trial(one.steps, one.result);
     tide_api::TriedAttribute {
-        direction: one.direction.to_owned(),
+        direction: one.direction,
         attribute: one.attribute,
         expression: one.expression,
         place: place(&one.place),
@@ -527,11 +525,8 @@ pub fn tried(one: tide_engine::MappingTrial) -> tide_api::TriedAttribute {
 }
 
 pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api::RuleLine>, Vec<tide_api::RuleLine>) {
-    let systems = rules
-        .systems
-        .values()
-        .flat_map(|system| system.types.iter().map(|(kind, types)| type_rules(&system.name, kind.word(), types)))
-        .collect();
+    let systems =
+        rules.systems.values().flat_map(|system| system.types.iter().map(|(kind, types)| type_rules(&system.name, *kind, types))).collect();
     let identities = rules
         .identities
         .iter()
@@ -548,7 +543,7 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
                 let note: Vec<&str> = notes.iter().filter(|(yes, _)| *yes).map(|(_, word)| *word).collect();
                 tide_api::RuleLine {
                     name: attribute.name.clone(),
-                    text: kind.word().into(),
+                    text: kind.as_str().into(),
                     note: note.join(", "),
                     place: place(&attribute.place),
                 }
@@ -592,8 +587,8 @@ pub fn token(row: tide_store::TokenRow, now: &str) -> tide_api::Token {
 /// What needs attention.
 pub fn attention(one: tide_engine::Attention) -> tide_api::Attention {
     tide_api::Attention {
-        kind: crate::attention::kind(one.kind),
-        severity: crate::attention::severity(one.kind.severity()),
+        kind: one.kind,
+        severity: one.kind.severity(),
         message: crate::attention::message(&one),
         command: crate::attention::command(&one),
         system: one.system,
@@ -604,44 +599,24 @@ pub fn attention(one: tide_engine::Attention) -> tide_api::Attention {
 }
 
 /// How a system is.
-pub fn health(health: &tide_engine::Health) -> tide_api::Health {
+pub fn health(health: &tide_engine::Health) -> SystemHealth {
     match health {
-        tide_engine::Health::Unknown => tide_api::Health::Unknown,
-        tide_engine::Health::Paused => tide_api::Health::Paused,
-        tide_engine::Health::Healthy => tide_api::Health::Healthy,
-        tide_engine::Health::Degraded(_) => tide_api::Health::Degraded,
-        tide_engine::Health::Unreachable(_) => tide_api::Health::Unreachable,
+        tide_engine::Health::Unknown => SystemHealth::Unknown,
+        tide_engine::Health::Paused => SystemHealth::Paused,
+        tide_engine::Health::Healthy => SystemHealth::Healthy,
+        tide_engine::Health::Degraded(_) => SystemHealth::Degraded,
+        tide_engine::Health::Unreachable(_) => SystemHealth::Unreachable,
     }
 }
-
-crate::attention::same!(
-    /// Why something is on hold.
-    hold_cause: tide_core::HoldCause => tide_api::HoldCause, From, To, {
-    Guard, AwaitingApproval, NeedsReview, Failed, RetriedLater, MissingValue, DuplicateValue, InvalidValue, RuleError, WaitingForAccount,
-    WaitingForSeat, WaitingForDay, WaitingForStep, UnknownOutcome, NotRead, ExternalChange, DeletedThere, Discarded, Paused, NotArmed,
-    NotInPreview, LinkOnly,
-});
-crate::attention::same!(
-    /// The same, the other way round.
-    core_hold_cause: tide_api::HoldCause => tide_core::HoldCause, From, To, {
-    Guard, AwaitingApproval, NeedsReview, Failed, RetriedLater, MissingValue, DuplicateValue, InvalidValue, RuleError, WaitingForAccount,
-    WaitingForSeat, WaitingForDay, WaitingForStep, UnknownOutcome, NotRead, ExternalChange, DeletedThere, Discarded, Paused, NotArmed,
-    NotInPreview, LinkOnly,
-});
-crate::attention::same!(
-    /// Who can end a hold.
-    hold_owner: tide_core::HoldOwner => tide_api::HoldOwner, From, To, {
-    Operator, Approver, SourceOwner, RuleAuthor, SystemOwner, Nobody,
-});
 
 /// Somebody who is on hold.
 pub fn hold(row: tide_store::HoldRow) -> tide_api::Hold {
     tide_api::Hold {
-        owner: hold_owner(row.cause.owner()),
+        owner: row.cause.owner(),
         identity: Some(row.identity).filter(|_| row.is_kept),
         object: row.object,
         label: row.label,
-        cause: hold_cause(row.cause),
+        cause: row.cause,
         reason: row.reason,
         rule: row.rule,
         systems: row.systems,

@@ -5,16 +5,15 @@ use jiff::Timestamp;
 use serde_json::{Map, Value as Json, json};
 use std::collections::BTreeMap;
 use tide_api::{EventSample, EventShape};
+use tide_core::states::EventKind;
 use tide_core::{Attributes, Value};
 use tide_engine::Happening;
 
-/// What an event can be.
-const KINDS: [&str; 3] = ["joiner", "mover", "leaver"];
 /// Words that systems use for them.
-const WORDS: [(&str, &[&str]); 3] = [
-    ("joiner", &["joiner", "hire", "hired", "rehire", "create", "created", "add", "added", "new", "start"]),
-    ("mover", &["mover", "change", "changed", "update", "updated", "transfer", "move", "moved"]),
-    ("leaver", &["leaver", "leave", "left", "terminate", "terminated", "delete", "deleted", "end", "exit"]),
+const WORDS: [(EventKind, &[&str]); 3] = [
+    (EventKind::Joiner, &["joiner", "hire", "hired", "rehire", "create", "created", "add", "added", "new", "start"]),
+    (EventKind::Mover, &["mover", "change", "changed", "update", "updated", "transfer", "move", "moved"]),
+    (EventKind::Leaver, &["leaver", "leave", "left", "terminate", "terminated", "delete", "deleted", "end", "exit"]),
 ];
 /// Names of the fields in which the kind of event usually stands, and the key.
 const KIND_FIELDS: [&str; 6] = ["event", "action", "type", "eventtype", "kind", "operation"];
@@ -33,7 +32,7 @@ const DEPTH: usize = 5;
 pub fn usual() -> EventShape {
     EventShape {
         event: "event".into(),
-        words: KINDS.iter().map(|kind| ((*kind).to_owned(), (*kind).to_owned())).collect(),
+        words: EventKind::ALL.iter().map(|kind| (kind.to_string(), *kind)).collect(),
         key: "key".into(),
         id: Some("id".into()),
         sequence: Some("sequence".into()),
@@ -74,7 +73,7 @@ fn at<'v>(value: &'v Json, path: &str) -> Option<&'v Json> {
     path.split('.').filter(|part| !part.is_empty()).try_fold(value, |value, part| value.get(part))
 }
 
-fn meaning(word: &str) -> Option<&'static str> {
+fn meaning(word: &str) -> Option<EventKind> {
     let parts: Vec<String> = word.split(|c: char| !c.is_ascii_alphanumeric()).map(str::to_lowercase).collect();
     WORDS.iter().find(|(_, words)| parts.iter().any(|part| words.contains(&part.as_str()))).map(|(kind, _)| *kind)
 }
@@ -107,19 +106,16 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     let sequence = named(&given.sequence, "sequence number")?.or_else(|| other(guess(&SEQUENCE_FIELDS, &["number"])));
     let time = named(&given.time, "time")?.or_else(|| other(guess(&TIME_FIELDS, &["string"])));
     let mut words = given.words.clone();
-    if let Some((word, other)) = words.iter().find(|(_, meaning)| !KINDS.contains(&meaning.as_str())) {
-        return Err(format!("`{word}` cannot mean `{other}`: joiner, mover or leaver"));
-    }
     let own = at(&given.sample, &event).and_then(Json::as_str).unwrap_or_default().to_owned();
     if words.is_empty() {
         let style = |word: &str| match own.chars().all(|c| !c.is_lowercase()) {
             true => word.to_uppercase(),
             false => word.to_owned(),
         };
-        words = KINDS.iter().map(|kind| (style(kind), (*kind).to_owned())).collect();
+        words = EventKind::ALL.iter().map(|kind| (style(kind.as_str()), *kind)).collect();
         let kind = meaning(&own)
             .ok_or_else(|| format!("`{own}` is no word for a joiner, a mover or a leaver that is known: say what it means in `words`"))?;
-        words.insert(own, kind.to_owned());
+        words.insert(own, kind);
     }
     // The record is the object that holds the key, unless that is the event itself.
     let record = key.rsplit_once('.').map(|(record, _)| record.to_owned()).unwrap_or_default();
@@ -186,7 +182,7 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<Happening, Vec<String>> 
         }
     }
     let word = at(event, &shape.event).and_then(Json::as_str).unwrap_or_default();
-    let kind = shape.words.iter().find(|(known, _)| known.eq_ignore_ascii_case(word)).map(|(_, kind)| kind.clone());
+    let kind = shape.words.iter().find(|(known, _)| known.eq_ignore_ascii_case(word)).map(|(_, kind)| *kind);
     if kind.is_none() && !word.is_empty() {
         let known: Vec<&str> = shape.words.keys().map(String::as_str).collect();
         problems.push(format!("`{}` cannot be `{}`: one of {}", shape.event, word.chars().take(60).collect::<String>(), known.join(", ")));
@@ -265,7 +261,7 @@ mod tests {
             (shape.event.as_str(), shape.key.as_str(), shape.record.as_str()),
             ("meta.eventType", "worker.employeeNumber", "worker")
         );
-        assert_eq!(shape.words["HIRE"], "joiner");
+        assert_eq!(shape.words["HIRE"], EventKind::Joiner);
         let schema = schema("roster", &shape);
         assert_eq!(schema["required"], json!(["meta", "worker"]));
         assert_eq!(schema["properties"]["worker"]["required"], json!(["employeeNumber"]));

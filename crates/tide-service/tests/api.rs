@@ -6,6 +6,7 @@ use axum::http::{Method, Request, StatusCode, header};
 use serde_json::{Value, json};
 use std::collections::HashSet;
 use std::sync::Arc;
+use tide_core::states::PrincipalKind;
 use tide_engine::{Engine, SystemClock};
 use tide_standins::directory::Directory;
 use tide_standins::world::{self, BASE};
@@ -32,7 +33,7 @@ impl Api {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
         let engine = Engine::new(store, Arc::new(SystemClock));
-        engine.store().add_principal("operator", "tester", Some(TOKEN), engine.now()).await.expect("made");
+        engine.store().add_principal(PrincipalKind::Operator, "tester", Some(TOKEN), engine.now()).await.expect("made");
         Api { _folder: folder, router: tide_service::router(engine.clone()), engine }
     }
 
@@ -72,9 +73,9 @@ async fn whatever_is_wrong_is_a_problem_document() {
     let api = Api::start().await;
     let json = [("content-type", "application/json")];
     is_problem(&api.raw(Method::POST, "/api/v1/change-sets", &json, "{not json").await, 400, "");
-    is_problem(&api.raw(Method::POST, "/api/v1/change-sets", &json, "{\"kind\": 5}").await, 422, "kind");
+    is_problem(&api.raw(Method::POST, "/api/v1/change-sets", &json, "{\"kind\": \"run\", \"systems\": 5}").await, 422, "systems");
     is_problem(&api.raw(Method::POST, "/api/v1/change-sets", &[], "{}").await, 415, "");
-    is_problem(&api.send(Method::POST, "/api/v1/change-sets", json!({"kind": "wish"})).await, 400, "neither `preview` nor `run`");
+    is_problem(&api.send(Method::POST, "/api/v1/change-sets", json!({"kind": "wish"})).await, 422, "unknown variant `wish`");
     is_problem(&api.send(Method::POST, "/api/v1/change-sets", json!({"kind": "preview"})).await, 409, "no rules were published yet");
     is_problem(&api.get("/api/v1/change-sets/abc").await, 400, "");
     is_problem(&api.get("/api/v1/change-sets/99").await, 404, "no change set `99`");
@@ -231,7 +232,7 @@ async fn lists_come_in_pages_that_fit_together() {
 
     let state = api.send(Method::PATCH, "/api/v1/systems/harbour", json!({"writable": ["person", "group"], "paused": true})).await;
     assert_eq!((&state.body["writable"], &state.body["paused"]), (&json!(["person", "group"]), &json!(true)));
-    is_problem(&api.send(Method::PATCH, "/api/v1/systems/harbour", json!({"writable": ["ships"]})).await, 400, "`ships` is no type");
+    is_problem(&api.send(Method::PATCH, "/api/v1/systems/harbour", json!({"writable": ["ships"]})).await, 422, "unknown variant `ships`");
     let journal = api.get("/api/v1/journal?limit=2").await;
     assert_eq!(journal.body["items"].as_array().map(Vec::len), Some(2));
     let rest = api.get(&format!("/api/v1/journal?after={}", journal.body["next"].as_str().expect("more"))).await;
@@ -273,5 +274,31 @@ async fn every_part_of_a_scope_is_told_in_the_rules() {
         "mail identity.mail (wanted)",
     ] {
         assert!(told.iter().any(|line| line.contains(wanted)), "{wanted} in {told:#?}");
+    }
+}
+
+/// What programs tell apart is an enum, a number or an instant in the document: a client's types come from it.
+#[tokio::test]
+async fn states_kinds_and_instants_are_no_bare_texts_in_the_document() {
+    let api = Api::start().await;
+    let document = api.get("/api/v1/openapi.json").await.body;
+    let schemas = document["components"]["schemas"].as_object().expect("schemas");
+    let is_bare = |property: &Value| {
+        let text = property["type"] == "string" || property["type"].as_array().is_some_and(|types| types.contains(&"string".into()));
+        text && property["format"].is_null() && property["enum"].is_null()
+    };
+    let is_typed = |name: &str| name.ends_with("_at") || ["state", "kind", "verdict", "status"].contains(&name);
+    let mut seen = 0;
+    for (schema, definition) in schemas {
+        for (name, property) in definition["properties"].as_object().into_iter().flatten().filter(|(name, _)| is_typed(name)) {
+            assert!(!is_bare(property), "{schema}.{name} is a bare text: {property}");
+            seen += 1;
+        }
+    }
+    assert!(seen > 40, "only {seen} such properties");
+    let parameters = document["paths"].as_object().expect("paths").values().flat_map(|path| path.as_object().expect("methods").values());
+    for parameter in parameters.flat_map(|operation| operation["parameters"].as_array().into_iter().flatten()) {
+        let name = parameter["name"].as_str().expect("a name");
+        assert!(!is_typed(name) || !is_bare(&parameter["schema"]), "the parameter {name} is a bare text");
     }
 }

@@ -11,6 +11,8 @@ use rand::{RngExt, SeedableRng};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use tide_core::rules::RuleFile;
+use tide_core::states::PrincipalKind;
+use tide_core::states::SystemKind;
 use tide_engine::{Allowed, Engine, NewSystem, Plan, SystemClock};
 use tide_standins::world;
 use tide_store::{MasterKey, Store};
@@ -159,15 +161,15 @@ impl Fuzz {
         std::fs::write(&crew, "number;name;dept\n1;Ada;deck\n2;Bo;galley\n3;Cy;deck\n").expect("written");
         let allowed = Allowed { feed_folders: vec![folder.path().to_owned()], ..Allowed::default() };
         let engine = Engine::with(store, Arc::new(SystemClock), allowed);
-        engine.store().add_principal("operator", "tester", Some(TOKEN), engine.now()).await.expect("made");
+        engine.store().add_principal(PrincipalKind::Operator, "tester", Some(TOKEN), engine.now()).await.expect("made");
         for (name, kind, settings) in [
-            ("crew", "feed", json!({"path": crew, "key": "number"})),
-            ("harbour", "ldap", json!({"url": "ldap://127.0.0.1:9", "base_dn": world::BASE, "timeout_seconds": 1})),
-            ("berthing", "scim", json!({"url": "http://127.0.0.1:9/", "timeout_seconds": 1})),
-            ("roster", "push", json!({})),
+            ("crew", SystemKind::Feed, json!({"path": crew, "key": "number"})),
+            ("harbour", SystemKind::Ldap, json!({"url": "ldap://127.0.0.1:9", "base_dn": world::BASE, "timeout_seconds": 1})),
+            ("berthing", SystemKind::Scim, json!({"url": "http://127.0.0.1:9/", "timeout_seconds": 1})),
+            ("roster", SystemKind::Push, json!({})),
         ] {
-            let secret = matches!(kind, "ldap" | "scim").then(|| "a secret".to_owned());
-            engine.add_system(NewSystem { name: name.into(), kind: kind.into(), settings, secret }, "tester").await.expect("added");
+            let secret = matches!(kind, SystemKind::Ldap | SystemKind::Scim).then(|| "a secret".to_owned());
+            engine.add_system(NewSystem { name: name.into(), kind, settings, secret }, "tester").await.expect("added");
         }
         let files: Vec<RuleFile> =
             RULES.iter().map(|(name, text)| RuleFile { name: (*name).to_owned(), text: (*text).to_owned() }).collect();

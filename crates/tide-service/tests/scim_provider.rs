@@ -6,6 +6,8 @@ use axum::http::{HeaderMap, Method, Request};
 use serde_json::{Value, json};
 use std::sync::Arc;
 use tide_core::ObjectType;
+use tide_core::states::PrincipalKind;
+use tide_core::states::SystemKind;
 use tide_engine::{Engine, NewSystem, SystemClock};
 use tide_scim::{BULK, ENTERPRISE, GROUP, PATCH_OP, SEARCH, USER};
 use tide_store::{MasterKey, Store};
@@ -72,9 +74,9 @@ impl Provider {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
         let engine = Engine::new(store, Arc::new(SystemClock));
-        engine.store().add_principal("operator", "tester", Some(OPERATOR), engine.now()).await.expect("made");
+        engine.store().add_principal(PrincipalKind::Operator, "tester", Some(OPERATOR), engine.now()).await.expect("made");
         for name in ["postroom", "roster"] {
-            let new = NewSystem { name: name.into(), kind: "push".into(), settings: json!({}), secret: None };
+            let new = NewSystem { name: name.into(), kind: SystemKind::Push, settings: json!({}), secret: None };
             engine.add_system(new, "tester").await.expect("added");
             assert!(engine.check_system(name, None).await.expect("tested").healthy());
         }

@@ -72,7 +72,7 @@ CREATE INDEX identity_label ON identity (label, id);
 -- Links are closed, never deleted.
 CREATE TABLE link (
     id INTEGER PRIMARY KEY, account INTEGER NOT NULL REFERENCES account(id), identity TEXT NOT NULL REFERENCES identity(id),
-    made TEXT NOT NULL, made_by TEXT NOT NULL, principal TEXT NOT NULL,
+    made TEXT NOT NULL, origin TEXT NOT NULL, origin_name TEXT NOT NULL, principal TEXT NOT NULL,
     ended TEXT, ended_by TEXT, ended_principal TEXT
 ) STRICT;
 CREATE UNIQUE INDEX link_open ON link (account) WHERE ended IS NULL;

@@ -1,5 +1,7 @@
 -- When a stage began; what operators said of departures; which departure step a change is; and how fast leavers lost access.
 ALTER TABLE identity ADD COLUMN since TEXT;
+-- The roles that nothing gives it any more, each with the moment until which it is kept, as JSON.
+ALTER TABLE identity ADD COLUMN kept_roles TEXT NOT NULL DEFAULT '{}';
 
 CREATE TABLE departure (
     identity TEXT PRIMARY KEY REFERENCES identity(id), at TEXT NOT NULL, principal TEXT NOT NULL, comment TEXT NOT NULL, made TEXT NOT NULL

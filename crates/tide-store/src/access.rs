@@ -1,10 +1,12 @@
 //! Who may act: principals, their tokens and their sessions. Only hashes are kept.
 
+use crate::codes::parse_code;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
+use tide_core::states::PrincipalKind;
 
 /// Who acts.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -13,8 +15,8 @@ pub struct Principal {
     pub id: String,
     /// What people call it.
     pub name: String,
-    /// `operator`, or `system` for one that calls us.
-    pub kind: String,
+    /// Which kind of principal it is.
+    pub kind: PrincipalKind,
 }
 
 /// A token that is good, and whose it is.
@@ -28,8 +30,8 @@ pub struct Bearer {
 
 /// A token to be kept. Only its hash is.
 pub struct NewTokenRow<'t> {
-    /// `operator`, or `system` for one that calls us.
-    pub kind: &'t str,
+    /// An operator, or a system that calls us.
+    pub kind: PrincipalKind,
     /// Whose it is, by name.
     pub name: &'t str,
     /// The token itself.
@@ -72,6 +74,10 @@ fn hash(secret: &str) -> Vec<u8> {
     Sha256::digest(secret.as_bytes()).to_vec()
 }
 
+fn read_principal(row: &SqliteRow) -> Result<Principal, StoreError> {
+    Ok(Principal { id: row.get(0), name: row.get(1), kind: parse_code(row.get(2))? })
+}
+
 impl Store {
     /// True while nobody exists who could sign in.
     pub async fn has_no_operator(&self) -> Result<bool, StoreError> {
@@ -80,15 +86,21 @@ impl Store {
     }
 
     /// Adds a principal, with a token if one is given.
-    pub async fn add_principal(&self, kind: &str, name: &str, token: Option<&str>, now: Timestamp) -> Result<Principal, StoreError> {
-        let principal = Principal { id: uuid::Uuid::now_v7().to_string(), name: name.to_owned(), kind: kind.to_owned() };
-        let (row, kind, hashed) = (principal.clone(), kind.to_owned(), token.map(hash));
+    pub async fn add_principal(
+        &self,
+        kind: PrincipalKind,
+        name: &str,
+        token: Option<&str>,
+        now: Timestamp,
+    ) -> Result<Principal, StoreError> {
+        let principal = Principal { id: uuid::Uuid::now_v7().to_string(), name: name.to_owned(), kind };
+        let (row, hashed) = (principal.clone(), token.map(hash));
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("INSERT INTO principal (id, kind, name, made) VALUES (?,?,?,?)")
                         .bind(&row.id)
-                        .bind(kind)
+                        .bind(kind.as_str())
                         .bind(&row.name)
                         .bind(stamp(now))
                         .execute(&mut *c)
@@ -119,8 +131,7 @@ impl Store {
         .bind(stamp(now))
         .fetch_optional(&self.reader)
         .await?;
-        let principal = |row: &SqliteRow| Principal { id: row.get(0), name: row.get(1), kind: row.get(2) };
-        Ok(row.map(|row| Bearer { principal: principal(&row), token: row.get("token") }))
+        row.map(|row| Ok(Bearer { principal: read_principal(&row)?, token: row.get("token") })).transpose()
     }
 
     /// Is this token still good?
@@ -140,26 +151,25 @@ impl Store {
     /// they expire, so that there is no gap; with `earlier_until` they are given an end.
     pub async fn add_token(&self, new: NewTokenRow<'_>, by: &str, now: Timestamp) -> Result<String, StoreError> {
         let id = uuid::Uuid::now_v7().to_string();
-        let (row, kind, name, hashed, label) =
-            (id.clone(), new.kind.to_owned(), new.name.to_owned(), hash(new.token), new.label.to_owned());
+        let (row, kind, name, hashed, label) = (id.clone(), new.kind, new.name.to_owned(), hash(new.token), new.label.to_owned());
         let (expires, earlier_until, by) = (new.expires.map(stamp), new.earlier_until.map(stamp), by.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     let known: Option<String> =
                         sqlx::query_scalar("SELECT id FROM principal WHERE kind = ? AND name = ? AND ended IS NULL")
-                            .bind(&kind)
+                            .bind(kind.as_str())
                             .bind(&name)
                             .fetch_optional(&mut *c)
                             .await?;
                     let principal = match known {
                         Some(id) => id,
-                        None if kind == "operator" => return Err(StoreError::Missing { what: "operator", name }),
+                        None if kind == PrincipalKind::Operator => return Err(StoreError::Missing { what: "operator", name }),
                         None => {
                             let id = uuid::Uuid::now_v7().to_string();
                             sqlx::query("INSERT INTO principal (id, kind, name, made) VALUES (?,?,?,?)")
                                 .bind(&id)
-                                .bind(&kind)
+                                .bind(kind.as_str())
                                 .bind(&name)
                                 .bind(stamp(now))
                                 .execute(&mut *c)
@@ -194,12 +204,12 @@ impl Store {
     }
 
     /// The tokens of an operator or of a system that calls us, newest first.
-    pub async fn tokens(&self, kind: &str, name: &str) -> Result<Vec<TokenRow>, StoreError> {
+    pub async fn tokens(&self, kind: PrincipalKind, name: &str) -> Result<Vec<TokenRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT t.* FROM token t JOIN principal p ON p.id = t.principal
              WHERE p.kind = ? AND p.name = ? AND p.ended IS NULL ORDER BY t.made DESC, t.id DESC",
         )
-        .bind(kind)
+        .bind(kind.as_str())
         .bind(name)
         .fetch_all(&self.reader)
         .await?;
@@ -217,8 +227,8 @@ impl Store {
     }
 
     /// Takes a token back at once, and ends the sessions that were begun with it. False when there is no such token, or it had ended.
-    pub async fn end_token(&self, kind: &str, name: &str, id: &str, by: &str, now: Timestamp) -> Result<bool, StoreError> {
-        let (kind, name, id, by) = (kind.to_owned(), name.to_owned(), id.to_owned(), by.to_owned());
+    pub async fn end_token(&self, kind: PrincipalKind, name: &str, id: &str, by: &str, now: Timestamp) -> Result<bool, StoreError> {
+        let (name, id, by) = (name.to_owned(), id.to_owned(), by.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -228,7 +238,7 @@ impl Store {
                     )
                     .bind(stamp(now))
                     .bind(&id)
-                    .bind(&kind)
+                    .bind(kind.as_str())
                     .bind(&name)
                     .execute(&mut *c)
                     .await?;
@@ -273,7 +283,7 @@ impl Store {
     /// The session of a secret, while it lasts. `browsers_now` is the moment by which sessions end, `now` the one by which tokens do.
     pub async fn session(&self, secret: &str, browsers_now: Timestamp, now: Timestamp) -> Result<Option<Session>, StoreError> {
         let row = sqlx::query(
-            "SELECT s.id, p.id, p.name, p.kind FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
+            "SELECT p.id, p.name, p.kind, s.id AS session FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
              WHERE s.hash = ? AND s.ended IS NULL AND s.expires > ?
                AND p.ended IS NULL AND t.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
         )
@@ -282,7 +292,7 @@ impl Store {
         .bind(stamp(now))
         .fetch_optional(&self.reader)
         .await?;
-        Ok(row.map(|row| Session { id: row.get(0), principal: Principal { id: row.get(1), name: row.get(2), kind: row.get(3) } }))
+        row.map(|row| Ok(Session { id: row.get("session"), principal: read_principal(&row)? })).transpose()
     }
 
     /// Is this session still good?

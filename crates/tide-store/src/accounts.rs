@@ -6,6 +6,7 @@ use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use std::collections::HashMap;
 use tide_core::model::{AccountId, Observed};
+use tide_core::states::ReadState;
 use tide_core::{Account, Attributes, ObjectType};
 
 /// One enumeration of one type of one system.
@@ -16,9 +17,9 @@ pub struct Reading {
     /// The system.
     pub system: String,
     /// The type.
-    pub object: String,
-    /// `running`, `complete` or `broken`.
-    pub state: String,
+    pub object: ObjectType,
+    /// Where it stands.
+    pub state: ReadState,
     /// How many accounts it showed.
     pub seen: i64,
     /// When it began.
@@ -37,7 +38,7 @@ pub struct WholeReading {
     /// The system.
     pub system: String,
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// When it began.
     pub started: Timestamp,
     /// When it ended.
@@ -74,7 +75,7 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
     Ok(Account {
         id: row.get("id"),
         system: row.get("system"),
-        kind: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
+        kind: ObjectType::parse(row.get("object")).unwrap_or(ObjectType::Person),
         key: row.get("key"),
         name: row.get("name"),
         attributes: Attributes::from_blob(row.get("attributes"))?,
@@ -112,7 +113,7 @@ impl Store {
                 Box::pin(async move {
                     let done = sqlx::query("INSERT INTO reading (system, object, started, state) VALUES (?,?,?,'running')")
                         .bind(system)
-                        .bind(object.word())
+                        .bind(object.as_str())
                         .bind(stamp(now))
                         .execute(c)
                         .await?;
@@ -214,14 +215,16 @@ impl Store {
         .fetch_all(&self.reader)
         .await?;
         let at = |text: Option<String>| text.and_then(|text| text.parse().ok()).unwrap_or_default();
-        let whole = |row: &SqliteRow| WholeReading {
-            system: row.get("system"),
-            object: row.get("object"),
-            started: at(row.get("started")),
-            ended: at(row.get("ended")),
-            outdated: row.get::<String, _>("state") == "outdated",
+        let whole = |row: &SqliteRow| {
+            Ok(WholeReading {
+                system: row.get("system"),
+                object: crate::codes::code(row, "object")?,
+                started: at(row.get("started")),
+                ended: at(row.get("ended")),
+                outdated: crate::codes::code::<ReadState>(row, "state")? == ReadState::Outdated,
+            })
         };
-        Ok(rows.iter().map(whole).collect())
+        rows.iter().map(whole).collect()
     }
 
     /// How many accounts the last complete reading of a type showed.
@@ -230,7 +233,7 @@ impl Store {
             "SELECT seen FROM reading WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1",
         )
         .bind(system)
-        .bind(object.word())
+        .bind(object.as_str())
         .fetch_optional(&self.reader)
         .await?)
     }
@@ -325,7 +328,7 @@ impl Store {
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE reading SET state = 'broken', ended = ?, error = ? WHERE id = ?")
+                    sqlx::query("UPDATE reading SET state = 'failed', ended = ?, error = ? WHERE id = ?")
                         .bind(stamp(now))
                         .bind(error)
                         .bind(reading)
@@ -342,20 +345,21 @@ impl Store {
         let rows = sqlx::query("SELECT * FROM reading WHERE id IN (SELECT max(id) FROM reading GROUP BY system, object)")
             .fetch_all(&self.reader)
             .await?;
-        Ok(rows
-            .iter()
-            .map(|row| Reading {
-                id: row.get("id"),
-                system: row.get("system"),
-                object: row.get("object"),
-                state: row.get("state"),
-                seen: row.get("seen"),
-                started: row.get("started"),
-                ended: row.get("ended"),
-                error: row.get("error"),
-                quarantined: row.get("quarantined"),
+        rows.iter()
+            .map(|row| {
+                Ok(Reading {
+                    id: row.get("id"),
+                    system: row.get("system"),
+                    object: crate::codes::code(row, "object")?,
+                    state: crate::codes::code(row, "state")?,
+                    seen: row.get("seen"),
+                    started: row.get("started"),
+                    ended: row.get("ended"),
+                    error: row.get("error"),
+                    quarantined: row.get("quarantined"),
+                })
             })
-            .collect())
+            .collect()
     }
 
     /// How many accounts each system holds, and how many of them are linked.
@@ -460,7 +464,7 @@ async fn known(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[&Observed]) -
            iif(? OR a.seen >= ? OR a.written >= ?, a.version, NULL) AS version, coalesce(NOT ? AND a.reading >= ? AND a.seen > ?, 0) AS told_since
          FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
     )
-    .bind(shown.object.word())
+    .bind(shown.object.as_str())
     .bind(shown.told)
     .bind(&at)
     .bind(&at)
@@ -619,7 +623,7 @@ pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[O
         sql.push_str(&format!("{column} = CASE WHEN {newer} THEN excluded.{column} ELSE account.{column} END, "));
     }
     sql.push_str("fault = excluded.fault, absent_since = NULL, absence_confirmed = 0");
-    let mut query = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(system).bind(object.word()).bind(&at).bind(reading);
+    let mut query = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(system).bind(object.as_str()).bind(&at).bind(reading);
     for (account, blob, hash) in news {
         query = query.bind(account.key.as_str()).bind(account.name.as_str()).bind(account.fault.as_deref()).bind(blob).bind(hash);
         query = query.bind(account.version.as_deref());

@@ -1,83 +1,29 @@
 //! Change sets, their lines, and their changes. The changes of runs are the queue: each is stored
 //! before it is sent and settled after.
 
+use crate::codes::{code, parse_code};
 use crate::journal::Entry;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
 use sqlx::sqlite::SqliteRow;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashSet;
+use std::str::FromStr;
+use tide_core::decide::Verdict;
 use tide_core::decide::{Change, Decided};
+use tide_core::states::ChangeSetKind;
+use tide_core::states::ChangeSetState;
+use tide_core::states::ChangeState;
 use tide_core::{ObjectType, Reason};
 
 /// The most rows of one statement.
 const ROWS: usize = 100;
 
-/// Where a change stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum ChangeState {
-    /// Part of a preview: it is never sent.
-    Proposed,
-    /// Not sent; its hold says why.
-    Held,
-    /// Stored, and to be sent.
-    Queued,
-    /// Handed to the connector; no answer yet.
-    Sending,
-    /// The system took it into a queue of its own, and is asked until it is done.
-    Accepted,
-    /// The answer was lost: it must be found out whether it took effect.
-    Unknown,
-    /// Confirmed.
-    Done,
-    /// Refused; its error says why.
-    Failed,
-    /// Taken back before it was sent.
-    Cancelled,
-}
-
-impl ChangeState {
-    /// All states.
-    pub const ALL: [ChangeState; 9] = [
-        ChangeState::Proposed,
-        ChangeState::Held,
-        ChangeState::Queued,
-        ChangeState::Sending,
-        ChangeState::Accepted,
-        ChangeState::Unknown,
-        ChangeState::Done,
-        ChangeState::Failed,
-        ChangeState::Cancelled,
-    ];
-
-    /// The word used in records and answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            ChangeState::Proposed => "proposed",
-            ChangeState::Held => "held",
-            ChangeState::Queued => "queued",
-            ChangeState::Sending => "sending",
-            ChangeState::Accepted => "accepted",
-            ChangeState::Unknown => "unknown",
-            ChangeState::Done => "done",
-            ChangeState::Failed => "failed",
-            ChangeState::Cancelled => "cancelled",
-        }
-    }
-
-    /// The state that a word names.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|state| state.word() == word)
-    }
-}
-
 /// A change set that is to be stored.
 #[derive(Debug, Clone)]
 pub struct NewChangeSet {
-    /// `preview` or `run`.
-    pub kind: &'static str,
+    /// A preview or a run.
+    pub kind: ChangeSetKind,
     /// The rules it was decided by.
     pub rule_version: i64,
     /// Who asked for it.
@@ -103,10 +49,10 @@ pub struct NewChangeSet {
 pub struct ChangeSetRow {
     /// Its number.
     pub id: i64,
-    /// `preview` or `run`.
-    pub kind: String,
-    /// `reading`, `deciding`, `running`, `done`, `failed` or `cancelled`.
-    pub state: String,
+    /// A preview or a run.
+    pub kind: ChangeSetKind,
+    /// Where it stands.
+    pub state: ChangeSetState,
     /// The rules it was decided by.
     pub rule_version: i64,
     /// Who asked for it.
@@ -126,9 +72,9 @@ pub struct ChangeSetRow {
     /// The systems that could not be read completely.
     pub unread: Vec<String>,
     /// Lines by verdict.
-    pub verdicts: Vec<(String, i64)>,
+    pub verdicts: Vec<(Verdict, i64)>,
     /// Changes by state.
-    pub states: Vec<(String, i64)>,
+    pub states: Vec<(ChangeState, i64)>,
 }
 
 /// A line of a change set.
@@ -177,7 +123,7 @@ pub struct ChangeFilter {
     /// Only those of a state (changes) or verdict (lines).
     pub word: Option<String>,
     /// Only lines with a change in this state.
-    pub state: Option<String>,
+    pub state: Option<ChangeState>,
     /// Only those of a system.
     pub system: Option<String>,
     /// Only those whose label holds this text.
@@ -196,11 +142,11 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
         change_set: row.get("change_set"),
         change: Change {
             system: row.get("system"),
-            object: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
+            object: ObjectType::parse(row.get("object")).unwrap_or(ObjectType::Person),
             identity: row.get("identity"),
             account: row.get("account"),
             label: row.get("label"),
-            kind: tide_core::decide::ChangeKind::from_word(kind).unwrap_or(tide_core::decide::ChangeKind::Update),
+            kind: tide_core::decide::ChangeKind::parse(kind).unwrap_or(tide_core::decide::ChangeKind::Update),
             values: serde_json::from_str(row.get("vals"))?,
             reason: serde_json::from_str(row.get("reason"))?,
             hold: hold.map(serde_json::from_str::<Reason>).transpose()?,
@@ -209,7 +155,7 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
             step: u16::try_from(row.get::<i64, _>("step")).unwrap_or_default(),
             fingerprint: row.get("fingerprint"),
         },
-        state: ChangeState::from_word(row.get("state")).unwrap_or(ChangeState::Failed),
+        state: ChangeState::parse(row.get("state")).unwrap_or(ChangeState::Failed),
         attempts: row.get("attempts"),
         error: row.get("error"),
         remedy: row.get("remedy"),
@@ -227,8 +173,8 @@ pub(crate) async fn keep_lines(c: &mut SqliteConnection, id: i64, decided: &[Dec
             "INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) ",
         );
         query.push_values(some.iter().zip(reasons), |mut row, ((seq, line), reason)| {
-            row.push_bind(id).push_bind(*seq).push_bind(&line.system).push_bind(line.object.word());
-            row.push_bind(&line.identity).push_bind(line.account).push_bind(&line.label).push_bind(line.verdict.word());
+            row.push_bind(id).push_bind(*seq).push_bind(&line.system).push_bind(line.object.as_str());
+            row.push_bind(&line.identity).push_bind(line.account).push_bind(&line.label).push_bind(line.verdict.as_str());
             row.push_bind(reason);
         });
         query.build().execute(&mut *c).await?;
@@ -262,15 +208,15 @@ pub(crate) async fn keep_changes(
         query.push_values(some.iter().zip(texts), |mut row, ((place, change), (vals, reason, hold))| {
             let sending = first.contains(place);
             let state = match (set.kind, &change.hold) {
-                ("preview", None) => ChangeState::Proposed,
-                (_, Some(_)) => ChangeState::Held,
+                (ChangeSetKind::Preview, None) => ChangeState::Proposed,
+                (_, Some(_)) => ChangeState::OnHold,
                 (_, None) if sending => ChangeState::Sending,
                 (_, None) => ChangeState::Queued,
             };
-            row.push_bind(id).push_bind(&change.system).push_bind(change.object.word()).push_bind(&change.identity);
-            row.push_bind(change.account).push_bind(&change.label).push_bind(change.kind.word()).push_bind(vals);
+            row.push_bind(id).push_bind(&change.system).push_bind(change.object.as_str()).push_bind(&change.identity);
+            row.push_bind(change.account).push_bind(&change.label).push_bind(change.kind.as_str()).push_bind(vals);
             row.push_bind(reason).push_bind(hold).push_bind(&change.fingerprint).push_bind(set.rule_version);
-            row.push_bind(state.word()).push_bind(i64::from(sending)).push_bind(sending.then_some(&at));
+            row.push_bind(state.as_str()).push_bind(i64::from(sending)).push_bind(sending.then_some(&at));
             row.push_bind(&at).push_bind(i64::from(change.step));
             row.push("EXISTS (SELECT 1 FROM change_override WHERE said = 'release' AND fingerprint = ")
                 .push_bind_unseparated(&change.fingerprint);
@@ -285,11 +231,16 @@ pub(crate) async fn keep_changes(
     Ok(ids)
 }
 
+/// Counts by code.
+fn counts<C: FromStr>(rows: Vec<(String, i64)>) -> Result<Vec<(C, i64)>, StoreError> {
+    rows.into_iter().map(|(text, count)| Ok((parse_code(&text)?, count))).collect()
+}
+
 impl Store {
     /// Begins a change set, empty, so that its progress can be followed from its first moment.
     pub async fn begin_change_set(
         &self,
-        kind: &'static str,
+        kind: ChangeSetKind,
         principal: &str,
         preview: Option<i64>,
         now: Timestamp,
@@ -301,7 +252,7 @@ impl Store {
                     let done = sqlx::query(
                         "INSERT INTO change_set (kind, state, rule_version, principal, preview, started) VALUES (?,'reading',0,?,?,?)",
                     )
-                    .bind(kind)
+                    .bind(kind.as_str())
                     .bind(&principal)
                     .bind(preview)
                     .bind(stamp(now))
@@ -322,9 +273,9 @@ impl Store {
                 Box::pin(async move {
                     keep_lines(c, id, &set.decided).await?;
                     keep_changes(c, id, &set, &HashSet::new(), now).await?;
-                    let state = if set.kind == "preview" { "done" } else { "running" };
+                    let state = if set.kind == ChangeSetKind::Preview { ChangeSetState::Done } else { ChangeSetState::Running };
                     sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, unread = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
-                        .bind(state).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(stamp)).bind(serde_json::to_string(&set.unread)?).bind(state).bind(stamp(now)).bind(id).execute(c).await?;
+                        .bind(state.as_str()).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(stamp)).bind(serde_json::to_string(&set.unread)?).bind(state.as_str()).bind(stamp(now)).bind(id).execute(c).await?;
                     Ok(())
                 })
             })
@@ -335,18 +286,18 @@ impl Store {
     pub async fn set_change_set_state(
         &self,
         id: i64,
-        state: &str,
+        state: ChangeSetState,
         note: Option<&str>,
         ended: bool,
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (state, note, principal) = (state.to_owned(), note.map(str::to_owned), principal.to_owned());
+        let (note, principal) = (note.map(str::to_owned), principal.to_owned());
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended = CASE WHEN ? THEN ? END WHERE id = ?")
-                        .bind(&state)
+                        .bind(state.as_str())
                         .bind(&note)
                         .bind(ended)
                         .bind(stamp(now))
@@ -369,7 +320,7 @@ impl Store {
     pub async fn change_sets(
         &self,
         before: Option<i64>,
-        kind: Option<&str>,
+        kind: Option<ChangeSetKind>,
         failed: bool,
         limit: i64,
     ) -> Result<Vec<ChangeSetRow>, StoreError> {
@@ -380,8 +331,8 @@ impl Store {
         )
         .bind(before)
         .bind(before)
-        .bind(kind)
-        .bind(kind)
+        .bind(kind.map(ChangeSetKind::as_str))
+        .bind(kind.map(ChangeSetKind::as_str))
         .bind(failed)
         .bind(limit)
         .fetch_all(&self.reader)
@@ -394,9 +345,9 @@ impl Store {
     }
 
     /// The last change set of a kind that is about everybody, or that is not.
-    pub async fn last_change_set(&self, kind: &str, whole: bool) -> Result<Option<ChangeSetRow>, StoreError> {
+    pub async fn last_change_set(&self, kind: ChangeSetKind, whole: bool) -> Result<Option<ChangeSetRow>, StoreError> {
         let id: Option<i64> = sqlx::query_scalar("SELECT max(id) FROM change_set WHERE kind = ? AND whole = ?")
-            .bind(kind)
+            .bind(kind.as_str())
             .bind(whole)
             .fetch_one(&self.reader)
             .await?;
@@ -415,18 +366,18 @@ impl Store {
         .fetch_optional(&self.reader)
         .await?
         .ok_or_else(|| StoreError::Missing { what: "change set", name: id.to_string() })?;
-        let verdicts = sqlx::query_as("SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict")
+        let verdicts: Vec<(String, i64)> = sqlx::query_as("SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict")
             .bind(id)
             .fetch_all(&self.reader)
             .await?;
-        let states = sqlx::query_as("SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state")
+        let states: Vec<(String, i64)> = sqlx::query_as("SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state")
             .bind(id)
             .fetch_all(&self.reader)
             .await?;
         Ok(ChangeSetRow {
             id,
-            kind: row.get("kind"),
-            state: row.get("state"),
+            kind: code(&row, "kind")?,
+            state: code(&row, "state")?,
             rule_version: row.get("rule_version"),
             principal: row.get("who"),
             preview: row.get("preview"),
@@ -436,16 +387,20 @@ impl Store {
             whole: row.get("whole"),
             as_of: row.get("as_of"),
             unread: serde_json::from_str(row.get("unread"))?,
-            verdicts,
-            states,
+            verdicts: counts(verdicts)?,
+            states: counts(states)?,
         })
     }
 
     /// Runs that were not ended: what a start after a crash has to go on with.
-    pub async fn open_change_sets(&self) -> Result<Vec<(i64, String, String, String)>, StoreError> {
-        Ok(sqlx::query_as("SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id")
-            .fetch_all(&self.reader)
-            .await?)
+    pub async fn open_change_sets(&self) -> Result<Vec<(i64, ChangeSetKind, ChangeSetState, String)>, StoreError> {
+        let rows: Vec<(i64, String, String, String)> =
+            sqlx::query_as("SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id")
+                .fetch_all(&self.reader)
+                .await?;
+        let row =
+            |(id, kind, state, principal): (i64, String, String, String)| Ok((id, parse_code(&kind)?, parse_code(&state)?, principal));
+        rows.into_iter().map(row).collect()
     }
 
     /// The lines of a change set.
@@ -456,8 +411,8 @@ impl Store {
              LEFT JOIN change w ON w.id = (SELECT c.id FROM change c WHERE c.identity = coalesce(d.identity, '')
                  AND c.change_set = d.change_set AND c.system = d.system AND c.object = d.object
                  AND (c.identity <> '' OR c.account = d.account)
-               ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN 1 WHEN 'held' THEN 2 WHEN 'accepted' THEN 3
-                 WHEN 'cancelled' THEN 4 WHEN 'done' THEN 9 ELSE 5 END, c.id LIMIT 1)
+               ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN 1 WHEN 'on_hold' THEN 2 WHEN 'accepted' THEN 3
+                 WHEN 'canceled' THEN 4 WHEN 'done' THEN 9 ELSE 5 END, c.id LIMIT 1)
              WHERE d.change_set = ? AND d.seq > ?
                AND (? IS NULL OR d.verdict = ?) AND (? IS NULL OR w.state = ?) AND (? IS NULL OR d.system = ?)
                AND (? = '' OR instr(lower(d.label), lower(?)) > 0 OR instr(lower(coalesce(a.name, '')), lower(?)) > 0)
@@ -467,8 +422,8 @@ impl Store {
         .bind(filter.after)
         .bind(&filter.word)
         .bind(&filter.word)
-        .bind(&filter.state)
-        .bind(&filter.state)
+        .bind(filter.state.map(ChangeState::as_str))
+        .bind(filter.state.map(ChangeState::as_str))
         .bind(&filter.system)
         .bind(&filter.system)
         .bind(&filter.search)
@@ -482,17 +437,18 @@ impl Store {
                 Ok(DecidedRow {
                     seq: row.get("seq"),
                     account_name: row.get("account_name"),
-                    outcome: row.get::<Option<&str>, _>("outcome").and_then(ChangeState::from_word),
+                    outcome: row.get::<Option<&str>, _>("outcome").and_then(ChangeState::parse),
                     error: row.get("error"),
                     remedy: row.get("remedy"),
                     decided: Decided {
                         system: row.get("system"),
-                        object: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
+                        object: ObjectType::parse(row.get("object")).unwrap_or(ObjectType::Person),
                         identity: row.get("identity"),
                         account: row.get("account"),
                         label: row.get("label"),
-                        verdict: tide_core::decide::Verdict::from_word(row.get("verdict")).unwrap_or(tide_core::decide::Verdict::Held),
+                        verdict: tide_core::decide::Verdict::parse(row.get("verdict")).unwrap_or(tide_core::decide::Verdict::OnHold),
                         reason: serde_json::from_str(row.get("reason"))?,
+                        unmatched: None,
                     },
                 })
             })

@@ -46,6 +46,14 @@ pub enum StoreError {
     /// The schema could not be brought up to date.
     #[error("the store's schema could not be brought up to date: {0}")]
     Migrate(sqlx::migrate::MigrateError),
+    /// A record holds a code that this version does not know.
+    #[error("the store holds `{code}`, which is no {enumeration}: another version of the program wrote it")]
+    UnknownCode {
+        /// The enum.
+        enumeration: &'static str,
+        /// The text.
+        code: String,
+    },
     /// SQLite refused.
     #[error("the store failed: {0}")]
     Sql(#[from] sqlx::Error),

@@ -27,7 +27,7 @@ async fn set_place(c: &mut SqliteConnection, system: &str, object: ObjectType, p
          ON CONFLICT DO UPDATE SET way = excluded.way, mark = excluded.mark, at = excluded.at, full_at = excluded.full_at",
     )
     .bind(system)
-    .bind(object.word())
+    .bind(object.as_str())
     .bind(&place.way)
     .bind(&place.mark)
     .bind(stamp(place.at))
@@ -59,7 +59,7 @@ impl Store {
     pub async fn place(&self, system: &str, object: ObjectType) -> Result<Option<Place>, StoreError> {
         let row = sqlx::query("SELECT way, mark, at, full_at FROM place WHERE system = ? AND object = ?")
             .bind(system)
-            .bind(object.word())
+            .bind(object.as_str())
             .fetch_optional(&self.reader)
             .await?;
         let instant = |text: &str| text.parse::<Timestamp>().unwrap_or_default();
@@ -112,7 +112,7 @@ impl Store {
                         "SELECT (SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?), (SELECT coalesce(max(seq), 0) FROM touched)",
                     )
                     .bind(&system)
-                    .bind(object.word())
+                    .bind(object.as_str())
                     .fetch_one(&mut *c)
                     .await?;
                     for rows in changed.chunks(ROWS) {
@@ -128,7 +128,7 @@ impl Store {
                         .bind(stamp(now))
                         .bind(reading)
                         .bind(&system)
-                        .bind(object.word())
+                        .bind(object.as_str())
                         .bind(stamp(now))
                         .bind(serde_json::to_string(&gone)?)
                         .execute(&mut *c)

@@ -4,6 +4,7 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
+use tide_core::decide::ChangeKind;
 use tide_core::{HoldCause, ObjectType};
 
 /// Which line or change is on hold.
@@ -48,7 +49,7 @@ pub struct HoldRow {
     /// Whether the identity is kept.
     pub is_kept: bool,
     /// The type.
-    pub object: String,
+    pub object: ObjectType,
     /// Whom it is about.
     pub label: String,
     /// Why, as a code.
@@ -60,7 +61,7 @@ pub struct HoldRow {
     /// The systems in which it is held.
     pub systems: Vec<String>,
     /// The kinds of changes that are held; empty when there is none yet.
-    pub kinds: Vec<String>,
+    pub kinds: Vec<ChangeKind>,
     /// Since when.
     pub since: String,
 }
@@ -92,7 +93,7 @@ async fn remove(c: &mut SqliteConnection, keys: &[HoldKey]) -> Result<(), StoreE
         for (place, key) in keys.iter().enumerate() {
             query.push(if place == 0 { "(" } else { ",(" });
             let mut row = query.separated(",");
-            row.push_bind(key.system.clone()).push_bind(key.object.word());
+            row.push_bind(key.system.clone()).push_bind(key.object.as_str());
             row.push_bind(key.identity.clone()).push_bind(key.account).push_bind(key.kind.clone());
             query.push(")");
         }
@@ -106,7 +107,7 @@ async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), 
         let mut query = QueryBuilder::<Sqlite>::new(format!("INSERT INTO hold ({COLUMNS}) "));
         query.push_values(holds, |mut row, hold| {
             row.push_bind(hold.key.system.clone())
-                .push_bind(hold.key.object.word())
+                .push_bind(hold.key.object.as_str())
                 .push_bind(hold.key.identity.clone())
                 .push_bind(hold.key.account)
                 .push_bind(hold.key.kind.clone())
@@ -134,7 +135,7 @@ impl Store {
         let read = |row: &sqlx::sqlite::SqliteRow| {
             let key = HoldKey {
                 system: row.get("system"),
-                object: ObjectType::from_word(row.get("object"))?,
+                object: ObjectType::parse(row.get("object"))?,
                 identity: row.get("identity"),
                 account: row.get("account"),
                 kind: row.get("kind"),
@@ -227,13 +228,13 @@ impl Store {
                 id: row.get("first"),
                 identity: row.get("identity"),
                 is_kept: row.get("is_kept"),
-                object: row.get("object"),
+                object: ObjectType::parse(row.get("object"))?,
                 label: row.get("label"),
                 cause: HoldCause::parse(row.get("cause"))?,
                 reason: row.get("reason"),
                 rule: row.get("rule"),
                 systems: list(row.get("systems")),
-                kinds: list(row.get("kinds")),
+                kinds: list(row.get("kinds")).iter().filter_map(|kind| ChangeKind::parse(kind)).collect(),
                 since: row.get("since"),
             })
         };
@@ -250,7 +251,7 @@ impl Store {
         let key = |row: &sqlx::sqlite::SqliteRow| {
             Some(HoldKey {
                 system: row.get("system"),
-                object: ObjectType::from_word(row.get("object"))?,
+                object: ObjectType::parse(row.get("object"))?,
                 identity: row.get("identity"),
                 account: row.get("account"),
                 kind: row.get("kind"),

@@ -6,7 +6,10 @@ use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::decide::NewLink;
+use tide_core::model::LinkBasis;
 use tide_core::model::{AccountId, MemberName, Reserved};
+use tide_core::roles::KeptRoles;
+use tide_core::states::LinkOrigin;
 use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
 
 /// An identity with what the lists show beside it.
@@ -33,21 +36,32 @@ pub struct LinkRow {
     pub name: String,
     /// When it was made.
     pub made: String,
-    /// By which rule or act.
-    pub made_by: String,
+    /// What made it.
+    pub basis: LinkBasis,
     /// When it was ended.
     pub ended: Option<String>,
     /// Why it was ended.
     pub ended_by: Option<String>,
 }
 
+/// What made a link, as it is kept.
+pub(crate) fn read_basis(origin: &str, name: String) -> LinkBasis {
+    LinkBasis { origin: LinkOrigin::parse(origin).unwrap_or(LinkOrigin::MatchRule), name }
+}
+
+/// The roles that an identity only keeps, as they are kept: JSON.
+pub(crate) fn read_kept_roles(json: &str) -> Result<KeptRoles, StoreError> {
+    Ok(serde_json::from_str(json)?)
+}
+
 pub(crate) fn read_identity(row: &SqliteRow) -> Result<Identity, StoreError> {
     Ok(Identity {
         id: row.get("id"),
-        kind: ObjectType::from_word(row.get("object")).unwrap_or(ObjectType::Person),
+        kind: ObjectType::parse(row.get("object")).unwrap_or(ObjectType::Person),
         attributes: Attributes::from_blob(row.get("attributes"))?,
-        stage: Stage::from_word(row.get("stage")).unwrap_or(Stage::Active),
+        stage: Stage::parse(row.get("stage")).unwrap_or(Stage::Active),
         since: crate::unstamp(row.get("since")),
+        kept_roles: read_kept_roles(row.get("kept_roles"))?,
     })
 }
 
@@ -98,19 +112,22 @@ pub(crate) async fn keep_identities(
     for (identity, label) in &people.identities {
         crate::life::note_leaver(c, identity, label, now).await?;
         sqlx::query(
-            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed, since) VALUES (?,?,?,?,?,?,?,?,?,?)
+            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed, since, kept_roles)
+             VALUES (?,?,?,?,?,?,?,?,?,?,?)
              ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage, attributes = excluded.attributes,
-               hash = excluded.hash, search = excluded.search, changed = excluded.changed, since = excluded.since
-             WHERE identity.since IS NOT excluded.since OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
-            .bind(&identity.id).bind(identity.kind.word()).bind(label).bind(identity.stage.word())
+               hash = excluded.hash, search = excluded.search, changed = excluded.changed, since = excluded.since,
+               kept_roles = excluded.kept_roles
+             WHERE identity.since IS NOT excluded.since OR identity.kept_roles <> excluded.kept_roles OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
+            .bind(&identity.id).bind(identity.kind.as_str()).bind(label).bind(identity.stage.as_str())
             .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
             .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now)).bind(identity.since.map(stamp))
+            .bind(serde_json::to_string(&identity.kept_roles)?)
             .execute(&mut *c).await?;
     }
     for name in &people.reserved {
         // A name that somebody else had stays theirs: who carries it now is not given it anew.
         sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, made) VALUES ('',?,?,?,?,?)")
-            .bind(name.kind.word())
+            .bind(name.kind.as_str())
             .bind(&name.attribute)
             .bind(tide_core::generate::folded(&name.value))
             .bind(&name.identity)
@@ -119,7 +136,7 @@ pub(crate) async fn keep_identities(
             .await?;
     }
     for link in &people.links {
-        make_link(c, link.account, &link.identity, &link.made_by, principal, now).await?;
+        make_link(c, link.account, &link.identity, &link.basis, principal, now).await?;
     }
     for one in &people.member_names {
         crate::settle::join(c, &one.identity, one.group, &one.member, &stamp(now)).await?;
@@ -209,8 +226,10 @@ impl Store {
     }
 
     /// How many identities there are of each stage.
-    pub async fn identity_counts(&self) -> Result<Vec<(String, i64)>, StoreError> {
-        Ok(sqlx::query_as("SELECT stage, count(*) FROM identity GROUP BY stage ORDER BY stage").fetch_all(&self.reader).await?)
+    pub async fn identity_counts(&self) -> Result<Vec<(Stage, i64)>, StoreError> {
+        let rows: Vec<(String, i64)> =
+            sqlx::query_as("SELECT stage, count(*) FROM identity GROUP BY stage ORDER BY stage").fetch_all(&self.reader).await?;
+        rows.into_iter().map(|(stage, count)| Ok((crate::codes::parse_code(&stage)?, count))).collect()
     }
 
     /// An identity, with what people call it.
@@ -235,7 +254,7 @@ impl Store {
                 system: row.get("system"),
                 name: row.get("name"),
                 made: row.get("made"),
-                made_by: row.get("made_by"),
+                basis: read_basis(row.get("origin"), row.get("origin_name")),
                 ended: row.get("ended"),
                 ended_by: row.get("ended_by"),
             })
@@ -274,20 +293,23 @@ pub(crate) async fn make_link(
     c: &mut SqliteConnection,
     account: AccountId,
     identity: &str,
-    made_by: &str,
+    basis: &LinkBasis,
     principal: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    let done = sqlx::query("INSERT INTO link (account, identity, made, made_by, principal) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING")
-        .bind(account)
-        .bind(identity)
-        .bind(stamp(now))
-        .bind(made_by)
-        .bind(principal)
-        .execute(&mut *c)
-        .await?;
+    let done = sqlx::query(
+        "INSERT INTO link (account, identity, made, origin, origin_name, principal) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING",
+    )
+    .bind(account)
+    .bind(identity)
+    .bind(stamp(now))
+    .bind(basis.origin.as_str())
+    .bind(&basis.name)
+    .bind(principal)
+    .execute(&mut *c)
+    .await?;
     if done.rows_affected() > 0 {
-        Entry::new(principal, "identity.joined", identity).detail(&format!("account {account}: {made_by}")).append(c, now).await?;
+        Entry::new(principal, "identity.joined", identity).detail(&format!("account {account}: {basis}")).append(c, now).await?;
     }
     Ok(())
 }

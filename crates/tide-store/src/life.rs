@@ -92,7 +92,7 @@ pub(crate) async fn note_leaver(c: &mut SqliteConnection, identity: &Identity, l
         sqlx::query_as("SELECT stage, hash FROM identity WHERE id = ?").bind(&identity.id).fetch_optional(&mut *c).await?;
     // Whoever is first seen as somebody who left had no access of ours.
     let Some((stage, hash)) = before else { return Ok(()) };
-    let left = Stage::Left.word();
+    let left = Stage::Left.as_str();
     if stage != left && identity.stage == Stage::Left {
         // A date that passed, or an absence: the moment is known. A value that changed: now is when it was seen.
         let same = hash == identity.attributes.hash().to_be_bytes();

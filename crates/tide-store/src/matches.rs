@@ -5,7 +5,7 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use tide_core::ObjectType;
-use tide_core::matching::{Answer, Said};
+use tide_core::matching::{Answer, MatchDecision};
 
 /// An answer that is to be kept.
 #[derive(Debug, Clone)]
@@ -40,7 +40,7 @@ fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
             system: row.get("system"),
             identity: row.get("identity"),
             account: row.get("account"),
-            said: Said::from_word(row.get("said")).unwrap_or(Said::Skip),
+            said: MatchDecision::parse(row.get("said")).unwrap_or(MatchDecision::Skip),
             principal: row.get("principal"),
         },
         label: row.get("label"),
@@ -123,23 +123,23 @@ impl Store {
                         .bind(&answer.system)
                         .bind(&answer.identity)
                         .bind(answer.account)
-                        .bind(answer.said == Said::Join)
+                        .bind(answer.said == MatchDecision::Join)
                         .execute(&mut *c)
                         .await?;
                         sqlx::query(
                             "INSERT INTO match_answer (system, object, identity, account, said, label, principal, made) VALUES (?,?,?,?,?,?,?,?)",
                         )
                         .bind(&answer.system)
-                        .bind(object.word())
+                        .bind(object.as_str())
                         .bind(&answer.identity)
                         .bind(answer.account)
-                        .bind(answer.said.word())
+                        .bind(answer.said.as_str())
                         .bind(label)
                         .bind(&answer.principal)
                         .bind(stamp(now))
                         .execute(&mut *c)
                         .await?;
-                        if answer.said == Said::Never {
+                        if answer.said == MatchDecision::Never {
                             sqlx::query(
                                 "UPDATE link SET ended = ?, ended_by = 'never these two', ended_principal = ?
                                  WHERE ended IS NULL AND account IS ? AND identity IS ?",
@@ -156,7 +156,7 @@ impl Store {
                             Some(account) => format!("{}: account {account} ({label})", answer.system),
                             None => format!("{} ({label})", answer.system),
                         };
-                        let act = format!("match.{}", answer.said.word());
+                        let act = format!("match.{}", answer.said.as_str());
                         Entry::new(by, &act, &subject).detail(&detail).append(&mut *c, now).await?;
                     }
                     Ok(())

@@ -120,7 +120,7 @@ impl Store {
                         .bind(new.held_by)
                         .bind(&new.decision)
                         .bind(&change.system)
-                        .bind(change.kind.word())
+                        .bind(change.kind.as_str())
                         .bind(&change.identity)
                         .bind(change.account)
                         .bind(&change.label)
@@ -192,7 +192,7 @@ impl Store {
                     .await?;
                     let subject = subject.ok_or_else(|| StoreError::Missing { what: "parked change", name: fingerprint.clone() })?;
                     sqlx::query(
-                        "UPDATE change SET state = 'cancelled', remedy = 'tried again by hand' WHERE fingerprint = ? AND state = 'failed'",
+                        "UPDATE change SET state = 'canceled', remedy = 'tried again by hand' WHERE fingerprint = ? AND state = 'failed'",
                     )
                     .bind(&fingerprint)
                     .execute(&mut *c)

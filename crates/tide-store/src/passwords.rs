@@ -113,7 +113,7 @@ impl Store {
         .fetch_optional(&self.reader)
         .await?
         .ok_or_else(missing)?;
-        let object = ObjectType::from_word(row.get("object")).ok_or_else(missing)?;
+        let object = ObjectType::parse(row.get("object")).ok_or_else(missing)?;
         Ok((row.get("system"), object))
     }
 

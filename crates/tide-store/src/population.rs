@@ -1,6 +1,7 @@
 //! Everything that a decision is made from, in one consistent read.
 
 use crate::accounts::read_account;
+use crate::identities::read_basis;
 use crate::identities::read_identity;
 use crate::{Store, StoreError};
 use sqlx::Row;
@@ -30,8 +31,11 @@ impl Store {
         for row in sqlx::query("SELECT * FROM identity ORDER BY id").fetch_all(&mut *tx).await? {
             population.identities.push(read_identity(&row)?);
         }
-        for row in sqlx::query("SELECT account, identity, made_by FROM link WHERE ended IS NULL ORDER BY id").fetch_all(&mut *tx).await? {
-            population.links.push(Link { account: row.get(0), identity: row.get(1), made_by: row.get(2) });
+        for row in sqlx::query("SELECT account, identity, origin, origin_name FROM link WHERE ended IS NULL ORDER BY id")
+            .fetch_all(&mut *tx)
+            .await?
+        {
+            population.links.push(Link { account: row.get(0), identity: row.get(1), basis: read_basis(row.get(2), row.get(3)) });
         }
         let mut normalised = HashMap::new();
         for row in sqlx::query("SELECT account, attribute, sent, returned FROM normalised WHERE is_certain").fetch_all(&mut *tx).await? {
@@ -52,7 +56,7 @@ impl Store {
             population.systems.insert(row.get("name"), facts);
         }
         for row in sqlx::query("SELECT DISTINCT system, object FROM reading WHERE state = 'complete'").fetch_all(&mut *tx).await? {
-            let kind = ObjectType::from_word(row.get(1));
+            let kind = ObjectType::parse(row.get(1));
             if let (Some(facts), Some(kind)) = (population.systems.get_mut(row.get::<&str, _>(0)), kind) {
                 facts.read.push(kind);
             }
@@ -61,7 +65,7 @@ impl Store {
             population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
         }
         for row in sqlx::query("SELECT object, attribute, value, identity FROM reservation WHERE system = ''").fetch_all(&mut *tx).await? {
-            let Some(kind) = ObjectType::from_word(row.get(0)) else { continue };
+            let Some(kind) = ObjectType::parse(row.get(0)) else { continue };
             population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
         }
         for row in sqlx::query("SELECT account, before FROM changed_there").fetch_all(&mut *tx).await? {

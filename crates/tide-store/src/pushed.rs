@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::model::Observed;
+use tide_core::states::EventKind;
 use tide_core::{Attributes, ObjectType};
 
 /// A resource that was pushed.
@@ -67,8 +68,8 @@ pub struct NewEvent {
     pub system: String,
     /// Our id for it.
     pub id: String,
-    /// `joiner`, `mover` or `leaver`.
-    pub kind: String,
+    /// What happened.
+    pub kind: EventKind,
     /// The key of the record.
     pub key: String,
     /// Its values.
@@ -107,8 +108,8 @@ pub enum EventTaken {
 pub struct EventRow {
     /// Its id.
     pub id: String,
-    /// `joiner`, `mover` or `leaver`.
-    pub kind: String,
+    /// What happened.
+    pub kind: EventKind,
     /// The key of the account that it is about.
     pub key: String,
     /// The event, as JSON.
@@ -147,7 +148,7 @@ impl Store {
             PushedKey::Id(id) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND id = ?", id),
             PushedKey::Name(name) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND name_key = ? ORDER BY row LIMIT 1", name),
         };
-        let row = sqlx::query(sql).bind(system).bind(object.word()).bind(value).fetch_optional(&self.reader).await?;
+        let row = sqlx::query(sql).bind(system).bind(object.as_str()).bind(value).fetch_optional(&self.reader).await?;
         Ok(row.as_ref().map(read))
     }
 
@@ -155,7 +156,7 @@ impl Store {
     pub async fn pushed_by_external_id(&self, system: &str, object: ObjectType, id: &str) -> Result<Vec<PushedRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? AND external_id = ? ORDER BY row")
             .bind(system)
-            .bind(object.word())
+            .bind(object.as_str())
             .bind(id)
             .fetch_all(&self.reader)
             .await?;
@@ -166,7 +167,7 @@ impl Store {
     pub async fn pushed_after(&self, system: &str, object: ObjectType, after: i64, limit: i64) -> Result<Vec<PushedRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? AND row > ? ORDER BY row LIMIT ?")
             .bind(system)
-            .bind(object.word())
+            .bind(object.as_str())
             .bind(after)
             .bind(limit)
             .fetch_all(&self.reader)
@@ -178,12 +179,12 @@ impl Store {
     pub async fn pushed_page(&self, system: &str, object: ObjectType, skip: i64, limit: i64) -> Result<(i64, Vec<PushedRow>), StoreError> {
         let total: i64 = sqlx::query_scalar("SELECT count(*) FROM pushed WHERE system = ? AND object = ?")
             .bind(system)
-            .bind(object.word())
+            .bind(object.as_str())
             .fetch_one(&self.reader)
             .await?;
         let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? ORDER BY row LIMIT ? OFFSET ?")
             .bind(system)
-            .bind(object.word())
+            .bind(object.as_str())
             .bind(limit)
             .bind(skip)
             .fetch_all(&self.reader)
@@ -222,7 +223,7 @@ impl Store {
                     let done =
                         sqlx::query("DELETE FROM pushed WHERE system = ? AND object = ? AND id = ? AND version = coalesce(?, version)")
                             .bind(&system)
-                            .bind(object.word())
+                            .bind(object.as_str())
                             .bind(&id)
                             .bind(version)
                             .execute(&mut *c)
@@ -270,7 +271,7 @@ impl Store {
         .ok_or_else(|| StoreError::Missing { what: "event", name: id.to_owned() })?;
         Ok(EventRow {
             id: row.get("id"),
-            kind: row.get("kind"),
+            kind: crate::codes::code(&row, "kind")?,
             key: row.get("key"),
             body: row.get("body"),
             made: row.get("made"),
@@ -343,11 +344,11 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
         sqlx::query("SELECT * FROM account WHERE system = ? AND key = ?").bind(&new.system).bind(&new.key).fetch_optional(&mut *c).await?;
     let known = row.as_ref().map(crate::accounts::read_account).transpose()?;
     let is_outdated = is_outdated(&mut *c, &new).await?;
-    if known.is_none() && new.kind != "joiner" {
+    if known.is_none() && new.kind != EventKind::Joiner {
         return Ok(EventTaken::UnknownKey);
     }
     let has_left = known.as_ref().is_some_and(|account| account.absent_since.is_some());
-    if has_left && new.kind == "mover" && !is_outdated {
+    if has_left && new.kind == EventKind::Mover && !is_outdated {
         return Ok(EventTaken::Left);
     }
     sqlx::query(
@@ -356,7 +357,7 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
     )
     .bind(&new.id)
     .bind(&new.system)
-    .bind(&new.kind)
+    .bind(new.kind.as_str())
     .bind(&new.key)
     .bind(&new.body)
     .bind(&new.principal)
@@ -373,7 +374,7 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
         Entry::new(&new.principal, "event", &subject).detail(&detail).append(c, now).await?;
         return Ok(EventTaken::Outdated);
     }
-    if !(has_left && new.kind == "leaver") {
+    if !(has_left && new.kind == EventKind::Leaver) {
         let mut attributes = known.map(|account| account.attributes).unwrap_or_default();
         for (name, values) in new.attributes.iter() {
             attributes.set(name, values.to_vec());
@@ -388,7 +389,7 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
             is_exact: true,
         };
         keep_account(c, &new.system, ObjectType::Person, &account, now).await?;
-        if new.kind == "leaver" {
+        if new.kind == EventKind::Leaver {
             sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
                 .bind(stamp(now))
                 .bind(&new.system)
@@ -397,7 +398,7 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
                 .await?;
         }
     }
-    Entry::new(&new.principal, "event", &subject).detail(&new.kind).append(c, now).await?;
+    Entry::new(&new.principal, "event", &subject).detail(new.kind.as_str()).append(c, now).await?;
     Ok(EventTaken::Kept)
 }
 
@@ -413,7 +414,7 @@ async fn put(c: &mut SqliteConnection, new: NewPushed, now: Timestamp) -> Result
         )
         .bind(&new.system)
         .bind(&new.id)
-        .bind(new.object.word())
+        .bind(new.object.as_str())
         .bind(&new.name_key)
         .bind(&new.external_id)
         .bind(&new.body)
@@ -474,7 +475,7 @@ async fn keep_account(
            fault = excluded.fault, seen = excluded.seen, absent_since = NULL, absence_confirmed = 0",
     )
     .bind(system)
-    .bind(object.word())
+    .bind(object.as_str())
     .bind(&account.key)
     .bind(&account.name)
     .bind(account.attributes.to_blob())

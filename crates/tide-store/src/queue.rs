@@ -3,13 +3,14 @@
 use crate::changes::{keep_changes, keep_lines, read_change};
 use crate::identities::keep_identities;
 use crate::journal::Entry;
-use crate::{ChangeRow, ChangeState, NewChangeSet, NewPeople, Store, StoreError, stamp};
+use crate::{ChangeRow, NewChangeSet, NewPeople, Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
 use tide_core::Value;
 use tide_core::decide::Change;
 use tide_core::model::{AccountId, Observed};
+use tide_core::states::ChangeState;
 
 /// A change that failed when it was last sent.
 #[derive(Debug, Clone)]
@@ -48,7 +49,7 @@ async fn keep_run(
     let id = sqlx::query(
         "INSERT INTO change_set (kind, state, rule_version, principal, preview, whole, note, started) VALUES (?,'running',?,?,?,?,?,?)",
     )
-    .bind(set.kind)
+    .bind(set.kind.as_str())
     .bind(set.rule_version)
     .bind(&set.principal)
     .bind(set.preview)
@@ -81,7 +82,7 @@ pub const DECIDED_AGAIN: &str = "it is decided again when the system may be writ
 /// Takes back what is queued for a system, or for all, and is not about to be sent yet: it is decided again.
 pub(crate) async fn take_back_queued(c: &mut SqliteConnection, system: Option<&str>, why: &str, now: Timestamp) -> Result<(), StoreError> {
     sqlx::query(
-        "UPDATE change SET state = 'cancelled', error = ?, remedy = ?, settled = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
+        "UPDATE change SET state = 'canceled', error = ?, remedy = ?, settled = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
     )
     .bind(why)
     .bind(DECIDED_AGAIN)
@@ -151,7 +152,7 @@ impl Store {
                     .execute(&mut *c)
                     .await?;
                     let taken = sqlx::query(
-                        "UPDATE change SET state = 'cancelled', settled = ?, error = 'the service was stopped too long before this was sent',
+                        "UPDATE change SET state = 'canceled', settled = ?, error = 'the service was stopped too long before this was sent',
                                 remedy = 'it is decided again from what is known now'
                          WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') AND kind <> 'create' AND queued < ?
                             OR change_set = ? AND state = 'queued' AND queued < ?",
@@ -183,8 +184,8 @@ impl Store {
         self.writer
             .run_lazily(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled = CASE WHEN ? IN ('failed', 'cancelled') THEN ? END WHERE id = ?")
-                        .bind(state.word()).bind(error).bind(remedy).bind(state.word()).bind(stamp(now)).bind(change).execute(c).await?;
+                    sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled = CASE WHEN ? IN ('failed', 'canceled') THEN ? END WHERE id = ?")
+                        .bind(state.as_str()).bind(error).bind(remedy).bind(state.as_str()).bind(stamp(now)).bind(change).execute(c).await?;
                     Ok(())
                 })
             })
@@ -275,7 +276,7 @@ impl Store {
             .run_lazily(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE change SET state = 'cancelled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?
+                        "UPDATE change SET state = 'canceled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?
                          WHERE +state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
                     )
                     .bind(stamp(now))
@@ -332,7 +333,7 @@ impl Store {
                 .bind(system)
                 .fetch_all(&self.reader)
                 .await?;
-        let state = |word: String| ChangeState::from_word(&word).unwrap_or(ChangeState::Unknown);
+        let state = |word: String| ChangeState::parse(&word).unwrap_or(ChangeState::Unknown);
         Ok(rows.into_iter().map(|(account, identity, word)| (account, identity, state(word))).collect())
     }
 

@@ -7,6 +7,7 @@ use sqlx::ConnectOptions;
 use sqlx::sqlite::SqliteConnectOptions;
 use std::path::Path;
 use tide_core::ObjectType;
+use tide_core::states::PrincipalKind;
 
 /// Copies the records in a file to a new one, also while a service uses them. The key is not in it.
 pub async fn backup(from: &Path, to: &Path) -> Result<(), StoreError> {
@@ -37,18 +38,18 @@ pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -
                     "DELETE FROM hold",
                     "DELETE FROM changed_there",
                     "UPDATE reading SET state = 'outdated' WHERE state = 'complete'",
-                    "UPDATE reading SET state = 'broken', error = 'a backup was restored' WHERE state = 'running'",
+                    "UPDATE reading SET state = 'failed', error = 'a backup was restored' WHERE state = 'running'",
                 ] {
                     sqlx::query(sql).execute(&mut *c).await?;
                 }
                 sqlx::query(
-                    "UPDATE change SET state = 'cancelled', error = 'a backup was restored before this was settled', remedy = 'run again', settled = ?
+                    "UPDATE change SET state = 'canceled', error = 'a backup was restored before this was settled', remedy = 'run again', settled = ?
                      WHERE state IN ('queued', 'sending', 'accepted', 'unknown')",
                 )
                 .bind(stamp(now))
                 .execute(&mut *c)
                 .await?;
-                sqlx::query("UPDATE change_set SET state = 'cancelled', ended = ?, note = 'a backup was restored' WHERE ended IS NULL")
+                sqlx::query("UPDATE change_set SET state = 'canceled', ended = ?, note = 'a backup was restored' WHERE ended IS NULL")
                     .bind(stamp(now))
                     .execute(&mut *c)
                     .await?;
@@ -69,7 +70,7 @@ pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -
         })
         .await?;
     let operator = format!("restored {}", now.strftime("%Y-%m-%d %H:%M:%S UTC"));
-    store.add_principal("operator", &operator, Some(token), now).await?;
+    store.add_principal(PrincipalKind::Operator, &operator, Some(token), now).await?;
     store.close().await;
     Ok(operator)
 }
@@ -90,7 +91,7 @@ impl Store {
             )
             .bind(restored)
             .bind(system)
-            .bind(object.word())
+            .bind(object.as_str())
             .fetch_one(&self.reader)
             .await?,
         ))
@@ -104,6 +105,6 @@ impl Store {
         )
         .fetch_all(&self.reader)
         .await?;
-        Ok(rows.into_iter().filter_map(|(system, word)| Some((system, ObjectType::from_word(&word)?))).collect())
+        Ok(rows.into_iter().filter_map(|(system, word)| Some((system, ObjectType::parse(&word)?))).collect())
     }
 }

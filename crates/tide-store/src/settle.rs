@@ -11,6 +11,7 @@ use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::decide::{ChangeKind, PASSWORD_MARK};
+use tide_core::model::LinkBasis;
 use tide_core::model::{AccountId, Joined, Observed};
 use tide_core::references::folded;
 use tide_core::{ObjectType, Value};
@@ -175,7 +176,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
     );
     query.push_values(there, |mut row, one| {
         let (change, account) = (&one.row.change, &one.settled.account);
-        row.push_bind(&change.system).push_bind(change.object.word()).push_bind(&account.key).push_bind(&account.name);
+        row.push_bind(&change.system).push_bind(change.object.as_str()).push_bind(&account.key).push_bind(&account.name);
         row.push_bind(&one.blob).push_bind(&one.hash).push_bind(account.version.as_deref());
         row.push_bind(at).push_bind(at).push_bind(at);
     });
@@ -206,7 +207,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
 
 /// Links the accounts that were made; what the journal is to say of that.
 async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at: &str) -> Result<Vec<Note>, StoreError> {
-    let made_by = "made by us";
+    let basis = LinkBasis::created();
     let made: Vec<(&Settling, i64)> = all
         .iter()
         .zip(ids)
@@ -216,9 +217,14 @@ async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at:
     if made.is_empty() {
         return Ok(Vec::new());
     }
-    let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO link (account, identity, made, made_by, principal) ");
+    let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO link (account, identity, made, origin, origin_name, principal) ");
     query.push_values(&made, |mut row, (one, id)| {
-        row.push_bind(*id).push_bind(&one.row.change.identity).push_bind(at).push_bind(made_by).push_bind(&one.note.principal);
+        row.push_bind(*id)
+            .push_bind(&one.row.change.identity)
+            .push_bind(at)
+            .push_bind(basis.origin.as_str())
+            .push_bind(&basis.name)
+            .push_bind(&one.note.principal);
     });
     query.push(" ON CONFLICT DO NOTHING RETURNING account");
     let new: Vec<i64> = query.build_query_scalar().fetch_all(&mut *c).await?;
@@ -226,7 +232,7 @@ async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at:
         principal: one.note.principal.clone(),
         act: "identity.joined".to_owned(),
         subject: one.row.change.identity.clone(),
-        detail: format!("account {id}: {made_by}"),
+        detail: format!("account {id}: {basis}"),
         values: None,
     };
     Ok(made.iter().filter(|(_, id)| new.contains(id)).map(note).collect())

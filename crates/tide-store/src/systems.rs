@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
 use std::collections::BTreeMap;
+use tide_core::states::SystemKind;
 use tide_core::{ObjectType, Schema};
 
 /// A connected system.
@@ -13,8 +14,8 @@ use tide_core::{ObjectType, Schema};
 pub struct SystemRow {
     /// Its name.
     pub name: String,
-    /// Its kind: `ldap` or `scim`.
-    pub kind: String,
+    /// Which kind of system it is.
+    pub kind: SystemKind,
     /// Where it is and how it is reached, without secrets, as JSON.
     pub settings: serde_json::Value,
     /// Types that may be written.
@@ -51,7 +52,7 @@ pub struct AtWork {
 fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
     Ok(SystemRow {
         name: row.get("name"),
-        kind: row.get("kind"),
+        kind: crate::codes::code(row, "kind")?,
         settings: serde_json::from_str(row.get("settings"))?,
         writable: serde_json::from_str(row.get("writable"))?,
         paused: row.get("paused"),
@@ -103,18 +104,18 @@ impl Store {
     pub async fn add_system(
         &self,
         name: &str,
-        kind: &str,
+        kind: SystemKind,
         settings: &serde_json::Value,
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (name, kind, text, principal) = (name.to_owned(), kind.to_owned(), settings.to_string(), principal.to_owned());
+        let (name, text, principal) = (name.to_owned(), settings.to_string(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("INSERT INTO system (name, kind, settings, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING")
                         .bind(&name)
-                        .bind(&kind)
+                        .bind(kind.as_str())
                         .bind(&text)
                         .bind(stamp(now))
                         .execute(&mut *c)

@@ -1,5 +1,8 @@
 use super::*;
 use tide_core::model::Observed;
+use tide_core::states::ChangeSetKind;
+use tide_core::states::PrincipalKind;
+use tide_core::states::SystemKind;
 use tide_core::{Attributes, ObjectType, Value};
 
 async fn store() -> (tempfile::TempDir, Store) {
@@ -20,7 +23,7 @@ fn seen(key: &str, name: &str) -> Observed {
 #[tokio::test]
 async fn absence_follows_from_a_complete_reading_only() {
     let (_folder, store) = store().await;
-    store.add_system("harbour", "ldap", &serde_json::json!({}), "p", at(0)).await.expect("added");
+    store.add_system("harbour", SystemKind::Ldap, &serde_json::json!({}), "p", at(0)).await.expect("added");
     let all = || vec![seen("1", "Ada"), seen("2", "Bo")];
     let first = store.begin_reading("harbour", ObjectType::Person, at(10)).await.expect("begins");
     store.observe(first, "harbour", ObjectType::Person, at(10), all()).await.expect("kept");
@@ -43,7 +46,7 @@ async fn absence_follows_from_a_complete_reading_only() {
 #[tokio::test]
 async fn readings_that_overlap_make_nobody_absent() {
     let (_folder, store) = store().await;
-    store.add_system("roster", "feed", &serde_json::json!({}), "p", at(0)).await.expect("added");
+    store.add_system("roster", SystemKind::Feed, &serde_json::json!({}), "p", at(0)).await.expect("added");
     let begin = async |second| store.begin_reading("roster", ObjectType::Person, at(second)).await.expect("begins");
     let show = async |reading, second| {
         let all = vec![seen("1", "Ada"), seen("2", "Bo")];
@@ -68,7 +71,7 @@ async fn readings_that_overlap_make_nobody_absent() {
 #[tokio::test]
 async fn an_absence_is_confirmed_by_the_word_of_its_system() {
     let (_folder, store) = store().await;
-    store.add_system("harbour", "ldap", &serde_json::json!({}), "p", at(0)).await.expect("added");
+    store.add_system("harbour", SystemKind::Ldap, &serde_json::json!({}), "p", at(0)).await.expect("added");
     let read = async |second: i64, all: Vec<Observed>, gone: Vec<String>| {
         let reading = store.begin_reading("harbour", ObjectType::Person, at(second)).await.expect("begins");
         store.observe(reading, "harbour", ObjectType::Person, at(second), all).await.expect("kept");
@@ -103,9 +106,9 @@ async fn one_failing_job_does_not_undo_its_neighbours() {
     let (_folder, store) = store().await;
     let settings = serde_json::json!({});
     let (one, two, three) = tokio::join!(
-        store.add_system("a", "ldap", &settings, "p", at(0)),
-        store.add_system("a", "ldap", &settings, "p", at(0)),
-        store.add_system("b", "scim", &settings, "p", at(0)),
+        store.add_system("a", SystemKind::Ldap, &settings, "p", at(0)),
+        store.add_system("a", SystemKind::Ldap, &settings, "p", at(0)),
+        store.add_system("b", SystemKind::Scim, &settings, "p", at(0)),
     );
     assert!(one.is_ok() && three.is_ok());
     assert!(matches!(two, Err(StoreError::Exists { .. })));
@@ -283,7 +286,7 @@ fn a_key_file_that_others_may_read_is_refused() {
 async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
     let (_folder, store) = store().await;
     assert!(store.has_no_operator().await.expect("read"));
-    let operator = store.add_principal("operator", "first", Some("tok-1"), at(0)).await.expect("made");
+    let operator = store.add_principal(PrincipalKind::Operator, "first", Some("tok-1"), at(0)).await.expect("made");
     let bearer = store.by_token("tok-1", at(1)).await.expect("read").expect("good");
     assert_eq!(bearer.principal, operator);
     assert_eq!(store.by_token("tok-2", at(1)).await.expect("read"), None);
@@ -294,25 +297,31 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
     assert!(store.session("cookie", at(3), at(3)).await.expect("read").is_none());
 
     // A session ends with the token that it was begun with, whether that is taken back or expires.
-    let new =
-        |token: &'static str, expires| NewTokenRow { kind: "operator", name: "first", token, label: "", expires, earlier_until: None };
+    let new = |token: &'static str, expires| NewTokenRow {
+        kind: PrincipalKind::Operator,
+        name: "first",
+        token,
+        label: "",
+        expires,
+        earlier_until: None,
+    };
     for (token, expires) in [("tok-3", None), ("tok-4", Some(at(50)))] {
         store.add_token(new(token, expires), "first", at(3)).await.expect("made");
         let bearer = store.by_token(token, at(4)).await.expect("read").expect("good");
         let session = store.begin_session(&bearer, token, at(100), at(4)).await.expect("begun");
         assert!(store.session_lasts(&session, at(5), at(5)).await.expect("read"));
         if expires.is_none() {
-            assert!(store.end_token("operator", "first", &bearer.token, "first", at(6)).await.expect("ended"));
-            assert!(!store.end_token("operator", "first", &bearer.token, "first", at(6)).await.expect("had ended"));
+            assert!(store.end_token(PrincipalKind::Operator, "first", &bearer.token, "first", at(6)).await.expect("ended"));
+            assert!(!store.end_token(PrincipalKind::Operator, "first", &bearer.token, "first", at(6)).await.expect("had ended"));
         }
         assert!(!store.session_lasts(&session, at(7), at(50)).await.expect("read"), "{token}");
         assert!(store.session(token, at(7), at(50)).await.expect("read").is_none());
         assert!(!store.token_lasts(&bearer.token, at(50)).await.expect("read"));
     }
     // One name for an operator and a system is no clash; a rotation gives earlier tokens an end.
-    let system = NewTokenRow { kind: "system", name: "first", token: "sys-1", label: "", expires: None, earlier_until: None };
+    let system = NewTokenRow { kind: PrincipalKind::System, name: "first", token: "sys-1", label: "", expires: None, earlier_until: None };
     store.add_token(system, "first", at(8)).await.expect("made");
-    assert_eq!(store.by_token("sys-1", at(9)).await.expect("read").map(|bearer| bearer.principal.kind), Some("system".to_owned()));
+    assert_eq!(store.by_token("sys-1", at(9)).await.expect("read").map(|bearer| bearer.principal.kind), Some(PrincipalKind::System));
     let next = NewTokenRow { earlier_until: Some(at(20)), ..new("tok-5", None) };
     store.add_token(next, "first", at(9)).await.expect("made");
     assert!(store.by_token("tok-1", at(19)).await.expect("read").is_some());
@@ -333,11 +342,11 @@ async fn a_file_that_somebody_else_locks_is_said_to_be_so_and_nothing_is_half_ke
         .run(|c| Box::pin(async move { Ok(sqlx::query("PRAGMA busy_timeout = 100").execute(c).await.map(|_| ())?) }))
         .await
         .expect_err("the wish stands in a transaction that cannot begin");
-    let refused = store.begin_change_set("run", "tester", None, at(0)).await.expect_err("locked");
+    let refused = store.begin_change_set(ChangeSetKind::Run, "tester", None, at(0)).await.expect_err("locked");
     assert!(matches!(refused, StoreError::Unwritable { .. }), "{refused}");
     assert!(refused.to_string().contains("the records cannot be written"), "{refused}");
     sqlx::query("ROLLBACK").execute(&mut other).await.expect("let go");
-    let id = store.begin_change_set("run", "tester", None, at(1)).await.expect("kept");
+    let id = store.begin_change_set(ChangeSetKind::Run, "tester", None, at(1)).await.expect("kept");
     assert_eq!((id, store.change_sets(None, None, false, 10).await.expect("read").len()), (1, 1), "what was refused left nothing");
     assert_eq!(store.verify_journal().await.expect("read").map_err(|_| ()), Ok(1));
 }

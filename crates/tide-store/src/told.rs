@@ -1,10 +1,12 @@
 //! What rules tell to somebody: kept once under its key, and carried by a call-out where the rule names one.
 
+use crate::codes::code;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
 use tide_core::notices::{Notice, Recipient};
+use tide_core::states::NotificationEvent;
 
 /// Something that was told, or is on its way.
 #[derive(Debug, Clone)]
@@ -14,7 +16,7 @@ pub struct ToldRow {
     /// The rule that tells it.
     pub rule: String,
     /// What happened, as rules write it.
-    pub event: String,
+    pub event: NotificationEvent,
     /// Whom it is about.
     pub identity: String,
     /// What people call them.
@@ -45,7 +47,7 @@ fn read(row: &SqliteRow) -> Result<ToldRow, StoreError> {
     Ok(ToldRow {
         id: row.get("id"),
         rule: row.get("rule"),
-        event: row.get("event"),
+        event: code(row, "event")?,
         identity: row.get("identity"),
         label: row.get("label"),
         about: row.get("about"),
@@ -81,7 +83,7 @@ impl Store {
                         )
                         .bind(&notice.key)
                         .bind(&notice.rule)
-                        .bind(notice.event.word())
+                        .bind(notice.event.as_str())
                         .bind(&notice.identity)
                         .bind(&notice.label)
                         .bind(&notice.about)
@@ -96,7 +98,7 @@ impl Store {
                             let sql = "INSERT INTO notice (channel, recipient, subject, body, made) VALUES ('console', 'operators', ?, ?, ?)";
                             sqlx::query(sql)
                                 .bind(&notice.text)
-                                .bind(format!("{}{about}", notice.event.word()))
+                                .bind(format!("{}{about}", notice.event.as_str()))
                                 .bind(stamp(now))
                                 .execute(&mut *c)
                                 .await?;

@@ -1,13 +1,17 @@
 //! What changed since it was last decided about, and the records that a decision about it needs.
 
 use crate::accounts::read_account;
+use crate::identities::read_basis;
+use crate::identities::read_kept_roles;
 use crate::population::blob_values;
 use crate::{Store, StoreError};
 use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
+use std::collections::HashMap;
 use tide_core::model::{Normalised, Reserved};
 use tide_core::nearby::{Moved, Records};
 use tide_core::references::folded;
+use tide_core::roles::KeptRoles;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
 /// So many records are read while whoever writes waits; more are not.
@@ -67,6 +71,8 @@ const BESIDE: &str = "
            NULL AS kind, NULL AS name, NULL AS first, NULL AS second, NULL AS third
     UNION ALL SELECT 'identity', 0, t.object, t.id, t.attributes, t.stage, t.since
               FROM json_each(?2) k CROSS JOIN identity t ON t.id = k.value
+    UNION ALL SELECT 'kept_roles', 0, NULL, t.id, t.kept_roles, NULL, NULL
+              FROM json_each(?2) k CROSS JOIN identity t ON t.id = k.value WHERE t.kept_roles <> '{}'
     UNION ALL SELECT 'normalised', t.account, NULL, t.attribute, t.sent, t.returned, NULL
               FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value AND t.is_certain
     UNION ALL SELECT 'given', t.account, NULL, t.attribute, t.vals, NULL, NULL FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value
@@ -113,14 +119,17 @@ async fn part(
 ) -> Result<Population, StoreError> {
     let mut population = Population { systems, ..Population::default() };
     let rows = sqlx::query(
-        "SELECT a.*, l.id AS link, l.identity AS whose, l.made_by FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
+        "SELECT a.*, l.id AS link, l.identity AS whose, l.origin, l.origin_name FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
          LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL",
     );
     let mut links: Vec<(i64, Link)> = Vec::new();
     for row in rows.bind(accounts).fetch_all(&mut *c).await? {
         let account = read_account(&row)?;
         if let Some(link) = row.get::<Option<i64>, _>("link") {
-            links.push((link, Link { account: account.id, identity: row.get("whose"), made_by: row.get("made_by") }));
+            links.push((
+                link,
+                Link { account: account.id, identity: row.get("whose"), basis: read_basis(row.get("origin"), row.get("origin_name")) },
+            ));
         }
         population.accounts.push(account);
     }
@@ -130,16 +139,19 @@ async fn part(
     population.accounts.sort_by_key(|account| account.id);
     crate::members::merge(&mut *c, &mut population.accounts, false).await?;
     let mut further = 0;
+    let mut kept_roles: HashMap<String, KeptRoles> = HashMap::new();
     for row in sqlx::query(BESIDE).bind(accounts).bind(identities).fetch_all(&mut *c).await? {
         match row.get("what") {
             "further" => further = row.get("number"),
             "identity" => population.identities.push(Identity {
                 id: row.get("name"),
-                kind: ObjectType::from_word(row.get("kind")).unwrap_or(ObjectType::Person),
+                kind: ObjectType::parse(row.get("kind")).unwrap_or(ObjectType::Person),
                 attributes: Attributes::from_blob(row.get("first"))?,
-                stage: Stage::from_word(row.get("second")).unwrap_or(Stage::Active),
+                stage: Stage::parse(row.get("second")).unwrap_or(Stage::Active),
                 since: crate::unstamp(row.get("third")),
+                kept_roles: KeptRoles::new(),
             }),
+            "kept_roles" => drop(kept_roles.insert(row.get("name"), read_kept_roles(row.get("first"))?)),
             "normalised" => {
                 let known = Normalised { sent: blob_values(row.get("first"))?, returned: blob_values(row.get("second"))? };
                 population.normalised.insert((row.get("number"), row.get("name")), known);
@@ -147,11 +159,14 @@ async fn part(
             "given" => drop(population.given.insert((row.get("number"), row.get("name")), blob_values(row.get("first"))?)),
             "changed_there" => drop(population.changed_there.insert(row.get("number"), Attributes::from_blob(row.get("first"))?)),
             _ => {
-                let Some(kind) = ObjectType::from_word(row.get("kind")) else { continue };
+                let Some(kind) = ObjectType::parse(row.get("kind")) else { continue };
                 let (attribute, value, identity) = (row.get("name"), row.get("first"), row.get("second"));
                 population.reserved.push(Reserved { kind, attribute, value, identity });
             }
         }
+    }
+    for identity in &mut population.identities {
+        identity.kept_roles = kept_roles.remove(&identity.id).unwrap_or_default();
     }
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     let tells = |bit: i64| further & bit != 0;

@@ -1,6 +1,7 @@
 //! What is on hold: kept with its cause and since when, counted and listed.
 
 use jiff::Timestamp;
+use tide_core::decide::ChangeKind;
 use tide_core::{HoldCause, ObjectType};
 use tide_store::{Hold, HoldFilter, HoldKey, MasterKey, Store};
 
@@ -43,7 +44,7 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
             ("Cy".to_owned(), HoldCause::Guard, "4 accounts".to_owned(), since(10)),
         ]
     );
-    assert_eq!((rows[0].systems.clone(), rows[2].kinds.clone()), (vec!["berthing".to_owned()], vec!["disable".to_owned()]));
+    assert_eq!((rows[0].systems.clone(), rows[2].kinds.clone()), (vec!["berthing".to_owned()], vec![ChangeKind::Disable]));
 
     // Chosen by cause and text, and page by page.
     let only = |cause, search: &str| HoldFilter { cause, search: Some(search.into()), limit: 10, ..HoldFilter::default() };

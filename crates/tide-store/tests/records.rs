@@ -3,12 +3,18 @@
 use jiff::Timestamp;
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind, Decided, NewLink, Verdict};
-use tide_core::matching::{Answer, Said};
+use tide_core::matching::{Answer, MatchDecision};
+use tide_core::model::LinkBasis;
 use tide_core::model::{Observed, Reserved};
+use tide_core::states::ChangeSetKind;
+use tide_core::states::ChangeSetState;
+use tide_core::states::ChangeState;
+use tide_core::states::LinkOrigin;
+use tide_core::states::SystemKind;
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
 use tide_store::{
-    ChangeFilter, ChangeState, Counting, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewOverride, NewPeople, Place as Followed,
-    Settled, Store, StoreError,
+    ChangeFilter, Counting, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewOverride, NewPeople, Place as Followed, Settled, Store,
+    StoreError,
 };
 
 struct Records {
@@ -30,7 +36,7 @@ fn observed(key: &str, pairs: &[(&str, &str)]) -> Observed {
 
 fn identity(id: &str, name: &str, stage: Stage) -> (Identity, String) {
     let attributes = record(&[("name", name), ("mail", &format!("{id}@skerry.example"))]);
-    (Identity { id: id.into(), kind: ObjectType::Person, attributes, stage, since: None }, name.to_owned())
+    (Identity { id: id.into(), kind: ObjectType::Person, attributes, stage, since: None, kept_roles: Default::default() }, name.to_owned())
 }
 
 fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) -> Change {
@@ -66,6 +72,7 @@ fn line(label: &str, verdict: Verdict) -> Decided {
         label: label.into(),
         verdict,
         reason: Reason::by("so", &Place { file: "berthing.toml".into(), line: 3, column: 1 }),
+        unmatched: None,
     }
 }
 
@@ -73,7 +80,7 @@ impl Records {
     async fn new() -> Records {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
-        for (name, kind) in [("harbour", "ldap"), ("berthing", "scim")] {
+        for (name, kind) in [("harbour", SystemKind::Ldap), ("berthing", SystemKind::Scim)] {
             store.add_system(name, kind, &serde_json::json!({"url": "x"}), "tester", at(0)).await.expect("added");
         }
         Records { folder, store }
@@ -86,9 +93,9 @@ impl Records {
     }
 
     async fn run(&self, decided: Vec<Decided>, changes: Vec<Change>) -> i64 {
-        let id = self.store.begin_change_set("run", "tester", None, at(50)).await.expect("begins");
+        let id = self.store.begin_change_set(ChangeSetKind::Run, "tester", None, at(50)).await.expect("begins");
         let set = NewChangeSet {
-            kind: "run",
+            kind: ChangeSetKind::Run,
             rule_version: 1,
             principal: "tester".into(),
             preview: None,
@@ -119,15 +126,15 @@ async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
     let rows = records.changes(run, None).await;
     store.mark_sending(rows.iter().map(|row| row.id).collect(), at(60)).await.expect("marked");
     store.settle_failed(rows[0].id, "the title is too long", "shorten it", false, at(61)).await.expect("noted");
-    store.settle_not_done(rows[1].id, ChangeState::Cancelled, "taken back", "", at(62)).await.expect("noted");
-    let lines = async |state: Option<&str>| {
-        let filter = ChangeFilter { state: state.map(str::to_owned), limit: 10, ..ChangeFilter::default() };
+    store.settle_not_done(rows[1].id, ChangeState::Canceled, "taken back", "", at(62)).await.expect("noted");
+    let lines = async |state: Option<ChangeState>| {
+        let filter = ChangeFilter { state, limit: 10, ..ChangeFilter::default() };
         store.decided(run, &filter).await.expect("read")
     };
     let outcomes: Vec<_> = lines(None).await.into_iter().map(|line| (line.decided.label, line.outcome)).collect();
-    let expected = [("i1", Some(ChangeState::Failed)), ("i2", Some(ChangeState::Cancelled)), ("i3", None)];
+    let expected = [("i1", Some(ChangeState::Failed)), ("i2", Some(ChangeState::Canceled)), ("i3", None)];
     assert_eq!(outcomes, expected.map(|(label, outcome)| (label.to_owned(), outcome)));
-    let failed = lines(Some("failed")).await;
+    let failed = lines(Some(ChangeState::Failed)).await;
     assert_eq!(failed.len(), 1);
     assert_eq!((failed[0].error.as_deref(), failed[0].remedy.as_deref()), (Some("the title is too long"), Some("shorten it")));
 
@@ -138,7 +145,7 @@ async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
         sets.into_iter().map(|set| set.id).collect::<Vec<_>>()
     };
     assert_eq!((ids(None, None, false).await, ids(Some(next), None, false).await), (vec![next], vec![run]));
-    assert_eq!((ids(None, None, true).await, ids(None, Some("preview"), false).await), (vec![run], vec![]));
+    assert_eq!((ids(None, None, true).await, ids(None, Some(ChangeSetKind::Preview), false).await), (vec![run], vec![]));
 }
 
 #[tokio::test]
@@ -150,7 +157,12 @@ async fn what_we_wrote_masks_an_older_read() {
         .keep_identities(
             NewPeople {
                 identities: vec![identity("i1", "Ada", Stage::Active)],
-                links: vec![NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false }],
+                links: vec![NewLink {
+                    account: 1,
+                    identity: "i1".into(),
+                    basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
+                    source: false,
+                }],
                 ..NewPeople::default()
             },
             "tester",
@@ -353,7 +365,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         change("i2", ChangeKind::Create, None, false),
         change("i2", ChangeKind::Update, None, true),
     ];
-    let run = records.run(vec![line("Ada", Verdict::Create), line("Bo", Verdict::Held)], changes).await;
+    let run = records.run(vec![line("Ada", Verdict::Create), line("Bo", Verdict::OnHold)], changes).await;
     assert_eq!(records.store.unsettled(run).await.expect("read").len(), 2, "what is held is not in the queue");
     let rows = records.changes(run, None).await;
     records.store.mark_sending(vec![rows[0].id], at(60)).await.expect("marked");
@@ -372,9 +384,9 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     records.store.settle_not_done(rows[1].id, ChangeState::Failed, "refused", "correct it", at(63)).await.expect("noted");
     assert!(records.store.unsettled(run).await.expect("read").is_empty());
     let set = records.store.change_set(run).await.expect("read");
-    assert_eq!(set.states, [("done".to_owned(), 1), ("failed".to_owned(), 1), ("held".to_owned(), 1)]);
-    assert_eq!(set.verdicts, [("create".to_owned(), 1), ("held".to_owned(), 1)]);
-    assert_eq!(records.store.links_of("i1").await.expect("read")[0].made_by, "made by us");
+    assert_eq!(set.states, [(ChangeState::Done, 1), (ChangeState::Failed, 1), (ChangeState::OnHold, 1)]);
+    assert_eq!(set.verdicts, [(Verdict::Create, 1), (Verdict::OnHold, 1)]);
+    assert_eq!(records.store.links_of("i1").await.expect("read")[0].basis, LinkBasis::created());
     let population = records.store.population().await.expect("read");
     assert_eq!(population.links.len(), 1);
     let known = &population.normalised[&(account, "title".to_owned())];
@@ -386,7 +398,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     assert_eq!(records.store.changes(run, &filter).await.expect("read").len(), 2, "by name, without regard to case");
     let filter = ChangeFilter { after: rows[1].id, limit: 10, ..ChangeFilter::default() };
     assert_eq!(records.store.changes(run, &filter).await.expect("read").len(), 1, "from a place on");
-    let filter = ChangeFilter { word: Some("held".into()), limit: 10, ..ChangeFilter::default() };
+    let filter = ChangeFilter { word: Some("on_hold".into()), limit: 10, ..ChangeFilter::default() };
     let lines = records.store.decided(run, &filter).await.expect("read");
     assert_eq!((lines.len(), lines[0].decided.reason.rule.as_ref().map(|p| p.line)), (1, Some(3)));
     let filter = ChangeFilter { system: Some("harbour".into()), limit: 10, ..ChangeFilter::default() };
@@ -397,10 +409,13 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
 #[tokio::test]
 async fn a_preview_is_never_in_the_queue() {
     let records = Records::new().await;
-    let id = records.store.begin_change_set("preview", "tester", None, at(1)).await.expect("begins");
-    assert_eq!(records.store.open_change_sets().await.expect("read"), [(id, "preview".into(), "reading".into(), "tester".into())]);
+    let id = records.store.begin_change_set(ChangeSetKind::Preview, "tester", None, at(1)).await.expect("begins");
+    assert_eq!(
+        records.store.open_change_sets().await.expect("read"),
+        [(id, ChangeSetKind::Preview, ChangeSetState::Reading, "tester".into())]
+    );
     let set = NewChangeSet {
-        kind: "preview",
+        kind: ChangeSetKind::Preview,
         rule_version: 4,
         principal: "tester".into(),
         preview: None,
@@ -446,14 +461,15 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
     assert_eq!(found("%", None).await, Vec::<String>::new(), "a sign of SQL is a sign");
     let next = records.store.identities("", None, Some(("Ada Lind", "i1")), 1).await.expect("listed");
     assert_eq!(next[0].identity.id, "i3");
-    assert_eq!(records.store.identity_counts().await.expect("read"), [("active".to_owned(), 2), ("left".to_owned(), 1)]);
+    assert_eq!(records.store.identity_counts().await.expect("read"), [(Stage::Active, 2), (Stage::Left, 1)]);
 }
 
 #[tokio::test]
 async fn links_are_closed_and_never_deleted() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 1, vec![observed("b1", &[])]).await;
-    let link = || vec![NewLink { account: 1, identity: "i1".into(), made_by: "match rule".into(), source: false }];
+    let link =
+        || vec![NewLink { account: 1, identity: "i1".into(), basis: LinkBasis::new(LinkOrigin::MatchRule, "match rule"), source: false }];
     records
         .store
         .keep_identities(
@@ -528,7 +544,7 @@ async fn a_closed_store_and_a_wrong_key_say_so() {
 async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_its_system_goes() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[]), observed("b2", &[])]).await;
-    let link = NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false };
+    let link = NewLink { account: 1, identity: "i1".into(), basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"), source: false };
     records
         .store
         .keep_identities(
@@ -538,7 +554,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
         )
         .await
         .expect("kept");
-    let say = async |identity: Option<&str>, account: Option<i64>, said: Said| {
+    let say = async |identity: Option<&str>, account: Option<i64>, said: MatchDecision| {
         let answer = Answer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
         let new = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
         records.store.answer_matches(vec![new], "p1", at(30)).await.expect("kept");
@@ -547,20 +563,20 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
         let rows = records.store.match_answers(Some("berthing")).await.expect("listed");
         rows.into_iter().map(|row| (row.id, row.answer.said, row.answer.account)).collect::<Vec<_>>()
     };
-    say(Some("i1"), None, Said::Skip).await;
-    say(Some("i1"), Some(1), Said::Never).await;
+    say(Some("i1"), None, MatchDecision::Skip).await;
+    say(Some("i1"), Some(1), MatchDecision::Never).await;
     assert!(records.store.population().await.expect("read").links.is_empty(), "the link between the two is ended");
-    say(Some("i1"), Some(2), Said::Join).await;
-    assert_eq!(held().await, [(3, Said::Join, Some(2)), (2, Said::Never, Some(1))], "a join is said instead of a skip");
-    say(Some("i1"), Some(2), Said::Never).await;
-    assert_eq!(held().await, [(4, Said::Never, Some(2)), (2, Said::Never, Some(1))], "the last word of the two holds");
+    say(Some("i1"), Some(2), MatchDecision::Join).await;
+    assert_eq!(held().await, [(3, MatchDecision::Join, Some(2)), (2, MatchDecision::Never, Some(1))], "a join is said instead of a skip");
+    say(Some("i1"), Some(2), MatchDecision::Never).await;
+    assert_eq!(held().await, [(4, MatchDecision::Never, Some(2)), (2, MatchDecision::Never, Some(1))], "the last word of the two holds");
     records.store.take_back_answer(2, "p1", at(40)).await.expect("taken back");
     assert!(matches!(records.store.take_back_answer(2, "p1", at(40)).await, Err(StoreError::Missing { what: "answer", .. })));
     let acts: Vec<String> = records.store.journal(None, None, 50).await.expect("read").into_iter().map(|entry| entry.act).collect();
     assert_eq!(acts.iter().filter(|act| act.starts_with("match.")).count(), 5, "{acts:?}");
 
     records.read("harbour", ObjectType::Person, 50, vec![observed("h1", &[])]).await;
-    let answer = Answer { system: "harbour".into(), identity: None, account: Some(3), said: Said::Skip, principal: "Eiko".into() };
+    let answer = Answer { system: "harbour".into(), identity: None, account: Some(3), said: MatchDecision::Skip, principal: "Eiko".into() };
     records
         .store
         .answer_matches(vec![NewAnswer { answer, object: ObjectType::Person, label: "h1".into() }], "p1", at(60))
@@ -643,7 +659,7 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")])]).await;
     let set = NewChangeSet {
-        kind: "run",
+        kind: ChangeSetKind::Run,
         rule_version: 3,
         principal: "tester".into(),
         preview: None,
@@ -658,7 +674,7 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
             change("i2", ChangeKind::Create, None, false),
         ],
     };
-    let link = NewLink { account: 1, identity: "i1".into(), made_by: "rule".into(), source: false };
+    let link = NewLink { account: 1, identity: "i1".into(), basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"), source: false };
     let people = NewPeople { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..NewPeople::default() };
     let (id, rows) = records.store.keep_run(people, set, [0, 2].into(), at(20)).await.expect("kept");
     let told: Vec<(&str, ChangeKind)> = rows.iter().map(|row| (row.change.identity.as_str(), row.change.kind)).collect();
@@ -737,7 +753,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     assert_eq!(in_flight, only);
     let before = records.store.before(seen, vec![], true, at(112)).await.expect("read");
     assert!(before.failed && before.in_doubt && !before.lost, "a run that goes on looks for its own: {before:?}");
-    records.store.set_change_set_state(run, "done", None, true, "tester", at(113)).await.expect("ended");
+    records.store.set_change_set_state(run, ChangeSetState::Done, None, true, "tester", at(113)).await.expect("ended");
     let new = NewApproval {
         fingerprint: "f".into(),
         rule: "leavers".into(),
@@ -828,7 +844,12 @@ async fn a_part_tells_what_the_whole_tells() {
     let records = Records::new().await;
     let store = &records.store;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")]), observed("b2", &[])]).await;
-    let link = |account, identity: &str| NewLink { account, identity: identity.into(), made_by: "rule".into(), source: false };
+    let link = |account, identity: &str| NewLink {
+        account,
+        identity: identity.into(),
+        basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
+        source: false,
+    };
     let people = vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)];
     let reserved = vec![Reserved { kind: ObjectType::Person, attribute: "login".into(), value: "ada".into(), identity: "i1".into() }];
     let links = vec![link(1, "i1"), link(2, "i2")];
@@ -856,8 +877,13 @@ async fn a_part_tells_what_the_whole_tells() {
     let role = tide_core::roles::Grant { identity: "i1".into(), role: "deck".into(), from: None, until: None, principal: "tester".into() };
     store.give_role(role, "", "tester", at(82)).await.expect("given");
     store.set_password(Ok("i1"), "canary-Zx9!", false, "tester", "tester", at(83)).await.expect("sealed");
-    let answer =
-        Answer { system: "berthing".into(), identity: Some("i1".into()), account: Some(2), said: Said::Never, principal: "tester".into() };
+    let answer = Answer {
+        system: "berthing".into(),
+        identity: Some("i1".into()),
+        account: Some(2),
+        said: MatchDecision::Never,
+        principal: "tester".into(),
+    };
     let answer = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
     store.answer_matches(vec![answer], "tester", at(84)).await.expect("kept");
 

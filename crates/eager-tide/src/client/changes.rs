@@ -1,5 +1,6 @@
 //! `eager-tide preview`, `run` and `changes …`.
 
+use super::codes::{argument, code_parser, label};
 use super::{Client, Reach, output};
 use clap::{Args, Subcommand};
 use indicatif::{ProgressBar, ProgressStyle};
@@ -8,6 +9,11 @@ use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
 use std::time::Duration;
 use tide_api::{Change, ChangeComparison, ChangeSet, ChangeSetResult, Line, NewChangeSet};
+use tide_core::ObjectType;
+use tide_core::decide::Verdict;
+use tide_core::states::ChangeSetKind;
+use tide_core::states::ChangeSetState;
+use tide_core::states::ChangeState;
 
 /// Options of `preview`.
 #[derive(Args)]
@@ -21,9 +27,9 @@ pub struct Preview {
     /// Only what is done in this system; repeated
     #[arg(long = "system", value_name = "NAME")]
     systems: Vec<String>,
-    /// Only what is done to accounts of this type: person, service or group; repeated
-    #[arg(long = "type", value_name = "TYPE")]
-    types: Vec<String>,
+    /// Only what is done to accounts of this type; repeated
+    #[arg(long = "type", value_name = "TYPE", value_parser = code_parser(ObjectType::ALL))]
+    types: Vec<ObjectType>,
     /// As it would be decided on this day or at this instant, if nothing else changes: 2027-01-15, or 2027-01-15T06:00:00+01:00
     #[arg(long, value_name = "DATE")]
     as_of: Option<String>,
@@ -50,9 +56,9 @@ pub struct Run {
     /// Only what is done in this system; repeated
     #[arg(long = "system", value_name = "NAME")]
     systems: Vec<String>,
-    /// Only what is done to accounts of this type: person, service or group; repeated
-    #[arg(long = "type", value_name = "TYPE")]
-    types: Vec<String>,
+    /// Only what is done to accounts of this type; repeated
+    #[arg(long = "type", value_name = "TYPE", value_parser = code_parser(ObjectType::ALL))]
+    types: Vec<ObjectType>,
 }
 
 /// What can be done with change sets.
@@ -131,11 +137,11 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
             bar.suspend(|| eprintln!("{}", output::clean(set.note.as_deref().unwrap_or_default())));
             told = set.note.clone();
         }
-        let of = |words: &[&str]| set.states.iter().filter(|c| words.contains(&c.word.as_str())).map(|c| c.count as u64).sum::<u64>();
-        let settled = of(&["done", "failed", "cancelled"]);
-        bar.set_length(settled + of(&["queued", "sending", "unknown"]));
+        let of = |states: &[ChangeState]| set.states.iter().filter(|c| states.contains(&c.state)).map(|c| c.count as u64).sum::<u64>();
+        let settled = of(&[ChangeState::Done, ChangeState::Failed, ChangeState::Canceled]);
+        bar.set_length(settled + of(&[ChangeState::Queued, ChangeState::Sending, ChangeState::Unknown]));
         bar.set_position(settled);
-        bar.set_message(set.state.clone());
+        bar.set_message(set.state.as_str());
         if set.ended.is_some() {
             bar.finish_and_clear();
             return Ok(set);
@@ -145,45 +151,48 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
     }
 }
 
+/// What a verdict means for those who got it.
+fn meaning(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Create => "get an account",
+        Verdict::Join => "have an account that is linked",
+        Verdict::Update => "get other values",
+        Verdict::Rename => "get another name",
+        Verdict::Enable => "are enabled again",
+        Verdict::Disable => "are disabled",
+        Verdict::OnHold => "wait for a condition or a decision",
+        Verdict::OutOfScope => "are not processed",
+        Verdict::Orphaned => "accounts are linked to nobody and are left alone",
+        Verdict::InSync => "equal what the rules want",
+        Verdict::Source => "give values",
+    }
+}
+
 fn summary(set: &ChangeSet) {
     output::line(&format!(
         "{} {} · rules version {} · {} · {}",
         set.kind,
         set.id,
         set.rule_version,
-        set.result.label(),
+        label(set.result),
         output::time(&set.started)
     ));
     if let Some(note) = &set.note {
         output::line(&format!("note: {note}"));
     }
     output::line("");
-    let meaning = |word: &str| match word {
-        "create" => "get an account",
-        "join" => "have an account that is joined",
-        "update" => "get other values",
-        "rename" => "get another name",
-        "enable" => "are enabled again",
-        "disable" => "are disabled",
-        "held" => "wait, or need a person's word",
-        "out_of_scope" => "do not take part",
-        "unowned" => "accounts belong to nobody and are left alone",
-        "in_step" => "are as they should be",
-        "source" => "give values",
-        _ => "",
-    };
     for count in &set.verdicts {
-        output::line(&format!("{:>6}  {:<13} {}", count.count, output::word(&count.word), meaning(&count.word)));
+        output::line(&format!("{:>6}  {:<13} {}", count.count, label(count.verdict), meaning(count.verdict)));
     }
 }
 
 /// Lines as a table. A preview has no outcome yet.
 fn print_lines(set: &ChangeSet, lines: &[Line]) {
-    let is_run = set.kind == "run";
+    let is_run = set.kind == ChangeSetKind::Run;
     let row = |line: &Line| {
         let outcome = match (&line.outcome, &line.error) {
             (Some(state), Some(error)) => format!("{state}: {error}"),
-            (Some(state), None) => output::word(state),
+            (Some(state), None) => label(*state),
             (None, _) => String::new(),
         };
         let account = line.account.clone().unwrap_or_else(|| "—".into());
@@ -201,17 +210,17 @@ fn print_lines(set: &ChangeSet, lines: &[Line]) {
 }
 
 async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<()> {
-    for count in set.verdicts.iter().filter(|c| !["in_step", "source"].contains(&c.word.as_str())) {
+    for count in set.verdicts.iter().filter(|c| !matches!(c.verdict, Verdict::InSync | Verdict::Source)) {
         let (rows, more): (Vec<Line>, bool) =
-            client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.word.clone())], each).await?;
-        output::line(&format!("\n{} ({})", output::word(&count.word), count.count));
+            client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.verdict.to_string())], each).await?;
+        output::line(&format!("\n{} ({})", label(count.verdict), count.count));
         print_lines(set, &rows);
         if more {
             output::line(&format!(
                 "  … and {} more: eager-tide changes show {} --verdict {}",
                 count.count - rows.len() as i64,
                 set.id,
-                count.word.replace('_', "-")
+                argument(count.verdict)
             ));
         }
     }
@@ -223,7 +232,7 @@ async fn print_changes(client: &Client, id: i64, query: &[(&str, String)], limit
     for change in &changes {
         output::line(&format!("\n{} {} in {} · {}", change.kind, change.label, change.system, change.state));
         output::line(&format!("  why    {}{}", change.reason, change.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()));
-        for (word, text) in [("held", &change.hold), ("answer", &change.error), ("to do", &change.remedy)] {
+        for (word, text) in [("hold", &change.hold), ("answer", &change.error), ("to do", &change.remedy)] {
             if let Some(text) = text {
                 output::line(&format!("  {word:<6} {text}"));
             }
@@ -250,7 +259,7 @@ impl Preview {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let new = NewChangeSet {
-            kind: "preview".into(),
+            kind: ChangeSetKind::Preview,
             without_reading: self.without_reading,
             only: self.only,
             systems: self.systems,
@@ -270,7 +279,7 @@ impl Preview {
                 set.id, set.id
             ));
         }
-        Ok(if set.state == "done" { ExitCode::SUCCESS } else { ExitCode::from(1) })
+        Ok(if set.state == ChangeSetState::Done { ExitCode::SUCCESS } else { ExitCode::from(1) })
     }
 }
 
@@ -279,7 +288,7 @@ impl Run {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let new = NewChangeSet {
-            kind: "run".into(),
+            kind: ChangeSetKind::Run,
             without_reading: self.without_reading,
             preview: self.preview,
             adopt: self.adopt,
@@ -290,8 +299,8 @@ impl Run {
         };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;
-        let count = |word: &str| set.states.iter().find(|c| c.word == word).map_or(0, |c| c.count);
-        let (done, failed, held) = (count("done"), count("failed"), count("held"));
+        let count = |state: ChangeState| set.states.iter().find(|c| c.state == state).map_or(0, |c| c.count);
+        let (done, failed, held) = (count(ChangeState::Done), count(ChangeState::Failed), count(ChangeState::OnHold));
         if reach.json() {
             output::json(&set)?;
         } else {
@@ -301,7 +310,7 @@ impl Run {
                     "\nadopted: accounts were joined, and nothing was sent. A run would send {held} changes: `eager-tide changes show {} --values`",
                     set.id
                 ));
-                return Ok(if set.state == "done" { ExitCode::SUCCESS } else { ExitCode::from(1) });
+                return Ok(if set.state == ChangeSetState::Done { ExitCode::SUCCESS } else { ExitCode::from(1) });
             }
             output::line(&format!(
                 "\nchanges: {done} done, {failed} failed, {held} held{}",
@@ -313,9 +322,9 @@ impl Run {
                     format!(" — incomplete: {} could not be read", set.unread.join(", "))
                 }
             ));
-            for state in ["failed", "held"] {
+            for state in [ChangeState::Failed, ChangeState::OnHold] {
                 if count(state) > 0 {
-                    print_changes(&client, set.id, &[("filter", state.into())], 10).await?;
+                    print_changes(&client, set.id, &[("filter", state.to_string())], 10).await?;
                 }
             }
         }
@@ -346,11 +355,11 @@ impl Changes {
                     output::table(
                         &["id", "kind", "result", "started", "by", "changes", "note"],
                         sets.iter().map(|s| {
-                            let states: Vec<String> = s.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
+                            let states: Vec<String> = s.states.iter().map(|c| format!("{} {}", c.count, label(c.state))).collect();
                             vec![
                                 s.id.to_string(),
-                                s.kind.clone(),
-                                s.result.label().to_owned(),
+                                s.kind.to_string(),
+                                label(s.result),
                                 output::time(&s.started),
                                 s.principal.clone(),
                                 if states.is_empty() { "none".into() } else { states.join(", ") },
@@ -414,7 +423,7 @@ impl Changes {
                                 .iter()
                                 .map(|v| format!("{}: {} → {}", v.attribute, v.before.join(", "), v.after.join(", ")))
                                 .collect();
-                            vec![change.label.clone(), change.system.clone(), change.kind.clone(), values.join("; ")]
+                            vec![change.label.clone(), change.system.clone(), change.kind.to_string(), values.join("; ")]
                         };
                         if !only.is_empty() {
                             output::table(&["person", "system", "change", "values"], only.iter().map(row));

@@ -1,41 +1,22 @@
 //! Where a system is, as the client's options say it.
 
+use super::codes::code_parser;
 use anyhow::{Context, bail};
-use clap::{Args, ValueEnum};
+use clap::Args;
 use std::io::{IsTerminal, Read};
 use std::path::{Path, PathBuf};
 use tide_api::{NewSystem, Scope, ScopeContainer, ScopeGroup};
-
-/// The kinds of systems.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Kind {
-    /// A directory over LDAP
-    Ldap,
-    /// A SCIM 2.0 service
-    Scim,
-    /// A CSV or JSON Lines file, from a folder or pulled over HTTP
-    Feed,
-    /// A system that calls us, over SCIM 2.0 or with events
-    Push,
-}
-
-/// What a system is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Purpose {
-    /// It gives identities their values
-    Source,
-    /// Accounts are kept in it
-    Target,
-}
+use tide_core::states::SystemKind;
+use tide_core::states::SystemRole;
 
 /// Where a system is.
 #[derive(Args)]
 pub struct Connection {
     /// Its name: lower-case letters, digits, hyphens
     pub name: String,
-    /// Its kind
-    #[arg(long, value_enum)]
-    kind: Kind,
+    /// Its kind: ldap, a directory; scim, a SCIM 2.0 service; feed, a CSV or JSON Lines file; push, a system that calls us
+    #[arg(long, value_parser = code_parser(SystemKind::ALL))]
+    kind: SystemKind,
     /// Its address: ldap://host:389, ldaps://host, https://host/scim/v2, https://host/roster.csv
     #[arg(long = "address", value_name = "URL")]
     address: Option<String>,
@@ -115,8 +96,8 @@ pub struct Connection {
     #[arg(long, help_heading = "Feed")]
     label: Option<String>,
     /// What it is for: its first rule file is written by that
-    #[arg(long = "as", value_enum, value_name = "PURPOSE", help_heading = "Rules")]
-    pub purpose: Option<Purpose>,
+    #[arg(long = "as", value_parser = code_parser(SystemRole::ALL), value_name = "PURPOSE", help_heading = "Rules")]
+    pub purpose: Option<SystemRole>,
     /// A container to take people from; may be given several times
     #[arg(long, value_name = "DN", help_heading = "Rules")]
     within: Vec<String>,
@@ -171,15 +152,15 @@ impl Connection {
         set("url", self.address.clone().into());
         set("ca_pem", self.ca.as_ref().map(|path| file(path)).transpose()?.into());
         set("pin_sha256", self.pin.clone().into());
-        if self.kind != Kind::Push {
+        if self.kind != SystemKind::Push {
             set("most_shrink_percent", self.most_shrink.into());
         }
-        let needs_address = matches!(self.kind, Kind::Ldap | Kind::Scim);
+        let needs_address = matches!(self.kind, SystemKind::Ldap | SystemKind::Scim);
         if needs_address && self.address.is_none() {
             bail!("--address is missing, for example ldaps://harbour.skerry.example or https://berthing.skerry.example/scim/v2");
         }
         match self.kind {
-            Kind::Ldap => {
+            SystemKind::Ldap => {
                 set("base_dn", self.base_dn.clone().context("a directory needs --base-dn, for example dc=skerry,dc=example")?.into());
                 set("start_tls", self.start_tls.into());
                 set("bind_dn", self.bind_dn.clone().into());
@@ -195,7 +176,7 @@ impl Connection {
                     set("auth", "external".into());
                 }
             }
-            Kind::Scim => {
+            SystemKind::Scim => {
                 set("per_second", self.per_second.into());
                 set("in_flight", self.in_flight.into());
                 set("visible_after_seconds", self.visible_after.into());
@@ -209,7 +190,7 @@ impl Connection {
                 };
                 set("auth", auth);
             }
-            Kind::Feed => {
+            SystemKind::Feed => {
                 set("path", self.path.as_ref().map(|path| path.display().to_string()).into());
                 set(
                     "key",
@@ -220,29 +201,23 @@ impl Connection {
                 );
                 set("name", self.label.clone().into());
             }
-            Kind::Push => {}
+            SystemKind::Push => {}
         }
         let anonymous = match self.kind {
-            Kind::Ldap => self.bind_dn.is_none() && self.client_cert.is_none(),
-            Kind::Feed | Kind::Push => true,
-            Kind::Scim => false,
+            SystemKind::Ldap => self.bind_dn.is_none() && self.client_cert.is_none(),
+            SystemKind::Feed | SystemKind::Push => true,
+            SystemKind::Scim => false,
         };
         let secret = match (&self.secret_env, &self.secret_at) {
             (Some(name), _) => Some(std::env::var(name).with_context(|| format!("the environment variable {name} is not set"))?),
             (_, Some(place)) if place.starts_with("env:") || place.starts_with("file:") => Some(place.clone()),
             (_, Some(place)) => bail!("`{place}` is no place of a secret: env:NAME or file:PATH"),
             // A file is often given to everybody: a token is taken if one was piped in.
-            _ if self.kind == Kind::Feed && self.address.is_some() => piped()?,
+            _ if self.kind == SystemKind::Feed && self.address.is_some() => piped()?,
             _ if anonymous => None,
             _ => Some(secret_from_input()?),
         };
-        let kind = match self.kind {
-            Kind::Ldap => "ldap",
-            Kind::Scim => "scim",
-            Kind::Feed => "feed",
-            Kind::Push => "push",
-        };
-        Ok(NewSystem { name: self.name.clone(), kind: kind.into(), settings: settings.into(), secret, first: None })
+        Ok(NewSystem { name: self.name.clone(), kind: self.kind, settings: settings.into(), secret, first: None })
     }
 
     /// Who takes part by its first rules.

@@ -1,10 +1,12 @@
 //! `eager-tide decisions …`.
 
+use super::codes::argument;
 use super::{Reach, output};
 use clap::Subcommand;
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{Decision, NewDecisionAnswer};
+use tide_api::{Decision, DecisionAnswer, NewDecisionAnswer};
+use tide_core::states::DecisionKind;
 
 /// What can be done with decisions.
 #[derive(Subcommand)]
@@ -24,7 +26,7 @@ pub enum Decisions {
         choose: Vec<String>,
     },
     /// Say no: the changes are not sent while they stay the same
-    Refuse {
+    Reject {
         /// The decision, or the start of its id
         id: String,
         /// Words that go with it: whoever looks at the changes sees them
@@ -32,7 +34,7 @@ pub enum Decisions {
         comment: String,
     },
     /// Ask anew about changes that nobody answered in time
-    AskAgain {
+    Reopen {
         /// The decision, or the start of its id
         id: String,
     },
@@ -61,8 +63,8 @@ pub enum Decisions {
         /// The decision, or the start of its id
         id: String,
     },
-    /// Say that you have seen what was done behind our back
-    Seen {
+    /// Acknowledge an external change
+    Acknowledge {
         /// The decision, or the start of its id
         id: String,
     },
@@ -84,7 +86,7 @@ impl Decisions {
                     for one in &all {
                         output::line(&one.title);
                         output::line(&format!("    {}", one.said));
-                        if one.count > 1 || one.kind == "match" {
+                        if one.count > 1 || one.kind == DecisionKind::Match {
                             let more = if one.count > one.names.len() {
                                 format!(" and {} more", one.count - one.names.len())
                             } else {
@@ -95,57 +97,57 @@ impl Decisions {
                         match &one.blocked {
                             Some(why) => output::line(&format!("    not for you to answer: {why}")),
                             None => one.answers.iter().for_each(|a| {
-                                output::line(&format!("    eager-tide decisions {a} {}", one.id));
-                                for offer in one.offers.iter().filter(|_| a == "approve") {
+                                output::line(&format!("    eager-tide decisions {} {}", argument(*a), one.id));
+                                for offer in one.offers.iter().filter(|_| *a == DecisionAnswer::Approve) {
                                     output::line(&format!("        --choose '{}'", offer.text.replace('\'', "'\\''")));
                                 }
                             }),
                         }
-                        if one.kind == "match" {
+                        if one.kind == DecisionKind::Match {
                             output::line(&format!("    eager-tide match {}", one.system));
                         }
                     }
                 }
-                let waits = all.iter().any(|one| one.kind != "override");
+                let waits = all.iter().any(|one| one.kind != DecisionKind::Override);
                 return Ok(ExitCode::from(if waits { 3 } else { 0 }));
             }
             Decisions::Approve { id, comment, choose } => {
                 chosen = choose;
-                (id, "approve", comment)
+                (id, DecisionAnswer::Approve, comment)
             }
-            Decisions::Refuse { id, comment } => (id, "refuse", comment),
-            Decisions::AskAgain { id } => (id, "ask-again", String::new()),
-            Decisions::Repair { id } => (id, "repair", String::new()),
-            Decisions::Release { id } => (id, "release", String::new()),
-            Decisions::Discard { id } => (id, "discard", String::new()),
-            Decisions::TakeBack { id } => (id, "take-back", String::new()),
-            Decisions::Retry { id } => (id, "retry", String::new()),
-            Decisions::Seen { id } => (id, "seen", String::new()),
+            Decisions::Reject { id, comment } => (id, DecisionAnswer::Reject, comment),
+            Decisions::Reopen { id } => (id, DecisionAnswer::Reopen, String::new()),
+            Decisions::Repair { id } => (id, DecisionAnswer::Repair, String::new()),
+            Decisions::Release { id } => (id, DecisionAnswer::Release, String::new()),
+            Decisions::Discard { id } => (id, DecisionAnswer::Discard, String::new()),
+            Decisions::TakeBack { id } => (id, DecisionAnswer::TakeBack, String::new()),
+            Decisions::Retry { id } => (id, DecisionAnswer::Retry, String::new()),
+            Decisions::Acknowledge { id } => (id, DecisionAnswer::Acknowledge, String::new()),
         };
         let meant: Vec<&Decision> = all.iter().filter(|one| one.id.starts_with(&id)).collect();
         let [one] = meant.as_slice() else {
             let many = if meant.is_empty() { "nothing that waits is" } else { "several that wait are" };
             anyhow::bail!("{many} called `{id}`: `eager-tide decisions list` shows what waits");
         };
-        let new = NewDecisionAnswer { id: one.id.clone(), answer: answer.to_owned(), comment, chosen };
+        let new = NewDecisionAnswer { id: one.id.clone(), answer, comment, chosen };
         client.tell(Method::POST, "decisions", Some(&new)).await?;
         output::line(&match answer {
-            "release" => format!("{}: let through; they are sent with the next run", one.title),
-            "discard" => format!("{}: discarded; they are not sent while they stay the same", one.title),
-            "approve" if !new.chosen.is_empty() => {
+            DecisionAnswer::Release => format!("{}: let through; they are sent with the next run", one.title),
+            DecisionAnswer::Discard => format!("{}: discarded; they are not sent while they stay the same", one.title),
+            DecisionAnswer::Approve if !new.chosen.is_empty() => {
                 format!(
                     "{}: yes to {}, no to the others; sent with the next run when every level has said so",
                     one.title,
                     new.chosen.join(" and ")
                 )
             }
-            "approve" => format!("{}: yes; sent with the next run when every level has said so", one.title),
-            "refuse" => format!("{}: no; not sent while it stays the same", one.title),
-            "ask-again" => format!("{}: asked again with the next run", one.title),
-            "repair" => format!("{}: put right with the next run", one.title),
-            "take-back" => format!("{}: taken back; it is asked again with the next decision", one.title),
-            "retry" => format!("{}: tried again with the next run", one.title),
-            _ => format!("{}: seen", one.title),
+            DecisionAnswer::Approve => format!("{}: yes; sent with the next run when every level has said so", one.title),
+            DecisionAnswer::Reject => format!("{}: rejected; not sent while it stays the same", one.title),
+            DecisionAnswer::Reopen => format!("{}: asked again with the next run", one.title),
+            DecisionAnswer::Repair => format!("{}: put right with the next run", one.title),
+            DecisionAnswer::TakeBack => format!("{}: taken back; it is asked again with the next decision", one.title),
+            DecisionAnswer::Retry => format!("{}: tried again with the next run", one.title),
+            DecisionAnswer::Acknowledge => format!("{}: acknowledged", one.title),
         });
         Ok(ExitCode::SUCCESS)
     }

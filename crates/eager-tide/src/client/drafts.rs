@@ -11,6 +11,8 @@ use tide_api::{
     Difference, Draft, DraftRow, Effect, FileDifference, MappingTrial, NewDraft, NewMappingTrial, PublishDraft, Published, RuleVersion,
     SaveDraft,
 };
+use tide_core::states::Direction;
+use tide_core::states::LineChange;
 
 /// What can be done with drafts.
 #[derive(Subcommand)]
@@ -81,8 +83,17 @@ pub fn print_differences(files: &[FileDifference]) {
                 output::line("          …");
             }
             last = at;
-            output::line(&format!("  {:>5} {} {}", at, line.sign, line.text));
+            output::line(&format!("  {:>5} {} {}", at, sign(line.change), line.text));
         }
+    }
+}
+
+/// How a line of a difference is marked.
+fn sign(change: LineChange) -> char {
+    match change {
+        LineChange::Added => '+',
+        LineChange::Removed => '-',
+        LineChange::Unchanged => ' ',
     }
 }
 
@@ -283,7 +294,7 @@ pub async fn try_mapping(client: &Client, reach: &Reach, new: NewMappingTrial) -
         Some(account) => format!("on {}, whose account is {account}", trial.label),
         None => format!("on {}, who has no account there yet", trial.label),
     });
-    let mut by_direction: BTreeMap<&str, Vec<Vec<String>>> = BTreeMap::new();
+    let mut by_direction: BTreeMap<Direction, Vec<Vec<String>>> = BTreeMap::new();
     for one in &trial.attributes {
         let gives = match &one.fault {
             Some(fault) => format!("error: {}", fault.message),
@@ -292,7 +303,7 @@ pub async fn try_mapping(client: &Client, reach: &Reach, new: NewMappingTrial) -
         };
         let there = if one.there.is_empty() { "—".into() } else { one.there.join(" · ") };
         let note = one.note.clone().unwrap_or_default();
-        by_direction.entry(&one.direction).or_default().push(vec![
+        by_direction.entry(one.direction).or_default().push(vec![
             format!("   {}", one.attribute),
             one.expression.clone(),
             gives,
@@ -302,7 +313,7 @@ pub async fn try_mapping(client: &Client, reach: &Reach, new: NewMappingTrial) -
     }
     for (direction, rows) in by_direction {
         let (title, there) = match direction {
-            "inbound" => ("inbound: account → identity", "identity now"),
+            Direction::Inbound => ("inbound: account → identity", "identity now"),
             _ => ("outbound: identity → account", "account now"),
         };
         output::line(&format!("\n  {title}"));

@@ -1,6 +1,7 @@
 //! `eager-tide feeds …`.
 
 use super::{Reach, output};
+use crate::client::codes::label;
 use anyhow::Context;
 use clap::Subcommand;
 use std::path::PathBuf;
@@ -44,7 +45,7 @@ impl Feeds {
                 };
                 vec![
                     column.name.clone(),
-                    column.kind.clone(),
+                    label(column.kind),
                     column.filled.to_string(),
                     column.empty.to_string(),
                     column.repeated.to_string(),

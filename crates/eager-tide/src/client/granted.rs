@@ -1,6 +1,7 @@
 //! `eager-tide licences` and `eager-tide told`.
 
 use super::{Reach, output};
+use crate::client::codes::label;
 use clap::Args;
 use std::process::ExitCode;
 use tide_api::{Licence, Told};
@@ -101,7 +102,15 @@ impl ToldTo {
                     (None, None, Some(call)) => format!("waits for {call}"),
                     (_, _, None) => "here".to_owned(),
                 };
-                vec![output::time(&one.made), one.event, one.label, one.about.unwrap_or_default(), one.to.join(", "), one.text, state]
+                vec![
+                    output::time(&one.made),
+                    label(one.event),
+                    one.label,
+                    one.about.unwrap_or_default(),
+                    one.to.join(", "),
+                    one.text,
+                    state,
+                ]
             });
             output::table(&["noticed", "what", "about", "of", "told to", "text", "carried"], rows);
         }

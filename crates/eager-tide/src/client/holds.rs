@@ -1,40 +1,17 @@
 //! `eager-tide holds`.
 
+use super::codes::code_parser;
 use super::{Reach, output};
-use clap::{Args, ValueEnum};
+use clap::Args;
 use std::process::ExitCode;
 use tide_api::{HoldCause, HoldCount, HoldOwner, Holds};
-
-/// Why something does not go on now.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-enum Cause {
-    Guard,
-    AwaitingApproval,
-    NeedsReview,
-    Failed,
-    RetriedLater,
-    MissingValue,
-    DuplicateValue,
-    InvalidValue,
-    RuleError,
-    WaitingForAccount,
-    WaitingForSeat,
-    WaitingForDay,
-    WaitingForStep,
-    UnknownOutcome,
-    NotRead,
-    ExternalChange,
-    DeletedThere,
-    Discarded,
-    Paused,
-}
 
 /// Show who is on hold now: why, since when, and who can end it. Ends with code 3 when anybody is
 #[derive(Args)]
 pub struct ShowHolds {
     /// Only this cause
-    #[arg(long, value_enum)]
-    cause: Option<Cause>,
+    #[arg(long, value_parser = code_parser(HoldCause::ALL))]
+    cause: Option<HoldCause>,
     /// Only this system
     #[arg(long)]
     system: Option<String>,
@@ -93,9 +70,8 @@ pub fn counts(counts: &[HoldCount]) -> String {
 impl ShowHolds {
     /// Does it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
-        let cause_code = self.cause.and_then(|cause| cause.to_possible_value()).map(|value| value.get_name().replace('-', "_"));
         let mut query = vec![("limit", self.limit.to_string()), ("search", self.search)];
-        query.extend(cause_code.map(|cause| ("cause", cause)));
+        query.extend(self.cause.map(|cause| ("cause", cause.to_string())));
         query.extend(self.system.map(|system| ("system", system)));
         let holds: Holds = reach.client()?.get("holds", &query).await?;
         if reach.json() {

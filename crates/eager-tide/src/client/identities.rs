@@ -1,10 +1,15 @@
 //! `eager-tide identities …` and `eager-tide why`.
 
+use super::codes::label;
 use super::{Reach, known, output, segment};
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
 use tide_api::{Attribute, DepartureEffect, Explanation, Identity, IdentityDetail, Leave, Leavers, LifeLine, Memberships, ValueReason};
+use tide_core::decide::ChangeKind;
+use tide_core::decide::Verdict;
+use tide_core::states::MembershipOrigin;
+use tide_core::states::ValueState;
 
 /// What can be done with identities.
 #[derive(Subcommand)]
@@ -110,15 +115,24 @@ fn before_and_after(values: &[tide_api::ValueChange]) -> String {
 }
 
 /// What would be done, if nothing held it.
-fn on_hold(verdict: &str) -> &'static str {
+fn on_hold(verdict: Verdict) -> &'static str {
     match verdict {
-        "create" => "an account would be created, and is on hold",
-        "join" => "an existing account would be linked, and is on hold",
-        "update" => "would be updated, and is on hold",
-        "rename" => "would be renamed, and is on hold",
-        "enable" => "would be enabled, and is on hold",
-        "disable" => "would be disabled, and is on hold",
+        Verdict::Create => "an account would be created, and is on hold",
+        Verdict::Join => "an existing account would be linked, and is on hold",
+        Verdict::Update => "would be updated, and is on hold",
+        Verdict::Rename => "would be renamed, and is on hold",
+        Verdict::Enable => "would be enabled, and is on hold",
+        Verdict::Disable => "would be disabled, and is on hold",
         _ => "on hold",
+    }
+}
+
+/// How a value in a target stands, with what else is to be said of it.
+fn value_state(value: &tide_api::ValueReason) -> String {
+    let state = value.state.map(label).unwrap_or_default();
+    match (&value.note, value.state) {
+        (Some(note), Some(ValueState::InSync | ValueState::LeftAlone)) => format!("{state}: {note}"),
+        _ => state,
     }
 }
 
@@ -135,21 +149,21 @@ pub fn print(found: &Explanation) {
         output::line(&format!(
             "\n{}: {}",
             account.system,
-            match account.verdict.as_str() {
+            match account.verdict {
                 verdict if account.hold.is_some() => on_hold(verdict).to_owned(),
-                "in_step" => "as it should be".to_owned(),
-                "source" => "gives values".to_owned(),
-                "create" => "an account will be made".to_owned(),
-                "join" => "an existing account will be joined".to_owned(),
-                "out_of_scope" if found.identity.is_none() => "does not take part".to_owned(),
-                "out_of_scope" if account.key.is_some() => "takes no part any more".to_owned(),
-                "out_of_scope" => "no account".to_owned(),
-                "update" => "will be updated".to_owned(),
-                "rename" => "will be renamed".to_owned(),
-                "enable" => "will be enabled".to_owned(),
-                "disable" => "will be disabled".to_owned(),
-                "unowned" => "is linked to nobody".to_owned(),
-                other => output::word(other),
+                Verdict::InSync => "as it should be".to_owned(),
+                Verdict::Source => "gives values".to_owned(),
+                Verdict::Create => "an account will be made".to_owned(),
+                Verdict::Join => "an existing account will be joined".to_owned(),
+                Verdict::OutOfScope if found.identity.is_none() => "does not take part".to_owned(),
+                Verdict::OutOfScope if account.key.is_some() => "takes no part any more".to_owned(),
+                Verdict::OutOfScope => "no account".to_owned(),
+                Verdict::Update => "will be updated".to_owned(),
+                Verdict::Rename => "will be renamed".to_owned(),
+                Verdict::Enable => "will be enabled".to_owned(),
+                Verdict::Disable => "will be disabled".to_owned(),
+                Verdict::Orphaned => "is linked to nobody".to_owned(),
+                Verdict::OnHold => "on hold".to_owned(),
             }
         ));
         let mut facts =
@@ -177,7 +191,7 @@ pub fn print(found: &Explanation) {
             let rows = account.values.iter().map(|v| {
                 let there = v.there.clone().unwrap_or_default();
                 let value = if there == v.value { there } else { format!("{there}  (wanted: {})", v.value) };
-                vec![format!("  {}", v.attribute), value, v.state.clone().unwrap_or_default(), because(v), v.rule.clone()]
+                vec![format!("  {}", v.attribute), value, value_state(v), because(v), v.rule.clone()]
             });
             output::table(&["  attribute", "is", "state", "because", "place"], rows);
         }
@@ -185,9 +199,9 @@ pub fn print(found: &Explanation) {
 }
 
 fn groups(all: &Memberships) {
-    let origin = |one: &tide_api::Membership| match one.origin.as_str() {
-        "rule" => format!("by rule, since {}", one.since.as_deref().map_or_else(String::new, output::time)),
-        "mapped" => "as where the group comes from".to_owned(),
+    let origin = |one: &tide_api::Membership| match one.origin {
+        MembershipOrigin::Rule => format!("by rule, since {}", one.since.as_deref().map_or_else(String::new, output::time)),
+        MembershipOrigin::Mapped => "as where the group comes from".to_owned(),
         _ => "by hand".to_owned(),
     };
     if all.groups.is_empty() && all.members.is_empty() {
@@ -246,7 +260,7 @@ impl Identities {
                                 i.label.clone(),
                                 value(i, "employeeNumber"),
                                 value(i, "mail"),
-                                i.stage.clone(),
+                                i.stage.to_string(),
                                 i.systems.join(", "),
                                 i.id.clone(),
                             ]
@@ -288,9 +302,9 @@ impl Identities {
                                 format!("  {}", c.settled.as_deref().map_or_else(|| "—".into(), output::time)),
                                 c.change_set.to_string(),
                                 c.principal.clone().unwrap_or_default(),
-                                c.kind.clone(),
+                                c.kind.to_string(),
                                 c.system.clone(),
-                                c.state.clone(),
+                                label(c.state),
                                 before_and_after(&c.values),
                                 c.reason.clone(),
                             ]
@@ -386,7 +400,7 @@ fn departure(effect: &DepartureEffect, preview: bool) {
                 vec![
                     step,
                     change.system.clone(),
-                    change.kind.clone(),
+                    label(change.kind),
                     change.values.join(", "),
                     change.hold.clone().unwrap_or_else(|| "—".into()),
                 ]
@@ -431,7 +445,11 @@ fn leavers(all: &Leavers) {
                     (None, None) if one.open.is_empty() => "nothing to close".to_owned(),
                     (None, None) => "not yet".to_owned(),
                 };
-                let open: Vec<String> = one.open.iter().map(|way| format!("{} {}: {}", way.system, way.kind, way.why)).collect();
+                let open: Vec<String> = one
+                    .open
+                    .iter()
+                    .map(|way| format!("{} {}: {}", way.system, way.kind.map_or("webhook", ChangeKind::as_str), way.why))
+                    .collect();
                 let open = if open.is_empty() { "—".to_owned() } else { open.join("; ") };
                 vec![one.label.clone(), output::time(&one.started), closed, one.done.to_string(), open, one.identity.clone()]
             }),

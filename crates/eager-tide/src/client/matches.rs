@@ -1,36 +1,14 @@
 //! `eager-tide match SYSTEM`.
 
+use super::codes::{code_parser, label};
 use super::{Client, Reach, output, segment};
 use anyhow::{Context, bail};
-use clap::{Args, ValueEnum};
+use clap::Args;
 use reqwest::Method;
 use std::process::ExitCode;
 use tide_api::{KeptAnswers, MatchCase, MatchLine, MatchValue, MatchView, NewMatchAnswer};
-
-/// How a match stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Which {
-    /// Several match
-    Ambiguous,
-    /// One matches, and a person is asked first
-    Asked,
-    /// Several identities match one account
-    ClaimedTwice,
-    /// What matches belongs to somebody else already
-    Taken,
-    /// An account carries a key that is somebody else's by now
-    Moved,
-    /// An account that exists is joined by the next run
-    WillJoin,
-    /// Nobody matches: somebody new, or a new account
-    New,
-    /// Accounts that belong to nobody
-    Unowned,
-    /// Left alone, by rule or because a person said so
-    LeftAlone,
-    /// Joined
-    Joined,
-}
+use tide_core::matching::MatchDecision;
+use tide_core::states::MatchStatus;
 
 /// How the accounts of a system and the identities find each other.
 #[derive(Args)]
@@ -38,8 +16,8 @@ pub struct Match {
     /// The system
     system: String,
     /// The people behind one number
-    #[arg(long, value_enum)]
-    which: Option<Which>,
+    #[arg(long, value_parser = code_parser(MatchStatus::ALL))]
+    which: Option<MatchStatus>,
     /// Only those with this text in name, account or reason
     #[arg(long, default_value = "")]
     search: String,
@@ -72,17 +50,13 @@ pub struct Match {
     take_back: Option<i64>,
 }
 
-fn words(word: &str) -> String {
-    word.replace('_', " ")
-}
-
 fn print_lines(lines: &[MatchLine]) {
     output::table(
-        &["person", "stands", "account", "why", "rule"],
+        &["person", "status", "account", "reason", "rule"],
         lines.iter().map(|l| {
             vec![
                 l.label.clone(),
-                words(&l.word),
+                label(l.status),
                 l.account_name.clone().unwrap_or_default(),
                 l.reason.clone(),
                 l.rule.clone().unwrap_or_default(),
@@ -117,17 +91,23 @@ fn print_case(case: &MatchCase) {
 }
 
 impl Match {
-    fn said(&self) -> Option<&'static str> {
-        [(self.join, "join"), (self.never, "never"), (self.new, "new"), (self.skip, "skip")].into_iter().find(|(on, _)| *on).map(|(_, w)| w)
+    fn said(&self) -> Option<MatchDecision> {
+        let options = [
+            (self.join, MatchDecision::Join),
+            (self.never, MatchDecision::Never),
+            (self.new, MatchDecision::New),
+            (self.skip, MatchDecision::Skip),
+        ];
+        options.into_iter().find(|(on, _)| *on).map(|(_, w)| w)
     }
 
     fn path(&self) -> String {
         format!("systems/{}/matches", segment(&self.system))
     }
 
-    async fn view(&self, client: &Client, which: Option<String>, search: &str, limit: usize) -> anyhow::Result<MatchView> {
+    async fn view(&self, client: &Client, which: Option<MatchStatus>, search: &str, limit: usize) -> anyhow::Result<MatchView> {
         let mut query = vec![("limit", limit.to_string()), ("search", search.to_owned())];
-        query.extend(which.map(|which| ("which", which)));
+        query.extend(which.map(|which| ("which", which.to_string())));
         client.get(&self.path(), &query).await
     }
 
@@ -142,7 +122,7 @@ impl Match {
 
     /// The one whom a text names: by label, account or id.
     async fn find(&self, client: &Client, who: &str) -> anyhow::Result<MatchLine> {
-        let view = self.view(client, self.which_word(), "", 5000).await?;
+        let view = self.view(client, self.which, "", 5000).await?;
         let same = |text: Option<&str>| text.is_some_and(|text| text.eq_ignore_ascii_case(who));
         let exact = |l: &&MatchLine| same(Some(&l.label)) || same(l.identity.as_deref()) || same(l.account_name.as_deref());
         let part = |text: Option<&str>| text.is_some_and(|text| text.to_lowercase().contains(&who.to_lowercase()));
@@ -159,27 +139,23 @@ impl Match {
             [one] => Ok((*one).clone()),
             [] => bail!("nobody of {} is called `{who}`: `eager-tide match {}` shows who there is", self.system, self.system),
             several => {
-                let names: Vec<String> = several.iter().take(8).map(|l| format!("{} ({})", l.label, words(&l.word))).collect();
+                let names: Vec<String> = several.iter().take(8).map(|l| format!("{} ({})", l.label, label(l.status))).collect();
                 bail!("`{who}` names {}: {}; use an id, an account or --which", several.len(), names.join(", "))
             }
         }
     }
 
-    fn which_word(&self) -> Option<String> {
-        self.which.and_then(|which| which.to_possible_value()).map(|value| value.get_name().replace('-', "_"))
-    }
-
     /// What is to be said of one line.
-    async fn answer(&self, client: &Client, line: &MatchLine, said: &str) -> anyhow::Result<NewMatchAnswer> {
-        let answer = |identity, account| NewMatchAnswer { said: said.into(), identity, account };
-        if ["new", "skip"].contains(&said) {
+    async fn answer(&self, client: &Client, line: &MatchLine, said: MatchDecision) -> anyhow::Result<NewMatchAnswer> {
+        let answer = |identity, account| NewMatchAnswer { said, identity, account };
+        if matches!(said, MatchDecision::New | MatchDecision::Skip) {
             // Said of the one that looks; an identity looks for its account, an account that has none for its identity.
             return Ok(match &line.identity {
                 Some(identity) => answer(Some(identity.clone()), None),
                 None => answer(None, line.account),
             });
         }
-        if line.word == "joined" || line.word == "will_join" {
+        if matches!(line.status, MatchStatus::Linked | MatchStatus::WillLink) {
             return Ok(answer(line.identity.clone(), line.account));
         }
         let case = self.case(client, line).await?;
@@ -196,7 +172,7 @@ impl Match {
         let identity = case.own.identity.clone().or(side.identity.clone()).context("there is no identity")?;
         let account = case.own.account.or(side.account).or(line.account).context("there is no account")?;
         // Of a key that moved, the candidate is whom the account may belong to instead.
-        let identity = if line.word == "moved" { side.identity.clone().unwrap_or(identity) } else { identity };
+        let identity = if line.status == MatchStatus::KeyReassigned { side.identity.clone().unwrap_or(identity) } else { identity };
         Ok(answer(Some(identity), Some(account)))
     }
 
@@ -243,9 +219,9 @@ impl Match {
             }
             return Ok(ExitCode::SUCCESS);
         }
-        let view = self.view(&client, self.which_word(), &self.search, if self.all { 5000 } else { self.limit }).await?;
+        let view = self.view(&client, self.which, &self.search, if self.all { 5000 } else { self.limit }).await?;
         if let (true, Some(said)) = (self.all, self.said()) {
-            let lines: Vec<&MatchLine> = view.lines.iter().filter(|line| said != "join" || line.candidates == 1).collect();
+            let lines: Vec<&MatchLine> = view.lines.iter().filter(|line| said != MatchDecision::Join || line.candidates == 1).collect();
             if lines.is_empty() {
                 bail!("nobody fits");
             }
@@ -264,12 +240,12 @@ impl Match {
         }
         if self.which.is_none() && self.search.is_empty() {
             output::table(
-                &["stands", "people"],
-                view.counts.iter().filter(|c| c.count > 0).map(|c| vec![words(&c.word), c.count.to_string()]),
+                &["status", "people"],
+                view.counts.iter().filter(|c| c.count > 0).map(|c| vec![label(c.status), c.count.to_string()]),
             );
-            if !view.joined_by.is_empty() {
+            if !view.linked_by.is_empty() {
                 output::line("");
-                output::table(&["joined by", "accounts"], view.joined_by.iter().map(|c| vec![c.word.clone(), c.count.to_string()]));
+                output::table(&["linked by", "accounts"], view.linked_by.iter().map(|c| vec![c.basis.clone(), c.count.to_string()]));
             }
             if !view.answers.is_empty() {
                 output::line("");
@@ -278,7 +254,7 @@ impl Match {
                     view.answers
                         .iter()
                         .take(self.limit)
-                        .map(|a| vec![a.id.to_string(), a.said.clone(), a.label.clone(), a.principal.clone(), output::time(&a.made)]),
+                        .map(|a| vec![a.id.to_string(), a.said.to_string(), a.label.clone(), a.principal.clone(), output::time(&a.made)]),
                 );
             }
             output::line(&format!(

@@ -2,6 +2,7 @@
 
 pub mod calls;
 pub mod changes;
+mod codes;
 pub mod connection;
 pub mod decisions;
 pub mod drafts;

@@ -58,11 +58,6 @@ pub fn time(stamp: &str) -> String {
     format!("{} UTC", stamp.get(..19).unwrap_or(stamp).replace('T', " "))
 }
 
-/// A word of the API for people.
-pub fn word(word: &str) -> String {
-    word.replace('_', " ")
-}
-
 /// Values as one line; none is a dash.
 pub fn values(values: &[String]) -> String {
     if values.is_empty() { "—".into() } else { values.join(" · ") }

@@ -25,7 +25,7 @@ pub enum Passwords {
         must_change: bool,
     },
     /// Passwords that were set for somebody, and where they have arrived
-    Way {
+    Status {
         /// Who: a name, a number, an address, a DN or an id
         who: String,
     },
@@ -69,7 +69,7 @@ impl Passwords {
                     .await?;
                 output::line(&format!("set: it goes to all linked systems; `eager-tide passwords way {id}` says where it has arrived"));
             }
-            Passwords::Way { who } => {
+            Passwords::Status { who } => {
                 let id = client.identity(&who).await?;
                 let all: Vec<PasswordOnItsWay> = client.get(&format!("identities/{}/password", segment(&id)), &[]).await?;
                 if reach.json() {

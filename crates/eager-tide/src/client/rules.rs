@@ -7,6 +7,8 @@ use reqwest::Method;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use tide_api::{NewMappingTrial, NewTrial, Published, RuleCheck, RuleFile, RuleFiles, RuleLine, Trial};
+use tide_core::ObjectType;
+use tide_core::rules::FaultSeverity;
 
 /// What can be done with rules.
 #[derive(Subcommand)]
@@ -69,8 +71,8 @@ pub enum Rules {
         #[arg(long, value_name = "NUMBER")]
         draft: Option<i64>,
         /// What it is about
-        #[arg(long, value_name = "TYPE", value_parser = ["person", "service", "group"])]
-        object: Option<String>,
+        #[arg(long, value_name = "TYPE", value_parser = super::codes::code_parser(ObjectType::ALL))]
+        object: Option<ObjectType>,
     },
     /// Write the published rules into a folder, comments and all
     Export {
@@ -138,7 +140,7 @@ impl Rules {
                     output::json(&check)?;
                 } else {
                     print_faults(&check.faults);
-                    let errors = check.faults.iter().filter(|f| f.severity == "error").count();
+                    let errors = check.faults.iter().filter(|f| f.severity == FaultSeverity::Error).count();
                     output::line(&format!("{errors} errors, {} warnings", check.faults.len() - errors));
                 }
                 return Ok(if check.usable { ExitCode::SUCCESS } else { ExitCode::from(1) });

@@ -1,10 +1,11 @@
 //! `eager-tide systems schedule`: how a system is followed, and when nothing is written to it.
 
 use super::{Client, Reach, output, segment};
-use anyhow::bail;
+use anyhow::{Context as _, bail};
 use reqwest::Method;
 use std::process::ExitCode;
 use tide_api::{QuietWindow, System};
+use tide_core::states::WatchMode;
 
 /// When a system is read and written by itself.
 #[derive(clap::Args)]
@@ -107,7 +108,10 @@ pub async fn schedule(client: &Client, reach: &Reach, name: &str, asked: Timing)
         new.follow = asked.follow;
     }
     if let Some(way) = asked.way {
-        new.way = (way != "best").then_some(way);
+        new.way = match way.as_str() {
+            "best" => None,
+            word => Some(WatchMode::parse(word).with_context(|| format!("`{word}` is no way of watching a system"))?),
+        };
     }
     new.every_seconds = asked.every.or(new.every_seconds);
     new.full_every_seconds = asked.full_every.or(new.full_every_seconds);

@@ -1,31 +1,22 @@
 //! `eager-tide scope SYSTEM`.
 
+use super::codes::code_parser;
 use super::{Reach, output, segment};
-use clap::{Args, ValueEnum};
+use clap::Args;
 use reqwest::Method;
 use std::io::Write;
 use std::process::ExitCode;
-use tide_api::{Count, Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeTrial};
-
-/// Where somebody stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Stand {
-    /// Takes part
-    In,
-    /// Does not take part
-    Out,
-    /// Waits for something
-    Held,
-}
+use tide_api::{Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeStatusCount, ScopeTrial};
+use tide_core::states::ScopeStatus;
 
 /// Who takes part with a system, who does not and who waits.
 #[derive(Args)]
 pub struct ScopeView {
     /// The system
     system: String,
-    /// The people who stand there, with each one's reason
-    #[arg(long, value_enum)]
-    who: Option<Stand>,
+    /// The people with this status, with each one's reason
+    #[arg(long, value_parser = code_parser(ScopeStatus::ALL))]
+    who: Option<ScopeStatus>,
     /// Only those with this text in name, account or reason
     #[arg(long, default_value = "")]
     search: String,
@@ -55,30 +46,33 @@ pub struct ScopeView {
     limit: usize,
 }
 
-fn totals(totals: &[Count]) -> String {
-    totals.iter().map(|count| format!("{} {}", count.count, count.word)).collect::<Vec<_>>().join(", ")
+fn totals(totals: &[ScopeStatusCount]) -> String {
+    totals.iter().map(|count| format!("{} {}", count.count, status(count.status))).collect::<Vec<_>>().join(", ")
 }
 
 fn print_counts(counts: &[ScopeCount]) {
     output::table(
-        &["stands", "people", "reason", "rule"],
-        counts.iter().map(|c| vec![c.stand.clone(), c.count.to_string(), c.reason.clone(), c.rule.clone().unwrap_or_default()]),
+        &["status", "people", "reason", "rule"],
+        counts.iter().map(|c| vec![status(c.status).to_owned(), c.count.to_string(), c.reason.clone(), c.rule.clone().unwrap_or_default()]),
     );
 }
 
 fn print_lines(lines: &[ScopeLine], limit: usize) {
     output::table(
-        &["person", "stands", "reason", "account"],
-        lines.iter().take(limit).map(|l| vec![l.label.clone(), l.stand.clone(), l.reason.clone(), l.account.clone().unwrap_or_default()]),
+        &["person", "status", "reason", "account"],
+        lines
+            .iter()
+            .take(limit)
+            .map(|l| vec![l.label.clone(), status(l.status).to_owned(), l.reason.clone(), l.account.clone().unwrap_or_default()]),
     );
 }
 
-/// Where somebody stands, for people.
-fn status(word: &str) -> &'static str {
-    match word {
-        "in" => "in scope",
-        "held" => "on hold",
-        _ => "out of scope",
+/// A status for people.
+fn status(status: ScopeStatus) -> &'static str {
+    match status {
+        ScopeStatus::In => "in scope",
+        ScopeStatus::OnHold => "on hold",
+        ScopeStatus::Out => "out of scope",
     }
 }
 
@@ -104,13 +98,8 @@ impl ScopeView {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let path = format!("systems/{}/scope", segment(&self.system));
-        let stand = self.who.map(|stand| match stand {
-            Stand::In => "in",
-            Stand::Out => "out",
-            Stand::Held => "held",
-        });
         let mut query = vec![("limit", self.limit.to_string()), ("search", self.search.clone())];
-        query.extend(stand.map(|stand| ("stand", stand.to_owned())));
+        query.extend(self.who.map(|status| ("status", status.to_string())));
         if self.export {
             let file = client.download(&format!("systems/{}/scope.csv", segment(&self.system)), &query[1..]).await?;
             std::io::stdout().write_all(&file)?;
@@ -125,7 +114,7 @@ impl ScopeView {
             return Ok(ExitCode::SUCCESS);
         }
         output::line(&format!("{}: {} (by {})\n", self.system, totals(&view.totals), view.file));
-        if stand.is_none() && self.search.is_empty() {
+        if self.who.is_none() && self.search.is_empty() {
             print_counts(&view.counts);
             output::line(&format!("\n`eager-tide scope {} --who out` lists the people; --search finds one", self.system));
         } else if view.lines.is_empty() {
@@ -150,7 +139,7 @@ impl ScopeView {
                 output::line("nobody would move");
             }
             for one in &trial.moves {
-                output::line(&format!("{} from {} to {}", one.count, status(&one.from), status(&one.to)));
+                output::line(&format!("{} from {} to {}", one.count, status(one.from), status(one.to)));
                 print_lines(&one.lines, self.limit);
             }
         }

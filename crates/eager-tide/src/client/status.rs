@@ -1,11 +1,12 @@
 //! `eager-tide status`.
 
+use super::codes::label;
 use super::{Reach, output};
 use std::process::ExitCode;
 use tide_api::{Attention, ChangeSet, Overview, Severity};
 
 fn counts(set: &ChangeSet) -> String {
-    let parts: Vec<String> = set.states.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
+    let parts: Vec<String> = set.states.iter().map(|c| format!("{} {}", c.count, label(c.state))).collect();
     match (parts.is_empty(), set.unread.is_empty()) {
         (true, true) => "nothing to change".into(),
         (true, false) => format!("{} could not be read", set.unread.join(", ")),
@@ -27,7 +28,7 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         super::systems::print(&overview.systems);
         output::line("");
     }
-    let stages: Vec<String> = overview.identities.iter().map(|c| format!("{} {}", c.count, c.word)).collect();
+    let stages: Vec<String> = overview.identities.iter().map(|c| format!("{} {}", c.count, label(c.stage))).collect();
     output::line(&format!("identities   {}", if stages.is_empty() { "none yet: a run makes them".into() } else { stages.join(", ") }));
     output::line(&format!(
         "rules        {}",
@@ -35,12 +36,12 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     ));
     match &overview.last_run {
         Some(run) => {
-            output::line(&format!("last run     {} · {} · {}: {}", run.id, output::time(&run.started), run.result.label(), counts(run)))
+            output::line(&format!("last run     {} · {} · {}: {}", run.id, output::time(&run.started), label(run.result), counts(run)))
         }
         None => output::line("last run     none yet: `eager-tide preview` shows what one would do"),
     }
     if let Some(run) = &overview.last_by_itself {
-        output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), run.result.label(), counts(run)));
+        output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), label(run.result), counts(run)));
     }
     output::line(&format!(
         "on hold      {}",

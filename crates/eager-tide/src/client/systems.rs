@@ -1,18 +1,22 @@
 //! `eager-tide systems …`.
 
-use super::connection::{Connection, Purpose, file, secret_from_input};
+use super::connection::{Connection, file, secret_from_input};
 use super::schedule::{self, Timing, timing};
 use super::{Client, Reach, known, output, segment};
+use crate::client::codes::label;
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, Health, MadeToken,
+    AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken,
     NewSecret, NewSettings, NewSystem, NewToken, Operation, Permission, ReadResult, Retirement, SchemaAttribute, System, SystemState,
     Token,
 };
+use tide_core::ObjectType;
+use tide_core::states::EventKind;
+use tide_core::states::SystemHealth;
 
 /// What can be done with systems.
 #[derive(Subcommand)]
@@ -126,8 +130,8 @@ pub enum Systems {
         /// The system
         name: String,
         /// The types that may be written: person, service, group
-        #[arg(long, value_delimiter = ',', conflicts_with = "read_only")]
-        writable: Option<Vec<String>>,
+        #[arg(long, value_delimiter = ',', conflicts_with = "read_only", value_parser = super::codes::code_parser(ObjectType::ALL))]
+        writable: Option<Vec<ObjectType>>,
         /// Nothing may be written
         #[arg(long)]
         read_only: bool,
@@ -192,14 +196,18 @@ pub fn print(systems: &[System]) {
         &["system", "kind", "health", "accounts", "linked", "writes", "last read", "address"],
         systems.iter().map(|s| {
             let health = match s.health {
-                Health::Unknown => "not tested",
-                Health::Paused => "paused",
-                Health::Healthy => "healthy",
-                Health::Degraded => "degraded",
-                Health::Unreachable => "unreachable",
+                SystemHealth::Unknown => "not tested",
+                SystemHealth::Paused => "paused",
+                SystemHealth::Healthy => "healthy",
+                SystemHealth::Degraded => "degraded",
+                SystemHealth::Unreachable => "unreachable",
             };
-            let writes = if s.writable.is_empty() { "read-only".into() } else { s.writable.join(", ") };
-            let read = s.readings.first().map_or_else(|| "never".into(), |r| format!("{} {}", r.state, output::time(&r.started)));
+            let writes = if s.writable.is_empty() {
+                "read-only".into()
+            } else {
+                s.writable.iter().map(|one| one.as_str()).collect::<Vec<_>>().join(", ")
+            };
+            let read = s.readings.first().map_or_else(|| "never".into(), |r| format!("{} {}", r.state, output::time(&r.started_at)));
             let paused = match (s.armed, s.paused) {
                 (_, true) => "",
                 (false, false) => " (not armed)",
@@ -207,7 +215,7 @@ pub fn print(systems: &[System]) {
             };
             vec![
                 s.name.clone(),
-                s.kind.clone(),
+                s.kind.to_string(),
                 health.into(),
                 s.accounts.to_string(),
                 s.linked.to_string(),
@@ -290,7 +298,7 @@ impl Systems {
                     let yes = |truth: bool| if truth { "yes" } else { "" }.to_owned();
                     output::table(
                         &["attribute", "kind", "several", "required", "writable"],
-                        schema.into_iter().map(|a| vec![a.name, a.kind, yes(a.many), yes(a.required), yes(a.writable)]),
+                        schema.into_iter().map(|a| vec![a.name, label(a.kind), yes(a.many), yes(a.required), yes(a.writable)]),
                     );
                 }
             }
@@ -405,7 +413,12 @@ impl Systems {
                     return Ok(ExitCode::SUCCESS);
                 };
                 let sample = serde_json::from_str(&file(&path)?).with_context(|| format!("{} holds no JSON", path.display()))?;
-                let words = word.iter().filter_map(|pair| pair.split_once('=')).map(|(a, b)| (a.to_owned(), b.to_owned())).collect();
+                let meaning = |pair: &String| {
+                    let (word, kind) = pair.split_once('=').with_context(|| format!("`{pair}` is not written as WORD=KIND"))?;
+                    let kind = EventKind::parse(kind).with_context(|| format!("`{kind}` is no kind of event: joiner, mover or leaver"))?;
+                    Ok((word.to_owned(), kind))
+                };
+                let words = word.iter().map(meaning).collect::<anyhow::Result<_>>()?;
                 let sample = EventSample { sample, event, key, id, sequence, time, words };
                 let learned: EventShape = client.send(Method::PUT, &format!("events/{name}/shape"), &sample).await?;
                 if reach.json() {
@@ -609,10 +622,7 @@ async fn add(client: &Client, reach: &Reach, connection: Connection) -> anyhow::
         }
         return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });
     }
-    let first = connection.purpose.map(|purpose| FirstRules {
-        purpose: if purpose == Purpose::Source { "source" } else { "target" }.into(),
-        scope: connection.scope(),
-    });
+    let first = connection.purpose.map(|purpose| FirstRules { purpose, scope: connection.scope() });
     let added: AddedSystem = client.send(Method::POST, "systems", &NewSystem { first, ..system }).await?;
     let name = segment(&added.system.name);
     // Tested again under its name, so that its schema is known to the rules.

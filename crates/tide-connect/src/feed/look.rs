@@ -2,9 +2,11 @@
 //! gaps and duplicates, the first rows, and the rows that could not be used.
 
 use super::rows::{self, Row};
-use crate::{BadRow, ConnectError, FeedFormat};
+use crate::{BadRow, ConnectError};
 use std::collections::{HashMap, HashSet};
 use std::io::{Read, Seek};
+use tide_core::states::ColumnType;
+use tide_core::states::FeedFormat;
 
 /// Rows that are shown, and bad rows that are shown.
 const SHOWN: (usize, usize) = (10, 100);
@@ -14,8 +16,8 @@ const SHOWN: (usize, usize) = (10, 100);
 pub struct LookColumn {
     /// Its name.
     pub name: String,
-    /// `text`, `number`, `date`, `truth` or `address`: what all its values look like.
-    pub kind: String,
+    /// What all its values look like.
+    pub kind: ColumnType,
     /// Rows in which it has a value.
     pub filled: usize,
     /// Rows in which it has none.
@@ -31,8 +33,8 @@ pub struct LookColumn {
 /// What a file looks like.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct FeedLook {
-    /// `csv` or `json_lines`.
-    pub format: String,
+    /// How it is written.
+    pub format: FeedFormat,
     /// The delimiter's word, for CSV.
     pub delimiter: Option<String>,
     /// The encoding.
@@ -69,7 +71,7 @@ pub fn look<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedLook, Connec
     let mut seen: HashMap<String, Seen> = HashMap::new();
     let mut first: Vec<HashMap<String, String>> = Vec::new();
     let mut look = FeedLook {
-        format: if form.delimiter.is_some() { "csv" } else { "json_lines" }.into(),
+        format: if form.delimiter.is_some() { FeedFormat::Csv } else { FeedFormat::JsonLines },
         delimiter: form.delimiter_word(),
         encoding: form.encoding.name().into(),
         marked: form.marked,
@@ -127,15 +129,15 @@ fn is_date(text: &str) -> bool {
 
 fn column(name: &str, seen: Option<&Seen>, rows: usize) -> LookColumn {
     let Some(seen) = seen else {
-        return LookColumn { name: name.to_owned(), kind: "text".into(), empty: rows, ..LookColumn::default() };
+        return LookColumn { name: name.to_owned(), empty: rows, ..LookColumn::default() };
     };
     let all = |count: usize| count == seen.filled;
     let kind = match () {
-        () if all(seen.date) => "date",
-        () if all(seen.number) => "number",
-        () if all(seen.truth) => "truth",
-        () if all(seen.address) => "address",
-        () => "text",
+        () if all(seen.date) => ColumnType::Date,
+        () if all(seen.number) => ColumnType::Number,
+        () if all(seen.truth) => ColumnType::Boolean,
+        () if all(seen.address) => ColumnType::Address,
+        () => ColumnType::Text,
     };
     let mut repeated: Vec<(&String, &u32)> = seen.values.iter().filter(|(_, count)| **count > 1).collect();
     repeated.sort_by(|a, b| b.1.cmp(a.1).then(a.0.cmp(b.0)));
@@ -143,7 +145,7 @@ fn column(name: &str, seen: Option<&Seen>, rows: usize) -> LookColumn {
     let nearly = repeated.len() * 20 <= seen.values.len();
     LookColumn {
         name: name.to_owned(),
-        kind: kind.into(),
+        kind,
         filled: seen.filled,
         empty: rows - seen.filled,
         repeated: repeated.len(),

@@ -7,7 +7,7 @@ mod rows;
 
 pub use look::{FeedLook, LookColumn, look};
 
-use crate::scim::http::{Http, Way};
+use crate::scim::http::{Http, HttpSettings};
 use crate::tls::Trust;
 use crate::{Access, CheckReport, ConnectError, Connector, Description, FeedSettings, ScimAuth, Secret, Showing, Shown, Write};
 use async_trait::async_trait;
@@ -21,6 +21,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tide_core::model::Observed;
+use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, ObjectType, Schema, Value};
 use tokio::sync::mpsc;
 
@@ -78,7 +79,7 @@ impl FeedConnector {
                 return Err(lasting("feed_path", format!("`{path}` is not an absolute path"), "give the whole path of the file or folder"));
             }
             (None, Some(url)) => {
-                let way = Way {
+                let way = HttpSettings {
                     url,
                     trust: Trust { ca_pem: settings.ca_pem.as_deref(), ..Trust::default() },
                     timeout_seconds: settings.timeout_seconds,
@@ -483,8 +484,8 @@ impl Connector for FeedConnector {
         })
     }
 
-    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
-        Ok(vec![if self.settings.url.is_none() { crate::Way::Arrival } else { crate::Way::Full }])
+    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+        Ok(vec![if self.settings.url.is_none() { WatchMode::Arrival } else { WatchMode::FullRead }])
     }
 
     async fn find(&self, _object: ObjectType, _probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {

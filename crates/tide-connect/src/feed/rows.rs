@@ -1,7 +1,7 @@
 //! From octets to rows: what the file is written in is found out, and every row is read with its line.
 
 use super::{lasting, unreadable};
-use crate::{BadRow, ConnectError, FeedFormat};
+use crate::{BadRow, ConnectError};
 use encoding_rs::{CoderResult, Decoder, Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use serde_json::Value as Json;
 use std::cell::Cell;
@@ -10,6 +10,7 @@ use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
 use std::rc::Rc;
 use std::sync::Arc;
 use tide_core::Value;
+use tide_core::states::FeedFormat;
 
 /// The longest row, in octets: a quote that never closes would swallow the rest of the file.
 const LONGEST: usize = 1 << 20;

@@ -3,7 +3,7 @@
 
 use super::schema::{self, Known};
 use super::{LdapConnector, Search, accept, dial, entry};
-use crate::follow::{News, Way, stopped};
+use crate::follow::{News, stopped};
 use crate::{CheckReport, ConnectError};
 use ldap3::controls::{Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo};
 use ldap3::controls::{EntryState, RefreshMode, SyncInfo};
@@ -14,6 +14,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::model::Observed;
+use tide_core::states::WatchMode;
 use tide_ldap::{Dn, Filter};
 use tokio::sync::mpsc;
 
@@ -52,30 +53,30 @@ fn number_of(mark: &str) -> Option<(u64, &str)> {
 
 impl LdapConnector {
     /// How this server's changes can be known, the best first: only what it was seen to do. Beside each, why a better one is left out.
-    pub(super) async fn proved_ways(&self, ldap: &mut Ldap, known: &Known) -> Vec<(Way, Option<String>)> {
+    pub(super) async fn proved_ways(&self, ldap: &mut Ldap, known: &Known) -> Vec<(WatchMode, Option<String>)> {
         let (mut ways, mut doubt) = (Vec::new(), None);
         if known.offers(CONTENT_SYNC) && known.key == "entryUUID" {
             match self.tells_keys(ldap).await {
-                Ok(()) => ways.push((Way::ContentSync, None)),
+                Ok(()) => ways.push((WatchMode::ContentSync, None)),
                 Err(why) => doubt = Some(why),
             }
         }
         if known.controller && known.offers(SHOW_DELETED) {
             match self.shows_deleted(ldap).await {
-                Ok(()) => ways.push((Way::ChangeNumber, None)),
+                Ok(()) => ways.push((WatchMode::ChangeNumber, None)),
                 Err(why) => doubt = Some(why),
             }
         }
-        ways.extend([(Way::Modified, doubt), (Way::Full, None)]);
+        ways.extend([(WatchMode::Modified, doubt), (WatchMode::FullRead, None)]);
         ways
     }
 
     /// Says in a connection test how changes are noticed, and what is missing for a better way.
     pub(super) async fn check_watching(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
         match self.proved_ways(ldap, known).await.into_iter().next() {
-            Some((way, None)) => report.passed("Changes", way.words()),
+            Some((way, None)) => report.passed("Changes", way.label()),
             Some((way, Some(why))) => {
-                let text = format!("{}, once an hour: {why}", way.words());
+                let text = format!("{}, once an hour: {why}", way.label());
                 let help = if known.controller {
                     "give the service account the rights to list and read `CN=Deleted Objects`"
                 } else {
@@ -161,10 +162,10 @@ impl LdapConnector {
     }
 
     /// The place in the server's history at which it is now.
-    pub(super) async fn mark_of(&self, way: Way) -> Result<Option<String>, ConnectError> {
+    pub(super) async fn mark_of(&self, way: WatchMode) -> Result<Option<String>, ConnectError> {
         let mut ldap = self.line().await?;
         match way {
-            Way::ContentSync => {
+            WatchMode::ContentSync => {
                 let context = self.context(&mut ldap).await?;
                 let mut numbers = self.values(&mut ldap, &context, "contextCSN").await?;
                 numbers.sort();
@@ -172,7 +173,7 @@ impl LdapConnector {
                 // following begins with everything).
                 Ok((!numbers.is_empty()).then(|| format!("rid=000,csn={}", numbers.join(";"))))
             }
-            Way::ChangeNumber => self.highest(&mut ldap).await.map(|(number, database)| Some(format!("{number}@{database}"))),
+            WatchMode::ChangeNumber => self.highest(&mut ldap).await.map(|(number, database)| Some(format!("{number}@{database}"))),
             _ => {
                 let from = jiff::Timestamp::now().saturating_sub(jiff::SignedDuration::from_secs(FIRST_LOOK)).unwrap_or_default();
                 Ok(Some(from.strftime("%Y%m%d%H%M%SZ").to_string()))

@@ -23,6 +23,7 @@ use schema::Known;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use tide_core::model::Observed;
+use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Value};
 use tide_ldap::wire::{Ask, Reach};
 use tide_ldap::{Dn, Filter};
@@ -549,27 +550,26 @@ impl Connector for LdapConnector {
         crate::show(move |out| async move { self.enumerate(object, &out).await.map(Shown::Complete) })
     }
 
-    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
+    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?.clone();
         Ok(self.proved_ways(&mut ldap, &known).await.into_iter().map(|(way, _)| way).collect())
     }
 
-    async fn mark(&self, _object: ObjectType, way: crate::Way) -> Result<Option<String>, ConnectError> {
+    async fn mark(&self, _object: ObjectType, way: WatchMode) -> Result<Option<String>, ConnectError> {
         self.mark_of(way).await
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, way: crate::Way, from: Option<String>) -> crate::Following {
-        use crate::Way;
+    fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::Following {
         crate::follow::follow(move |out| async move {
             let (told, news) = mpsc::channel(8);
             let telling = async {
                 let ended = match (way, from) {
-                    (Way::ContentSync, from) => self.synchronize(object, from, &told).await,
-                    (Way::ChangeNumber, Some(from)) => lost_by_limit(self.numbered(object, &from, &told).await, &told).await,
-                    (Way::Modified, Some(from)) => lost_by_limit(self.modified(object, &from, &told).await, &told).await,
+                    (WatchMode::ContentSync, from) => self.synchronize(object, from, &told).await,
+                    (WatchMode::ChangeNumber, Some(from)) => lost_by_limit(self.numbered(object, &from, &told).await, &told).await,
+                    (WatchMode::Modified, Some(from)) => lost_by_limit(self.modified(object, &from, &told).await, &told).await,
                     _ => {
-                        let text = format!("a directory cannot be followed by {}", way.word());
+                        let text = format!("a directory cannot be followed by {}", way.as_str());
                         Err(ConnectError::lasting("no_way", text, "choose another way"))
                     }
                 };

@@ -445,7 +445,7 @@ impl Known {
         (schema.classes, schema.unordered) = (self.classes.clone(), self.unordered.clone());
         schema.operational = self.operational.clone();
         schema.native = self.native_names();
-        ObjectType::ALL.into_iter().map(|kind| (kind, schema.clone())).collect()
+        ObjectType::ALL.iter().copied().map(|kind| (kind, schema.clone())).collect()
     }
 }
 

@@ -20,7 +20,7 @@ const PATIENCE: u32 = 5;
 const LONGEST: Duration = Duration::from_secs(120);
 
 /// Where a service is and how it is called.
-pub(crate) struct Way<'a> {
+pub(crate) struct HttpSettings<'a> {
     pub url: &'a str,
     pub trust: Trust<'a>,
     pub timeout_seconds: u16,
@@ -128,7 +128,7 @@ pub(crate) fn careful(tls: &rustls::ClientConfig, timeout: Duration) -> Result<C
 }
 
 impl Http {
-    pub fn new(way: &Way<'_>, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+    pub fn new(way: &HttpSettings<'_>, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
         let mut base = usable(way.url)?;
         if !base.path().ends_with('/') {
             base.set_path(&format!("{}/", base.path()));
@@ -528,7 +528,7 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
             format!("the service knows us, and does not let us do this (HTTP 403){detail}"),
             "give the token the right to read and write users in the service",
         )),
-        404 if making || !path.contains('/') => Err(not_scim(path, "HTTP 404, there is no such address")),
+        404 if making || !path.contains('/') => Err(not_scim(path, "HTTP 404, there is no such address").with_status(404)),
         404 => Err(ConnectError::lasting(
             "gone",
             format!("the account is not there any more (HTTP 404){detail}"),
@@ -623,7 +623,7 @@ mod tests {
     #[test]
     fn no_path_leads_out_of_the_base_url() {
         let auth = ScimAuth::Bearer;
-        let way = Way {
+        let way = HttpSettings {
             url: "https://berthing.example/scim/v2",
             trust: Trust::default(),
             timeout_seconds: 1,

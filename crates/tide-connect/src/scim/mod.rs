@@ -7,7 +7,7 @@ pub(crate) mod http;
 use crate::tls::Trust;
 use crate::{Access, CheckReport, ConnectError, Connector, Description, ScimSettings, Secret, Showing, Shown, Write};
 use async_trait::async_trait;
-use http::{Answer, Http, Way};
+use http::{Answer, Http, HttpSettings};
 use reqwest::Method;
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeMap, HashSet};
@@ -16,6 +16,7 @@ use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
+use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_scim::filter::quote;
 use tide_scim::flat::FlatAttribute;
@@ -64,7 +65,7 @@ struct Endpoint {
 impl ScimConnector {
     /// A connector; nothing is sent yet.
     pub fn new(settings: ScimSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
-        let way = Way {
+        let way = HttpSettings {
             url: &settings.url,
             trust: Trust { ca_pem: settings.ca_pem.as_deref(), pin: settings.pin_sha256.as_deref(), own: None },
             timeout_seconds: settings.timeout_seconds,
@@ -83,7 +84,7 @@ impl ScimConnector {
     /// A discovery endpoint that a poor service may not have: what it says, or nothing.
     async fn maybe(&self, path: &str) -> Result<Json, ConnectError> {
         match self.http.get(path).await {
-            Err(error) if error.code == "not_scim" && error.said.contains("404") => Ok(Json::Null),
+            Err(error) if error.code == "not_scim" && error.status == Some(404) => Ok(Json::Null),
             other => other,
         }
     }
@@ -542,32 +543,32 @@ impl Connector for ScimConnector {
         crate::show(move |out| async move { self.enumerate(object, &out).await })
     }
 
-    async fn ways(&self) -> Result<Vec<crate::Way>, ConnectError> {
+    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
         let known = self.known().await?;
-        let mut ways = vec![crate::Way::Full];
+        let mut ways = vec![WatchMode::FullRead];
         if let (true, Some(endpoint)) = (known.filter, known.endpoints.get(&ObjectType::Person)) {
             // A service that keeps no times cannot be asked by them, whatever it can filter by.
             let first = list(&self.http.get(&format!("{}?startIndex=1&count=1", endpoint.path)).await?);
             if first.first().is_none_or(|one| one["meta"]["lastModified"].is_string()) {
-                ways.insert(0, crate::Way::LastModified);
+                ways.insert(0, WatchMode::LastModified);
             }
         }
         Ok(ways)
     }
 
-    async fn mark(&self, _object: ObjectType, _way: crate::Way) -> Result<Option<String>, ConnectError> {
+    async fn mark(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
         // The service's clock is not known before it was heard: a day is looked back once.
         let from = jiff::Timestamp::now().saturating_sub(jiff::SignedDuration::from_hours(24)).unwrap_or_default();
         Ok(Some(from.to_string()))
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, way: crate::Way, from: Option<String>) -> crate::Following {
+    fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::Following {
         crate::follow::follow(move |out| async move {
             match (way, from) {
-                (crate::Way::LastModified, Some(from)) => self.modified(object, &from, &out).await,
+                (WatchMode::LastModified, Some(from)) => self.modified(object, &from, &out).await,
                 _ => Err(ConnectError::lasting(
                     "no_way",
-                    format!("a SCIM service cannot be followed by {}", way.word()),
+                    format!("a SCIM service cannot be followed by {}", way.as_str()),
                     "choose another way",
                 )),
             }

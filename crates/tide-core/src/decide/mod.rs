@@ -15,88 +15,47 @@ use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
 use crate::licences::{self, Seats};
 use crate::memberships::Memberships;
-use crate::model::{AccountId, Identity, InFlight, MemberName, ObjectType, Override, Population, Reserved};
+use crate::model::{AccountId, Identity, InFlight, LinkBasis, MemberName, ObjectType, Override, Population, Reserved};
 use crate::notices;
 use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
+use crate::states::{MatchStatus, UnmatchedCause};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use std::fmt;
 
-/// The kind of a change.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum ChangeKind {
-    /// The account is made unusable. Leavers come first, so this orders before all others.
-    Disable,
-    /// The account is removed.
-    Delete,
-    /// A membership or licence is taken away.
-    Revoke,
-    /// The account is made.
-    Create,
-    /// The account is made usable.
-    Enable,
-    /// The account gets another name.
-    Rename,
-    /// The account gets another container.
-    Move,
-    /// Values change.
-    Update,
-    /// A membership or licence is given.
-    Grant,
-    /// A password is set.
-    Password,
+codes! {
+    /// The kind of a change.
+    pub enum ChangeKind {
+        /// The account is made unusable. Leavers come first, so this orders before all others.
+        Disable,
+        /// The account is removed.
+        Delete,
+        /// A membership or licence is taken away.
+        Revoke,
+        /// The account is made.
+        Create,
+        /// The account is made usable.
+        Enable,
+        /// The account gets another name.
+        Rename,
+        /// The account gets another container.
+        Move,
+        /// Values change.
+        Update,
+        /// A membership or licence is given.
+        Grant,
+        /// A password is set.
+        Password,
+    }
 }
 
 impl ChangeKind {
-    /// All kinds, in the order in which they are sent.
-    pub const ALL: [ChangeKind; 10] = [
-        ChangeKind::Disable,
-        ChangeKind::Delete,
-        ChangeKind::Revoke,
-        ChangeKind::Create,
-        ChangeKind::Enable,
-        ChangeKind::Rename,
-        ChangeKind::Move,
-        ChangeKind::Update,
-        ChangeKind::Grant,
-        ChangeKind::Password,
-    ];
-
     /// Does it take access away? Such changes overtake all others.
     pub fn takes_away(self) -> bool {
         matches!(self, ChangeKind::Disable | ChangeKind::Delete | ChangeKind::Revoke)
-    }
-
-    /// The word used in rules, records and answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            ChangeKind::Disable => "disable",
-            ChangeKind::Delete => "delete",
-            ChangeKind::Revoke => "revoke",
-            ChangeKind::Create => "create",
-            ChangeKind::Enable => "enable",
-            ChangeKind::Rename => "rename",
-            ChangeKind::Move => "move",
-            ChangeKind::Update => "update",
-            ChangeKind::Grant => "grant",
-            ChangeKind::Password => "password",
-        }
-    }
-
-    /// The kind that a word names.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.word() == word)
-    }
-}
-
-impl fmt::Display for ChangeKind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.word())
     }
 }
 
@@ -146,6 +105,11 @@ impl Change {
         self.step > 0 || self.kind.takes_away()
     }
 
+    /// Is it on hold by this cause?
+    pub fn is_held_by(&self, cause: HoldCause) -> bool {
+        self.hold.as_ref().is_some_and(|hold| hold.cause == Some(cause))
+    }
+
     /// Does it give or take one membership of a group, whose account it is then about?
     pub fn is_membership(&self) -> bool {
         self.object == ObjectType::Group && matches!(self.kind, ChangeKind::Grant | ChangeKind::Revoke)
@@ -158,7 +122,7 @@ impl Change {
 
     /// The change that a decision about some of its values alone would be: it has a fingerprint of its own. `key` is that of its account.
     pub fn with_values(&self, key: &str, values: Vec<ValueChange>) -> Change {
-        let fingerprint = fingerprint(&[&self.system, self.object.word(), self.kind.word(), &self.identity, key], &values);
+        let fingerprint = fingerprint(&[&self.system, self.object.as_str(), self.kind.as_str(), &self.identity, key], &values);
         Change { values, fingerprint, ..self.clone() }
     }
 
@@ -177,70 +141,31 @@ impl Change {
     }
 }
 
-/// What was decided about one person in one system.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Verdict {
-    /// An account is made.
-    Create,
-    /// An existing account is joined, and its values may change.
-    Join,
-    /// Values change.
-    Update,
-    /// The account gets another name.
-    Rename,
-    /// It is made usable again.
-    Enable,
-    /// It is made unusable.
-    Disable,
-    /// Nothing is to be done.
-    InStep,
-    /// It gives values, as a source.
-    Source,
-    /// It does not take part.
-    OutOfScope,
-    /// Something is missing or must be decided first.
-    Held,
-    /// The account belongs to nobody.
-    Unowned,
-}
-
-impl Verdict {
-    /// All verdicts, in the order in which they are shown.
-    pub const SHOWN: [Verdict; 11] = [
-        Verdict::Held,
-        Verdict::Disable,
-        Verdict::Create,
-        Verdict::Join,
-        Verdict::Update,
-        Verdict::Rename,
-        Verdict::Enable,
-        Verdict::OutOfScope,
-        Verdict::Unowned,
-        Verdict::InStep,
-        Verdict::Source,
-    ];
-
-    /// The word used in records and answers.
-    pub fn word(self) -> &'static str {
-        match self {
-            Verdict::Create => "create",
-            Verdict::Join => "join",
-            Verdict::Update => "update",
-            Verdict::Rename => "rename",
-            Verdict::Enable => "enable",
-            Verdict::Disable => "disable",
-            Verdict::InStep => "in_step",
-            Verdict::Source => "source",
-            Verdict::OutOfScope => "out_of_scope",
-            Verdict::Held => "held",
-            Verdict::Unowned => "unowned",
-        }
-    }
-
-    /// The verdict that a word names.
-    pub fn from_word(word: &str) -> Option<Self> {
-        Self::SHOWN.into_iter().find(|verdict| verdict.word() == word)
+codes! {
+    /// What was decided about one person in one system.
+    pub enum Verdict {
+        /// Something is missing or must be decided first.
+        OnHold,
+        /// It is made unusable.
+        Disable,
+        /// An account is made.
+        Create,
+        /// An existing account is joined, and its values may change.
+        Join,
+        /// Values change.
+        Update,
+        /// The account gets another name.
+        Rename,
+        /// It is made usable again.
+        Enable,
+        /// It does not take part.
+        OutOfScope,
+        /// The account belongs to nobody.
+        Orphaned,
+        /// Nothing is to be done.
+        InSync,
+        /// It gives values, as a source.
+        Source,
     }
 }
 
@@ -261,6 +186,9 @@ pub struct Decided {
     pub verdict: Verdict,
     /// Why.
     pub reason: Reason,
+    /// Why no identity is its owner, where none is, or why it is left out of matching. Not kept with a change set.
+    #[serde(default, skip)]
+    pub unmatched: Option<UnmatchedCause>,
 }
 
 /// A link that is to be made: it joins an account that exists.
@@ -270,42 +198,40 @@ pub struct NewLink {
     pub account: AccountId,
     /// The identity.
     pub identity: String,
-    /// The rule behind it, in words.
-    pub made_by: String,
+    /// What makes it.
+    pub basis: LinkBasis,
     /// True when the account gives values; false when it is kept by us.
     pub source: bool,
 }
 
-/// Why a match is asked about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Doubt {
-    /// Several match.
-    Ambiguous,
-    /// One matches by a rule that asks, or something speaks against it.
-    Asked,
-    /// Several identities match one account.
-    ClaimedTwice,
-    /// What matches belongs to somebody else already.
-    Taken,
-    /// An account carries a key that is somebody else's by now.
-    Moved,
-    /// An account was made in the system itself and matches nobody.
-    Unowned,
+codes! {
+    /// Why a match is asked about.
+    pub enum Doubt {
+        /// Several match.
+        Ambiguous,
+        /// One matches by a rule that asks, or something speaks against it.
+        NeedsReview,
+        /// Several identities match one account.
+        ClaimedTwice,
+        /// What matches belongs to somebody else already.
+        AlreadyLinked,
+        /// An account carries a key that is somebody else's by now.
+        KeyReassigned,
+        /// An account was made in the system itself and matches nobody.
+        Orphaned,
+    }
 }
 
 impl Doubt {
-    /// All doubts.
-    pub const ALL: [Doubt; 6] = [Doubt::Ambiguous, Doubt::Asked, Doubt::ClaimedTwice, Doubt::Taken, Doubt::Moved, Doubt::Unowned];
-
-    /// The word used in answers.
-    pub fn word(self) -> &'static str {
+    /// The same, as the status of a match.
+    pub fn status(self) -> MatchStatus {
         match self {
-            Doubt::Ambiguous => "ambiguous",
-            Doubt::Asked => "asked",
-            Doubt::ClaimedTwice => "claimed_twice",
-            Doubt::Taken => "taken",
-            Doubt::Moved => "moved",
-            Doubt::Unowned => "unowned",
+            Doubt::Ambiguous => MatchStatus::Ambiguous,
+            Doubt::NeedsReview => MatchStatus::NeedsReview,
+            Doubt::ClaimedTwice => MatchStatus::ClaimedTwice,
+            Doubt::AlreadyLinked => MatchStatus::AlreadyLinked,
+            Doubt::KeyReassigned => MatchStatus::KeyReassigned,
+            Doubt::Orphaned => MatchStatus::Orphaned,
         }
     }
 }
@@ -468,7 +394,7 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
     };
     let memberships = elsewhere.memberships().unwrap_or(&own);
     outcome.decided.reserve_exact(population.accounts.len());
-    for kind in ObjectType::ALL {
+    for &kind in ObjectType::ALL {
         if !rules.identities.contains_key(&kind) {
             continue;
         }
@@ -510,16 +436,12 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
     });
     // What needs somebody's eyes comes first, what needs nobody's comes last.
-    let mut rank = [usize::MAX; Verdict::SHOWN.len()];
-    for (place, verdict) in Verdict::SHOWN.into_iter().enumerate() {
-        rank[verdict as usize] = place;
-    }
     // In place: the lines of everybody are not held twice. Nothing that could tell two apart is left out.
     outcome.decided.sort_unstable_by(|a, b| {
         fn key(line: &Decided) -> (&str, &str, Option<AccountId>, Option<&str>, ObjectType, &str) {
             (&line.system, &line.label, line.account, line.identity.as_deref(), line.object, &line.reason.text)
         }
-        rank[a.verdict as usize].cmp(&rank[b.verdict as usize]).then_with(|| key(a).cmp(&key(b)))
+        a.verdict.cmp(&b.verdict).then_with(|| key(a).cmp(&key(b)))
     });
 }
 
@@ -556,7 +478,7 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     for guard in &rules.guards {
         for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
             let counts = |change: &Change| {
-                change.system == *system && change.kind.word() == guard.change && !change.keeps_membership() && !overridden(change)
+                change.system == *system && change.kind.as_str() == guard.change && !change.keeps_membership() && !overridden(change)
             };
             // Who leaves ten groups is one, and not ten.
             let whose = |change: &'_ Change| (change.identity.clone(), change.account.filter(|_| change.identity.is_empty()));

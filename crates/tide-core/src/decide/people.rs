@@ -5,12 +5,15 @@ use super::{Decided, Doubt, Elsewhere, NewLink, Outcome, Question, Verdict, file
 use crate::compose::{self, Composed};
 use crate::expr::Values;
 use crate::lifecycle::{Facts, LEFT_BY};
-use crate::matching::{Answers, Found, IdentityIndex, Said, account_keys, identity_keys};
+use crate::matching::{Answers, Found, IdentityIndex, MatchDecision, account_keys, identity_keys};
+use crate::model::LinkBasis;
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::{HoldCause, Reason};
-use crate::roles::{self, Conflict, Grant, KEPT, ROLES};
+use crate::roles::{self, Conflict, Grant, KeptRoles, ROLES};
 use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, Standing, Subject};
+use crate::states::LinkOrigin;
+use crate::states::UnmatchedCause;
 use crate::value::{Attributes, Value, show};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -48,6 +51,8 @@ pub(crate) struct Person {
     pub missed: Vec<String>,
     /// What else is to be said of its values: names that are proposed, references to nobody.
     pub remarks: Vec<String>,
+    /// The roles that it only keeps for a while.
+    pub kept_roles: KeptRoles,
 }
 
 /// Values that are wanted and missing, as the end of a sentence.
@@ -70,6 +75,7 @@ impl Person {
             label: self.label.clone(),
             verdict,
             reason,
+            unmatched: None,
         }
     }
 
@@ -77,7 +83,7 @@ impl Person {
         let mut attributes = self.attributes;
         attributes.set("id", Vec::new());
         attributes.set("stage", Vec::new());
-        Identity { id: self.id, kind, attributes, stage: self.stage, since: self.since }
+        Identity { id: self.id, kind, attributes, stage: self.stage, since: self.since, kept_roles: self.kept_roles }
     }
 }
 
@@ -175,7 +181,7 @@ pub(crate) fn assemble(
         compose_person(rules, population, kind, person, stored);
         live(rules, population, kind, person, stored, now, outcome);
         let theirs = grants.get(person.id.as_str()).map_or(&[][..], Vec::as_slice);
-        hold_roles(rules, kind, person, stored.map(|identity| &identity.attributes), theirs, now, outcome);
+        hold_roles(rules, kind, person, stored, theirs, now, outcome);
     }
     made_up::resolve(rules, population, kind, &mut people, outcome);
     // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
@@ -188,7 +194,7 @@ pub(crate) fn assemble(
         for &at in &person.sources {
             let account = &population.accounts[at];
             let (verdict, reason) = match &person.held {
-                Some(reason) => (Verdict::Held, reason.clone()),
+                Some(reason) => (Verdict::OnHold, reason.clone()),
                 None => {
                     let gives = if person.new { "gives a new identity its values" } else { "gives its identity values" };
                     (
@@ -224,7 +230,7 @@ fn absent(rules: &RuleSet, population: &Population, kind: ObjectType, person: &P
         let text = format!("{how}: if no source shows it again, {} leaves on {}", person.label, shown(until));
         let rule = rules.lifecycle.get(&kind).map(|life| life.place.clone());
         let reason = Reason { text, rule, cause: Some(HoldCause::WaitingForDay) };
-        outcome.decided.push(person.source_line(account, Verdict::Held, reason));
+        outcome.decided.push(person.source_line(account, Verdict::OnHold, reason));
     }
 }
 
@@ -243,6 +249,7 @@ fn existing(identity: &Identity) -> Person {
         absence_counts_from: None,
         missed: Vec::new(),
         remarks: Vec::new(),
+        kept_roles: KeptRoles::default(),
         since: identity.since,
         life: None,
         barred: false,
@@ -295,6 +302,7 @@ fn place(
             label: account_label(account),
             verdict,
             reason,
+            unmatched: None,
         });
     };
     if let Some(since) = account.absent_since {
@@ -310,7 +318,7 @@ fn place(
     }
     if let Some(fault) = &account.fault {
         let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", with.system)).on_hold(HoldCause::InvalidValue);
-        line(Verdict::Held, reason.clone());
+        line(Verdict::OnHold, reason.clone());
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             person.held = Some(reason);
         }
@@ -339,13 +347,13 @@ fn place(
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
                 person.held = Some(reason.clone());
             }
-            line(Verdict::Held, reason);
+            line(Verdict::OnHold, reason);
             return;
         }
         Standing::In => {}
     }
     if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-        let confirmed = with.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == Said::Join);
+        let confirmed = with.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == MatchDecision::Join);
         if let (false, Some((other, rule, key))) = (confirmed, with.index.moved(account, &person.id)) {
             let other = other.to_owned();
             let rule = &with.types.matching[rule];
@@ -356,20 +364,23 @@ fn place(
             // It goes on feeding the identity that it has, which nothing is sent for until it is answered.
             person.sources.push(at);
             let identities = vec![person.id.clone(), other];
-            outcome.questions.push(asked(&with, kind, account, Doubt::Moved, identities, reason));
+            outcome.questions.push(asked(&with, kind, account, Doubt::KeyReassigned, identities, reason));
             return;
         }
         person.sources.push(at);
         return;
     }
     let said = with.answers.account(account.id);
-    if let Some(answer) = said.filter(|answer| answer.said == Said::Skip) {
+    if let Some(answer) = said.filter(|answer| answer.said == MatchDecision::Skip) {
         line(Verdict::OutOfScope, Reason::new(format!("left as it is: {} said so", answer.principal)));
+        if let Some(line) = outcome.decided.last_mut() {
+            line.unmatched = Some(UnmatchedCause::Skipped);
+        }
         return;
     }
     let answered = with.answers.joined_by(account.id).iter().find(|(id, _)| people.contains_key(*id));
     let found = match (answered, said) {
-        (Some((id, answer)), _) => Some(((*id).to_owned(), format!("{} said so", answer.principal))),
+        (Some((id, answer)), _) => Some(((*id).to_owned(), LinkBasis::new(LinkOrigin::Operator, &answer.principal))),
         (None, Some(_)) => None,
         (None, None) => {
             let rule = |place: usize| &with.types.matching[place];
@@ -391,24 +402,24 @@ fn place(
                         let other = &with.population.accounts[other].name;
                         let reason = Reason::by(format!("matches by {} an identity that {other} already feeds", rule.name), &rule.place)
                             .on_hold(HoldCause::NeedsReview);
-                        line(Verdict::Held, reason.clone());
-                        outcome.questions.push(asked(&with, kind, account, Doubt::Taken, vec![it.to_owned()], reason));
+                        line(Verdict::OnHold, reason.clone());
+                        outcome.questions.push(asked(&with, kind, account, Doubt::AlreadyLinked, vec![it.to_owned()], reason));
                         return;
                     }
-                    (!given_up).then(|| (it.to_owned(), format!("match rule \"{}\"", rule.name)))
+                    (!given_up).then(|| (it.to_owned(), LinkBasis::new(LinkOrigin::MatchRule, &rule.name)))
                 }
                 Found::Doubtful { it, rule: place, why } => {
                     let reason = Reason::by(format!("matches an identity by {}, but {why}", rule(place).name), &rule(place).place)
                         .on_hold(HoldCause::NeedsReview);
-                    line(Verdict::Held, reason.clone());
-                    outcome.questions.push(asked(&with, kind, account, Doubt::Asked, vec![it.to_owned()], reason));
+                    line(Verdict::OnHold, reason.clone());
+                    outcome.questions.push(asked(&with, kind, account, Doubt::NeedsReview, vec![it.to_owned()], reason));
                     return;
                 }
                 Found::Several { all, rule: place } => {
                     let rule = rule(place);
                     let text = format!("matches {} identities by {}: a person must say which", all.len(), rule.name);
                     let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
-                    line(Verdict::Held, reason.clone());
+                    line(Verdict::OnHold, reason.clone());
                     let all = all.into_iter().map(str::to_owned).collect();
                     outcome.questions.push(asked(&with, kind, account, Doubt::Ambiguous, all, reason));
                     return;
@@ -416,19 +427,19 @@ fn place(
             }
         }
     };
-    if let Some((id, made_by)) = found
+    if let Some((id, basis)) = found
         && let Some(person) = people.get_mut(&id)
     {
         person.sources.push(at);
         person.linked.push(at);
-        outcome.links.push(NewLink { account: account.id, identity: id, made_by, source: true });
+        outcome.links.push(NewLink { account: account.id, identity: id, basis, source: true });
         return;
     }
     let id = new_id(kind, account, with.taken);
     outcome.links.push(NewLink {
         account: account.id,
         identity: id.clone(),
-        made_by: format!("first seen in {}", with.system),
+        basis: LinkBasis::new(LinkOrigin::Source, with.system),
         source: true,
     });
     people.insert(
@@ -446,6 +457,7 @@ fn place(
             absence_counts_from: None,
             missed: Vec::new(),
             remarks: Vec::new(),
+            kept_roles: KeptRoles::default(),
             since: None,
             life: None,
             barred: false,
@@ -552,13 +564,13 @@ fn hold_roles(
     rules: &RuleSet,
     kind: ObjectType,
     person: &mut Person,
-    stored: Option<&Attributes>,
+    stored: Option<&Identity>,
     grants: &[&Grant],
     now: Timestamp,
     outcome: &mut Outcome,
 ) {
     person.attributes.set(ROLES, Vec::new());
-    person.attributes.set(KEPT, Vec::new());
+    person.kept_roles.clear();
     if rules.roles.is_empty() || person.gone.is_some() {
         return;
     }
@@ -570,7 +582,7 @@ fn hold_roles(
             return;
         }
     };
-    let kept = stored.map(|stored| roles::kept(rules, kind, stored, &held, now)).unwrap_or_default();
+    let kept = stored.map(|stored| roles::kept(rules, stored, &held, now)).unwrap_or_default();
     outcome.due.extend(kept.iter().map(|(_, until)| (person.id.clone(), *until)));
     let held = roles::with_kept(rules, held, &kept);
     let names: BTreeSet<&str> = held.iter().map(|one| one.role.as_str()).collect();
@@ -595,7 +607,7 @@ fn hold_roles(
         Err(reason) => drop(person.held.get_or_insert(reason.on_hold(HoldCause::RuleError))),
     }
     person.attributes.set(ROLES, names.into_iter().map(Value::text).collect());
-    person.attributes.set(KEPT, kept.into_iter().map(|(role, until)| Value::text(format!("{role} until {until}"))).collect());
+    person.kept_roles = kept;
 }
 
 /// Where somebody stands in their life, and since when.
@@ -659,7 +671,7 @@ fn live(
     if let (Stage::Left, Some(earlier)) = (person.stage, before.and_then(|stored| stored.since)) {
         person.since = person.since.map(|since| since.min(earlier));
     }
-    person.attributes.set("stage", vec![Value::text(person.stage.word())]);
+    person.attributes.set("stage", vec![Value::text(person.stage.as_str())]);
     person.attributes.shrink();
 }
 

@@ -83,7 +83,7 @@ pub(super) fn decide(
     let mine = |change: &Change| change.system == here.system && change.object == here.kind;
     let places = outcome.changes.iter().enumerate().filter(|(_, change)| mine(change));
     let changes: HashMap<(String, ChangeKind), usize> = places.map(|(at, change)| ((change.identity.clone(), change.kind), at)).collect();
-    let told = |line: &super::Decided| line.system == here.system && line.object == here.kind && line.verdict == Verdict::InStep;
+    let told = |line: &super::Decided| line.system == here.system && line.object == here.kind && line.verdict == Verdict::InSync;
     let places = outcome.decided.iter().enumerate().filter(|(_, line)| told(line));
     let lines: HashMap<String, usize> = places.filter_map(|(at, line)| Some((line.identity.clone()?, at))).collect();
     for mut one in pointing {
@@ -125,7 +125,7 @@ pub(super) fn decide(
                 account: account.map(|account| account.id),
                 label: person.label.clone(),
                 kind,
-                fingerprint: fingerprint(&[here.system, here.kind.word(), kind.word(), &person.id, key], &values),
+                fingerprint: fingerprint(&[here.system, here.kind.as_str(), kind.as_str(), &person.id, key], &values),
                 values,
                 reason,
                 hold: hold(),
@@ -152,7 +152,7 @@ pub(super) fn decide(
             change.hold = super::targets::reported(here.population, here.types, change);
             if let Some(&at) = lines.get(&person.id) {
                 let line = &mut outcome.decided[at];
-                line.verdict = if change.hold.is_some() { Verdict::Held } else { Verdict::Update };
+                line.verdict = if change.hold.is_some() { Verdict::OnHold } else { Verdict::Update };
                 line.reason = change.hold.clone().unwrap_or(reason);
             }
         }
@@ -164,7 +164,7 @@ pub(super) fn decide(
                     let change = &mut outcome.changes[at];
                     change.values.extend(now);
                     let key = account.map_or("", |account| account.key.as_str());
-                    change.fingerprint = fingerprint(&[here.system, here.kind.word(), kind.word(), &person.id, key], &change.values);
+                    change.fingerprint = fingerprint(&[here.system, here.kind.as_str(), kind.as_str(), &person.id, key], &change.values);
                 }
                 None => push(ChangeKind::Update, now, reason.clone(), outcome),
             }

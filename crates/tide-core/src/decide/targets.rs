@@ -4,6 +4,9 @@ mod accounts;
 mod departing;
 mod membership;
 
+use crate::model::LinkBasis;
+use crate::states::LinkOrigin;
+use crate::states::UnmatchedCause;
 pub(super) use accounts::reported;
 pub use accounts::{MUST_CHANGE, PASSWORD_MARK};
 
@@ -12,7 +15,7 @@ use super::pointing::{self, Pointing};
 use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint, hands_off};
 use crate::compose;
 use crate::expr::Values;
-use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, Said};
+use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, MatchDecision};
 use crate::memberships::Memberships;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::{HoldCause, Reason};
@@ -153,7 +156,7 @@ impl<'a> Target<'a> {
                 let answered = said.iter().find_map(|(account, answer)| Some((*by_id.get(account)?, *answer))).filter(|(at, _)| theirs(at));
                 match (answered, self.answers.identity(&person.id)) {
                     (Some((at, answer)), _) => Pick::Answered(at, answer),
-                    (None, Some(answer)) if answer.said == Said::New => Pick::New,
+                    (None, Some(answer)) if answer.said == MatchDecision::New => Pick::New,
                     _ => Pick::Matched(index.find(&person.attributes, |at| {
                         self.answers.allow(self.population.accounts[at].id, &person.id)
                             && given.get(&at).is_none_or(|whose| *whose == person.id)
@@ -183,6 +186,7 @@ impl<'a> Target<'a> {
                 label: person.label.clone(),
                 verdict,
                 reason,
+                unmatched: (verdict == Verdict::OutOfScope && self.is_skipped(person)).then_some(UnmatchedCause::Skipped),
             });
         }
         self.memberships(&stands, outcome);
@@ -199,12 +203,19 @@ impl<'a> Target<'a> {
                 (None, Some(label)) => format!("it may be {label}'s, who is held until a person decides"),
                 (None, None) => "no identity matches it, and it is left alone".to_owned(),
             };
+            let unmatched = match (&account.fault, self.doubtful.get(&at)) {
+                _ if self.untouchable.contains_key(&at) => UnmatchedCause::Protected,
+                (Some(_), _) => UnmatchedCause::Other,
+                _ if self.answers.account(account.id).is_some() => UnmatchedCause::Skipped,
+                (None, Some(_)) => UnmatchedCause::Candidate,
+                (None, None) => UnmatchedCause::NoMatch,
+            };
             let stray = account.fault.is_none()
                 && !self.untouchable.contains_key(&at)
                 && !self.doubtful.contains_key(&at)
                 && self.answers.account(account.id).is_none();
             let mut reason = Reason::by(text, &file_of(self.rules, self.system, self.kind));
-            let verdict = if stray { self.stray(at, &mut reason, outcome) } else { Verdict::Unowned };
+            let verdict = if stray { self.stray(at, &mut reason, outcome) } else { Verdict::Orphaned };
             outcome.decided.push(Decided {
                 system: self.system.to_owned(),
                 object: self.kind,
@@ -213,6 +224,7 @@ impl<'a> Target<'a> {
                 label: account_label(account),
                 verdict,
                 reason,
+                unmatched: Some(unmatched),
             });
         }
     }
@@ -232,18 +244,23 @@ impl<'a> Target<'a> {
         !linked && person.gone.is_none() && person.held.is_none()
     }
 
+    /// Did an operator decide that this person gets no account here?
+    fn is_skipped(&self, person: &Person) -> bool {
+        self.answers.identity(&person.id).is_some_and(|answer| answer.said == MatchDecision::Skip)
+    }
+
     /// An account that somebody made in the system itself and that matches nobody, treated as the rule says.
     fn stray(&self, at: usize, reason: &mut Reason, outcome: &mut Outcome) -> Verdict {
         let account = &self.population.accounts[at];
         match self.types.when_unowned {
-            WhenUnowned::Ignore => Verdict::Unowned,
+            WhenUnowned::Ignore => Verdict::Orphaned,
             WhenUnowned::Ask => {
                 reason.text = "no identity matches it: a person must say whose it is, or that it is left alone".to_owned();
                 reason.cause = Some(HoldCause::NeedsReview);
                 outcome.questions.push(Question {
                     system: self.system.to_owned(),
                     object: self.kind,
-                    doubt: Doubt::Unowned,
+                    doubt: Doubt::Orphaned,
                     label: account_label(account),
                     identity: None,
                     account: Some(account.id),
@@ -251,12 +268,12 @@ impl<'a> Target<'a> {
                     identities: Vec::new(),
                     reason: reason.clone(),
                 });
-                Verdict::Held
+                Verdict::OnHold
             }
             WhenUnowned::Disable => {
                 let state = self.schema.and_then(|schema| schema.state_attribute.as_deref());
                 let before = state.map(|state| account.attributes.get(state).to_vec()).unwrap_or_default();
-                let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else { return Verdict::Unowned };
+                let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else { return Verdict::Orphaned };
                 reason.text = "no identity matches it: accounts that belong to nobody are disabled here".to_owned();
                 let values = vec![self.unusable(state, before)];
                 let kind = ChangeKind::Disable;
@@ -268,7 +285,7 @@ impl<'a> Target<'a> {
                     account: Some(account.id),
                     label: account_label(account),
                     kind,
-                    fingerprint: fingerprint(&[self.system, self.kind.word(), kind.word(), "", &account.key], &values),
+                    fingerprint: fingerprint(&[self.system, self.kind.as_str(), kind.as_str(), "", &account.key], &values),
                     values,
                     reason: reason.clone(),
                     hold: self.hold(),
@@ -310,7 +327,7 @@ impl<'a> Target<'a> {
                 match scope {
                     Standing::In => None,
                     Standing::Out(reason) => Some(reason),
-                    Standing::Unclear(reason) => return (Some(Verdict::Held), live, reason.on_hold(HoldCause::RuleError)),
+                    Standing::Unclear(reason) => return (Some(Verdict::OnHold), live, reason.on_hold(HoldCause::RuleError)),
                 }
             }
         };
@@ -325,18 +342,18 @@ impl<'a> Target<'a> {
             return (Some(Verdict::OutOfScope), None, life.clone());
         }
         if let Some(reason) = &person.held {
-            return (Some(Verdict::Held), live, reason.clone());
+            return (Some(Verdict::OnHold), live, reason.clone());
         }
         if let Some(reason) = live.and_then(|at| self.untouchable.get(&at)) {
-            return (Some(Verdict::Held), live, reason.clone().on_hold(HoldCause::RuleError));
+            return (Some(Verdict::OnHold), live, reason.clone().on_hold(HoldCause::RuleError));
         }
         if let Some(at) = live {
             if let Some(reason) = self.moved(person, at, people, outcome) {
-                return (Some(Verdict::Held), live, reason);
+                return (Some(Verdict::OnHold), live, reason);
             }
             return self.keep(person, at, Verdict::Update, outcome);
         }
-        if let Some(answer) = self.answers.identity(&person.id).filter(|answer| answer.said == Said::Skip) {
+        if let Some(answer) = self.answers.identity(&person.id).filter(|answer| answer.said == MatchDecision::Skip) {
             return (Some(Verdict::OutOfScope), None, Reason::new(format!("left as it is: {} said so", answer.principal)));
         }
         // What we deleted ourselves, when they left, is made again when they are back.
@@ -348,7 +365,7 @@ impl<'a> Target<'a> {
                 return (Some(Verdict::OutOfScope), Some(at), Reason::by(text, &self.types.place));
             }
             return (
-                Some(Verdict::Held),
+                Some(Verdict::OnHold),
                 Some(at),
                 Reason::new(format!(
                     "its account {name} was deleted in {} itself: `eager-tide identities split` lets a new one be made",
@@ -359,7 +376,7 @@ impl<'a> Target<'a> {
         }
         if !self.facts.read.contains(&self.kind) {
             return (
-                Some(Verdict::Held),
+                Some(Verdict::OnHold),
                 None,
                 Reason::new(format!(
                     "{} has not been read completely yet, so it cannot be told whether an account exists there",
@@ -406,11 +423,11 @@ impl<'a> Target<'a> {
             Pick::Answered(at, answer) => {
                 if let Some(fault) = &population.accounts[at].fault {
                     let text = format!("{} is its account, as {} said, and its record is broken: {fault}", name(at), answer.principal);
-                    return (Some(Verdict::Held), Some(at), Reason::new(text).on_hold(HoldCause::InvalidValue));
+                    return (Some(Verdict::OnHold), Some(at), Reason::new(text).on_hold(HoldCause::InvalidValue));
                 }
-                let made_by = format!("{} said so", answer.principal);
-                let reason = Reason::new(format!("{} is its account: {made_by}", name(at)));
-                return self.join(person, at, made_by, reason, joined, outcome);
+                let reason = Reason::new(format!("{} is its account, as {} decided", name(at), answer.principal));
+                let basis = LinkBasis::new(LinkOrigin::Operator, &answer.principal);
+                return self.join(person, at, basis, reason, joined, outcome);
             }
             Pick::Matched(found) => found,
         };
@@ -426,7 +443,7 @@ impl<'a> Target<'a> {
         let mut held = |doubt: Doubt, text: String, rule: usize, all: &[usize]| {
             let reason = Reason::by(text, &self.types.matching[rule].place).on_hold(HoldCause::NeedsReview);
             outcome.questions.push(self.asked(person, doubt, all, Vec::new(), reason.clone()));
-            (Some(Verdict::Held), (all.len() == 1).then(|| all[0]), reason)
+            (Some(Verdict::OnHold), (all.len() == 1).then(|| all[0]), reason)
         };
         match found {
             Found::Several { all, rule } => {
@@ -436,13 +453,13 @@ impl<'a> Target<'a> {
             }
             Found::Doubtful { it, rule, why } => {
                 let by = &self.types.matching[rule].name;
-                held(Doubt::Asked, format!("{} matches by {by}, but {why}", name(it)), rule, &[it])
+                held(Doubt::NeedsReview, format!("{} matches by {by}, but {why}", name(it)), rule, &[it])
             }
             Found::One { it: account, rule } => {
                 let by = &self.types.matching[rule].name;
                 if owned.contains(&account) {
                     let text = format!("{} matches by {by}, and belongs to somebody else already", name(account));
-                    return held(Doubt::Taken, text, rule, &[account]);
+                    return held(Doubt::AlreadyLinked, text, rule, &[account]);
                 }
                 let rivals: Vec<&str> = claims
                     .get(&account)
@@ -460,11 +477,11 @@ impl<'a> Target<'a> {
                 if let Some(fault) = &self.population.accounts[account].fault {
                     let reason = Reason::by(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), place)
                         .on_hold(HoldCause::InvalidValue);
-                    return (Some(Verdict::Held), Some(account), reason);
+                    return (Some(Verdict::OnHold), Some(account), reason);
                 }
                 let reason = Reason::by(format!("{} exists and matches by {by}", name(account)), place);
-                let made_by = format!("match rule \"{by}\"");
-                self.join(person, account, made_by, reason, joined, outcome)
+                let basis = LinkBasis::new(LinkOrigin::MatchRule, by);
+                self.join(person, account, basis, reason, joined, outcome)
             }
             Found::Nobody => self.make(person, outcome),
         }
@@ -491,7 +508,7 @@ impl<'a> Target<'a> {
     /// must be said, before it gets anybody's values.
     fn moved(&self, person: &Person, at: usize, people: &[Person], outcome: &mut Outcome) -> Option<Reason> {
         let account = &self.population.accounts[at];
-        if self.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == Said::Join) {
+        if self.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == MatchDecision::Join) {
             return None;
         }
         let (other, rule, key) = self.identities.moved(account, &person.id)?;
@@ -503,7 +520,7 @@ impl<'a> Target<'a> {
         let rule = &self.types.matching[rule];
         let text = format!("its account {} carries {key} by {}, which is {}'s by now: whose is it?", account.name, rule.name, other.label);
         let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
-        outcome.questions.push(self.asked(person, Doubt::Moved, &[at], vec![other.id.clone()], reason.clone()));
+        outcome.questions.push(self.asked(person, Doubt::KeyReassigned, &[at], vec![other.id.clone()], reason.clone()));
         Some(reason)
     }
 
@@ -512,15 +529,15 @@ impl<'a> Target<'a> {
         &mut self,
         person: &Person,
         at: usize,
-        made_by: String,
+        basis: LinkBasis,
         reason: Reason,
         joined: &mut HashSet<usize>,
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         joined.insert(at);
-        outcome.links.push(NewLink { account: self.population.accounts[at].id, identity: person.id.clone(), made_by, source: false });
+        outcome.links.push(NewLink { account: self.population.accounts[at].id, identity: person.id.clone(), basis, source: false });
         match self.keep(person, at, Verdict::Join, outcome) {
-            (Some(Verdict::Held), at, kept) => (Some(Verdict::Held), at, kept),
+            (Some(Verdict::OnHold), at, kept) => (Some(Verdict::OnHold), at, kept),
             (_, at, _) => (Some(Verdict::Join), at, reason),
         }
     }

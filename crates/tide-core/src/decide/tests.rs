@@ -1,7 +1,9 @@
 use super::*;
 use crate::model::{Account, Link, Normalised, Stage, SystemFacts};
-use crate::rules::{RuleFile, Severity};
+use crate::rules::{FaultSeverity, RuleFile};
 use crate::schema::{AttributeDef, Schema, ValueKind};
+use crate::states::LinkOrigin;
+use crate::states::ValueState;
 use crate::value::{Attributes, Value};
 
 const IDENTITIES: &str = r#"
@@ -52,7 +54,7 @@ fn rules_with(guards: &str) -> RuleSet {
             .map(|(name, text)| RuleFile { name: name.into(), text: text.into() })
             .collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors: Vec<String> = faults.iter().filter(|f| f.severity == Severity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults.iter().filter(|f| f.severity == FaultSeverity::Error).map(ToString::to_string).collect();
     assert_eq!(errors, Vec::<String>::new());
     rules
 }
@@ -120,12 +122,12 @@ impl World {
     fn carry_out(&mut self, outcome: &Outcome) {
         self.population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
         for link in &outcome.links {
-            self.population.links.push(Link { account: link.account, identity: link.identity.clone(), made_by: link.made_by.clone() });
+            self.population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
         }
         for change in outcome.changes.iter().filter(|c| c.hold.is_none()) {
             let id = change.account.unwrap_or_else(|| {
                 let id = self.account("berthing", &format!("b-{}", change.identity), &[]);
-                self.population.links.push(Link { account: id, identity: change.identity.clone(), made_by: "create".into() });
+                self.population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
                 id
             });
             let account = self.population.accounts.iter_mut().find(|a| a.id == id).expect("there");
@@ -147,7 +149,7 @@ impl World {
 }
 
 fn lines(outcome: &Outcome) -> Vec<String> {
-    outcome.decided.iter().map(|l| format!("{} {} {}: {}", l.system, l.label, l.verdict.word(), l.reason.text)).collect()
+    outcome.decided.iter().map(|l| format!("{} {} {}: {}", l.system, l.label, l.verdict.as_str(), l.reason.text)).collect()
 }
 
 fn said(outcome: &Outcome, start: &str) -> String {
@@ -170,7 +172,7 @@ fn a_newcomer_is_created_and_the_next_decision_is_silent() {
     world.carry_out(&first);
     let second = world.decide();
     assert_eq!(second.changes, vec![], "{:#?}", lines(&second));
-    assert_eq!(said(&second, "berthing Ada"), "berthing Ada Lind in_step: every value is as the rules want it");
+    assert_eq!(said(&second, "berthing Ada"), "berthing Ada Lind in_sync: every value is as the rules want it");
     assert!(second.links.is_empty());
 }
 
@@ -196,13 +198,13 @@ fn doubt_is_held_and_says_why() {
     world.account("berthing", "b1", &[("userName", "ada@skerry.example"), ("number", "77")]);
     let outcome = world.decide();
     assert!(outcome.changes.is_empty());
-    assert_eq!(said(&outcome, "berthing Ada"), "berthing Ada Lind held: b1 matches by address, but number differs: 77 there, 1 here");
+    assert_eq!(said(&outcome, "berthing Ada"), "berthing Ada Lind on_hold: b1 matches by address, but number differs: 77 there, 1 here");
 
     let mut world = World::new();
     ada(&mut world);
     world.account("berthing", "b1", &[("number", "1")]);
     world.account("berthing", "b2", &[("number", "1")]);
-    assert!(said(&world.decide(), "berthing Ada").contains("held: ambiguous: 2 accounts match by number: b1, b2"));
+    assert!(said(&world.decide(), "berthing Ada").contains("on_hold: ambiguous: 2 accounts match by number: b1, b2"));
 }
 
 #[test]
@@ -226,22 +228,22 @@ fn two_with_one_number_are_held_but_an_established_one_goes_on() {
     world.account("harbour", "eva", &[("number", "1"), ("cn", "Eva"), ("mail", "eva@skerry.example")]);
     let outcome = world.decide();
     assert!(outcome.changes.is_empty());
-    assert!(said(&outcome, "berthing Ada").contains("in_step"));
-    assert!(said(&outcome, "harbour Eva").contains("held: matches by number an identity that ada already feeds"));
+    assert!(said(&outcome, "berthing Ada").contains("in_sync"));
+    assert!(said(&outcome, "harbour Eva").contains("on_hold: matches by number an identity that ada already feeds"));
 
     let mut world = World::new();
     ada(&mut world);
     world.account("harbour", "eva", &[("number", "1"), ("cn", "Eva"), ("mail", "eva@skerry.example")]);
     let outcome = world.decide();
     assert!(outcome.changes.is_empty() && outcome.links.is_empty());
-    assert!(said(&outcome, "harbour Ada").contains("held: number 1 is held by eva too: correct one of them"));
+    assert!(said(&outcome, "harbour Ada").contains("on_hold: number 1 is held by eva too: correct one of them"));
 }
 
 #[test]
 fn who_lacks_a_required_value_waits_for_it() {
     let mut world = World::new();
     let id = world.account("harbour", "ada", &[("number", "1"), ("cn", "Ada")]);
-    assert_eq!(said(&world.decide(), "berthing Ada"), "berthing Ada held: waits for a value of mail: it is required");
+    assert_eq!(said(&world.decide(), "berthing Ada"), "berthing Ada on_hold: waits for a value of mail: it is required");
     world.at(id).attributes.set("mail", vec![Value::text("a@e")]);
     assert_eq!(world.decide().changes.len(), 1);
 }
@@ -317,7 +319,7 @@ fn read_only_paused_and_unread_systems_get_nothing() {
     let held = world.decide();
     assert!(held.changes[0].hold.as_ref().is_some_and(|h| h.text.contains("read-only")));
     world.population.systems.get_mut("berthing").expect("there").read.clear();
-    assert!(said(&world.decide(), "berthing Ada").contains("held: berthing has not been read completely yet"));
+    assert!(said(&world.decide(), "berthing Ada").contains("on_hold: berthing has not been read completely yet"));
 }
 
 #[test]
@@ -363,7 +365,7 @@ fn a_broken_record_changes_nothing() {
     world.at(id).fault = Some("sn is not UTF-8".into());
     let outcome = world.decide();
     assert!(outcome.changes.is_empty());
-    assert!(said(&outcome, "berthing Ada").contains("held: the record is broken: sn is not UTF-8"));
+    assert!(said(&outcome, "berthing Ada").contains("on_hold: the record is broken: sn is not UTF-8"));
 }
 
 #[test]
@@ -449,7 +451,7 @@ fn explaining_a_person_names_rule_and_source_of_each_value() {
     assert_eq!(mail.read, [("account.mail".to_owned(), "Ada@skerry.example".to_owned())]);
     assert_eq!((mail.rule.file.as_str(), mail.rule.line), ("harbour.toml", 15));
     let berthing = found[0].accounts.iter().find(|a| a.decided.system == "berthing").expect("explained");
-    assert_eq!(berthing.values[0].state, "will be set");
+    assert_eq!(berthing.values[0].state, ValueState::WillBeSet);
     let guest = crate::explain::explain(&world.rules, &world.population, &outcome, "guest");
     assert_eq!(guest[0].accounts[0].decided.reason.text, "has no number");
     assert!(crate::explain::explain(&world.rules, &world.population, &outcome, "nobody").is_empty());
@@ -522,8 +524,8 @@ fn a_doubtful_account_is_not_called_nobodys() {
     world.account("berthing", "b2", &[("number", "1")]);
     world.account("berthing", "b3", &[("number", "99")]);
     let outcome = world.decide();
-    assert!(said(&outcome, "berthing b1 unowned").contains("it may be Ada Lind's, who is held until a person decides"));
-    assert!(said(&outcome, "berthing b3 unowned").contains("no identity matches it, and it is left alone"));
+    assert!(said(&outcome, "berthing b1 orphaned").contains("it may be Ada Lind's, who is held until a person decides"));
+    assert!(said(&outcome, "berthing b3 orphaned").contains("no identity matches it, and it is left alone"));
 }
 
 #[test]
@@ -543,7 +545,7 @@ fn what_needs_eyes_stands_first() {
     world.account("harbour", "waiting", &[("number", "5"), ("cn", "Zed")]);
     world.account("harbour", "guest", &[("cn", "Guest")]);
     let verdicts: Vec<Verdict> = world.decide().decided.iter().map(|line| line.verdict).collect();
-    assert_eq!(verdicts, [Verdict::Held, Verdict::Held, Verdict::Create, Verdict::OutOfScope, Verdict::Source]);
+    assert_eq!(verdicts, [Verdict::OnHold, Verdict::OnHold, Verdict::Create, Verdict::OutOfScope, Verdict::Source]);
 }
 
 #[test]
@@ -562,13 +564,13 @@ fn an_explanation_tells_each_state_of_a_value() {
             .map(|v| (v.there.clone(), v.wanted.clone(), v.state.clone()))
             .expect("a value")
     };
-    assert_eq!(state(&world, "displayName").2, "in step");
+    assert_eq!(state(&world, "displayName").2, ValueState::InSync);
     world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);
-    assert_eq!(state(&world, "displayName"), ("Ada Lind".into(), "Ada Holm".into(), "will be changed".into()));
+    assert_eq!(state(&world, "displayName"), ("Ada Lind".into(), "Ada Holm".into(), ValueState::WillBeSet));
     world.gone(id);
     let outcome = world.decide();
     let found = crate::explain::explain(&world.rules, &world.population, &outcome, "ada");
-    assert_eq!(found[0].stage.as_deref(), Some("left"));
+    assert_eq!(found[0].stage, Some(Stage::Left));
     let lines: Vec<(&str, &str)> = found[0].accounts.iter().map(|a| (a.decided.system.as_str(), a.decided.reason.text.as_str())).collect();
     assert_eq!(lines[0], ("harbour", "harbour no longer holds it"));
     assert!(lines[1].1.contains("it said so on"), "{lines:?}");
@@ -612,7 +614,11 @@ fn whom_one_source_lets_go_and_another_only_does_not_show_is_waited_for() {
     let first = world.decide();
     world.carry_out(&first);
     let other = world.account("harbour", "ada2", &[("number", "1"), ("cn", "Ada Lind"), ("mail", "Ada@skerry.example")]);
-    world.population.links.push(Link { account: other, identity: first.identities[0].0.id.clone(), made_by: "by hand".into() });
+    world.population.links.push(Link {
+        account: other,
+        identity: first.identities[0].0.id.clone(),
+        basis: LinkBasis::new(LinkOrigin::MatchRule, "by hand"),
+    });
     assert!(world.decide().changes.is_empty());
     world.at(id).attributes.set("dn", vec![Value::text("cn=ada,ou=former,dc=e")]);
     world.at(other).absent_since = Some(Timestamp::UNIX_EPOCH);

@@ -277,14 +277,14 @@ impl Compiler<'_, '_> {
     }
 
     fn lone_name(&self, name: &str, offset: usize) -> ExprError {
-        let roots: Vec<&str> = self.known.roots.iter().map(|(root, _)| root.word()).collect();
+        let roots: Vec<&str> = self.known.roots.iter().map(|(root, _)| root.as_str()).collect();
         if roots.contains(&name) {
             return ExprError::new(offset, format!("`{name}` is a whole record, and a value is needed"))
                 .help(format!("name an attribute of it: `{name}.…`"));
         }
         let error = ExprError::new(offset, format!("unknown name `{name}`"));
         match self.known.roots.iter().find_map(|(root, names)| match names {
-            Names::These(list) if list.contains_key(name) => Some(root.word()),
+            Names::These(list) if list.contains_key(name) => Some(root.as_str()),
             _ => None,
         }) {
             Some(root) => error.help(format!("did you mean `{root}.{name}`?")),
@@ -295,7 +295,7 @@ impl Compiler<'_, '_> {
     /// `account.a.b` and `account["a"]` name one attribute; `None` when the tree spells no name.
     fn attribute(&mut self, tree: &IdedExpr, offset: usize) -> Result<Option<Op>, ExprError> {
         let Some((root_word, name)) = spelled(tree) else { return Ok(None) };
-        let Some((root, names)) = self.known.roots.iter().find(|(root, _)| root.word() == root_word).copied() else {
+        let Some((root, names)) = self.known.roots.iter().find(|(root, _)| root.as_str() == root_word).copied() else {
             return Err(self.lone_name(&root_word, offset));
         };
         let (name, list) = match names {
@@ -303,9 +303,9 @@ impl Compiler<'_, '_> {
             Names::These(all) => match with_options(all, &name) {
                 Some((known, many)) => (known, many && root == Root::Identity),
                 None => {
-                    let error = ExprError::new(offset, format!("unknown attribute `{}.{name}`", root.word()));
+                    let error = ExprError::new(offset, format!("unknown attribute `{}.{name}`", root.as_str()));
                     return Err(match closest(&name, all.keys().map(String::as_str)) {
-                        Some(near) => error.help(format!("did you mean `{}.{near}`?", root.word())),
+                        Some(near) => error.help(format!("did you mean `{}.{near}`?", root.as_str())),
                         None => error.help(match root {
                             Root::Identity => "identities.toml declares the attributes of identities",
                             Root::Account => "`eager-tide systems show SYSTEM --schema` lists what the system has",

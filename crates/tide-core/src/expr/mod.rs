@@ -43,22 +43,13 @@ pub const MAX_FUEL: u32 = 10_000;
 /// The largest text or list that an evaluation may build, in characters or items.
 pub const MAX_SIZE: usize = 65_536;
 
-/// The record that a name is read from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Root {
-    /// `account.…`: the account in the system whose rules these are.
-    Account,
-    /// `identity.…`: the identity.
-    Identity,
-}
-
-impl Root {
-    /// The word written in expressions.
-    pub fn word(self) -> &'static str {
-        match self {
-            Root::Account => "account",
-            Root::Identity => "identity",
-        }
+codes! {
+    /// The record that a name is read from.
+    pub enum Root {
+        /// `account.…`: the account in the system whose rules these are.
+        Account,
+        /// `identity.…`: the identity.
+        Identity,
     }
 }
 
@@ -165,7 +156,7 @@ impl Program {
                     Root::Identity => values.identity,
                 };
                 let found = record.unwrap_or(&none).get(name);
-                (format!("{}.{name}", root.word()), crate::value::show(found))
+                (format!("{}.{name}", root.as_str()), crate::value::show(found))
             })
             .collect()
     }

@@ -75,7 +75,7 @@ fn text(node: &Node) -> String {
         Op::Literal(datum) => written(datum),
         Op::Attribute { root, name, list } => {
             let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '.'));
-            let read = if plain { format!("{}.{name}", root.word()) } else { format!("{}[{}]", root.word(), quoted(name)) };
+            let read = if plain { format!("{}.{name}", root.as_str()) } else { format!("{}[{}]", root.as_str(), quoted(name)) };
             if *list { format!("every({read})") } else { read }
         }
         Op::Local(name) => name.clone(),

@@ -4,7 +4,7 @@ use super::web::{Hashes, hash};
 use super::{Facts, taken_hash};
 use crate::compose::{self, Shape};
 use crate::decide::people::possible_id;
-use crate::matching::{Said, account_keys, identity_keys};
+use crate::matching::{MatchDecision, account_keys, identity_keys};
 use crate::model::{Account, AccountId, Identity, ObjectType, Population, Stage};
 use crate::references::folded;
 use crate::rules::{IdentityRules, RuleSet, TypeRules};
@@ -38,7 +38,7 @@ impl<'a> About<'a> {
         for name in &population.reserved {
             about.reserved.entry(&name.identity).or_default().push((&name.attribute, &name.value));
         }
-        for answer in population.answers.iter().filter(|answer| answer.said == Said::Join) {
+        for answer in population.answers.iter().filter(|answer| answer.said == MatchDecision::Join) {
             if let (Some(account), Some(identity)) = (answer.account, answer.identity.as_deref()) {
                 about.said_of_account.entry(account).or_default().push(identity);
             }
@@ -123,7 +123,7 @@ impl Keys {
 
     pub fn account(&self, rules: &RuleSet, account: &Account, about: &About<'_>) -> Hashes {
         let mut hashes = Hashes::default();
-        let (system, kind) = (account.system.as_str(), account.kind.word());
+        let (system, kind) = (account.system.as_str(), account.kind.as_str());
         let owner = about.owner(account.id);
         match owner {
             Some(owner) => hashes.meets.push(hash(&["id", owner])),
@@ -183,7 +183,7 @@ impl Keys {
             let attributes = compose::identity(declared, &feeding, false).attributes;
             for (place, rule) in types.matching.iter().enumerate() {
                 let keys = identity_keys(rule, &attributes);
-                hashes.extend(keys.iter().map(|key| hash(&["match", system, kind.word(), &place.to_string(), key])));
+                hashes.extend(keys.iter().map(|key| hash(&["match", system, kind.as_str(), &place.to_string(), key])));
             }
         }
         hashes
@@ -196,11 +196,11 @@ impl Keys {
         // Rules may read these two; what was kept is without them.
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![Value::text(&identity.id)]);
-        attributes.set("stage", vec![Value::text(identity.stage.word())]);
+        attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
         for (system, all) in &rules.systems {
             for (place, rule) in all.types.get(&kind).into_iter().flat_map(|types| types.matching.iter().enumerate()) {
                 let keys = identity_keys(rule, &attributes);
-                hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind.word(), &place.to_string(), key])));
+                hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind.as_str(), &place.to_string(), key])));
             }
         }
         for (system, _, types, schema) in self.names.iter().filter(|(_, of, ..)| *of == kind) {
@@ -213,7 +213,7 @@ impl Keys {
             let values = identity.attributes.get(&attribute.name);
             if attribute.unique {
                 let folded = values.iter().map(|value| value.to_string().trim().to_lowercase());
-                hashes.meets.extend(folded.map(|value| hash(&["unique", kind.word(), &attribute.name, &value])));
+                hashes.meets.extend(folded.map(|value| hash(&["unique", kind.as_str(), &attribute.name, &value])));
             }
             if attribute.reference.is_some() && self.flat && kind == ObjectType::Group {
                 hashes.meets.push(hash(&["nested", &identity.id]));

@@ -139,7 +139,7 @@ struct Others<'a> {
 
 impl Elsewhere for Others<'_> {
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool {
-        self.web.taking(hash(&["takes", kind.word(), attribute, folded])).any(|place| !self.read.contains(&place))
+        self.web.taking(hash(&["takes", kind.as_str(), attribute, folded])).any(|place| !self.read.contains(&place))
     }
 
     fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, Spread> {
@@ -510,7 +510,7 @@ fn proposed<'a>(rules: &RuleSet, population: &'a Population, outcome: &'a Outcom
 
 /// A name as generated values are told apart.
 pub(crate) fn taken_hash(kind: ObjectType, attribute: &str, value: &str) -> u64 {
-    hash(&["takes", kind.word(), attribute, &generate::folded(value)])
+    hash(&["takes", kind.as_str(), attribute, &generate::folded(value)])
 }
 
 /// The facts of systems that keys depend on.

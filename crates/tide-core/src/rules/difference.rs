@@ -1,6 +1,8 @@
 //! What two versions of a rule set differ in, line by line, and how the changes of two people come together.
 
 use super::RuleFile;
+use crate::states::FileChange;
+use crate::states::LineChange;
 use similar::{ChangeTag, TextDiff};
 use std::collections::BTreeSet;
 
@@ -12,8 +14,8 @@ const AROUND: usize = 2;
 pub struct FileDifference {
     /// Its name.
     pub name: String,
-    /// `added`, `removed` or `changed`.
-    pub state: &'static str,
+    /// What happened to it.
+    pub state: FileChange,
     /// The lines that differ, with a few around them.
     pub lines: Vec<DifferentLine>,
 }
@@ -21,8 +23,8 @@ pub struct FileDifference {
 /// One line of a difference.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DifferentLine {
-    /// `+` for a line that came, `-` for one that went, ` ` for one that stayed.
-    pub sign: char,
+    /// What became of it.
+    pub change: LineChange,
     /// Its number in the older file, from 1.
     pub before: Option<usize>,
     /// Its number in the newer file.
@@ -49,21 +51,21 @@ pub fn difference(before: &[RuleFile], after: &[RuleFile]) -> Vec<FileDifference
                 return None;
             }
             let state = match (old, new) {
-                (None, _) => "added",
-                (_, None) => "removed",
-                _ => "changed",
+                (None, _) => FileChange::Added,
+                (_, None) => FileChange::Removed,
+                _ => FileChange::Changed,
             };
             let diff = TextDiff::from_lines(old.unwrap_or_default(), new.unwrap_or_default());
             let mut lines = Vec::new();
             for group in diff.grouped_ops(AROUND) {
                 for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
-                    let sign = match change.tag() {
-                        ChangeTag::Equal => ' ',
-                        ChangeTag::Delete => '-',
-                        ChangeTag::Insert => '+',
+                    let became = match change.tag() {
+                        ChangeTag::Equal => LineChange::Unchanged,
+                        ChangeTag::Delete => LineChange::Removed,
+                        ChangeTag::Insert => LineChange::Added,
                     };
                     lines.push(DifferentLine {
-                        sign,
+                        change: became,
                         before: change.old_index().map(|at| at + 1),
                         after: change.new_index().map(|at| at + 1),
                         text: change.value().trim_end_matches(['\n', '\r']).to_owned(),
@@ -104,10 +106,10 @@ mod tests {
         let before = files(&[("a.toml", "1\n2\n3\n4\n5\n6\n"), ("b.toml", "x\n"), ("same.toml", "y\n")]);
         let after = files(&[("a.toml", "1\n2\n3\nfour\n5\n6\n"), ("c.toml", "z\n"), ("same.toml", "y\n")]);
         let found = difference(&before, &after);
-        let told: Vec<(&str, &str)> = found.iter().map(|file| (file.name.as_str(), file.state)).collect();
-        assert_eq!(told, [("a.toml", "changed"), ("b.toml", "removed"), ("c.toml", "added")]);
-        let lines: Vec<String> = found[0].lines.iter().map(|line| format!("{}{}", line.sign, line.text)).collect();
-        assert_eq!(lines, [" 2", " 3", "-4", "+four", " 5", " 6"]);
+        let told: Vec<(&str, FileChange)> = found.iter().map(|file| (file.name.as_str(), file.state)).collect();
+        assert_eq!(told, [("a.toml", FileChange::Changed), ("b.toml", FileChange::Removed), ("c.toml", FileChange::Added)]);
+        let lines: Vec<String> = found[0].lines.iter().map(|line| format!("{} {}", line.change, line.text)).collect();
+        assert_eq!(lines, ["unchanged 2", "unchanged 3", "removed 4", "added four", "unchanged 5", "unchanged 6"]);
         assert_eq!((found[0].lines[2].before, found[0].lines[3].after), (Some(4), Some(4)));
     }
 

@@ -4,18 +4,10 @@
 use super::RuleFile;
 use crate::model::ObjectType;
 use crate::schema::Schema;
+use crate::states::SystemKind;
+use crate::states::SystemRole;
 use serde::{Deserialize, Serialize};
 use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, Table, Value, value};
-
-/// What a newly connected system is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Purpose {
-    /// It gives identities their values.
-    Source,
-    /// Accounts are kept in it.
-    Target,
-}
 
 /// A container in a scope.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -135,7 +127,7 @@ fn remove_about(table: &mut Table, system: &str) -> bool {
 pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<String, String> {
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| format!("the file cannot be read: {}", error.message()))?;
-    let section = document.entry(kind.word()).or_insert_with(|| Item::Table(Table::new()));
+    let section = document.entry(kind.as_str()).or_insert_with(|| Item::Table(Table::new()));
     let section = section.as_table_mut().ok_or_else(|| format!("`{kind}` is no table"))?;
     let empty = *edit == ScopeEdit::default();
     if empty {
@@ -205,10 +197,10 @@ const USUAL: [(&str, &str, &str, &[&str]); 9] = [
 ];
 
 /// The attribute of a system that carries a usual one, if its schema has it.
-fn carried(schema: &Schema, kind: &str, usual: &(&str, &str, &str, &[&str])) -> Option<String> {
+fn carried(schema: &Schema, kind: SystemKind, usual: &(&str, &str, &str, &[&str])) -> Option<String> {
     let fixed = match kind {
-        "ldap" => Some(usual.1),
-        "scim" | "push" => Some(usual.2),
+        SystemKind::Ldap => Some(usual.1),
+        SystemKind::Scim | SystemKind::Push => Some(usual.2),
         _ => None,
     };
     if let Some(name) = fixed {
@@ -228,8 +220,8 @@ fn reads(name: &str) -> String {
 const SECOND_PLACES: [(&str, &str); 2] = [("employeeNumber", "employeeID"), ("displayName", "cn")];
 
 /// How an expression reads a usual value: from its first place, and from the second where the system has that too.
-fn reads_usual(schema: &Schema, kind: &str, identity: &str, account: &str) -> String {
-    let second = SECOND_PLACES.iter().find(|(name, _)| *name == identity && kind == "ldap").map(|(_, second)| *second);
+fn reads_usual(schema: &Schema, kind: SystemKind, identity: &str, account: &str) -> String {
+    let second = SECOND_PLACES.iter().find(|(name, _)| *name == identity && kind == SystemKind::Ldap).map(|(_, second)| *second);
     match second.and_then(|second| schema.get(second)) {
         Some(second) => format!("either({}, {})", reads(account), reads(&second.name)),
         None => reads(account),
@@ -248,18 +240,18 @@ fn wanted(schema: &Schema, attribute: &str, from: &str) -> String {
 /// its schema is known to have. `declared` are the identity attributes that the rule set has already.
 pub fn starter(
     system: &str,
-    kind: &str,
-    purpose: Purpose,
+    kind: SystemKind,
+    purpose: SystemRole,
     schema: &Schema,
     declared: &[String],
     scope: &ScopeEdit,
 ) -> Result<String, String> {
     let (role, what) = match purpose {
-        Purpose::Source => ("inbound", "It gives identities their values."),
-        Purpose::Target => ("outbound", "Accounts are kept in it."),
+        SystemRole::Source => ("inbound", "It gives identities their values."),
+        SystemRole::Target => ("outbound", "Accounts are kept in it."),
     };
     let mut text = format!("# {system}: {what} Written by the set-up; it is yours to change.\nsystem = \"{system}\"\n\n[person]\n");
-    if purpose == Purpose::Target {
+    if purpose == SystemRole::Target {
         text.push_str("# Whoever leaves or falls out of scope is disabled, not deleted.\nwhen_out = \"disable\"\n");
     }
     let here = |name: &str| declared.is_empty() || declared.iter().any(|known| known == name);
@@ -276,13 +268,13 @@ pub fn starter(
     text.push_str(&format!("\n[person.{role}]\n"));
     for (identity, account) in &pairs {
         let line = match purpose {
-            Purpose::Source if *identity == "mail" => format!("{identity} = 'lower(trim({}))'\n", reads(account)),
-            Purpose::Source => format!("{identity} = '{}'\n", reads_usual(schema, kind, identity, account)),
-            Purpose::Target => wanted(schema, account, &format!("identity.{identity}")),
+            SystemRole::Source if *identity == "mail" => format!("{identity} = 'lower(trim({}))'\n", reads(account)),
+            SystemRole::Source => format!("{identity} = '{}'\n", reads_usual(schema, kind, identity, account)),
+            SystemRole::Target => wanted(schema, account, &format!("identity.{identity}")),
         };
         text.push_str(&line);
     }
-    if purpose == Purpose::Target && kind == "scim" {
+    if purpose == SystemRole::Target && kind == SystemKind::Scim {
         for (attribute, from) in [("externalId", "identity.id"), ("userName", "identity.mail")] {
             let known = from == "identity.id" || here("mail");
             if known && schema.get(attribute).is_some() && !pairs.iter().any(|(_, account)| account == attribute) {
@@ -332,7 +324,7 @@ mod tests {
         );
         let files = [first_identities(true), RuleFile { name: "harbour.toml".into(), text: changed.clone() }];
         let (rules, faults) = RuleSet::load(&files, &Default::default());
-        assert!(!faults.iter().any(|f| f.severity == crate::rules::Severity::Error), "{faults:?}\n{changed}");
+        assert!(!faults.iter().any(|f| f.severity == crate::rules::FaultSeverity::Error), "{faults:?}\n{changed}");
         assert_eq!(scope_of(&rules.of("harbour", ObjectType::Person).expect("there").scope), edit, "it reads back as it was written");
         let emptied = with_scope(&changed, ObjectType::Person, &ScopeEdit::default()).expect("changed");
         assert!(!emptied.contains("scope"), "{emptied}");
@@ -342,10 +334,10 @@ mod tests {
     fn a_directory_whose_people_lack_a_display_name_still_has_labels() {
         let mut schema = Schema::default();
         ["employeeNumber", "employeeID", "displayName", "cn", "mail"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
-        let text = starter("dock", "ldap", Purpose::Source, &schema, &[], &ScopeEdit::default()).expect("written");
+        let text = starter("dock", SystemKind::Ldap, SystemRole::Source, &schema, &[], &ScopeEdit::default()).expect("written");
         assert!(text.contains("displayName = 'either(account.displayName, account.cn)'"), "{text}");
         assert!(text.contains("account = 'either(account.employeeNumber, account.employeeID)'"), "{text}");
-        let written = starter("dock", "ldap", Purpose::Target, &schema, &[], &ScopeEdit::default()).expect("written");
+        let written = starter("dock", SystemKind::Ldap, SystemRole::Target, &schema, &[], &ScopeEdit::default()).expect("written");
         assert!(written.contains("\"displayName\" = 'identity.displayName'"), "{written}");
     }
 
@@ -357,22 +349,22 @@ mod tests {
             schema
         };
         for (kind, purpose, names) in [
-            ("ldap", Purpose::Source, &["employeeNumber", "sn", "mail", "enabled"][..]),
-            ("scim", Purpose::Target, &["userName", "externalId", "emails.work", "enterprise.employeeNumber", "active"]),
-            ("feed", Purpose::Source, &["Personnel Number", "First Name", "email"]),
+            (SystemKind::Ldap, SystemRole::Source, &["employeeNumber", "sn", "mail", "enabled"][..]),
+            (SystemKind::Scim, SystemRole::Target, &["userName", "externalId", "emails.work", "enterprise.employeeNumber", "active"]),
+            (SystemKind::Feed, SystemRole::Source, &["Personnel Number", "First Name", "email"]),
         ] {
             let schema = schema(names);
             let text = starter("dock", kind, purpose, &schema, &[], &ScopeEdit::default()).expect("written");
             let files = [first_identities(true), RuleFile { name: "dock.toml".into(), text: text.clone() }];
             let schemas = [("dock".to_owned(), [(ObjectType::Person, schema)].into())].into();
             let (rules, faults) = RuleSet::load(&files, &schemas);
-            assert!(!faults.iter().any(|f| f.severity == crate::rules::Severity::Error), "{faults:?}\n{text}");
+            assert!(!faults.iter().any(|f| f.severity == crate::rules::FaultSeverity::Error), "{faults:?}\n{text}");
             let types = rules.of("dock", ObjectType::Person).expect("there");
             assert_eq!(types.matching.len(), 2, "{text}");
             // What the system cannot do without is waited for, rather than refused by it.
             let needed = types.outbound.iter().find(|mapping| mapping.attribute == "userName");
             assert!(needed.is_none_or(|mapping| mapping.need == crate::rules::Need::Required), "{text}");
-            assert_eq!((types.is_source(), types.is_target()), (purpose == Purpose::Source, purpose == Purpose::Target));
+            assert_eq!((types.is_source(), types.is_target()), (purpose == SystemRole::Source, purpose == SystemRole::Target));
         }
     }
 }

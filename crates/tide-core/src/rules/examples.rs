@@ -1,6 +1,6 @@
 //! Examples beside the rules: "given this record, expect these values". They run at every check.
 
-use super::{Example, Fault, RuleSet, Schemas, Severity, TypeRules};
+use super::{Example, Fault, FaultSeverity, RuleSet, Schemas, TypeRules};
 use crate::compose;
 use crate::generate::{self, Taken};
 use crate::model::{Account, ObjectType};
@@ -14,7 +14,7 @@ pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<Fault> {
             for example in &types.examples {
                 if let Err(message) = one(rules, schemas, name, *kind, types, example) {
                     faults.push(Fault {
-                        severity: Severity::Error,
+                        severity: FaultSeverity::Error,
                         place: example.place.clone(),
                         message: format!("the example \"{}\" does not come out: {message}", example.name),
                         help: Some("correct the rule, or the example if the rule is right".into()),

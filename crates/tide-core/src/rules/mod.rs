@@ -570,21 +570,21 @@ impl Guard {
     }
 }
 
-/// How bad a fault is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Severity {
-    /// The rule set cannot be used.
-    Error,
-    /// It can be used, and somebody should look.
-    Warning,
+codes! {
+    /// How bad a fault is.
+    pub enum FaultSeverity {
+        /// The rule set cannot be used.
+        Error,
+        /// It can be used, and somebody should look.
+        Warning,
+    }
 }
 
 /// Something wrong in a rule set.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fault {
     /// How bad.
-    pub severity: Severity,
+    pub severity: FaultSeverity,
     /// Where.
     pub place: Place,
     /// What.

@@ -1,6 +1,6 @@
 //! Reading TOML with positions: each reader notes faults and goes on, so that one check shows all.
 
-use super::{Fault, Severity};
+use super::{Fault, FaultSeverity};
 use crate::expr::ExprError;
 use crate::reasons::Place;
 use std::cell::RefCell;
@@ -24,20 +24,20 @@ impl Source<'_> {
     }
 
     pub fn error(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: Severity::Error, place: self.place(at), message: message.into(), help });
+        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Error, place: self.place(at), message: message.into(), help });
     }
 
     /// The same, at a place that is known already.
     pub fn error_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: Severity::Error, place: place.clone(), message: message.into(), help });
+        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Error, place: place.clone(), message: message.into(), help });
     }
 
     pub fn warn_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: Severity::Warning, place: place.clone(), message: message.into(), help });
+        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Warning, place: place.clone(), message: message.into(), help });
     }
 
     pub fn warn(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: Severity::Warning, place: self.place(at), message: message.into(), help });
+        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Warning, place: self.place(at), message: message.into(), help });
     }
 
     /// An expression's fault, at its column inside the TOML string where that can be told.

@@ -2,7 +2,7 @@
 #![allow(dead_code)] // Each test uses a part of it.
 
 use tide_core::decide::Verdict;
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
 pub const IDENTITIES: &str =
@@ -20,7 +20,7 @@ impl World {
     pub fn new(files: &[(&str, &str)]) -> World {
         let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
         let (rules, faults) = RuleSet::load(&files, &Default::default());
-        assert!(!faults.iter().any(|fault| fault.severity == Severity::Error), "{faults:?}");
+        assert!(!faults.iter().any(|fault| fault.severity == FaultSeverity::Error), "{faults:?}");
         let mut schema = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
         ["userName", "number", "mail", "active"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
         let read = vec![ObjectType::Person, ObjectType::Group];

@@ -7,6 +7,8 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::ChangeSetState;
+use tide_core::states::SystemKind;
 use tide_engine::{Change, Clock, Engine, NewSystem, Plan};
 use tide_standins::scim_service::ScimService;
 use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
@@ -59,10 +61,11 @@ impl Season {
         let berthing = ScimService::start(Vec::new(), "berth-token").await.expect("starts");
         let feed_settings = serde_json::json!({"path": feed, "key": "number", "name": "number"});
         let berth_settings = serde_json::json!({"url": berthing.url});
-        for (name, kind, settings, secret) in
-            [("roster", "feed", feed_settings, None), ("berthing", "scim", berth_settings, Some("berth-token".to_owned()))]
-        {
-            engine.add_system(NewSystem { name: name.into(), kind: kind.into(), settings, secret }, "tester").await.expect("added");
+        for (name, kind, settings, secret) in [
+            ("roster", SystemKind::Feed, feed_settings, None),
+            ("berthing", SystemKind::Scim, berth_settings, Some("berth-token".to_owned())),
+        ] {
+            engine.add_system(NewSystem { name: name.into(), kind, settings, secret }, "tester").await.expect("added");
             let checked = engine.check_system(name, None).await.expect("tested");
             assert!(name == "roster" || checked.healthy(), "{checked:?}");
         }
@@ -89,7 +92,7 @@ impl Season {
             if set.ended.is_some() {
                 // The lock is let go a moment after the end is noted.
                 tokio::time::sleep(Duration::from_millis(5)).await;
-                assert_eq!(set.state, "done", "{set:?}");
+                assert_eq!(set.state, ChangeSetState::Done, "{set:?}");
                 return set;
             }
             let _ = tokio::time::timeout(Duration::from_millis(200), events.recv()).await;
@@ -101,7 +104,7 @@ impl Season {
         let filter = ChangeFilter { limit: 10_000, ..ChangeFilter::default() };
         let rows = self.engine.store().changes(set.id, &filter).await.expect("read");
         rows.into_iter()
-            .map(|row| (row.change.label, row.change.kind.word().to_owned(), row.change.step, row.state.word().to_owned()))
+            .map(|row| (row.change.label, row.change.kind.as_str().to_owned(), row.change.step, row.state.as_str().to_owned()))
             .collect()
     }
 }

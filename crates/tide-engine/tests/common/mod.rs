@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
+use tide_core::states::SystemKind;
 use tide_engine::{Change, Clock, Engine, NewSystem, Plan, SystemClock};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::ScimService;
@@ -38,13 +39,13 @@ impl Tide {
         for (name, kind, settings, secret) in [
             (
                 "harbour",
-                "ldap",
+                SystemKind::Ldap,
                 serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 30}),
                 PASSWORD,
             ),
-            ("berthing", "scim", serde_json::json!({"url": berthing.url, "timeout_seconds": 30}), "berth-token"),
+            ("berthing", SystemKind::Scim, serde_json::json!({"url": berthing.url, "timeout_seconds": 30}), "berth-token"),
         ] {
-            let new = NewSystem { name: name.into(), kind: kind.into(), settings, secret: Some(secret.into()) };
+            let new = NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) };
             engine.add_system(new, "tester").await.expect("added");
             assert!(engine.check_system(name, None).await.expect("tested").healthy());
         }
@@ -130,8 +131,8 @@ impl Clock for Ahead {
     }
 }
 
-pub fn count(pairs: &[(String, i64)], word: &str) -> i64 {
-    pairs.iter().find(|(w, _)| w == word).map_or(0, |(_, n)| *n)
+pub fn count<C: Copy + Into<&'static str>>(pairs: &[(C, i64)], code: &str) -> i64 {
+    pairs.iter().find(|(found, _)| (*found).into() == code).map_or(0, |(_, n)| *n)
 }
 
 /// Rules by which whoever a directory no longer shows has left at once.

@@ -34,7 +34,7 @@ async fn history(engine: &Engine) -> String {
     let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
     for line in engine.store().decided(id - 1, &all).await.unwrap_or_default() {
         let line = &line.decided;
-        let (verdict, why) = (line.verdict.word(), &line.reason.text);
+        let (verdict, why) = (line.verdict.as_str(), &line.reason.text);
         told.push_str(&format!("   {} {:?} of {:?}, {}: {verdict}: {why}\n", line.system, line.account, line.identity, line.label));
     }
     told

@@ -8,10 +8,11 @@ use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
-use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Way, Write};
+use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Write};
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
+use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_engine::{Clock, Systems};
 use tokio::sync::mpsc;
@@ -357,19 +358,19 @@ impl Connector for Simulated {
         showing
     }
 
-    async fn ways(&self) -> Result<Vec<Way>, ConnectError> {
+    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
         Ok(match self.name {
-            HARBOUR => vec![Way::ChangeNumber, Way::Full],
-            BERTHING => vec![Way::LastModified, Way::Full],
-            _ => vec![Way::Full],
+            HARBOUR => vec![WatchMode::ChangeNumber, WatchMode::FullRead],
+            BERTHING => vec![WatchMode::LastModified, WatchMode::FullRead],
+            _ => vec![WatchMode::FullRead],
         })
     }
 
-    async fn mark(&self, _: ObjectType, _: Way) -> Result<Option<String>, ConnectError> {
+    async fn mark(&self, _: ObjectType, _: WatchMode) -> Result<Option<String>, ConnectError> {
         Ok(Some(self.world.lock().place(self.name).history.len().to_string()))
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, way: Way, from: Option<String>) -> Following {
+    fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> Following {
         let (out, following) = mpsc::channel(256);
         let mut world = self.world.lock();
         // An answer takes a moment.
@@ -387,7 +388,7 @@ impl Connector for Simulated {
         for (key, then) in changed.into_iter().filter(|_| object == ObjectType::Person) {
             match place.shown(key).and_then(|now| if place.tells_states { then.clone() } else { Some(now) }) {
                 Some(account) => news.push(Ok(News::Changed(vec![account]))),
-                None if way.tells_deletions() => news.push(Ok(News::Gone(vec![key.clone()]))),
+                None if way.reports_deletions() => news.push(Ok(News::Gone(vec![key.clone()]))),
                 None => {}
             }
         }

@@ -8,6 +8,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{Change, ChangeComparison, ChangeSet, Decision, Line, ListQuery, NewChangeSet, NewDecisionAnswer, Offer, Page, Problem};
+use tide_core::states::ChangeSetKind;
+use tide_core::states::ChangeState;
 use tide_engine::Plan;
 use tide_store::ChangeFilter;
 
@@ -24,7 +26,7 @@ fn filter(query: ListQuery) -> ChangeFilter {
         limit: limit(&query),
         after: query.after.as_deref().and_then(|after| after.parse().ok()).unwrap_or(0),
         word: some(query.filter),
-        state: some(query.state),
+        state: query.state,
         system: some(query.system),
         search: query.search.unwrap_or_default(),
     }
@@ -38,8 +40,11 @@ pub async fn list_change_sets(State(service): State<Service>, Query(query): Quer
         None => None,
         Some(after) => Some(after.parse().map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?),
     };
-    let kind = query.filter.as_deref().filter(|kind| !kind.is_empty());
-    let failed = query.state.as_deref() == Some("failed");
+    let kind = match query.filter.as_deref().filter(|kind| !kind.is_empty()) {
+        None => None,
+        Some(kind) => Some(ChangeSetKind::parse(kind).ok_or_else(|| Refusal::bad(format!("`{kind}` is neither `preview` nor `run`")))?),
+    };
+    let failed = query.state == Some(ChangeState::Failed);
     let sets = service.engine.store().change_sets(before, kind, failed, limit).await?;
     let next = (sets.len() as i64 == limit).then(|| sets.last().map(|set| set.id.to_string())).flatten();
     Ok(Json(Page { items: sets.into_iter().map(convert::change_set).collect(), next }))
@@ -60,19 +65,11 @@ pub async fn begin_change_set(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewChangeSet>,
 ) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
-    let carry_out = match new.kind.as_str() {
-        "preview" => false,
-        "run" => true,
-        other => return Err(Refusal::bad(format!("`{other}` is neither `preview` nor `run`"))),
-    };
+    let carry_out = new.kind == ChangeSetKind::Run;
     if new.adopt && !carry_out {
         return Err(Refusal::bad("a preview joins nothing: `adopt` goes with a run"));
     }
     let as_of = new.as_of.as_deref().map(moment).transpose().map_err(Refusal::bad)?;
-    let object = |word: &String| {
-        tide_core::ObjectType::from_word(word)
-            .ok_or_else(|| Refusal::bad(format!("there is no type `{word}`: choose person, service or group")))
-    };
     let plan = Plan {
         carry_out,
         preview: new.preview,
@@ -80,7 +77,7 @@ pub async fn begin_change_set(
         adopt: new.adopt,
         only: new.only,
         systems: new.systems,
-        types: new.types.iter().map(object).collect::<Result<_, _>>()?,
+        types: new.types,
         as_of,
     };
     let id = service.engine.begin(plan, &caller.principal.id).await?;
@@ -135,7 +132,7 @@ pub async fn export_changes(
     let all = ChangeFilter { limit: i64::MAX, ..filter(query) };
     let rows = service.engine.store().changes(id, &all).await?;
     let lines = rows.into_iter().map(convert::change).flat_map(|change| {
-        let about = [change.label, change.system, change.kind, change.state];
+        let about = [change.label, change.system, change.kind.to_string(), change.state.to_string()];
         let why = [change.reason, change.hold.or(change.error).unwrap_or_default()];
         change.values.into_iter().map(move |value| {
             let cells = [value.attribute, value.before.join(" | "), value.after.join(" | ")];
@@ -176,7 +173,7 @@ pub async fn list_decisions(State(service): State<Service>, Extension(caller): E
         said: one.said,
         count: one.count,
         names: one.names,
-        answers: one.answers.into_iter().map(str::to_owned).collect(),
+        answers: one.answers,
         blocked: one.blocked,
         offers: one.offers.into_iter().map(|(id, text)| Offer { id, text }).collect(),
         most: one.most,
@@ -197,7 +194,7 @@ pub async fn answer_decision(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDecisionAnswer>,
 ) -> Result<StatusCode, Refusal> {
-    let said = tide_engine::Said { answer: &new.answer, comment: new.comment.trim(), choice: &new.chosen };
+    let said = tide_engine::Said { answer: new.answer, comment: new.comment.trim(), choice: &new.chosen };
     service.engine.answer_choosing(&new.id, said, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

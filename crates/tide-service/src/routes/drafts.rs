@@ -12,7 +12,7 @@ use tide_api::{
     CallOut, Difference, DifferenceQuery, Draft, DraftRow, Effect, FirstPassword, MappingTrial, NewDraft, NewMappingTrial, NewSecret,
     Problem, PublishDraft, Published, RuleFile, RuleFiles, RuleVersion, SaveDraft, ShownPassword,
 };
-use tide_core::rules::Severity;
+use tide_core::rules::FaultSeverity;
 
 fn row(row: &tide_store::DraftRow) -> DraftRow {
     DraftRow {
@@ -30,7 +30,7 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
     Draft {
         row: row(&draft.row),
         published: draft.published,
-        usable: !draft.faults.iter().any(|fault| fault.severity == Severity::Error),
+        usable: !draft.faults.iter().any(|fault| fault.severity == FaultSeverity::Error),
         faults: draft.faults.iter().map(convert::fault).collect(),
         files: draft.row.files.into_iter().map(|file| RuleFile { name: file.name, text: file.text }).collect(),
         differences: draft.differences.into_iter().map(convert::difference).collect(),
@@ -150,7 +150,7 @@ pub async fn show_difference(State(service): State<Service>, Query(query): Query
 #[utoipa::path(post, path = "/api/v1/rules/try-mapping", tag = "rules", request_body = NewMappingTrial,
     responses((status = 200, body = MappingTrial), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_mapping(State(service): State<Service>, Body(new): Body<NewMappingTrial>) -> Result<Json<MappingTrial>, Refusal> {
-    let object = super::scope::object(new.object.as_deref())?;
+    let object = super::scope::object(new.object);
     let (label, account, tried) = service.engine.try_mapping(new.on.trim(), &new.system, new.draft, object).await?;
     Ok(Json(MappingTrial { label, account, attributes: tried.into_iter().map(convert::tried).collect() }))
 }

@@ -38,7 +38,7 @@ pub async fn show_groups(State(service): State<Service>, Path(id): Path<String>)
         identity: one.identity,
         label: one.label,
         name: one.name,
-        origin: one.origin.word().to_owned(),
+        origin: one.origin,
         since: one.since.map(|at| at.to_string()),
     };
     Ok(Json(Memberships {

@@ -8,6 +8,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{Explanation, Identity, IdentityDetail, Link, ListQuery, Page, Problem, ResolvedIdentity, WhyQuery};
+use tide_core::ObjectType;
 
 /// Separates label and id in a page's `next`: neither can hold it.
 const BREAK: char = '\u{1f}';
@@ -35,13 +36,21 @@ pub async fn show_identity(State(service): State<Service>, Path(id): Path<String
     let store = service.engine.store();
     let links = store.links_of(&id).await?;
     // Whoever is new by the next run is not kept yet: a person, as nearly everybody is.
-    let object = store.identity(&id).await.map_or("person", |(identity, _)| identity.kind.word()).to_owned();
+    let object = store.identity(&id).await.map_or(ObjectType::Person, |(identity, _)| identity.kind);
     Ok(Json(IdentityDetail {
         object,
         explanation: explained(&service, std::slice::from_ref(explanation)).await?.remove(0),
         links: links
             .into_iter()
-            .map(|l| Link { system: l.system, account: l.name, made: l.made, made_by: l.made_by, ended: l.ended, ended_by: l.ended_by })
+            .map(|l| Link {
+                system: l.system,
+                account: l.name,
+                made: l.made,
+                origin: l.basis.origin,
+                made_by: l.basis.to_string(),
+                ended: l.ended,
+                ended_by: l.ended_by,
+            })
             .collect(),
         history: store.changes_of(&id, 50).await?.into_iter().map(convert::change).collect(),
     }))

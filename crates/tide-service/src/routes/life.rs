@@ -47,12 +47,12 @@ pub async fn show_life(State(service): State<Service>, Path(id): Path<String>) -
     let moments = moments.iter().map(|(at, turn)| Moment {
         at: instant(*at),
         shown: at.to_zoned(line.zone.clone()).strftime("%Y-%m-%d %H:%M").to_string(),
-        turn: turn.word().to_owned(),
+        turn: *turn,
         what: turn.words().to_owned(),
         past: *at <= now,
     });
     Ok(Json(LifeLine {
-        stage: line.identity.stage.word().to_owned(),
+        stage: line.identity.stage,
         reason: line.life.as_ref().map(|life| life.reason.text.clone()),
         rule: line.life.as_ref().and_then(|life| life.reason.rule.as_ref()).map(|place| format!("{}:{}", place.file, place.line)),
         since: line.identity.since.map(instant),
@@ -81,7 +81,7 @@ pub async fn show_departure_effect(
             })
             .collect(),
         system: change.system,
-        kind: change.kind.word().to_owned(),
+        kind: change.kind,
         step: change.step,
         hold: change.hold.map(|hold| hold.text),
     };

@@ -8,10 +8,9 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    Count, KeptAnswers, MatchAnswer, MatchCase, MatchCaseQuery, MatchLine, MatchQuery, MatchRow, MatchSide, MatchValue, MatchView,
-    NewMatchAnswer, Problem,
+    KeptAnswers, LinkCount, MatchAnswer, MatchCase, MatchCaseQuery, MatchCount, MatchLine, MatchQuery, MatchRow, MatchSide, MatchValue,
+    MatchView, NewMatchAnswer, Problem,
 };
-use tide_core::matching::Said;
 
 /// Lines that are shown when it is not said how many.
 const SHOWN: usize = 200;
@@ -29,11 +28,11 @@ pub async fn show_matches(
     Path(name): Path<String>,
     Query(query): Query<MatchQuery>,
 ) -> Result<Json<MatchView>, Refusal> {
-    let view = service.engine.matches(&name, object(query.object.as_deref())?).await?;
+    let view = service.engine.matches(&name, object(query.object)).await?;
     let search = query.search.as_deref().unwrap_or_default().trim().to_lowercase();
     let has = |text: &str| text.to_lowercase().contains(&search);
     let fits = |line: &tide_engine::MatchLine| {
-        query.which.as_deref().is_none_or(|word| word == line.word)
+        query.which.is_none_or(|status| status == line.status)
             && (search.is_empty() || has(&line.label) || has(&line.reason) || line.account.as_ref().is_some_and(|(_, name)| has(name)))
     };
     let found: Vec<tide_engine::MatchLine> = view.lines.into_iter().filter(fits).collect();
@@ -44,7 +43,7 @@ pub async fn show_matches(
         .map(|line| {
             let (account, account_name) = line.account.unzip();
             MatchLine {
-                word: line.word.into(),
+                status: line.status,
                 label: line.label,
                 identity: line.identity,
                 account,
@@ -60,7 +59,7 @@ pub async fn show_matches(
         .into_iter()
         .map(|row| MatchAnswer {
             id: row.id,
-            said: row.answer.said.word().into(),
+            said: row.answer.said,
             label: row.label,
             identity: row.answer.identity,
             account: row.answer.account,
@@ -69,8 +68,8 @@ pub async fn show_matches(
         })
         .collect();
     Ok(Json(MatchView {
-        counts: view.counts.into_iter().map(|(word, count)| Count { word: word.into(), count: count as i64 }).collect(),
-        joined_by: view.joined_by.into_iter().map(|(word, count)| Count { word, count: count as i64 }).collect(),
+        counts: view.counts.into_iter().map(|(status, count)| MatchCount { status, count: count as i64 }).collect(),
+        linked_by: view.linked_by.into_iter().map(|(basis, count)| LinkCount { basis, count: count as i64 }).collect(),
         lines,
         found: count,
         answers,
@@ -85,10 +84,10 @@ pub async fn show_match_case(
     Path(name): Path<String>,
     Query(query): Query<MatchCaseQuery>,
 ) -> Result<Json<MatchCase>, Refusal> {
-    let case = service.engine.match_case(&name, object(query.object.as_deref())?, query.identity.as_deref(), query.account).await?;
+    let case = service.engine.match_case(&name, object(query.object), query.identity.as_deref(), query.account).await?;
     let value = |(value, same): (String, bool)| MatchValue { value, same };
     Ok(Json(MatchCase {
-        word: case.word.into(),
+        status: case.status,
         reason: case.reason,
         rule: case.rule.map(|rule| rule.to_string()),
         own: side(case.own),
@@ -116,14 +115,10 @@ pub async fn answer_matches(
     }
     let words = answers
         .into_iter()
-        .map(|answer| {
-            let said = Said::from_word(&answer.said)
-                .ok_or_else(|| Refusal::bad(format!("`{}` is no answer: join, never, new or skip", answer.said)))?;
-            Ok(tide_engine::Word { identity: answer.identity, account: answer.account, said })
-        })
-        .collect::<Result<Vec<_>, Refusal>>()?;
+        .map(|answer| tide_engine::Word { identity: answer.identity, account: answer.account, said: answer.said })
+        .collect::<Vec<_>>();
     let by = tide_engine::Asker { id: &caller.principal.id, name: &caller.principal.name };
-    let kept = service.engine.answer_matches(&name, object(query.object.as_deref())?, &words, &by).await?;
+    let kept = service.engine.answer_matches(&name, object(query.object), &words, &by).await?;
     Ok(Json(KeptAnswers { kept }))
 }
 

@@ -8,6 +8,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{AddedOperator, MadeToken, NewOperator, NewOperatorToken, Operator, Problem, Token};
+use tide_core::states::PrincipalKind;
 
 /// The longest life of a token, in days: ten years.
 const MAX_TOKEN_DAYS: u32 = 3650;
@@ -79,7 +80,7 @@ pub async fn end_operator(
 pub async fn list_operator_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
     let (store, now) = (service.engine.store(), tide_store::stamp(service.engine.now()));
     let operator = store.operator(&name).await?;
-    Ok(Json(store.tokens("operator", &operator.name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
+    Ok(Json(store.tokens(PrincipalKind::Operator, &operator.name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
 }
 
 /// Makes a further token for the operator who calls, or for one of whose tokens none is good any more; it is shown this once. Earlier
@@ -113,7 +114,7 @@ pub async fn end_operator_token(
 ) -> Result<StatusCode, Refusal> {
     let store = service.engine.store();
     let operator = store.operator(&name).await?;
-    if !store.end_token("operator", &operator.name, &id, &caller.principal.id, service.engine.now()).await? {
+    if !store.end_token(PrincipalKind::Operator, &operator.name, &id, &caller.principal.id, service.engine.now()).await? {
         return Err(tide_store::StoreError::Missing { what: "token", name: id }.into());
     }
     Ok(StatusCode::NO_CONTENT)

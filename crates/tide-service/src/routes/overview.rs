@@ -9,10 +9,12 @@ use axum::Extension;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use tide_api::StageCount;
 use tide_api::{
-    Count, HoldCount, HoldQuery, Holds, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices,
-    StopWrites, WriteStop,
+    HoldCount, HoldQuery, Holds, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices, StopWrites,
+    WriteStop,
 };
+use tide_core::states::ChangeSetKind;
 use tide_store::HoldFilter;
 
 /// Is everything well, what waits, what happened last?
@@ -21,11 +23,11 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
     let store = service.engine.store();
     Ok(Json(Overview {
         systems: all_systems(&service).await?,
-        identities: store.identity_counts().await?.into_iter().map(|(word, count)| Count { word, count }).collect(),
+        identities: store.identity_counts().await?.into_iter().map(|(stage, count)| StageCount { stage, count }).collect(),
         rule_version: store.rules().await?.map_or(0, |rules| rules.version),
-        last_run: store.last_change_set("run", true).await?.map(convert::change_set),
-        last_by_itself: store.last_change_set("run", false).await?.map(convert::change_set),
-        last_preview: store.last_change_set("preview", true).await?.map(convert::change_set),
+        last_run: store.last_change_set(ChangeSetKind::Run, true).await?.map(convert::change_set),
+        last_by_itself: store.last_change_set(ChangeSetKind::Run, false).await?.map(convert::change_set),
+        last_preview: store.last_change_set(ChangeSetKind::Preview, true).await?.map(convert::change_set),
         stalled: service.engine.trouble(),
         write_stop: service.engine.write_stop().map(write_stop),
         attention: service.engine.attention().await?.into_iter().map(convert::attention).collect(),
@@ -40,7 +42,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
 }
 
 fn hold_counts(counts: Vec<(tide_core::HoldCause, i64)>) -> Vec<HoldCount> {
-    counts.into_iter().map(|(cause, count)| HoldCount { cause: convert::hold_cause(cause), count }).collect()
+    counts.into_iter().map(|(cause, count)| HoldCount { cause: cause, count }).collect()
 }
 
 /// Who is on hold now, with the cause, since when, and who can end it; the longest on hold first. What only waits for a system to be armed
@@ -54,7 +56,7 @@ pub async fn list_holds(State(service): State<Service>, Query(query): Query<Hold
         Some(after) => Some(after.parse().map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?),
     };
     let filter = HoldFilter {
-        cause: query.cause.map(convert::core_hold_cause),
+        cause: query.cause,
         system: query.system.filter(|system| !system.is_empty()),
         search: query.search,
         identity: None,

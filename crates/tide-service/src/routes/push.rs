@@ -8,8 +8,11 @@ use crate::problem::{Body, Path, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{AcceptedRecords, EventOutcome, EventSample, EventShape, EventState, MadeToken, NewToken, Problem, Token};
+use tide_api::{AcceptedRecords, EventOutcome, EventReport, EventSample, EventShape, MadeToken, NewToken, Problem, Token};
 use tide_core::Value;
+use tide_core::states::EventKind;
+use tide_core::states::EventState;
+use tide_core::states::SystemKind;
 use tide_engine::EngineError;
 use tide_store::EventRow;
 
@@ -59,7 +62,7 @@ pub async fn accept_records(
 
 async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
     let row = service.engine.store().system(system).await?;
-    if row.kind != "push" {
+    if row.kind != SystemKind::Push {
         return Err(Refusal::bad(format!("{system} is of kind {} and does not call us", row.kind)));
     }
     let stored = service.engine.store().event_shape(system).await?;
@@ -91,13 +94,13 @@ pub async fn show_event_schema(State(service): State<Service>, Path(system): Pat
 /// Takes an event: a joiner, a mover or a leaver. The answer says where to ask what came of it. An event that comes again, with an id
 /// that was taken before, is answered as the first one was, and nothing is done.
 #[utoipa::path(post, path = "/api/v1/events/{system}", tag = "push", params(("system" = String, Path)), request_body = Object,
-    responses((status = 202, body = EventState), (status = 400, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 202, body = EventReport), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn take_event(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(system): Path<String>,
     Body(event): Body<serde_json::Value>,
-) -> Result<(StatusCode, Json<EventState>), Refusal> {
+) -> Result<(StatusCode, Json<EventReport>), Refusal> {
     let shape = shape(&service, &system).await?;
     let happening = events_in::read(&shape, &event).map_err(|problems| {
         Refusal::bad(problems.join("; ")).remedy(format!("/api/v1/events/{system}/schema says how an event is written"))
@@ -105,42 +108,42 @@ pub async fn take_event(
     let id = uuid::Uuid::now_v7().to_string();
     let event = service.engine.take_event(&system, &id, happening, &caller.principal.id).await?;
     // What comes of it is asked at the address: a sender of many events must not have each decided about.
-    let state = if event.is_outdated { "outdated" } else { "waiting" };
+    let state = if event.is_outdated { EventState::Outdated } else { EventState::Waiting };
     Ok((StatusCode::ACCEPTED, Json(described(&system, event, state, Vec::new()))))
 }
 
 /// What came of an event so far.
-#[utoipa::path(get, path = "/api/v1/events/{system}/{id}", tag = "push", params(("system" = String, Path), ("id" = String, Path)), responses((status = 200, body = EventState)))]
-pub async fn show_event(State(service): State<Service>, Path((system, id)): Path<(String, String)>) -> Result<Json<EventState>, Refusal> {
+#[utoipa::path(get, path = "/api/v1/events/{system}/{id}", tag = "push", params(("system" = String, Path), ("id" = String, Path)), responses((status = 200, body = EventReport)))]
+pub async fn show_event(State(service): State<Service>, Path((system, id)): Path<(String, String)>) -> Result<Json<EventReport>, Refusal> {
     Ok(Json(state(&service, &system, &id).await?))
 }
 
-fn described(system: &str, event: EventRow, state: &str, outcomes: Vec<EventOutcome>) -> EventState {
-    EventState {
-        status: format!("/api/v1/events/{system}/{}", event.id),
+fn described(system: &str, event: EventRow, state: EventState, outcomes: Vec<EventOutcome>) -> EventReport {
+    EventReport {
+        status_url: format!("/api/v1/events/{system}/{}", event.id),
         id: event.id,
         event: event.kind,
         key: event.key,
         made: event.made,
-        state: state.into(),
+        state,
         account: event.account,
         identity: event.identity,
         outcomes,
     }
 }
 
-async fn state(service: &Service, system: &str, id: &str) -> Result<EventState, Refusal> {
+async fn state(service: &Service, system: &str, id: &str) -> Result<EventReport, Refusal> {
     let event = service.engine.store().event(system, id).await?;
     if event.is_outdated {
-        return Ok(described(system, event, "outdated", Vec::new()));
+        return Ok(described(system, event, EventState::Outdated, Vec::new()));
     }
     let (outcomes, held, open) = outcomes(service, system, event.account).await?;
     let carried_on = event.identity.is_some();
     let state = match () {
-        () if held => "held",
-        () if !carried_on && event.kind != "leaver" => "waiting",
-        () if open => "running",
-        () => "done",
+        () if held => EventState::OnHold,
+        () if !carried_on && event.kind != EventKind::Leaver => EventState::Waiting,
+        () if open => EventState::Running,
+        () => EventState::Done,
     };
     Ok(described(system, event, state, outcomes))
 }
@@ -163,7 +166,7 @@ async fn outcomes(service: &Service, system: &str, account: Option<i64>) -> Resu
         .iter()
         .filter(|line| line.identity.is_some() && line.identity == identity || line.account == account && account.is_some())
     {
-        held |= line.verdict == tide_core::decide::Verdict::Held;
+        held |= line.verdict == tide_core::decide::Verdict::OnHold;
         let there = line.account.and_then(|id| population.accounts.iter().find(|a| a.id == id));
         let groups = there
             .map(|a| ["memberOf", "groups"].iter().flat_map(|n| a.attributes.get(n)).map(Value::to_string).collect())
@@ -173,7 +176,7 @@ async fn outcomes(service: &Service, system: &str, account: Option<i64>) -> Resu
             account: there.map(|a| a.name.clone()),
             key: there.map(|a| a.key.clone()),
             groups,
-            said: format!("{}: {}", line.verdict.word().replace('_', " "), line.reason.text),
+            said: format!("{}: {}", line.verdict.as_str().replace('_', " "), line.reason.text),
         });
     }
     let open = outcome.changes.iter().any(|change| identity.as_ref() == Some(&change.identity));

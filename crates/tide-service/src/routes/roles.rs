@@ -9,6 +9,7 @@ use axum::{Extension, Json};
 use jiff::Timestamp;
 use tide_api::{GiveRole, NewRoleTrial, Problem, Role, RoleConflict, RoleHolder, RoleTrial, RoleTurn, Roles};
 use tide_core::roles::Grant;
+use tide_core::roles::RoleSource;
 use tide_core::value::show;
 
 fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
@@ -27,12 +28,13 @@ pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, R
     let holder = |one: tide_engine::Holder| RoleHolder {
         identity: one.identity,
         label: one.label,
-        by: one.by,
+        origin: one.source.as_ref().map(RoleSource::origin),
+        by: one.source.map(|source| source.to_string()).unwrap_or_default(),
         until: one.until.map(|at| at.to_string()),
     };
     let role = |view: tide_engine::RoleView| Role {
         name: view.role.name,
-        object: view.role.kind.word().to_owned(),
+        object: view.role.kind,
         when: view.role.when.map(|when| when.source().to_owned()),
         includes: view.role.includes,
         priority: view.role.priority,
@@ -68,7 +70,13 @@ pub async fn try_role(
     Body(asked): Body<NewRoleTrial>,
 ) -> Result<Json<RoleTrial>, Refusal> {
     let trial = service.engine.try_role(&name, &asked.when).await?;
-    let turn = |(role, one): (String, tide_engine::Holder)| RoleTurn { role, identity: one.identity, label: one.label, by: one.by };
+    let turn = |(role, one): (String, tide_engine::Holder)| RoleTurn {
+        role,
+        identity: one.identity,
+        label: one.label,
+        origin: one.source.as_ref().map(RoleSource::origin),
+        by: one.source.map(|source| source.to_string()).unwrap_or_default(),
+    };
     let (gains, loses): (Vec<RoleTurn>, Vec<RoleTurn>) =
         (trial.gains.into_iter().map(turn).collect(), trial.loses.into_iter().map(turn).collect());
     let of = |turns: &[RoleTurn]| turns.iter().filter(|one| one.role == name).count();

@@ -7,7 +7,7 @@ use crate::problem::{Body, Refusal};
 use axum::extract::State;
 use axum::{Extension, Json};
 use tide_api::{NewTrial, Problem, Published, RuleCheck, RuleFiles, Rules, Trial};
-use tide_core::rules::{RuleFile, Severity};
+use tide_core::rules::{FaultSeverity, RuleFile};
 
 pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
     for file in &given.files {
@@ -53,7 +53,7 @@ pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::Known>, R
 #[utoipa::path(post, path = "/api/v1/rules/check", tag = "rules", request_body = RuleFiles, responses((status = 200, body = RuleCheck)))]
 pub async fn check_rules(State(service): State<Service>, Body(given): Body<RuleFiles>) -> Result<Json<RuleCheck>, Refusal> {
     let (_, faults) = service.engine.check_rules(&files(given)?).await?;
-    let usable = !faults.iter().any(|fault| fault.severity == Severity::Error);
+    let usable = !faults.iter().any(|fault| fault.severity == FaultSeverity::Error);
     Ok(Json(RuleCheck { usable, faults: faults.iter().map(convert::fault).collect() }))
 }
 
@@ -74,7 +74,7 @@ pub async fn publish_rules(
 #[utoipa::path(post, path = "/api/v1/rules/try", tag = "rules", request_body = NewTrial,
     responses((status = 200, body = Trial), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_expression(State(service): State<Service>, Body(new): Body<NewTrial>) -> Result<Json<Trial>, Refusal> {
-    let object = super::scope::object(new.object.as_deref())?;
+    let object = super::scope::object(new.object);
     let trial = service.engine.try_expression(&new.expression, new.on.trim(), new.system.as_deref(), new.draft, object).await?;
     let (steps, values, fault) = convert::trial(trial.steps, trial.result);
     Ok(Json(Trial { label: trial.label, account: trial.account, steps, values, fault }))

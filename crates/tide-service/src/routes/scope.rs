@@ -8,19 +8,20 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use axum::{Extension, Json};
 use tide_api::{
-    Count, FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove, ScopeQuery, ScopeTrial, ScopeView,
-    WrittenRules,
+    FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove, ScopeQuery, ScopeStatusCount, ScopeTrial,
+    ScopeView, WrittenRules,
 };
 use tide_core::ObjectType;
-use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, Purpose, ScopeEdit};
-use tide_engine::Stand;
+use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit};
+use tide_core::states::ScopeStatus;
+use tide_core::states::SystemRole;
 
 /// People that are shown when it is not said how many.
 const SHOWN: usize = 200;
 
-pub(super) fn object(word: Option<&str>) -> Result<ObjectType, Refusal> {
-    let word = word.unwrap_or("person");
-    ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("`{word}` is no type: person, service or group")))
+/// The type that a request names; persons, if it names none.
+pub(super) fn object(object: Option<ObjectType>) -> ObjectType {
+    object.unwrap_or(ObjectType::Person)
 }
 
 fn to_edit(scope: Scope) -> ScopeEdit {
@@ -58,20 +59,19 @@ fn from_edit(edit: ScopeEdit) -> Scope {
     }
 }
 
-fn counts(all: Vec<tide_engine::ScopeCount>) -> (Vec<Count>, Vec<ScopeCount>) {
-    let total = |stand: Stand| all.iter().filter(|count| count.stand == stand).map(|count| count.count as i64).sum();
-    let totals =
-        [Stand::In, Stand::Out, Stand::Held].into_iter().map(|stand| Count { word: stand.word().into(), count: total(stand) }).collect();
+fn counts(all: Vec<tide_engine::ScopeCount>) -> (Vec<ScopeStatusCount>, Vec<ScopeCount>) {
+    let total = |status: ScopeStatus| all.iter().filter(|count| count.status == status).map(|count| count.count as i64).sum();
+    let totals = ScopeStatus::ALL.iter().map(|status| ScopeStatusCount { status: *status, count: total(*status) }).collect();
     let counts = all
         .into_iter()
-        .map(|c| ScopeCount { stand: c.stand.word().into(), reason: c.reason, rule: c.rule.map(|r| r.to_string()), count: c.count })
+        .map(|c| ScopeCount { status: c.status, reason: c.reason, rule: c.rule.map(|r| r.to_string()), count: c.count })
         .collect();
     (totals, counts)
 }
 
 fn line(line: tide_engine::ScopeLine) -> ScopeLine {
     ScopeLine {
-        stand: line.stand.word().into(),
+        status: line.status,
         label: line.label,
         account: line.account,
         identity: line.identity,
@@ -85,7 +85,7 @@ fn asked(lines: Vec<tide_engine::ScopeLine>, query: &ScopeQuery) -> Vec<tide_eng
     let has = |text: &str| text.to_lowercase().contains(&search);
     lines
         .into_iter()
-        .filter(|line| query.stand.as_deref().is_none_or(|stand| stand == line.stand.word()))
+        .filter(|line| query.status.is_none_or(|status| status == line.status))
         .filter(|line| query.reason.as_deref().is_none_or(|reason| reason == line.counted))
         .filter(|line| search.is_empty() || has(&line.label) || has(&line.reason) || line.account.as_deref().is_some_and(has))
         .collect()
@@ -98,7 +98,7 @@ pub async fn show_scope(
     Path(name): Path<String>,
     Query(query): Query<ScopeQuery>,
 ) -> Result<Json<ScopeView>, Refusal> {
-    let view = service.engine.scope(&name, object(query.object.as_deref())?).await?;
+    let view = service.engine.scope(&name, object(query.object)).await?;
     let (totals, counts) = counts(view.counts);
     let found = asked(view.lines, &query);
     let count = found.len();
@@ -113,17 +113,17 @@ pub async fn export_scope(
     Path(name): Path<String>,
     Query(query): Query<ScopeQuery>,
 ) -> Result<impl IntoResponse, Refusal> {
-    let view = service.engine.scope(&name, object(query.object.as_deref())?).await?;
+    let view = service.engine.scope(&name, object(query.object)).await?;
     let rows = asked(view.lines, &query).into_iter().map(|line| {
         vec![
             line.label,
-            line.stand.word().to_owned(),
+            line.status.as_str().to_owned(),
             line.reason,
             line.account.unwrap_or_default(),
             line.rule.map(|r| r.to_string()).unwrap_or_default(),
         ]
     });
-    Ok(csv(&format!("{name}-scope.csv"), &["person", "stands", "reason", "account", "rule"], rows))
+    Ok(csv(&format!("{name}-scope.csv"), &["person", "status", "reason", "account", "rule"], rows))
 }
 
 /// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is made text; all cells are quoted, so that one that
@@ -154,8 +154,8 @@ pub async fn try_scope(
     let trial = service.engine.try_scope(&name, ObjectType::Person, &to_edit(scope)).await?;
     let (totals, counts) = counts(trial.counts);
     let moves = trial.moves.into_iter().map(|one| ScopeMove {
-        from: one.from.word().into(),
-        to: one.to.word().into(),
+        from: one.from,
+        to: one.to,
         count: one.lines.len(),
         lines: one.lines.into_iter().take(SHOWN).map(line).collect(),
     });
@@ -178,13 +178,8 @@ pub async fn save_scope(
 }
 
 /// What a new system is for and whom it takes, as the engine wants it.
-pub(super) fn purpose_and_scope(first: FirstRules) -> Result<(Purpose, ScopeEdit), Refusal> {
-    let purpose = match first.purpose.as_str() {
-        "source" => Purpose::Source,
-        "target" => Purpose::Target,
-        other => return Err(Refusal::bad(format!("a system is a `source` or a `target`, and not `{other}`"))),
-    };
-    Ok((purpose, to_edit(first.scope)))
+pub(super) fn purpose_and_scope(first: FirstRules) -> (SystemRole, ScopeEdit) {
+    (first.purpose, to_edit(first.scope))
 }
 
 /// Writes the first rule file of a system into a draft.
@@ -196,7 +191,7 @@ pub async fn write_first_rules(
     Path(name): Path<String>,
     Body(first): Body<FirstRules>,
 ) -> Result<(axum::http::StatusCode, Json<WrittenRules>), Refusal> {
-    let (purpose, scope) = purpose_and_scope(first)?;
+    let (purpose, scope) = purpose_and_scope(first);
     let (draft, file) = service.engine.write_first_rules(&name, purpose, &scope, &caller.principal.id).await?;
     let file = tide_api::RuleFile { name: file.name, text: file.text };
     Ok((axum::http::StatusCode::CREATED, Json(WrittenRules { draft, file })))

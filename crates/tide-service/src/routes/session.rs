@@ -9,6 +9,7 @@ use axum::response::{AppendHeaders, IntoResponse, Response};
 use axum::{Extension, Json};
 use jiff::SignedDuration;
 use tide_api::{Me, Problem, SignIn};
+use tide_core::states::PrincipalKind;
 
 /// How long a session lasts.
 const HOURS: i64 = 12;
@@ -36,7 +37,7 @@ pub async fn sign_in(State(service): State<Service>, Body(sign_in): Body<SignIn>
             .remedy("copy the whole token; the service wrote it to a file at its first start"));
     };
     let principal = &bearer.principal;
-    if principal.kind != "operator" {
+    if principal.kind != PrincipalKind::Operator {
         let said = format!("this token belongs to the system {}, and only operators sign in", principal.name);
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-operator", said).remedy("sign in with the token of an operator"));
     }

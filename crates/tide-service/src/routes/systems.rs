@@ -16,6 +16,8 @@ use tide_api::{
     Permission, Problem, ReadResult, Reading, RemoveQuery, Retirement, Schedule, SchemaAttribute, System, SystemState, WrittenRules,
 };
 use tide_connect::Step;
+use tide_core::states::SystemKind;
+use tide_core::states::SystemRole;
 use tide_core::{ObjectType, RuleSet};
 use tide_engine::EngineError;
 use tide_store::SystemRow;
@@ -56,10 +58,10 @@ fn system(
     let types: Vec<_> = rules.systems.get(&row.name).into_iter().flat_map(|system| system.types.values()).collect();
     let mut roles = Vec::new();
     if types.iter().any(|types| types.is_source()) {
-        roles.push("source".to_owned());
+        roles.push(SystemRole::Source);
     }
     if types.iter().any(|types| types.is_target()) {
-        roles.push("target".to_owned());
+        roles.push(SystemRole::Target);
     }
     let schedule = tide_engine::Schedule::read(&row.schedule);
     let now = engine.now();
@@ -69,13 +71,13 @@ fn system(
         next_quiet: schedule.next_quiet(now).map(|at| at.to_string()),
         schedule: convert::schedule(&schedule),
         following: engine.listening().into_iter().filter(|one| one.system == row.name).map(convert::following).collect(),
-        address: match row.kind.as_str() {
-            "push" => format!("/scim/v2/{}", row.name),
+        address: match row.kind {
+            SystemKind::Push => format!("/scim/v2/{}", row.name),
             _ => ["url", "path"].iter().find_map(|key| row.settings[*key].as_str()).unwrap_or_default().to_owned(),
         },
-        all_settings: tide_connect::Settings::read(&row.kind, &row.settings).map_or_else(|_| row.settings.clone(), |all| all.to_json()),
+        all_settings: tide_connect::Settings::read(row.kind, &row.settings).map_or_else(|_| row.settings.clone(), |all| all.to_json()),
         settings: row.settings,
-        writable: row.writable.iter().map(ToString::to_string).collect(),
+        writable: row.writable.clone(),
         paused: row.paused,
         armed: row.armed,
         host: engine.host_in_use(&row.name),
@@ -90,11 +92,11 @@ fn system(
             .iter()
             .filter(|reading| reading.system == row.name)
             .map(|r| Reading {
-                object: r.object.clone(),
-                state: r.state.clone(),
+                object: r.object,
+                state: r.state,
                 seen: r.seen,
-                started: r.started.clone(),
-                ended: r.ended.clone(),
+                started_at: r.started.clone(),
+                ended_at: r.ended.clone(),
                 error: r.error.clone(),
                 quarantined: r.quarantined,
             })
@@ -131,7 +133,7 @@ pub async fn add_system(
     Body(new): Body<NewSystem>,
 ) -> Result<(StatusCode, Json<AddedSystem>), Refusal> {
     let name = new.name.clone();
-    let first = new.first.map(super::scope::purpose_and_scope).transpose()?;
+    let first = new.first.map(super::scope::purpose_and_scope);
     let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret: new.secret };
     let written = service.engine.connect_system(new, first, &caller.principal.id).await?;
     let rules = written.map(|(draft, file)| WrittenRules { draft, file: tide_api::RuleFile { name: file.name, text: file.text } });
@@ -183,14 +185,14 @@ where
 #[utoipa::path(post, path = "/api/v1/systems/check", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
 pub async fn check_new_system(State(service): State<Service>, headers: HeaderMap, Body(new): Body<NewSystem>) -> Result<Response, Refusal> {
     let engine = service.engine.clone();
-    run_check(&headers, |watcher| async move { engine.check_unsaved(&new.kind, &new.settings, new.secret.as_deref(), watcher).await }).await
+    run_check(&headers, |watcher| async move { engine.check_unsaved(new.kind, &new.settings, new.secret.as_deref(), watcher).await }).await
 }
 
 /// The containers of a system that is not added yet.
 #[utoipa::path(post, path = "/api/v1/systems/browse", tag = "systems", request_body = BrowseNew, responses((status = 200, body = Vec<Branch>)))]
 pub async fn browse_new_system(State(service): State<Service>, Body(new): Body<BrowseNew>) -> Result<Json<Vec<Branch>>, Refusal> {
     let system = new.system;
-    let found = service.engine.browse_unsaved(&system.kind, &system.settings, system.secret.as_deref(), new.below.as_deref()).await?;
+    let found = service.engine.browse_unsaved(system.kind, &system.settings, system.secret.as_deref(), new.below.as_deref()).await?;
     Ok(Json(found.into_iter().map(branch).collect()))
 }
 
@@ -238,16 +240,10 @@ pub async fn set_schedule(
     Path(name): Path<String>,
     Body(new): Body<Schedule>,
 ) -> Result<Json<System>, Refusal> {
-    let way = new
-        .way
-        .map(|word| {
-            tide_connect::Way::from_word(&word).ok_or_else(|| Refusal::bad(format!("there is no way `{word}` of following a system")))
-        })
-        .transpose()?;
     let quiet = new.quiet.into_iter().map(|w| tide_engine::Quiet { days: w.days, from: w.from, to: w.to, zone: w.zone }).collect();
     let schedule = tide_engine::Schedule {
         follow: new.follow,
-        way,
+        way: new.way,
         every_seconds: new.every_seconds,
         full_every_seconds: new.full_every_seconds,
         quiet,
@@ -291,18 +287,7 @@ pub async fn set_system(
     Path(name): Path<String>,
     Body(state): Body<SystemState>,
 ) -> Result<Json<System>, Refusal> {
-    let writable = state
-        .writable
-        .map(|words| {
-            words
-                .iter()
-                .map(|word| {
-                    ObjectType::from_word(word).ok_or_else(|| Refusal::bad(format!("`{word}` is no type: person, service or group")))
-                })
-                .collect::<Result<Vec<_>, _>>()
-        })
-        .transpose()?;
-    let change = tide_engine::Change { writable, paused: state.paused, armed: state.armed };
+    let change = tide_engine::Change { writable: state.writable, paused: state.paused, armed: state.armed };
     service.engine.set_system(&name, change, &caller.principal.id).await?;
     Ok(Json(one(&service, &name).await?))
 }
@@ -335,7 +320,7 @@ pub async fn read_system(State(service): State<Service>, Path(name): Path<String
         reads
             .into_iter()
             .map(|read| ReadResult {
-                object: read.object.to_string(),
+                object: read.object,
                 seen: read.seen as i64,
                 absent: read.absent as i64,
                 quarantined: read.quarantined as i64,
@@ -376,13 +361,7 @@ pub async fn show_schema(State(service): State<Service>, Path(name): Path<String
         schema
             .attributes
             .into_values()
-            .map(|def| SchemaAttribute {
-                kind: serde_json::to_value(def.kind).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default(),
-                name: def.name,
-                many: def.many,
-                required: def.required,
-                writable: def.writable,
-            })
+            .map(|def| SchemaAttribute { kind: def.kind, name: def.name, many: def.many, required: def.required, writable: def.writable })
             .collect(),
     ))
 }

@@ -29,7 +29,7 @@ impl<'a> Target<'a> {
         };
         if let Some(first) = self.types.after.iter().find(|system| !there(system)) {
             return (
-                Some(Verdict::Held),
+                Some(Verdict::OnHold),
                 None,
                 Reason::by(format!("waits for an account in {first}, which comes first"), &self.types.place)
                     .on_hold(HoldCause::WaitingForAccount),
@@ -38,10 +38,10 @@ impl<'a> Target<'a> {
         let mut desired = self.shape.desired(&person.attributes, None);
         let pointing = pointing::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::Held), None, problem.clone().on_hold(HoldCause::InvalidValue));
+            return (Some(Verdict::OnHold), None, problem.clone().on_hold(HoldCause::InvalidValue));
         }
         if let Some((_, reason)) = self.conflicting_values(&desired, None).into_iter().next() {
-            return (Some(Verdict::Held), None, reason.on_hold(HoldCause::DuplicateValue));
+            return (Some(Verdict::OnHold), None, reason.on_hold(HoldCause::DuplicateValue));
         }
         self.points(None, pointing);
         self.reserve_values(&desired, usize::MAX);
@@ -88,12 +88,12 @@ impl<'a> Target<'a> {
         if let Some(fault) = &account.fault {
             let reason =
                 Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system)).on_hold(HoldCause::InvalidValue);
-            return (Some(Verdict::Held), Some(at), reason);
+            return (Some(Verdict::OnHold), Some(at), reason);
         }
         let mut desired = self.shape.desired(&person.attributes, Some(account));
         let pointing = pointing::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::Held), Some(at), problem.clone().on_hold(HoldCause::InvalidValue));
+            return (Some(Verdict::OnHold), Some(at), problem.clone().on_hold(HoldCause::InvalidValue));
         }
         let mut taken = self.conflicting_values(&desired, Some(at));
         desired.wanted.retain(|wanted| !taken.iter().any(|(other, _)| other.mapping.attribute == wanted.mapping.attribute));
@@ -156,7 +156,7 @@ impl<'a> Target<'a> {
             self.push(person, Some(at), kind, values, reason, outcome);
             let change = &mut outcome.changes[at_change];
             change.hold = reported(self.population, self.types, change);
-            done.push(if change.hold.is_some() { Verdict::Held } else { Verdict::Update });
+            done.push(if change.hold.is_some() { Verdict::OnHold } else { Verdict::Update });
         }
         // A value that another object holds keeps back no other.
         taken.retain(|(wanted, _)| compare::relation(wanted, account, self.population) == compare::Relation::Differs);
@@ -166,17 +166,17 @@ impl<'a> Target<'a> {
                 let at_change = outcome.changes.len();
                 self.push(person, Some(at), kind, values, reason.clone(), outcome);
                 outcome.changes[at_change].hold.get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
-                done.push(Verdict::Held);
+                done.push(Verdict::OnHold);
             }
         }
         let verdict = match (base, done.first()) {
             (Verdict::Join, _) => Verdict::Join,
             (_, Some(first)) => *first,
-            (_, None) => Verdict::InStep,
+            (_, None) => Verdict::InSync,
         };
         // The reason belongs to the change that gave the verdict, not to one that came after it.
         let reason = match outcome.changes.get(before) {
-            Some(change) if verdict == Verdict::Held => change.hold.clone().unwrap_or_else(|| change.reason.clone()),
+            Some(change) if verdict == Verdict::OnHold => change.hold.clone().unwrap_or_else(|| change.reason.clone()),
             Some(change) => change.reason.clone(),
             None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
         };
@@ -364,7 +364,7 @@ impl<'a> Target<'a> {
     ) {
         let account = at.map(|at| &self.population.accounts[at]);
         let key = account.map_or("", |account| account.key.as_str());
-        let fingerprint = fingerprint(&[self.system, self.kind.word(), kind.word(), &person.id, key], &values);
+        let fingerprint = fingerprint(&[self.system, self.kind.as_str(), kind.as_str(), &person.id, key], &values);
         let hold = self.hold();
         let claims = licences::claims(self.rules, self.system, self.kind, account, &values, &person.attributes);
         outcome.changes.push(Change {

@@ -48,21 +48,21 @@ impl Target<'_> {
         for (number, step) in self.types.departure.iter().enumerate() {
             match step.when.as_ref().map(|when| when.holds(&values)) {
                 Some(Ok(false)) => continue,
-                Some(Err(error)) => return (Some(Verdict::Held), Some(at), self.cannot(step, &error.to_string())),
+                Some(Err(error)) => return (Some(Verdict::OnHold), Some(at), self.cannot(step, &error.to_string())),
                 Some(Ok(true)) | None => {}
             }
             let due = later(since, step.after, &zone);
             if due > self.now {
                 outcome.due.push((person.id.clone(), due));
                 let day = due.strftime("%Y-%m-%d %H:%M UTC");
-                reason.text = format!("{}; next on {day}: {}", reason.text, step.act.word());
+                reason.text = format!("{}; next on {day}: {}", reason.text, step.act.as_str());
                 break;
             }
             let undone = match self.undone(person, account, step, people) {
                 Ok(change) => change,
-                Err(said) => return (Some(Verdict::Held), Some(at), self.cannot(step, &said)),
+                Err(said) => return (Some(Verdict::OnHold), Some(at), self.cannot(step, &said)),
             };
-            let why = Reason::by(format!("{}; departure step {}: {}", person_left(person), number + 1, step.act.word()), &step.place);
+            let why = Reason::by(format!("{}; departure step {}: {}", person_left(person), number + 1, step.act.as_str()), &step.place);
             let place = outcome.changes.len();
             let kind = undone.as_ref().map(|(kind, _)| *kind);
             if let Some((kind, values)) = undone {
@@ -83,7 +83,7 @@ impl Target<'_> {
     }
 
     fn cannot(&self, step: &DepartureStep, said: &str) -> Reason {
-        Reason::by(format!("the departure step {} cannot be done: {said}", step.act.word()), &step.place).on_hold(HoldCause::RuleError)
+        Reason::by(format!("the departure step {} cannot be done: {said}", step.act.as_str()), &step.place).on_hold(HoldCause::RuleError)
     }
 
     /// The change that a step still needs, if it needs one.

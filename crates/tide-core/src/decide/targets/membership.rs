@@ -34,7 +34,7 @@ pub(super) fn stand<'p>(target: &Target<'_>, person: &'p Person, account: Option
         return (!steps && account.is_some()).then_some(Stand { person, account, takes_part: false });
     }
     let sure = account.is_some() || verdict == Verdict::Create;
-    (verdict != Verdict::Held && sure).then_some(Stand { person, account, takes_part: true })
+    (verdict != Verdict::OnHold && sure).then_some(Stand { person, account, takes_part: true })
 }
 
 /// A membership that is to change.
@@ -98,7 +98,8 @@ impl<'a> Target<'a> {
             let (wanted, missing) = match self.wanted_groups(stand) {
                 Ok(wanted) => wanted,
                 Err(reason) => {
-                    (outcome.decided[*line].verdict, outcome.decided[*line].reason) = (Verdict::Held, reason.on_hold(HoldCause::RuleError));
+                    (outcome.decided[*line].verdict, outcome.decided[*line].reason) =
+                        (Verdict::OnHold, reason.on_hold(HoldCause::RuleError));
                     continue;
                 }
             };
@@ -175,7 +176,7 @@ impl<'a> Target<'a> {
                 outcome.changes.push(change);
             }
             let line = &mut outcome.decided[*line];
-            if let (Some(reason), Verdict::InStep) = (told, line.verdict) {
+            if let (Some(reason), Verdict::InSync) = (told, line.verdict) {
                 (line.verdict, line.reason) = (Verdict::Update, reason);
             }
         }
@@ -287,7 +288,7 @@ impl<'a> Target<'a> {
             label: person.label.clone(),
             kind: *kind,
             // The same before and after they have an account there: a yes to one is a yes to the other.
-            fingerprint: fingerprint(&[self.system, ObjectType::Group.word(), kind.word(), &person.id, key], &[]),
+            fingerprint: fingerprint(&[self.system, ObjectType::Group.as_str(), kind.as_str(), &person.id, key], &[]),
             values,
             reason: why.clone(),
             hold: self.hold_of(ObjectType::Group),

@@ -32,12 +32,12 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         {
             source.error(span.start, format!("no file has rules for a system `{name}`"), None);
         }
-        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL.iter().map(|kind| (kind.word(), *kind)).collect();
+        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL.iter().map(|kind| (kind.as_str(), *kind)).collect();
         let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
         let changes = section.texts("change").into_iter().filter_map(|(word, span)| {
-            let found = ChangeKind::from_word(&word);
+            let found = ChangeKind::parse(&word);
             if found.is_none() {
-                let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.word()).collect();
+                let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.as_str()).collect();
                 source.error(span.start, format!("`{word}` is no kind of change"), Some(format!("choose from {}", all.join(", "))));
             }
             found

@@ -52,7 +52,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         }
         None if files.iter().any(|file| file.name == IDENTITIES) => {}
         None => faults.borrow_mut().push(Fault {
-            severity: Severity::Error,
+            severity: FaultSeverity::Error,
             place: Place { file: IDENTITIES.into(), line: 1, column: 1 },
             message: "the rule set has no identities.toml".into(),
             help: Some("it declares what an identity holds, for example [person.attributes]".into()),
@@ -99,7 +99,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
     }
     check_whole(&rules, &sources);
     // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.
-    if !faults.borrow().iter().any(|fault| fault.severity == Severity::Error) {
+    if !faults.borrow().iter().any(|fault| fault.severity == FaultSeverity::Error) {
         faults.borrow_mut().extend(crate::rules::examples::run(&rules, schemas));
     }
     drop(parsed);
@@ -214,7 +214,7 @@ fn tables(root: &Section<'_>) -> Tables {
 }
 
 fn type_sections<'a>(root: &Section<'a>) -> Vec<(ObjectType, Section<'a>)> {
-    ObjectType::ALL.into_iter().filter_map(|kind| root.section(kind.word()).map(|section| (kind, section))).collect()
+    ObjectType::ALL.iter().copied().filter_map(|kind| root.section(kind.as_str()).map(|section| (kind, section))).collect()
 }
 
 fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, IdentityRules> {
@@ -286,7 +286,7 @@ fn pointer(options: &Section<'_>) -> Option<Pointer> {
     }
     let mut pointer = Pointer { kinds: Vec::new(), by: by.map(|(by, _)| by) };
     for (word, span) in named {
-        match ObjectType::from_word(&word) {
+        match ObjectType::parse(&word) {
             Some(kind) => pointer.kinds.push(kind),
             None if word == "any" => {}
             None => options.source.error(

@@ -5,7 +5,8 @@ use super::super::{RuleSet, Schemas};
 use super::{program, scopes};
 use crate::expr::Root;
 use crate::model::ObjectType;
-use crate::notices::{Event, NoticeRule, To};
+use crate::notices::{NoticeRule, To};
+use crate::states::NotificationEvent;
 
 /// The most days.
 const LONGEST: u32 = 366;
@@ -24,7 +25,12 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
             }
             Some(_) => {}
         }
-        let on = own.word("on", &Event::WORDS);
+        let events: Vec<(&str, NotificationEvent)> = NotificationEvent::ALL
+            .iter()
+            .filter(|event| **event != NotificationEvent::AwaitingApproval)
+            .map(|event| (event.as_str(), *event))
+            .collect();
+        let on = own.word("on", &events);
         if own.get("on").is_none() {
             source.error(own.at, "it is not said when it is told", Some("on = \"arrived\"".into()));
         }
@@ -33,7 +39,7 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
             (Some((system, span)), _) if !rules.systems.contains_key(system) => {
                 source.error(span.start, format!("no file has rules for a system `{system}`"), None);
             }
-            (None, Some(Event::NotArrived)) => {
+            (None, Some(NotificationEvent::NotArrived)) => {
                 source.error(own.at, "it is not said in which system nobody came", Some("system = \"berthing\"".into()));
             }
             _ => {}
@@ -41,9 +47,9 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
         let schema = system.as_ref().and_then(|(system, _)| schemas.get(system)?.get(&kind)).filter(|schema| !schema.attributes.is_empty());
         let scopes = scopes(rules, kind, schema);
         // Whether somebody came is seen at the account.
-        let roots: &[Root] = if on == Some(Event::NotArrived) { &[Root::Account, Root::Identity] } else { &[Root::Identity] };
+        let roots: &[Root] = if on == Some(NotificationEvent::NotArrived) { &[Root::Account, Root::Identity] } else { &[Root::Identity] };
         let when = own.text("when").and_then(|text| program(source, &text, &scopes.known(roots)));
-        if on == Some(Event::NotArrived) && own.get("when").is_none() {
+        if on == Some(NotificationEvent::NotArrived) && own.get("when").is_none() {
             let help = "when = 'account.lastSignIn == null'".to_owned();
             source.error(own.at, "it is not said by what it is seen that somebody did not come", Some(help));
         }
@@ -55,8 +61,8 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
             "operators" => To::Operators,
             "themselves" => To::Themselves,
             "owner" => {
-                if on.is_some_and(|on| on != Event::Joined) {
-                    source.error(span.start, "only a group has an owner", Some("on = \"joined a group\"".into()));
+                if on.is_some_and(|on| on != NotificationEvent::JoinedGroup) {
+                    source.error(span.start, "only a group has an owner", Some("on = \"joined_group\"".into()));
                 }
                 To::Owner
             }
@@ -79,8 +85,8 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
         if after_days.max(again_days.unwrap_or(0)) > LONGEST {
             source.error(own.at, "that is too long", Some(format!("choose from 0 to {LONGEST} days")));
         }
-        if on.is_some_and(|on| on != Event::NotArrived) && (after_days > 0 || again_days.is_some()) {
-            source.error(own.at, "only what is not so yet is waited for and told again", Some("on = \"not arrived\"".into()));
+        if on.is_some_and(|on| on != NotificationEvent::NotArrived) && (after_days > 0 || again_days.is_some()) {
+            source.error(own.at, "only what is not so yet is waited for and told again", Some("on = \"not_arrived\"".into()));
         }
         let place = own.place();
         own.done();

@@ -24,7 +24,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
             }
             Some(_) => {}
         }
-        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL.iter().map(|kind| (kind.word(), *kind)).collect();
+        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL.iter().map(|kind| (kind.as_str(), *kind)).collect();
         let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
         let mut scopes = scopes(rules, kind, None);
         // Who holds a role does not depend on who holds roles: that would have no end.

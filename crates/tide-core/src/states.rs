@@ -1,0 +1,559 @@
+//! The states, kinds and origins of everything that is stored and shown. One code each, for records, API and client alike.
+
+codes! {
+    /// How a membership came about.
+    pub enum MembershipOrigin {
+        /// A rule gave it, by what somebody is.
+        Rule,
+        /// The group has this member where it comes from.
+        Mapped,
+        /// Somebody put them there in the system itself.
+        Manual,
+    }
+}
+
+codes! {
+    /// Where somebody stands.
+    pub enum ScopeStatus {
+        /// Takes part.
+        In,
+        /// Does not take part.
+        Out,
+        /// Waits for something.
+        OnHold,
+    }
+}
+
+codes! {
+    /// Where a change stands.
+    pub enum ChangeState {
+        /// Part of a preview: it is never sent.
+        Proposed,
+        /// Not sent; its hold says why.
+        OnHold,
+        /// Stored, and to be sent.
+        Queued,
+        /// Handed to the connector; no answer yet.
+        Sending,
+        /// The system took it into a queue of its own, and is asked until it is done.
+        Accepted,
+        /// The answer was lost: it must be found out whether it took effect.
+        Unknown,
+        /// Confirmed.
+        Done,
+        /// Refused; its error says why.
+        Failed,
+        /// Taken back before it was sent.
+        Canceled,
+    }
+}
+
+codes! {
+    /// How the changes of a system come to be known.
+    pub enum WatchMode {
+        /// The directory tells each change at once (RFC 4533, refreshAndPersist).
+        ContentSync,
+        /// A domain controller is asked for what its change number grew past, deleted objects too.
+        ChangeNumber,
+        /// A directory is asked for what was modified since; deletions show in full reads only.
+        Modified,
+        /// A SCIM service is asked for what was modified since (`meta.lastModified`); deletions show in full reads only.
+        LastModified,
+        /// A file is read when it arrives.
+        Arrival,
+        /// The system calls us.
+        Pushed,
+        /// There is no way but to read everything.
+        FullRead,
+    }
+}
+
+impl WatchMode {
+    /// What it means, for people.
+    pub fn label(self) -> &'static str {
+        match self {
+            WatchMode::ContentSync => "the directory sends each change at once (content synchronization)",
+            WatchMode::ChangeNumber => "the domain controller is polled for what changed, deleted objects included (change numbers)",
+            WatchMode::Modified => "the directory is polled for what was modified; deletions show in full reads",
+            WatchMode::LastModified => "the service is polled for what was modified; deletions show in full reads",
+            WatchMode::Arrival => "a file is read when it arrives",
+            WatchMode::Pushed => "the system calls us",
+            WatchMode::FullRead => "everything is read each time",
+        }
+    }
+
+    /// Does the system send its changes, so that it need not be polled?
+    pub fn is_sent(self) -> bool {
+        matches!(self, WatchMode::ContentSync | WatchMode::Arrival | WatchMode::Pushed)
+    }
+
+    /// Are deletions reported too?
+    pub fn reports_deletions(self) -> bool {
+        !matches!(self, WatchMode::Modified | WatchMode::LastModified)
+    }
+}
+
+codes! {
+    /// How bad something is.
+    pub enum Severity {
+        /// Access is open that must be closed, or nothing is done at all.
+        Critical,
+        /// Something does not go on before somebody does something.
+        Warning,
+        /// Something to know.
+        Info,
+    }
+}
+
+codes! {
+    /// What needs attention.
+    pub enum AttentionKind {
+        /// The records cannot be written.
+        Storage,
+        /// All writes are stopped by an operator.
+        WritesStopped,
+        /// A task of the service failed and is started again later.
+        Task,
+        /// People who left still have access.
+        OpenAccess,
+        /// The published rules have errors: nothing is decided.
+        RulesInvalid,
+        /// A guard holds changes.
+        Guard,
+        /// A system does not answer, or its test failed.
+        Unreachable,
+        /// The last read of a system failed, or its file was refused.
+        ReadFailed,
+        /// Changes failed, and are not retried before something changes.
+        Failed,
+        /// Changes await an approval.
+        Approval,
+        /// It cannot be told whose accounts these are.
+        Review,
+        /// Accounts were changed in a system itself.
+        ExternalChange,
+        /// People are on hold for other causes.
+        OnHold,
+        /// Changes failed, and are retried later.
+        RetriedLater,
+        /// Notifications that nobody acknowledged.
+        Notices,
+        /// No system is connected.
+        NoSystems,
+        /// No rules are published.
+        NoRules,
+        /// No run was made yet.
+        NoRun,
+    }
+}
+
+impl AttentionKind {
+    /// How bad it is.
+    pub fn severity(self) -> Severity {
+        match self {
+            AttentionKind::Storage
+            | AttentionKind::WritesStopped
+            | AttentionKind::Task
+            | AttentionKind::OpenAccess
+            | AttentionKind::RulesInvalid
+            | AttentionKind::Guard => Severity::Critical,
+            AttentionKind::Unreachable
+            | AttentionKind::ReadFailed
+            | AttentionKind::Failed
+            | AttentionKind::Approval
+            | AttentionKind::Review
+            | AttentionKind::ExternalChange
+            | AttentionKind::OnHold
+            | AttentionKind::RetriedLater => Severity::Warning,
+            AttentionKind::Notices | AttentionKind::NoSystems | AttentionKind::NoRules | AttentionKind::NoRun => Severity::Info,
+        }
+    }
+}
+
+codes! {
+    /// How a system is, by its tests, reads and writes; the last of them counts.
+    pub enum SystemHealth {
+        /// It was never tested, read or written.
+        Unknown,
+        /// An operator paused it.
+        Paused,
+        /// Everything works.
+        Healthy,
+        /// It answers, and something does not work.
+        Degraded,
+        /// It does not answer, or lets us in no more.
+        Unreachable,
+    }
+}
+
+codes! {
+    /// What kind of system is connected.
+    pub enum SystemKind {
+        /// A directory (RFC 4511).
+        Ldap,
+        /// A SCIM service (RFC 7644).
+        Scim,
+        /// Files that are fetched or delivered.
+        Feed,
+        /// A system that calls us, by SCIM or by events.
+        Push,
+    }
+}
+
+codes! {
+    /// What a system is used for, by the published rules.
+    pub enum SystemRole {
+        /// Its accounts give identities their values.
+        Source,
+        /// Its accounts are written.
+        Target,
+    }
+}
+
+codes! {
+    /// How a step of a connection test ended.
+    pub enum StepState {
+        /// It works.
+        Passed,
+        /// It works, and an operator should look at it.
+        Warned,
+        /// It does not work.
+        Failed,
+    }
+}
+
+codes! {
+    /// Where a full read of one type of one system stands.
+    pub enum ReadState {
+        /// It goes on.
+        Running,
+        /// It showed everything. Absence follows from complete reads only.
+        Complete,
+        /// It ended before its end: it makes nobody absent.
+        Failed,
+        /// It was complete, and a backup was restored since.
+        Outdated,
+    }
+}
+
+codes! {
+    /// Where the watcher of one type of one system stands.
+    pub enum WatcherState {
+        /// A full read goes on.
+        Reading,
+        /// Changes are received as they happen.
+        Watching,
+        /// It polls again later.
+        Waiting,
+        /// It failed, and connects again later.
+        Failed,
+    }
+}
+
+codes! {
+    /// A preview, or a run that is carried out.
+    #[derive(Default)]
+    pub enum ChangeSetKind {
+        /// Nothing of it is sent.
+        #[default]
+        Preview,
+        /// Its changes are sent.
+        Run,
+    }
+}
+
+codes! {
+    /// Where a change set stands.
+    pub enum ChangeSetState {
+        /// Systems are read.
+        Reading,
+        /// The decision is made.
+        Deciding,
+        /// Changes are sent.
+        Running,
+        /// It has ended.
+        Done,
+        /// It ended with an error, before or while it was carried out.
+        Failed,
+        /// An operator canceled it.
+        Canceled,
+    }
+}
+
+codes! {
+    /// What came of a change set.
+    pub enum ChangeSetResult {
+        /// It has not ended.
+        InProgress,
+        /// Everything that it set out to do is done.
+        Complete,
+        /// Some of its changes failed, or a system could not be read.
+        Partial,
+        /// It failed as a whole.
+        Failed,
+        /// An operator canceled it.
+        Canceled,
+    }
+}
+
+codes! {
+    /// What made a link between an account and an identity.
+    pub enum LinkOrigin {
+        /// The account is the first of the identity, in a source.
+        Source,
+        /// A match rule.
+        MatchRule,
+        /// An operator.
+        Operator,
+        /// We created the account.
+        Created,
+    }
+}
+
+codes! {
+    /// By what somebody holds a role.
+    pub enum RoleOrigin {
+        /// Its condition holds.
+        Condition,
+        /// An operator gave it.
+        Grant,
+        /// Another role includes it.
+        Included,
+        /// Nothing gives it any more; it is kept for some days.
+        Kept,
+    }
+}
+
+codes! {
+    /// Why an account belongs to no identity, or is left out of matching.
+    pub enum UnmatchedCause {
+        /// No identity matches it.
+        NoMatch,
+        /// It is a candidate of a match that needs review.
+        Candidate,
+        /// An operator decided to leave it as it is.
+        Skipped,
+        /// It is protected: never linked, changed or disabled.
+        Protected,
+        /// Something else, as the reason says.
+        Other,
+    }
+}
+
+codes! {
+    /// How an account and an identity stand to each other in a system.
+    pub enum MatchStatus {
+        /// Several match.
+        Ambiguous,
+        /// One matches by a rule that asks for review, or something speaks against it.
+        NeedsReview,
+        /// Several identities match one account.
+        ClaimedTwice,
+        /// What matches belongs to somebody else already.
+        AlreadyLinked,
+        /// An account carries a key that is somebody else's by now.
+        KeyReassigned,
+        /// It will be linked.
+        WillLink,
+        /// A new identity, or a new account, is made.
+        New,
+        /// The account belongs to nobody.
+        Orphaned,
+        /// It is left as it is.
+        Skipped,
+        /// It is linked.
+        Linked,
+    }
+}
+
+codes! {
+    /// How the value of an attribute in a target stands to the one that the rules want.
+    pub enum ValueState {
+        /// Both are the same.
+        InSync,
+        /// It will be set.
+        WillBeSet,
+        /// It would be set, if its account were not on hold.
+        WouldBeSet,
+        /// It differs, and is not sent.
+        Differs,
+        /// The rules leave it as it is.
+        LeftAlone,
+        /// The rules give it no value.
+        NoValue,
+    }
+}
+
+codes! {
+    /// What is to be decided.
+    pub enum DecisionKind {
+        /// Matches need review.
+        Match,
+        /// A change awaits approval.
+        Approval,
+        /// A guard holds changes.
+        Guard,
+        /// A change failed for good.
+        Failed,
+        /// An account was changed in its system, and the rules only report that.
+        Drift,
+        /// An approval that nobody answered for some days.
+        Reminder,
+        /// An account was created or deleted in its system.
+        ExternalChange,
+        /// An answer that was given and still holds.
+        Override,
+    }
+}
+
+codes! {
+    /// How a decision is answered.
+    pub enum DecisionAnswer {
+        /// The change may be made.
+        Approve,
+        /// The change is not made while it stays the same.
+        Reject,
+        /// An approval that expired is requested again.
+        Reopen,
+        /// Changes that a guard holds are sent.
+        Release,
+        /// Changes that a guard holds are not sent while they stay the same.
+        Discard,
+        /// The rules' value is restored.
+        Repair,
+        /// A change that failed for good is sent again.
+        Retry,
+        /// An external change was seen.
+        Acknowledge,
+        /// An answer that still holds ends.
+        TakeBack,
+    }
+}
+
+codes! {
+    /// What a notification reports.
+    pub enum NotificationEvent {
+        /// The accounts of a joiner exist and cannot be used yet.
+        Ready,
+        /// A joiner is active, and everything that was due for them is done.
+        Arrived,
+        /// A leaver's last days have begun.
+        Leaving,
+        /// A leaver has left.
+        Left,
+        /// A rule added a person to a group.
+        JoinedGroup,
+        /// A person waits for a seat of a license.
+        NoSeat,
+        /// A person has an account and has not used it.
+        NotArrived,
+        /// A change awaits approval. Approvals send it themselves; no rule names it.
+        AwaitingApproval,
+    }
+}
+
+codes! {
+    /// How a feed's file is written.
+    #[derive(Default)]
+    pub enum FeedFormat {
+        /// Detected from the file.
+        #[default]
+        Auto,
+        /// Comma-separated values, with any delimiter (RFC 4180).
+        Csv,
+        /// One JSON object in each line.
+        JsonLines,
+    }
+}
+
+codes! {
+    /// What all values of a feed's column look like.
+    #[derive(Default)]
+    pub enum ColumnType {
+        /// Text.
+        #[default]
+        Text,
+        /// A number.
+        Number,
+        /// A day.
+        Date,
+        /// True or false.
+        Boolean,
+        /// An e-mail address.
+        Address,
+    }
+}
+
+codes! {
+    /// What changed in a rule file.
+    pub enum FileChange {
+        /// It is new.
+        Added,
+        /// It is gone.
+        Removed,
+        /// Its text changed.
+        Changed,
+    }
+}
+
+codes! {
+    /// What became of a line between two versions of a rule file.
+    pub enum LineChange {
+        /// It is new.
+        Added,
+        /// It is gone.
+        Removed,
+        /// It stayed.
+        Unchanged,
+    }
+}
+
+codes! {
+    /// Which way a mapping goes.
+    pub enum Direction {
+        /// From an account to its identity.
+        Inbound,
+        /// From an identity to its account.
+        Outbound,
+    }
+}
+
+codes! {
+    /// What happened to somebody, as a system that pushes events tells it.
+    pub enum EventKind {
+        /// Somebody new.
+        Joiner,
+        /// Something about somebody changed.
+        Mover,
+        /// Somebody left.
+        Leaver,
+    }
+}
+
+codes! {
+    /// Where a received event stands.
+    pub enum EventState {
+        /// No run has carried it on yet.
+        Waiting,
+        /// Some of its changes are not confirmed yet.
+        Running,
+        /// All of its changes are confirmed.
+        Done,
+        /// Something about it is on hold.
+        OnHold,
+        /// A later event about the same record replaced it.
+        Outdated,
+    }
+}
+
+codes! {
+    /// Who acts.
+    pub enum PrincipalKind {
+        /// Somebody who works with the service.
+        Operator,
+        /// A system that calls us.
+        System,
+        /// The service itself.
+        Service,
+    }
+}
