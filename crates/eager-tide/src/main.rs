@@ -1,8 +1,8 @@
 //! `eager-tide`: the service, its client and its demo in one binary.
 
+mod backup;
 mod client;
 mod demo;
-mod keep;
 mod play;
 mod season;
 mod serve;
@@ -38,9 +38,9 @@ enum Command {
     /// Start a made-up ferry line's directory, a service to feed, and Eager Tide between them
     Demo(demo::Demo),
     /// Copy a service's records to a file, while it runs
-    Backup(keep::Backup),
+    Backup(backup::Backup),
     /// Put a backup in the place of a service's records; it starts disarmed
-    Restore(keep::Restore),
+    Restore(backup::Restore),
     /// Is everything well, and what waits?
     Status,
     /// Connect, test, read and set systems
@@ -61,7 +61,7 @@ enum Command {
     Passwords(client::passwords::Passwords),
     /// Who is called by the rules: what they are told, and whether it arrives
     #[command(subcommand)]
-    Calls(client::calls::Calls),
+    Calls(client::webhooks::Calls),
     StopWriting(client::stop::StopWriting),
     ResumeWriting(client::stop::ResumeWriting),
     /// Show what a run would do, and why; nothing is written

@@ -130,7 +130,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         "harbour: gives values",
         "berthing: as it should be",
         "match rule",
-        "in sync: berthing writes it this way",
+        "in sync: berthing writes it",
         "harbour.toml:",
         "berthing.toml:",
     ] {

@@ -682,7 +682,7 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
     browser.click("//tr[@class='say']/td[2]//button[normalize-space(.)='Join these two']").await?;
     browser.text("What was said, and holds").await?;
     browser.click("//button[contains(., 'will be linked')]").await?;
-    browser.text("first operator decided").await?;
+    browser.text("decided by first operator").await?;
     browser.button("Take back").await?;
     browser.click("//button[contains(., 'several match')]").await?;
     browser.text("2 accounts match by employee number").await?;

@@ -51,8 +51,8 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     said(&service, &["match", "berthing", "--person", who, "--join", "--candidate", "spare1"], 0);
     assert_eq!(count(&service, "ambiguous"), ambiguous - 1);
     holds(
-        &said(&service, &["match", "berthing", "--which", "will-link", "--search", "operator decided"], 0),
-        &[who, "as first operator decided"],
+        &said(&service, &["match", "berthing", "--which", "will-link", "--search", "decided by"], 0),
+        &[who, "decided by first operator"],
     );
 
     // Never these two: then a new account is wanted, whose name the other one has; that is said.
@@ -81,7 +81,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     assert_eq!((berthing.take_writes().len(), berthing.users() == users), (0, true));
     assert_eq!(count(&service, "will_link"), 0);
     assert!(count(&service, "linked") > 100);
-    holds(&said(&service, &["why", who], 0), &["spare1@skerry.example", "as first operator decided"]);
+    holds(&said(&service, &["why", who], 0), &["spare1@skerry.example", "decided by first operator"]);
     let differences = said(&service, &["changes", "show", "2", "--values", "--search", who], 0);
     holds(&differences, &["adopting: accounts are joined, and nothing is sent", "spare1@skerry.example"]);
 
@@ -109,7 +109,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         holds(&answer.text().await.unwrap(), &[wanted]);
     }
     said(&service, &["identities", "split", joined["identity"].as_str().unwrap(), "berthing"], 0);
-    holds(&said(&service, &["match", "berthing", "--which", "will-link"], 0), &["as first operator decided"]);
+    holds(&said(&service, &["match", "berthing", "--which", "will-link"], 0), &["decided by first operator"]);
 
     // A real run then sends what was shown, and everything that was said is in the journal.
     said(&service, &["run"], 0);

@@ -8,8 +8,8 @@ use crate::{best, memory};
 use anyhow::ensure;
 use std::collections::{BTreeMap, HashMap};
 use std::time::{Duration, Instant};
+use tide_core::incremental::{Next, Records, Standing};
 use tide_core::model::LinkBasis;
-use tide_core::nearby::{Next, Records, Standing};
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::states::LinkOrigin;
 use tide_core::{

@@ -8,27 +8,27 @@
 //! It is *not* a place for decisions, and it keeps nothing.
 
 mod access;
-mod call;
+mod change_events;
 mod error;
 mod feed;
-mod follow;
 mod ldap;
 mod push;
 mod report;
 mod scim;
 mod settings;
 mod tls;
+mod webhook;
 
 pub use access::{Access, FeedMemory, Permit, WriteGate};
-pub use call::CallOut;
+pub use change_events::{Following, News};
 pub use error::{ConnectError, Weight};
 pub use feed::{FeedConnector, FeedLook, LookColumn, look, newest_file};
-pub use follow::{Following, News};
 pub use ldap::LdapConnector;
 pub use push::{PushConnector, pushed_account};
 pub use report::{CheckReport, Description, Step};
 pub use scim::ScimConnector;
 pub use settings::{FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings};
+pub use webhook::CallOut;
 
 use async_trait::async_trait;
 use std::sync::Arc;
@@ -158,7 +158,7 @@ pub trait Connector: Send + Sync {
 
     /// What changed since a place in its history.
     fn follow(self: Arc<Self>, _object: ObjectType, way: WatchMode, _from: Option<String>) -> Following {
-        crate::follow::follow(move |_| async move {
+        crate::change_events::follow(move |_| async move {
             Err(ConnectError::lasting("no_way", format!("this system cannot be followed by {}", way.as_str()), "choose another way"))
         })
     }

@@ -429,7 +429,7 @@ fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: 
     // What is on hold is not announced.
     let is_on_hold = line.verdict == Verdict::OnHold || hold_of(outcome, &identity.id, line).is_some();
     let mut desired = compose::desired(types, &attributes, schema);
-    for wanted in crate::decide::pointing::of(&mut desired) {
+    for wanted in crate::decide::references::of(&mut desired) {
         let links = population.links.iter().map(|link| (link.account, link.identity.as_str()));
         let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
         let kinds = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity.kind));

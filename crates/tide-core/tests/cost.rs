@@ -1,7 +1,7 @@
 //! What one change costs: as many records are read and evaluated among ten times the people.
 
+use tide_core::incremental::{Next, Records, Standing};
 use tide_core::model::LinkBasis;
-use tide_core::nearby::{Next, Records, Standing};
 use tide_core::rules::RuleFile;
 use tide_core::{Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value};
 

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use tide_core::decide::{Change, ChangeKind, Verdict};
 use tide_core::model::LinkBasis;
 use tide_core::model::{Joined, PasswordSet};
-use tide_core::notices::Recipient;
+use tide_core::notifications::Recipient;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value, decide};
@@ -221,7 +221,7 @@ fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
     world.population.accounts[1].attributes.set("ends", vec![Value::text("2026-11-22")]);
     let outcome = world.decide();
     assert_eq!(sent(&outcome).len(), 1);
-    let before = tide_core::licences::standing(&world.rules, &world.population, &outcome);
+    let before = tide_core::licenses::standing(&world.rules, &world.population, &outcome);
     assert_eq!((before[0].used, before[0].waiting.len(), before[0].giving), (2, 1, 1));
     let outcome = on(&mut world, &outcome);
     assert_eq!(sent(&outcome), ["create Person 12: in scope, and no account of berthing matches"]);

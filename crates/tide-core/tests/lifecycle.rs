@@ -4,10 +4,10 @@
 use jiff::Timestamp;
 use proptest::prelude::*;
 use tide_core::decide::{ChangeKind, Verdict};
+use tide_core::incremental::Standing;
 use tide_core::lifecycle::Departure;
 use tide_core::model::LinkBasis;
 use tide_core::model::{Acts, Stage};
-use tide_core::nearby::Standing;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::states::LinkOrigin;

@@ -57,7 +57,7 @@ fn a_weak_rule_asks_and_what_is_said_holds() {
 
     say(&mut world, Some(&ada), Some(spare), MatchDecision::Join);
     let joined = world.decide();
-    assert_eq!(line(&joined, "berthing", "Ada Lind"), (Verdict::Join, "spare is its account, as Eiko decided".into()));
+    assert_eq!(line(&joined, "berthing", "Ada Lind"), (Verdict::Join, "spare is its account: decided by Eiko".into()));
     assert!(
         joined
             .links

@@ -4,10 +4,10 @@
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::decide::{ChangeKind, Decided, Question};
+use tide_core::incremental::{Moved, Next, Part, Records, Standing};
 use tide_core::matching::{Answer, MatchDecision};
 use tide_core::model::Joined;
 use tide_core::model::LinkBasis;
-use tide_core::nearby::{Moved, Next, Part, Records, Standing};
 use tide_core::references::folded;
 use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::schema::ValueKind;

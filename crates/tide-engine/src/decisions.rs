@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use tide_core::HoldCause;
 use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::{Change, ChangeKind};
-use tide_core::nearby::Records;
+use tide_core::incremental::Records;
 use tide_core::rules::WhenChanged;
 use tide_core::states::DecisionAnswer;
 use tide_core::states::DecisionKind;

@@ -2,7 +2,7 @@
 //! is as it should be. Whoever saves or publishes says what they began with, so that nobody's work is lost.
 
 use crate::{Engine, EngineError, Event};
-use tide_core::effect::{Effect, effect};
+use tide_core::impact::{Effect, effect};
 use tide_core::permissions;
 use tide_core::rules::difference::{FileDifference, brought_together, difference};
 use tide_core::rules::{Fault, FaultSeverity, RuleFile};

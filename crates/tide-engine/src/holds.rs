@@ -3,7 +3,7 @@
 use crate::{Engine, EngineError};
 use std::collections::{HashMap, HashSet};
 use tide_core::decide::{Change, Decided, Verdict};
-use tide_core::nearby::Records;
+use tide_core::incremental::Records;
 use tide_core::{HoldCause, Outcome, Reason};
 use tide_store::{Hold, HoldKey};
 

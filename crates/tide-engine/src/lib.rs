@@ -4,73 +4,73 @@
 //! It is *not* a place for rules or for protocols: the one is `tide-core`'s, the other
 //! `tide-connect`'s.
 
-mod accepted;
-mod act;
-mod allowed;
 mod approvals;
+mod async_operations;
 mod attention;
-mod by_itself;
-mod calls;
+mod auto_run;
+mod change_feed;
 mod clock;
 mod compute;
 mod decisions;
+mod dispatch;
 mod drafts;
 mod error;
+mod evaluate;
 mod events;
-mod following;
+mod executor;
+mod external_changes;
+mod feed_watch;
+mod freshness;
+mod full_read;
 mod groups;
 mod holds;
-mod in_step;
+mod inbound;
+mod incremental;
 mod journal_head;
-mod known;
-mod licences;
-mod life;
+mod licenses;
+mod lifecycle;
 mod matches;
+mod membership_batch;
+mod notifications;
 mod operators;
+mod password_sync;
 mod passwords;
-mod push;
-mod reading;
-mod refused;
+mod refusals;
 mod roles;
 mod runs;
 mod schedule;
 mod scope;
-mod share;
-mod stalled;
-mod standing;
+mod secret_sources;
+mod storage_backpressure;
 mod supervise;
-mod surprises;
 mod systems;
-mod together;
-mod told;
-mod trial;
-mod watch;
+mod webhooks;
 mod write_gate;
 
-pub use allowed::{Allowed, ForHosts};
 pub use attention::{Attention, Health};
-pub use calls::CallRow;
+pub use change_feed::Listening;
 pub use clock::{Clock, SystemClock};
 pub use decisions::{Decision, Said};
 pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
+pub use evaluate::{MappingTrial, Trial};
 pub use events::Event;
-pub use following::Listening;
+pub use freshness::Known;
+pub use full_read::Read;
 pub use groups::{GroupMember, GroupView};
-pub use in_step::PasswordProgress;
-pub use known::Known;
-pub use licences::{AHEAD_DAYS, LicenceView};
-pub use life::{Effect, Leaver, LifeLine, WayIn};
+pub use inbound::{Happening, NewToken};
+pub use licenses::{AHEAD_DAYS, LicenceView};
+pub use lifecycle::{Effect, Leaver, LifeLine, WayIn};
 pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
 pub use operators::new_token;
-pub use push::{Happening, NewToken};
-pub use reading::Read;
+pub use password_sync::PasswordProgress;
 pub use roles::{Holder, RoleTrial, RoleView};
 pub use runs::{Comparison, Plan, Rules};
 pub use schedule::{Quiet, Schedule};
 pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeTrial, ScopeView};
+pub use secret_sources::{Allowed, ForHosts};
 pub use systems::{Change, NewSystem, Retirement};
-pub use trial::{MappingTrial, Trial};
+pub use webhooks::CallRow;
 
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
@@ -104,7 +104,7 @@ pub struct Ties {
 
 impl Default for Ties {
     fn default() -> Self {
-        Ties { allowed: Allowed::default(), systems: None, seed: None, at_a_time: act::AT_A_TIME }
+        Ties { allowed: Allowed::default(), systems: None, seed: None, at_a_time: executor::AT_A_TIME }
     }
 }
 
@@ -128,7 +128,7 @@ pub struct Engine {
     /// Held while a system's state or schedule is set, so that gate and records agree.
     setting: tokio::sync::Mutex<()>,
     /// Held while a type of a system is read: two readings of the same accounts never overlap.
-    reading: Mutex<reading::Locks>,
+    reading: Mutex<full_read::Locks>,
     /// When it is looked for expired answers about matches again.
     answers_due: Mutex<Option<jiff::Timestamp>>,
     /// What is on hold; nothing before it was read.
@@ -141,7 +141,7 @@ pub struct Engine {
     /// from what another one is about to change.
     deciding: tokio::sync::Mutex<()>,
     /// What stands between runs.
-    known: tokio::sync::Mutex<Option<standing::Known>>,
+    known: tokio::sync::Mutex<Option<incremental::Known>>,
     /// Accounts of which something came since a run last decided: leavers among them do not wait.
     news: Mutex<BTreeSet<i64>>,
     /// The next run looks at what the last one made.
@@ -169,7 +169,7 @@ pub struct Engine {
     /// How it stands with following each type of each system.
     listening: Mutex<BTreeMap<(String, ObjectType), Listening>>,
     /// The systems that do not answer.
-    down: Mutex<HashMap<String, by_itself::Down>>,
+    down: Mutex<HashMap<String, auto_run::Down>>,
     /// When a change that failed is tried again.
     again: Mutex<Option<jiff::Timestamp>>,
     /// When somebody must be decided about next, though nothing changed but the time.

@@ -1,6 +1,6 @@
 //! Operators: they are added with a token, may be people whom we know, and belong to groups that approvals name.
 
-use crate::push::NewToken;
+use crate::inbound::NewToken;
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
 use tide_core::explain::whom;

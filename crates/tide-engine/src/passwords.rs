@@ -1,6 +1,6 @@
 //! Passwords: drawn for new accounts, sealed, shown once, and put into the changes that set them only when these are sent.
 
-use crate::share::Share;
+use crate::dispatch::Share;
 use crate::{Engine, EngineError};
 use rand::seq::{IndexedRandom, SliceRandom};
 use tide_connect::{ConnectError, Write};
@@ -132,7 +132,7 @@ impl Engine {
         error: &ConnectError,
         draws: &mut u32,
     ) -> Result<bool, EngineError> {
-        if !crate::refused::concerns_values(error) || *draws >= MOST_DRAWS {
+        if !crate::refusals::concerns_values(error) || *draws >= MOST_DRAWS {
             return Ok(false);
         }
         let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());

@@ -4,7 +4,7 @@ use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use tide_core::effect::{Effect, effect};
+use tide_core::impact::{Effect, effect};
 use tide_core::roles::RoleSource;
 use tide_core::roles::{Conflict, Grant, Held, ROLES, Role};
 use tide_core::{Outcome, Population, RuleSet, Value, decide};

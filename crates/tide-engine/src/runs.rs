@@ -336,7 +336,7 @@ impl Engine {
         if plan.carry_out {
             let sent = || set.changes.iter().filter(|change| change.hold.is_none());
             let identities = sent().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect::<Vec<_>>();
-            self.was_sent(crate::by_itself::sent_to(sent()).into_iter(), identities.into_iter()).await;
+            self.was_sent(crate::auto_run::sent_to(sent()).into_iter(), identities.into_iter()).await;
         }
         self.store.fill_change_set(id, set, self.now()).await?;
         drop(deciding);

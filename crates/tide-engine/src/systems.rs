@@ -4,7 +4,7 @@ use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
 use tide_connect::{Access, Branch, CheckReport, ConnectError, Connector, Settings, Step, connect};
 use tide_core::ObjectType;
-use tide_core::effect::Effect;
+use tide_core::impact::Effect;
 use tide_core::permissions::{self, Permission};
 use tide_core::rules::RuleFile;
 use tide_core::rules::edit::{self, ScopeEdit};
@@ -257,7 +257,7 @@ impl Engine {
                     let mut population = population;
                     population.accounts.retain(|account| account.system != system);
                     population.systems.remove(&system);
-                    tide_core::effect::effect(&before, &tide_core::decide(&new, &population, now))
+                    tide_core::impact::effect(&before, &tide_core::decide(&new, &population, now))
                 };
                 let mut effect = self.compute(Some(crate::compute::PATIENCE), both).await?;
                 // That nothing is decided about it any more goes without saying.

@@ -1,8 +1,8 @@
 //! Whether a system may be written at this moment. Every write asks its system's gate, whatever was decided or queued before: a pause, a
 //! disarm, a window without writes and the emergency stop hold from the request that sets them on, also for what is queued.
 
-use crate::act::Tally;
-use crate::share::Share;
+use crate::dispatch::Share;
+use crate::executor::Tally;
 use crate::{Clock, Engine, EngineError, Event, Schedule, lock};
 use std::collections::VecDeque;
 use std::sync::atomic::Ordering;

@@ -454,7 +454,7 @@ pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_ap
 /// How many differences of an effect are told one by one.
 const TOLD: usize = 1_000;
 
-pub fn effect(effect: tide_core::effect::Effect) -> tide_api::Effect {
+pub fn effect(effect: tide_core::impact::Effect) -> tide_api::Effect {
     let total = effect.lines.len();
     let many = |count: usize, one: &str, more: &str| format!("{count} {}", if count == 1 { one } else { more });
     let targets: Vec<_> = effect.systems.iter().filter(|system| system.system.is_some()).collect();
@@ -473,13 +473,13 @@ pub fn effect(effect: tide_core::effect::Effect) -> tide_api::Effect {
         parts.push(format!("changes {} of identities", many(own, "value", "values")));
     }
     let said = if parts.is_empty() { "This changes nothing for anybody.".to_owned() } else { format!("This {}.", parts.join(", and ")) };
-    let system = |system: tide_core::effect::SystemEffect| tide_api::SystemEffect {
+    let system = |system: tide_core::impact::SystemEffect| tide_api::SystemEffect {
         system: system.system,
         values: system.values,
         accounts: system.accounts,
         verdicts: system.verdicts.into_iter().map(|((before, after), count)| tide_api::VerdictEffect { before, after, count }).collect(),
     };
-    let line = |line: tide_core::effect::EffectLine| tide_api::EffectLine {
+    let line = |line: tide_core::impact::EffectLine| tide_api::EffectLine {
         system: line.system,
         object: line.object,
         identity: line.identity,

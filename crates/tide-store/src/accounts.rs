@@ -393,7 +393,7 @@ impl Store {
         .fetch_all(&self.reader)
         .await?;
         let mut accounts = rows.iter().map(read_account).collect::<Result<Vec<Account>, StoreError>>()?;
-        crate::members::merge(&mut *self.reader.acquire().await?, &mut accounts, false).await?;
+        crate::membership_delta::merge(&mut *self.reader.acquire().await?, &mut accounts, false).await?;
         let beside = |(row, account): (&SqliteRow, Account)| AccountRow { account, seen: row.get("seen"), identity: row.get("linked") };
         Ok(rows.iter().zip(accounts).map(beside).collect())
     }
@@ -403,7 +403,7 @@ impl Store {
         let mut c = self.reader.acquire().await?;
         let row = sqlx::query("SELECT * FROM account WHERE id = ?").bind(id).fetch_optional(&mut *c).await?;
         let mut account = read_account(&row.ok_or_else(|| StoreError::Missing { what: "account", name: id.to_string() })?)?;
-        crate::members::merge(&mut c, std::slice::from_mut(&mut account), false).await?;
+        crate::membership_delta::merge(&mut c, std::slice::from_mut(&mut account), false).await?;
         Ok(account)
     }
 
@@ -494,13 +494,13 @@ async fn with_members(
     encoded: &[(Vec<u8>, Vec<u8>)],
 ) -> Result<(), StoreError> {
     let ids: Vec<AccountId> = known.values().map(|before| before.id).collect();
-    let whole = crate::members::whole(c, &ids).await?;
+    let whole = crate::membership_delta::whole(c, &ids).await?;
     for (row, (_, hash)) in rows.iter().zip(encoded) {
         let Some(before) = known.get_mut(&row.key) else { continue };
         let Some(blob) = whole.get(&before.id) else { continue };
         before.hash = Attributes::hash_of(blob).to_be_bytes().to_vec();
         if before.hash != *hash {
-            crate::members::keep_whole(c, before.id, blob).await?;
+            crate::membership_delta::keep_whole(c, before.id, blob).await?;
         }
     }
     Ok(())

@@ -110,7 +110,7 @@ pub(crate) async fn keep_identities(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     for (identity, label) in &people.identities {
-        crate::life::note_leaver(c, identity, label, now).await?;
+        crate::lifecycle::note_leaver(c, identity, label, now).await?;
         sqlx::query(
             "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed, since, kept_roles)
              VALUES (?,?,?,?,?,?,?,?,?,?,?)
@@ -139,7 +139,7 @@ pub(crate) async fn keep_identities(
         make_link(c, link.account, &link.identity, &link.basis, principal, now).await?;
     }
     for one in &people.member_names {
-        crate::settle::join(c, &one.identity, one.group, &one.member, &stamp(now)).await?;
+        crate::results::join(c, &one.identity, one.group, &one.member, &stamp(now)).await?;
     }
     if !people.in_step.is_empty() {
         sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")

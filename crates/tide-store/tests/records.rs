@@ -903,12 +903,12 @@ async fn a_part_tells_what_the_whole_tells() {
         whole.acts.len(),
     ];
     assert!(full.iter().all(|rows| *rows > 0), "the test is of nothing where there is nothing: {full:?}");
-    let all = tide_core::nearby::Records { accounts: [1, 2].into(), identities: ["i1".into(), "i2".into()].into() };
+    let all = tide_core::incremental::Records { accounts: [1, 2].into(), identities: ["i1".into(), "i2".into()].into() };
     for at_rest in [true, false] {
         let part = store.part(&all, whole.systems.clone(), at_rest).await.expect("read");
         assert_eq!(told(&part), told(&whole));
     }
-    let other = tide_core::nearby::Records { accounts: [2].into(), identities: ["i2".into()].into() };
+    let other = tide_core::incremental::Records { accounts: [2].into(), identities: ["i2".into()].into() };
     let part = store.part(&other, whole.systems.clone(), true).await.expect("read");
     assert_eq!((part.accounts.len(), part.identities.len(), part.links.len()), (1, 1, 1));
     assert!(part.departures.is_empty() && part.grants.is_empty() && part.passwords.is_empty() && part.carried.is_empty());

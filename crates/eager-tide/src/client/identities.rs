@@ -1,7 +1,8 @@
 //! `eager-tide identities …` and `eager-tide why`.
 
 use super::codes::label;
-use super::{Reach, known, output, segment};
+use super::{Reach, output, segment};
+use crate::client::freshness;
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
@@ -182,7 +183,7 @@ pub fn print(found: &Explanation) {
             facts.push(("link", by.clone()));
         }
         if let Some(known) = &account.known {
-            facts.push(("known", known::words(known)));
+            facts.push(("known", freshness::words(known)));
         }
         for (word, text) in facts {
             output::line(&format!("  {word:<8} {text}"));

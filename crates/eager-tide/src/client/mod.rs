@@ -1,17 +1,16 @@
 //! The client: it knows the API's types and HTTP, and nothing else of the service.
 
-pub mod calls;
 pub mod changes;
 mod codes;
 pub mod connection;
 pub mod decisions;
 pub mod drafts;
 pub mod feeds;
+mod freshness;
 pub mod granted;
 pub mod holds;
 pub mod identities;
 pub mod journal;
-mod known;
 pub mod matches;
 pub mod operators;
 pub mod output;
@@ -23,6 +22,7 @@ pub mod scope;
 pub mod status;
 pub mod stop;
 pub mod systems;
+pub mod webhooks;
 
 use anyhow::{Context, anyhow};
 use clap::{Args, ValueEnum};

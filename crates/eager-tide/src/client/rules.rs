@@ -1,6 +1,7 @@
 //! `eager-tide rules …`.
 
-use super::{Reach, drafts, known, output};
+use super::{Reach, drafts, output};
+use crate::client::freshness;
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
@@ -116,7 +117,7 @@ pub fn print_faults(faults: &[tide_api::Fault]) {
 /// What was published, and what is to be read for it.
 pub fn print_published(published: &Published) {
     print_faults(&published.faults);
-    known::to_read(&published.to_read);
+    freshness::to_read(&published.to_read);
     output::line(&format!("published as version {}; `eager-tide preview` shows what it would do", published.version));
 }
 
@@ -179,7 +180,7 @@ impl Rules {
                     }
                     _ => output::line("no rules were published yet: `eager-tide rules publish FOLDER`"),
                 }
-                known::to_read(&rules.to_read);
+                freshness::to_read(&rules.to_read);
                 section("identities hold", &rules.identities);
                 for system in &rules.systems {
                     output::line(&format!("\n{} · {}", system.system, system.object));

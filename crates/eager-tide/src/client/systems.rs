@@ -2,8 +2,9 @@
 
 use super::connection::{Connection, file, secret_from_input};
 use super::schedule::{self, Timing, timing};
-use super::{Client, Reach, known, output, segment};
+use super::{Client, Reach, output, segment};
 use crate::client::codes::label;
+use crate::client::freshness;
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
@@ -313,7 +314,7 @@ impl Systems {
                         output::line(&format!("{:<22} {}", fact.label, fact.text));
                     }
                     for one in &system.known {
-                        output::line(&format!("{:<22} {}", format!("Known ({})", one.object), known::words(one)));
+                        output::line(&format!("{:<22} {}", format!("Known ({})", one.object), freshness::words(one)));
                     }
                     timing(&system);
                     if let Some(host) = &system.host {

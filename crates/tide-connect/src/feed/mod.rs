@@ -2,10 +2,10 @@
 //! accounts. A file that cannot be trusted as a whole is refused whole; a row that cannot be used is
 //! set aside, with its line and reason, and the others go on.
 
-mod look;
+mod inspect;
 mod rows;
 
-pub use look::{FeedLook, LookColumn, look};
+pub use inspect::{FeedLook, LookColumn, look};
 
 use crate::scim::http::{Http, HttpSettings};
 use crate::tls::Trust;

@@ -1,9 +1,9 @@
 //! The LDAP connector: dialling, testing, reading in pages, browsing, writing.
 
+mod change_events;
 mod classes;
 mod dial;
 mod entry;
-mod follow;
 mod reader;
 mod result;
 mod schema;
@@ -12,9 +12,9 @@ mod write;
 
 use crate::{Access, Branch, CheckReport, ConnectError, Connector, Description, LdapSettings, Secret, Showing, Shown, Write};
 use async_trait::async_trait;
+use change_events::lost_by_limit;
 use dial::Dialer;
 use entry::Containers;
-use follow::lost_by_limit;
 use ldap3::controls::{Assertion, Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, Scope, SearchEntry};
 use reader::{RawPage, Reader};
@@ -561,7 +561,7 @@ impl Connector for LdapConnector {
     }
 
     fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::Following {
-        crate::follow::follow(move |out| async move {
+        crate::change_events::follow(move |out| async move {
             let (told, news) = mpsc::channel(8);
             let telling = async {
                 let ended = match (way, from) {

@@ -3,7 +3,7 @@
 use super::schema::Known;
 use super::{LdapConnector, Search};
 use crate::ConnectError;
-use crate::follow::{News, stopped};
+use crate::change_events::{News, stopped};
 use ldap3::{Ldap, Scope};
 use std::collections::HashSet;
 use tide_core::model::Observed;

@@ -168,7 +168,7 @@ impl ScimConnector {
             }
             start += resources.len();
             if !changed.is_empty() {
-                out.send(Ok(crate::News::Changed(changed))).await.map_err(crate::follow::stopped)?;
+                out.send(Ok(crate::News::Changed(changed))).await.map_err(crate::change_events::stopped)?;
             }
             let total = page["totalResults"].as_u64().unwrap_or_default() as usize;
             if resources.is_empty() || start > total {
@@ -177,7 +177,7 @@ impl ScimConnector {
                     let said = format!("{} of {total} changed resources were shown: the list changed while it was read", seen.len());
                     return Err(ConnectError::passing("page_shift", said, "it is asked again"));
                 }
-                return out.send(Ok(crate::News::Mark(last.to_string()))).await.map_err(crate::follow::stopped);
+                return out.send(Ok(crate::News::Mark(last.to_string()))).await.map_err(crate::change_events::stopped);
             }
         }
     }
@@ -563,7 +563,7 @@ impl Connector for ScimConnector {
     }
 
     fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::Following {
-        crate::follow::follow(move |out| async move {
+        crate::change_events::follow(move |out| async move {
             match (way, from) {
                 (WatchMode::LastModified, Some(from)) => self.modified(object, &from, &out).await,
                 _ => Err(ConnectError::lasting(

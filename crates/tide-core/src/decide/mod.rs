@@ -1,22 +1,23 @@
 //! The decision: one pure function from what was observed, the rules and the time to changes,
 //! links and verdicts. Preview and run both call [`decide`] and nothing else.
 
-mod hands_off;
-mod made_up;
+mod exclusions;
+mod generated_values;
 pub(crate) mod people;
-pub(crate) mod pointing;
+pub(crate) mod references;
 mod targets;
 
+use crate::licenses;
+use crate::notifications;
 pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 
 pub use people::account_label;
 
 use crate::approvals::{self, Asked, Said};
 use crate::compare::ValueChange;
-use crate::licences::{self, Seats};
+use crate::licenses::Seats;
 use crate::memberships::Memberships;
 use crate::model::{AccountId, Identity, InFlight, LinkBasis, MemberName, ObjectType, Override, Population, Reserved};
-use crate::notices;
 use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
@@ -85,7 +86,7 @@ pub struct Change {
     pub approval: Option<Asked>,
     /// The seats of licences that it would take.
     #[serde(default, skip)]
-    pub claims: Vec<crate::licences::Claim>,
+    pub claims: Vec<crate::licenses::Claim>,
     /// Which of the departure steps it is, from 1; 0 means none.
     #[serde(default, skip_serializing_if = "is_none_of_them")]
     pub step: u16,
@@ -281,7 +282,7 @@ pub struct Outcome {
     /// Where roles differ about somebody's values.
     pub conflicts: Vec<crate::roles::Conflict>,
     /// What is to be told to whom.
-    pub notices: Vec<crate::notices::Notice>,
+    pub notices: Vec<crate::notifications::Notice>,
     /// When something else is due for whom, if nothing changes: a stage that begins, a departure step.
     pub due: Vec<(String, Timestamp)>,
 }
@@ -402,7 +403,7 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
         let around = targets::Around { rules, population, groups: &groups, memberships };
         targets::decide(&around, kind, &people, now, &mut outcome);
         if kind == ObjectType::Person {
-            notices::decide(rules, population, memberships, &people, now, &mut outcome);
+            notifications::decide(rules, population, memberships, &people, now, &mut outcome);
         }
         for person in people {
             let label = person.label.clone();
@@ -428,10 +429,10 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // What is not sent without a yes is no part of a landslide before it has one.
     approvals::hold(rules, &totals.approved, outcome);
     guard(rules, totals, outcome);
-    licences::hold(rules, &totals.seats, outcome);
+    licenses::hold(rules, &totals.seats, outcome);
     hold_later_steps(&mut outcome.changes);
-    pointing::settle(outcome);
-    notices::settle(rules, outcome);
+    references::settle(outcome);
+    notifications::settle(rules, outcome);
     outcome.questions.sort_by(|a, b| {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
     });

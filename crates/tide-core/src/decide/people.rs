@@ -1,8 +1,9 @@
 //! The first half of a decision: which identities there are, who feeds them, and what they hold.
 
-use super::made_up;
-use super::{Decided, Doubt, Elsewhere, NewLink, Outcome, Question, Verdict, file_of, hands_off};
+use super::generated_values;
+use super::{Decided, Doubt, Elsewhere, NewLink, Outcome, Question, Verdict, file_of};
 use crate::compose::{self, Composed};
+use crate::decide::exclusions;
 use crate::expr::Values;
 use crate::lifecycle::{Facts, LEFT_BY};
 use crate::matching::{Answers, Found, IdentityIndex, MatchDecision, account_keys, identity_keys};
@@ -183,12 +184,12 @@ pub(crate) fn assemble(
         let theirs = grants.get(person.id.as_str()).map_or(&[][..], Vec::as_slice);
         hold_roles(rules, kind, person, stored, theirs, now, outcome);
     }
-    made_up::resolve(rules, population, kind, &mut people, outcome);
+    generated_values::resolve(rules, population, kind, &mut people, outcome);
     // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
     hold_duplicates(rules, population, kind, false, &mut people);
-    made_up::name(rules, population, kind, &mut people, elsewhere, outcome);
+    generated_values::name(rules, population, kind, &mut people, elsewhere, outcome);
     hold_duplicates(rules, population, kind, true, &mut people);
-    made_up::spread(rules, population, kind, &mut people, elsewhere);
+    generated_values::spread(rules, population, kind, &mut people, elsewhere);
     for person in &people {
         absent(rules, population, kind, person, outcome);
         for &at in &person.sources {
@@ -325,7 +326,7 @@ fn place(
         return;
     }
     let facts = with.population.systems.get(with.system);
-    if let Some(reason) = hands_off::why(account, with.types, facts) {
+    if let Some(reason) = exclusions::why(account, with.types, facts) {
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             person.held = Some(reason.clone().on_hold(HoldCause::RuleError));
         }

@@ -1,9 +1,10 @@
 //! The second half of a decision: what each target should hold of each identity.
 
 mod accounts;
-mod departing;
+mod deprovision;
 mod membership;
 
+use crate::decide::exclusions;
 use crate::model::LinkBasis;
 use crate::states::LinkOrigin;
 use crate::states::UnmatchedCause;
@@ -11,8 +12,8 @@ pub(super) use accounts::reported;
 pub use accounts::{MUST_CHANGE, PASSWORD_MARK};
 
 use super::people::{Person, account_label};
-use super::pointing::{self, Pointing};
-use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint, hands_off};
+use super::references::{self, Pointing};
+use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint};
 use crate::compose;
 use crate::expr::Values;
 use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, MatchDecision};
@@ -91,7 +92,7 @@ pub(super) fn decide(around: &Around<'_>, kind: ObjectType, people: &[Person], n
             .collect();
         let untouchable = members
             .iter()
-            .filter_map(|&at| Some((at, hands_off::why(&population.accounts[at], types, population.systems.get(system))?)))
+            .filter_map(|&at| Some((at, exclusions::why(&population.accounts[at], types, population.systems.get(system))?)))
             .collect();
         let mut target = Target {
             rules,
@@ -115,9 +116,9 @@ pub(super) fn decide(around: &Around<'_>, kind: ObjectType, people: &[Person], n
             now,
         };
         target.decide(people, outcome);
-        let revoked = if kind == ObjectType::Group { departing::out_of_groups(rules, system, now, outcome) } else { HashSet::new() };
-        let here = pointing::Here { population, kind, system, schema, types, revoked: &revoked };
-        pointing::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
+        let revoked = if kind == ObjectType::Group { deprovision::out_of_groups(rules, system, now, outcome) } else { HashSet::new() };
+        let here = references::Here { population, kind, system, schema, types, revoked: &revoked };
+        references::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
     }
 }
 
@@ -425,7 +426,7 @@ impl<'a> Target<'a> {
                     let text = format!("{} is its account, as {} said, and its record is broken: {fault}", name(at), answer.principal);
                     return (Some(Verdict::OnHold), Some(at), Reason::new(text).on_hold(HoldCause::InvalidValue));
                 }
-                let reason = Reason::new(format!("{} is its account, as {} decided", name(at), answer.principal));
+                let reason = Reason::new(format!("{} is its account: decided by {}", name(at), answer.principal));
                 let basis = LinkBasis::new(LinkOrigin::Operator, &answer.principal);
                 return self.join(person, at, basis, reason, joined, outcome);
             }

@@ -52,9 +52,9 @@ pub struct RuleSet {
     /// How people come, stay and go, by type.
     pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifeRules>,
     /// Licences that are counted, in the order of the file.
-    pub licences: Vec<crate::licences::Licence>,
+    pub licences: Vec<crate::licenses::Licence>,
     /// What is told to whom, in the order of the file.
-    pub notices: Vec<crate::notices::NoticeRule>,
+    pub notices: Vec<crate::notifications::NoticeRule>,
     /// Roles, in the order of the file.
     pub roles: Vec<crate::roles::Role>,
     /// The systems' rules, by the system's name.

@@ -11,7 +11,7 @@ use tide_api::{Licence, Membership, Memberships, PasswordOnItsWay, Problem, Seat
 /// All licences that are counted: seats, who uses and who waits, and what the next weeks bring.
 #[utoipa::path(get, path = "/api/v1/licences", tag = "identities", responses((status = 200, body = Vec<Licence>)))]
 pub async fn list_licences(State(service): State<Service>) -> Result<Json<Vec<Licence>>, Refusal> {
-    let waiter = |one: tide_core::licences::Waiting| SeatWaiter { identity: one.identity, label: one.label, order: one.order };
+    let waiter = |one: tide_core::licenses::Waiting| SeatWaiter { identity: one.identity, label: one.label, order: one.order };
     let licence = |view: tide_engine::LicenceView| Licence {
         starting: view.later.taking.saturating_sub(view.now.waiting.len()),
         leaving: view.later.giving,

@@ -5,11 +5,11 @@ mod drafts;
 mod feeds;
 mod granted;
 mod identities;
-mod life;
+mod inbound;
+mod lifecycle;
 mod matches;
 mod operators;
 mod overview;
-mod push;
 mod roles;
 mod rules;
 mod scope;
@@ -98,13 +98,13 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(feeds::look_at_feed))
         .routes(routes!(feeds::list_quarantine))
         .routes(routes!(feeds::export_quarantine))
-        .routes(routes!(push::list_tokens, push::give_token))
-        .routes(routes!(push::end_token))
-        .routes(routes!(push::accept_records))
-        .routes(routes!(push::learn_shape))
-        .routes(routes!(push::show_event_schema))
-        .routes(routes!(push::take_event))
-        .routes(routes!(push::show_event))
+        .routes(routes!(inbound::list_tokens, inbound::give_token))
+        .routes(routes!(inbound::end_token))
+        .routes(routes!(inbound::accept_records))
+        .routes(routes!(inbound::learn_shape))
+        .routes(routes!(inbound::show_event_schema))
+        .routes(routes!(inbound::take_event))
+        .routes(routes!(inbound::show_event))
         .routes(routes!(systems::set_secret))
         .routes(routes!(systems::show_retirement))
         .routes(routes!(identities::resolve_identity))
@@ -144,9 +144,9 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(identities::list_identities))
         .routes(routes!(identities::show_identity))
         .routes(routes!(identities::split_identity))
-        .routes(routes!(life::show_life))
-        .routes(routes!(life::show_departure_effect, life::set_departure, life::cancel_departure))
-        .routes(routes!(life::list_leavers))
+        .routes(routes!(lifecycle::show_life))
+        .routes(routes!(lifecycle::show_departure_effect, lifecycle::set_departure, lifecycle::cancel_departure))
+        .routes(routes!(lifecycle::list_leavers))
         .routes(routes!(roles::list_roles))
         .routes(routes!(roles::give_role))
         .routes(routes!(roles::try_role))

@@ -1,12 +1,12 @@
 //! What becomes of one account: made, kept in step, or left when its identity goes.
 
 use super::super::people::{Person, missed};
-use super::super::pointing::{self, Pointing};
+use super::super::references::{self, Pointing};
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use super::{Target, fold};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, Desired};
-use crate::licences;
+use crate::licenses;
 use crate::model::Population;
 use crate::model::{Account, ObjectType, PasswordSet};
 use crate::reasons::{HoldCause, Reason};
@@ -36,7 +36,7 @@ impl<'a> Target<'a> {
             );
         }
         let mut desired = self.shape.desired(&person.attributes, None);
-        let pointing = pointing::taken_out(&mut desired);
+        let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::OnHold), None, problem.clone().on_hold(HoldCause::InvalidValue));
         }
@@ -91,7 +91,7 @@ impl<'a> Target<'a> {
             return (Some(Verdict::OnHold), Some(at), reason);
         }
         let mut desired = self.shape.desired(&person.attributes, Some(account));
-        let pointing = pointing::taken_out(&mut desired);
+        let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
             return (Some(Verdict::OnHold), Some(at), problem.clone().on_hold(HoldCause::InvalidValue));
         }
@@ -366,7 +366,7 @@ impl<'a> Target<'a> {
         let key = account.map_or("", |account| account.key.as_str());
         let fingerprint = fingerprint(&[self.system, self.kind.as_str(), kind.as_str(), &person.id, key], &values);
         let hold = self.hold();
-        let claims = licences::claims(self.rules, self.system, self.kind, account, &values, &person.attributes);
+        let claims = licenses::claims(self.rules, self.system, self.kind, account, &values, &person.attributes);
         outcome.changes.push(Change {
             system: self.system.to_owned(),
             object: self.kind,

@@ -1,17 +1,17 @@
 //! From the files' texts to the typed rule set.
 
 mod approvals;
-mod calls;
 mod guards;
-mod licences;
+mod licenses;
 mod lifecycle;
 mod mapping;
 mod matching;
 mod memberships;
-mod notices;
+mod notifications;
 pub(super) mod passwords;
 mod roles;
 mod scope;
+mod webhooks;
 
 use super::read::{Section, Source, kind};
 use super::*;
@@ -63,7 +63,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         None => BTreeMap::new(),
     };
     if let Some((source, table)) = named_file(CALLS) {
-        rules.calls = calls::calls(&Section::new(source, table.get_ref(), 0, CALLS));
+        rules.calls = webhooks::calls(&Section::new(source, table.get_ref(), 0, CALLS));
     }
     if let Some((source, table)) = named_file(ROLES) {
         rules.roles = roles::roles(Section::new(source, table.get_ref(), 0, ROLES), &rules);
@@ -92,10 +92,10 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         rules.approvals = approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
     }
     if let Some((source, table)) = named_file(LICENCES) {
-        rules.licences = licences::licences(Section::new(source, table.get_ref(), 0, LICENCES), &rules, schemas);
+        rules.licences = licenses::licences(Section::new(source, table.get_ref(), 0, LICENCES), &rules, schemas);
     }
     if let Some((source, table)) = named_file(NOTICES) {
-        rules.notices = notices::notices(Section::new(source, table.get_ref(), 0, NOTICES), &rules, schemas);
+        rules.notices = notifications::notices(Section::new(source, table.get_ref(), 0, NOTICES), &rules, schemas);
     }
     check_whole(&rules, &sources);
     // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.

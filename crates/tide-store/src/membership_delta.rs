@@ -1,8 +1,8 @@
 //! Memberships that we changed one at a time, kept beside their groups until these are kept whole again: a group of tens of
 //! thousands is neither read nor written for one of its members.
 
-use crate::population::{blob_values, values_blob};
-use crate::settle::Settling;
+use crate::decision_input::{blob_values, values_blob};
+use crate::results::Settling;
 use crate::{StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};

@@ -5,8 +5,8 @@ use crate::{Engine, EngineError};
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use tide_core::incremental::Records;
 use tide_core::model::PasswordSet;
-use tide_core::nearby::Records;
 use tide_core::{Account, RuleSet};
 use tide_store::PasswordSetRow;
 

@@ -5,7 +5,7 @@ use crate::{Engine, EngineError, Event};
 use std::collections::{HashMap, HashSet};
 use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::Verdict;
-use tide_core::nearby::Records;
+use tide_core::incremental::Records;
 use tide_core::rules::{WhenChanged, WhenDeleted, WhenUnowned};
 use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};

@@ -1,15 +1,15 @@
 //! What changed since it was last decided about, and the records that a decision about it needs.
 
 use crate::accounts::read_account;
+use crate::decision_input::blob_values;
 use crate::identities::read_basis;
 use crate::identities::read_kept_roles;
-use crate::population::blob_values;
 use crate::{Store, StoreError};
 use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use std::collections::HashMap;
+use tide_core::incremental::{Moved, Records};
 use tide_core::model::{Normalised, Reserved};
-use tide_core::nearby::{Moved, Records};
 use tide_core::references::folded;
 use tide_core::roles::KeptRoles;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
@@ -137,7 +137,7 @@ async fn part(
     population.links = links.into_iter().map(|(_, link)| link).collect();
     // Sorted here: SQLite would copy whole records for it.
     population.accounts.sort_by_key(|account| account.id);
-    crate::members::merge(&mut *c, &mut population.accounts, false).await?;
+    crate::membership_delta::merge(&mut *c, &mut population.accounts, false).await?;
     let mut further = 0;
     let mut kept_roles: HashMap<String, KeptRoles> = HashMap::new();
     for row in sqlx::query(BESIDE).bind(accounts).bind(identities).fetch_all(&mut *c).await? {
@@ -171,13 +171,13 @@ async fn part(
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     let tells = |bit: i64| further & bit != 0;
     if tells(4) {
-        population.departures = crate::life::departures(&mut *c, Some(identities)).await?;
+        population.departures = crate::lifecycle::departures(&mut *c, Some(identities)).await?;
     }
     if tells(8) {
-        population.claimed = crate::life::claimed(&mut *c, Some(identities)).await?;
+        population.claimed = crate::lifecycle::claimed(&mut *c, Some(identities)).await?;
     }
     if tells(2) {
-        population.acts = crate::life::acts(&mut *c, Some(accounts)).await?;
+        population.acts = crate::lifecycle::acts(&mut *c, Some(accounts)).await?;
     }
     if tells(16) {
         population.grants = crate::roles::grants(&mut *c, Some(identities)).await?;
@@ -187,13 +187,13 @@ async fn part(
         let uid = |account: &tide_core::Account| account.attributes.get("uid").first().map(|uid| folded(&uid.to_string()));
         let names = population.accounts.iter().flat_map(|account| [Some(folded(&account.name)), uid(account)]).flatten();
         let names: Vec<String> = names.collect();
-        population.joined = crate::settle::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?))).await?;
+        population.joined = crate::results::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?))).await?;
     }
     if tells(1) {
-        population.carried = crate::settle::carried(&mut *c, Some(accounts)).await?;
+        population.carried = crate::results::carried(&mut *c, Some(accounts)).await?;
     }
     if tells(64) {
-        population.passwords = crate::in_step::open(&mut *c, Some((accounts, identities))).await?;
+        population.passwords = crate::password_sync::open(&mut *c, Some((accounts, identities))).await?;
     }
     if tells(128) {
         population.answers = crate::matches::open_about(&mut *c, accounts, identities).await?;

@@ -2,7 +2,7 @@
 
 use crate::{Engine, EngineError};
 use jiff::ToSpan;
-use tide_core::licences::{Licence, Standing, standing};
+use tide_core::licenses::{Licence, Standing, standing};
 
 /// How many days are looked ahead.
 pub const AHEAD_DAYS: i64 = 30;

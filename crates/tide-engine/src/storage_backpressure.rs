@@ -2,7 +2,7 @@
 //! stored is not done. The queue stays as it is, and it goes on by itself when they can be written again. And after a backup
 //! was restored, nothing is sent before everything was read again.
 
-use crate::act::Queue;
+use crate::executor::Queue;
 use crate::supervise::caught;
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;

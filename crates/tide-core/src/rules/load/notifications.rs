@@ -5,7 +5,7 @@ use super::super::{RuleSet, Schemas};
 use super::{program, scopes};
 use crate::expr::Root;
 use crate::model::ObjectType;
-use crate::notices::{NoticeRule, To};
+use crate::notifications::{NoticeRule, To};
 use crate::states::NotificationEvent;
 
 /// The most days.

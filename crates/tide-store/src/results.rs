@@ -2,8 +2,8 @@
 //! for us.
 
 use crate::changes::ChangeRow;
+use crate::decision_input::{blob_values, values_blob};
 use crate::journal::{Hashed, Note, append_all};
-use crate::population::{blob_values, values_blob};
 use crate::queue::Settled;
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
@@ -125,7 +125,7 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
     // A group that was read back whole afterwards has it already.
     let whole_later = |at: usize, group: AccountId| all.iter().zip(&ids).skip(at + 1).any(|(one, id)| !one.bare && *id == group);
     let beside = all.iter().zip(&ids).enumerate().filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
-    crate::members::keep(c, &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(), now).await?;
+    crate::membership_delta::keep(c, &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(), now).await?;
     carry(c, all, &ids).await?;
     // What we wrote is what is right there now, and what an operator said was for this change.
     let json = serde_json::to_string(&ids)?;
@@ -193,7 +193,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
     );
     let rows = query.build().fetch_all(&mut *c).await?;
     if all.iter().any(|one| !one.bare && one.row.change.object == ObjectType::Group) {
-        crate::members::forget(c, &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>()).await?;
+        crate::membership_delta::forget(c, &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>()).await?;
     }
     let found: HashMap<(&str, &str), i64> = rows.iter().map(|row| ((row.get("system"), row.get("key")), row.get("id"))).collect();
     let id = |one: &Settling| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();

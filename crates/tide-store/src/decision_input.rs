@@ -27,7 +27,7 @@ impl Store {
         for row in sqlx::query("SELECT * FROM account ORDER BY id").fetch_all(&mut *tx).await? {
             population.accounts.push(read_account(&row)?);
         }
-        crate::members::merge(&mut tx, &mut population.accounts, true).await?;
+        crate::membership_delta::merge(&mut tx, &mut population.accounts, true).await?;
         for row in sqlx::query("SELECT * FROM identity ORDER BY id").fetch_all(&mut *tx).await? {
             population.identities.push(read_identity(&row)?);
         }
@@ -71,13 +71,13 @@ impl Store {
         for row in sqlx::query("SELECT account, before FROM changed_there").fetch_all(&mut *tx).await? {
             population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
-        population.departures = crate::life::departures(&mut tx, None).await?;
-        population.claimed = crate::life::claimed(&mut tx, None).await?;
-        population.acts = crate::life::acts(&mut tx, None).await?;
+        population.departures = crate::lifecycle::departures(&mut tx, None).await?;
+        population.claimed = crate::lifecycle::claimed(&mut tx, None).await?;
+        population.acts = crate::lifecycle::acts(&mut tx, None).await?;
         population.grants = crate::roles::grants(&mut tx, None).await?;
-        population.joined = crate::settle::joined(&mut tx, None).await?;
-        population.carried = crate::settle::carried(&mut tx, None).await?;
-        population.passwords = crate::in_step::open(&mut tx, None).await?;
+        population.joined = crate::results::joined(&mut tx, None).await?;
+        population.carried = crate::results::carried(&mut tx, None).await?;
+        population.passwords = crate::password_sync::open(&mut tx, None).await?;
         population.answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)

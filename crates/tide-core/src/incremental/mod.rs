@@ -9,25 +9,25 @@
 //! that only one may have. Those who point to it are decided about too when they may see it otherwise, and those that
 //! it points to are read, so that it is known what they are called.
 
+mod dependency_index;
+mod distribution;
 mod keys;
-mod spread;
-mod web;
 
-pub use web::Record;
+pub use dependency_index::Record;
 
 use crate::decide::Spread;
 use crate::decide::{Change, ChangeKind, Elsewhere, Nowhere, Outcome, Totals, each, finish};
 use crate::generate;
-use crate::licences::Seats;
+use crate::licenses::Seats;
 use crate::memberships::{self, Memberships, Noted};
 use crate::model::{Account, AccountId, ObjectType, Population, SystemFacts};
 use crate::rules::RuleSet;
 use crate::scope::names_of;
+use dependency_index::{Place, Web, hash};
+use distribution::Spreading;
 use jiff::Timestamp;
 use keys::Keys;
-use spread::Spreading;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use web::{Place, Web, hash};
 
 /// The most records that are gathered for one decision; when more depend on it, everybody is decided about.
 const MOST: usize = 5_000;

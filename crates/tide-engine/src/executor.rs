@@ -1,8 +1,8 @@
 //! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
 //! in order within one account, several accounts at a time.
 
-use crate::refused::{RefusalScope, Sent};
-use crate::share::{Confirmed, Reaches, Ready, Sender, Share, by_account, in_order, settled, waits};
+use crate::dispatch::{Confirmed, Reaches, Ready, Sender, Share, by_account, in_order, settled, waits};
+use crate::refusals::{RefusalScope, Sent};
 use crate::{Engine, EngineError, Event};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;

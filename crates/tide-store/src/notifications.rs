@@ -5,7 +5,7 @@ use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
-use tide_core::notices::{Notice, Recipient};
+use tide_core::notifications::{Notice, Recipient};
 use tide_core::states::NotificationEvent;
 
 /// Something that was told, or is on its way.

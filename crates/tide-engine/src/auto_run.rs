@@ -1,11 +1,11 @@
 //! Runs that nobody starts: on the news of systems that are followed, when a pause after a failure ends, and when a
 //! window in which nothing is written is over.
 
-use crate::act::Queue;
+use crate::dispatch::sent_first;
+use crate::executor::Queue;
+use crate::incremental::{News, works_by_itself};
 use crate::runs::kept;
 use crate::schedule::Schedule;
-use crate::share::sent_first;
-use crate::standing::{News, works_by_itself};
 use crate::supervise::caught;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::{SignedDuration, Timestamp};

@@ -1,7 +1,7 @@
 //! Memberships of one group that are sent together: thousands who join a group are no thousands of requests.
 
-use crate::act::{MEMBER_GONE, Tally};
-use crate::share::{Share, waits};
+use crate::dispatch::{Share, waits};
+use crate::executor::{MEMBER_GONE, Tally};
 use crate::{Engine, EngineError};
 use std::collections::{HashSet, VecDeque};
 use tide_connect::Write;

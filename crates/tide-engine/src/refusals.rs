@@ -2,8 +2,8 @@
 //! separately. A kind of change that is refused again and again because the service account lacks a permission is not sent any more in
 //! the same run.
 
-use crate::act::{Tally, Turn, Went};
-use crate::share::{Share, settled};
+use crate::dispatch::{Share, settled};
+use crate::executor::{Tally, Turn, Went};
 use crate::{Engine, EngineError};
 use std::collections::HashMap;
 use std::sync::atomic::Ordering;

@@ -4,7 +4,7 @@ use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
 use super::{program, scopes};
 use crate::expr::Root;
-use crate::licences::Licence;
+use crate::licenses::Licence;
 use crate::model::ObjectType;
 
 pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<Licence> {

@@ -1,6 +1,6 @@
 //! One system's share of a run: its queue, in the order in which it can be sent, and what is marked ahead as about to be sent.
 
-use crate::refused::Refusals;
+use crate::refusals::Refusals;
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
@@ -255,7 +255,7 @@ pub(crate) fn settled(share: &Share, row: &ChangeRow, account: Observed, note: O
             (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
         })
         .collect();
-    let merged = crate::act::merged_lists(share, &row.change);
+    let merged = crate::executor::merged_lists(share, &row.change);
     Settled { account, normalised, merged, note }
 }
 

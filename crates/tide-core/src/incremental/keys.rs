@@ -1,6 +1,6 @@
 //! What records share: the hashes by which the web knows them.
 
-use super::web::{Hashes, hash};
+use super::dependency_index::{Hashes, hash};
 use super::{Facts, taken_hash};
 use crate::compose::{self, Shape};
 use crate::decide::people::possible_id;

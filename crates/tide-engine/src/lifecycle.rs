@@ -170,7 +170,7 @@ impl Engine {
         let accounts = self.store.accounts_of(id).await?;
         crate::lock(&self.news).extend(accounts);
         self.nudge.notify_one();
-        if now && !crate::standing::works_by_itself(&self.store.at_work().await?) {
+        if now && !crate::incremental::works_by_itself(&self.store.at_work().await?) {
             // Nobody would look before the next run: one about this person alone begins.
             let plan = Plan { carry_out: true, only: vec![id.to_owned()], without_reading: true, ..Plan::default() };
             self.begin(plan, principal).await?;

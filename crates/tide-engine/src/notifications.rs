@@ -2,7 +2,7 @@
 
 use crate::{Engine, EngineError};
 use std::collections::BTreeMap;
-use tide_core::notices::{Notice, Recipient};
+use tide_core::notifications::{Notice, Recipient};
 use tide_core::{Outcome, Value};
 use tide_store::{StoreError, ToldRow};
 

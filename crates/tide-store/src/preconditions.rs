@@ -1,7 +1,7 @@
 //! What is looked at before it is decided about news: a little of much, over one connection, because each change waits for it.
 
+use crate::dirty_records::{NOTES, Touched, touched};
 use crate::systems::{AtWork, at_work};
-use crate::touched::{NOTES, Touched, touched};
 use crate::{Store, StoreError, stamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};

@@ -2,13 +2,13 @@
 //! cost, not what the population costs.
 
 use crate::decisions::{counted, counted_by_guards};
+use crate::dispatch::Reaches;
 use crate::runs::Rules;
-use crate::share::Reaches;
 use crate::{Engine, EngineError, Schedule};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::decide::Totals;
-use tide_core::nearby::{Next, Records, Standing};
+use tide_core::incremental::{Next, Records, Standing};
 use tide_core::{Outcome, Population, SystemFacts};
 use tide_store::{AtWork, Before};
 

@@ -1,6 +1,6 @@
 //! How old what we know of the systems is, what the rules need and nobody read, and which schedules ask for more than can be done.
 
-use crate::following::Listening;
+use crate::change_feed::Listening;
 use crate::{Engine, EngineError, Schedule};
 use jiff::Timestamp;
 use std::time::Duration;

@@ -3,7 +3,7 @@
 
 use super::schema::{self, Known};
 use super::{LdapConnector, Search, accept, dial, entry};
-use crate::follow::{News, stopped};
+use crate::change_events::{News, stopped};
 use crate::{CheckReport, ConnectError};
 use ldap3::controls::{Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo};
 use ldap3::controls::{EntryState, RefreshMode, SyncInfo};
