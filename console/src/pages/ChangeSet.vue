@@ -31,12 +31,12 @@ const set = useFetched(() => take(api.GET('/api/v1/change-sets/{id}', { params: 
 const chosen = ref<Verdict | null>(verdictOf(route.query.verdict))
 const search = ref('')
 /** Only lines with a change in this state. */
-const state = ref<string | null>(typeof route.query.state === 'string' ? route.query.state : null)
+const state = ref<'failed' | null>(route.query.state === 'failed' ? 'failed' : null)
 const more = ref<Line[]>([])
 const next = ref<string | null>(null)
 const query = () => ({
   filter: chosen.value ?? '',
-  state: state.value ?? '',
+  ...(state.value ? { state: state.value } : {}),
   search: search.value,
   limit: 100,
 })

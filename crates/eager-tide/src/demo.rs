@@ -8,7 +8,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use tide_core::rules::RuleFile;
 use tide_core::states::SystemKind;
-use tide_engine::{Change, Engine, NewSystem};
+use tide_engine::{Engine, NewSystem, SystemUpdate};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::{Manner, ScimService};
 use tide_standins::slapd::{self, Slapd};
@@ -149,14 +149,14 @@ async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result
     }
     engine.publish_rules(&files, "demo").await?;
     for name in ["berthing", "classroom"] {
-        let change = Change {
+        let change = SystemUpdate {
             writable: Some(vec![tide_core::ObjectType::Person, tide_core::ObjectType::Group]),
             armed: Some(true),
-            ..Change::default()
+            ..SystemUpdate::default()
         };
         engine.set_system(name, change, "demo").await?;
     }
-    let armed = Change { armed: Some(true), ..Change::default() };
+    let armed = SystemUpdate { armed: Some(true), ..SystemUpdate::default() };
     engine.set_system("roster", armed, "demo").await?;
     Ok(())
 }
@@ -217,7 +217,7 @@ impl Demo {
         ];
         connect(&engine, systems).await?;
         let postroom = engine.give_token("postroom", "demo", secret(), "demo").await?.token;
-        engine.work_by_itself();
+        engine.start_automatic_sync();
         let listener = match tide_service::listen(self.listen).await {
             Ok(listener) => listener,
             Err(_) => tide_service::listen(SocketAddr::from(([127, 0, 0, 1], 0))).await?,

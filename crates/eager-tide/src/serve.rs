@@ -8,7 +8,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::states::PrincipalKind;
-use tide_engine::{Allowed, Clock, Engine, SystemClock};
+use tide_engine::{Clock, Engine, SecretSources, SystemClock};
 use tide_store::{MasterKey, Store};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
@@ -76,12 +76,12 @@ pub fn alone(data: &Path) -> anyhow::Result<std::fs::File> {
 
 /// Opens the engine of a data folder. At the first start an operator is made, and its token is
 /// written to a file that only the owner may read; the file's path is returned.
-pub async fn open(data: &Path, allowed: Allowed) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+pub async fn open(data: &Path, allowed: SecretSources) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
     open_by(data, allowed, Arc::new(SystemClock)).await
 }
 
 /// The same with a clock of one's own.
-pub async fn open_by(data: &Path, mut allowed: Allowed, clock: Arc<dyn Clock>) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+pub async fn open_by(data: &Path, mut allowed: SecretSources, clock: Arc<dyn Clock>) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
     private_folder(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
     let key = MasterKey::of_records(&data.join("key"), &data.join("tide.db"))?;
     let store = Store::open(&data.join("tide.db"), key).await?;
@@ -168,7 +168,7 @@ impl Serve {
     /// Serves until it is told to stop.
     pub async fn run(self) -> anyhow::Result<ExitCode> {
         log(self.log_format, "info,tower_http=warn");
-        let allowed = Allowed {
+        let allowed = SecretSources {
             feed_folders: self.feed_folder.clone(),
             secret_folders: self.secret_folder.clone(),
             secret_variables: self.secret_variable.clone(),
@@ -191,7 +191,7 @@ impl Serve {
             );
         }
         engine.resume().await?;
-        engine.work_by_itself();
+        engine.start_automatic_sync();
         let (told, store) = (stop.clone(), engine.store().clone());
         let ending = async move {
             tokio::select! {

@@ -14,7 +14,7 @@ use serde_json::Value;
 use sha2::{Digest, Sha256};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex};
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::ScimService;
 use tide_standins::slapd::Slapd;
@@ -112,7 +112,7 @@ impl Hall {
         let mut entries = world::directory(&[], "hall-secret");
         // Groups of the source have their own place; one member whom we know nothing of keeps the hall's own group alive.
         entries.push(
-            Entry::new(format!("uid=older,ou=Deck,ou=people,{BASE}"))
+            LdifEntry::new(format!("uid=older,ou=Deck,ou=people,{BASE}"))
                 .with("objectClass", &["inetOrgPerson"])
                 .with("uid", &["older"])
                 .with("cn", &["Older Spelling"])

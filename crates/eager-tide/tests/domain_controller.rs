@@ -9,7 +9,7 @@ use common::{Service, client, said, text};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use tide_api::Operation;
-use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, News, Secret, Shown, Write};
+use tide_connect::{ChangeEvent, CheckReport, ConnectionState, Connector, LdapConnector, LdapSettings, Secret, SnapshotItem, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
@@ -33,17 +33,17 @@ fn main() {
 }
 
 fn connector(settings: &LdapSettings, password: &str) -> Arc<LdapConnector> {
-    let access = Arc::new(Access::new(&[ObjectType::Person, ObjectType::Group]));
+    let access = Arc::new(ConnectionState::new(&[ObjectType::Person, ObjectType::Group]));
     Arc::new(LdapConnector::new(settings.clone(), Some(Secret::new(password)), access).expect("sound"))
 }
 
 async fn all(connector: &Arc<LdapConnector>, object: ObjectType) -> Vec<Observed> {
-    let mut showing = connector.clone().observe(object);
+    let mut showing = connector.clone().read_all(object);
     let mut seen = Vec::new();
     loop {
         match showing.recv().await.expect("more").expect("good") {
-            Shown::Batch(batch) => seen.extend(batch),
-            Shown::Complete(count) => {
+            SnapshotItem::Batch(batch) => seen.extend(batch),
+            SnapshotItem::Complete(count) => {
                 assert_eq!(count, seen.len());
                 return seen;
             }
@@ -88,7 +88,7 @@ async fn story() {
     let by_dn = LdapSettings { bind_dn: Some(format!("CN=Administrator,CN=Users,{}", controller.base)), ..sound.clone() };
     let by_domain = LdapSettings { bind_dn: Some("SKERRY\\Administrator".into()), ..sound.clone() };
     for settings in [&sound, &start_tls, &by_dn, &by_domain] {
-        let report = connector(settings, &controller.password).tested().await;
+        let report = connector(settings, &controller.password).run_check().await;
         assert!(report.healthy(), "{report:#?}");
         assert!(report.steps.iter().any(|s| s.name == "Referrals" && s.said.contains("not followed")), "{report:#?}");
     }
@@ -103,18 +103,18 @@ async fn story() {
     assert!(described.own.contains(&"administrator@skerry.example".to_owned()), "{:?}", described.own);
 
     // Each refusal has its own reason.
-    let (code, text) = failed(&connector(&sound, "wrong").tested().await);
+    let (code, text) = failed(&connector(&sound, "wrong").run_check().await);
     assert_eq!(code, "bind_refused");
     assert!(text.contains("name@domain") && text.contains("SKERRY\\eager-tide"), "the forms of a name are told: {text}");
     let disabled = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
-    assert_eq!(failed(&connector(&disabled, "Quay-side-9").tested().await).0, "account_disabled");
+    assert_eq!(failed(&connector(&disabled, "Quay-side-9").run_check().await).0, "account_disabled");
     let plain = LdapSettings { url: controller.url.clone(), ..sound.clone() };
-    assert_eq!(failed(&connector(&plain, &controller.password).tested().await).0, "tls_needed");
+    assert_eq!(failed(&connector(&plain, &controller.password).run_check().await).0, "tls_needed");
     controller.tool(&["user", "setexpiry", "mate.two", "--days=-2"]).expect("expired");
     let expired = LdapSettings { bind_dn: Some("mate.two@skerry.example".into()), ..sound.clone() };
-    assert_eq!(failed(&connector(&expired, "Quay-side-9").tested().await).0, "account_expired");
+    assert_eq!(failed(&connector(&expired, "Quay-side-9").run_check().await).0, "account_expired");
     let nobody = LdapSettings { bind_dn: None, ..sound.clone() };
-    assert_eq!(failed(&connector(&nobody, "").tested().await).0, "anonymous_refused");
+    assert_eq!(failed(&connector(&nobody, "").run_check().await).0, "anonymous_refused");
 
     // People are read with readable keys, flags and times.
     let small = connector(&LdapSettings { page_size: 2, ..sound.clone() }, &controller.password);
@@ -193,7 +193,7 @@ async fn story() {
     // A password, and one that is to be changed at the next log-in; what the policy says is told as it says it.
     let lets_in = async |password: &str| {
         let as_mate = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
-        connector(&as_mate, password).tested().await
+        connector(&as_mate, password).run_check().await
     };
     controller.tool(&["user", "enable", "mate.three"]).expect("enabled");
     let set = |password: &str| change("unicodePwd", vec![], vec![Value::text(password)]);
@@ -234,36 +234,45 @@ async fn story() {
     assert_eq!(made.attributes.get("enabled"), [Value::Bool(false)]);
 
     // It is followed by its change number: what changed, who was deleted, who moved out of what is read.
-    assert_eq!(reader.ways().await.expect("told").first(), Some(&WatchMode::ChangeNumber));
+    assert_eq!(reader.watch_modes().await.expect("told").first(), Some(&WatchMode::ChangeNumber));
     let inside = connector(&LdapSettings { base_dn: people.clone(), ..sound.clone() }, &controller.password);
-    let from = inside.mark(ObjectType::Person, WatchMode::ChangeNumber).await.expect("told").expect("a number");
+    let from = inside.current_cursor(ObjectType::Person, WatchMode::ChangeNumber).await.expect("told").expect("a number");
     let (nothing, mark) = news(&inside, &from).await;
     assert_eq!((nothing.len(), mark.as_deref()), (0, Some(from.as_str())), "nothing happened since");
     controller.tool(&["user", "rename", "mate.two", "--surname=Quay"]).expect("changed");
     controller.tool(&["user", "delete", "mette.sund"]).expect("deleted");
     controller.tool(&["user", "move", "mate.three", "CN=Users"]).expect("moved");
     let (told, mark) = news(&inside, &from).await;
-    let changed: Vec<String> =
-        told.iter().filter_map(|n| if let News::Changed(all) = n { Some(all) } else { None }).flatten().map(|o| o.name.clone()).collect();
-    let gone: Vec<&String> = told.iter().filter_map(|n| if let News::Gone(keys) = n { Some(keys) } else { None }).flatten().collect();
+    let changed: Vec<String> = told
+        .iter()
+        .filter_map(|n| if let ChangeEvent::Changed(all) = n { Some(all) } else { None })
+        .flatten()
+        .map(|o| o.name.clone())
+        .collect();
+    let gone: Vec<&String> =
+        told.iter().filter_map(|n| if let ChangeEvent::Gone(keys) = n { Some(keys) } else { None }).flatten().collect();
     assert!(changed.len() == 1 && changed[0].contains("Quay"), "{told:?}");
     assert!(gone.contains(&&made.key) && gone.contains(&&third.key), "{told:?}");
     assert_ne!(mark.as_deref(), Some(from.as_str()));
     let (lost, _) = news(&inside, "99999999@elsewhere").await;
-    assert!(matches!(lost.as_slice(), [News::Lost(why)] if why.contains("restored from a backup")), "{lost:?}");
+    assert!(matches!(lost.as_slice(), [ChangeEvent::ResyncRequired(why)] if why.contains("restored from a backup")), "{lost:?}");
     controller.tool(&["user", "move", "mate.three", "OU=People"]).expect("moved back");
 
     // A container that is renamed takes along all who lie in it, whose own numbers stay; one that leaves what is read takes them away.
     let whole = connector(&sound, &controller.password);
-    let from = whole.mark(ObjectType::Person, WatchMode::ChangeNumber).await.expect("told").expect("a number");
+    let from = whole.current_cursor(ObjectType::Person, WatchMode::ChangeNumber).await.expect("told").expect("a number");
     let crew = format!("OU=Crew,{}", controller.base);
     controller.tool(&["ou", "rename", &people, &crew]).expect("renamed");
     let (told, _) = news(&whole, &from).await;
-    let names: Vec<String> =
-        told.iter().filter_map(|n| if let News::Changed(all) = n { Some(all) } else { None }).flatten().map(|o| o.name.clone()).collect();
+    let names: Vec<String> = told
+        .iter()
+        .filter_map(|n| if let ChangeEvent::Changed(all) = n { Some(all) } else { None })
+        .flatten()
+        .map(|o| o.name.clone())
+        .collect();
     assert!(names.iter().filter(|name| name.ends_with(&crew)).count() >= 3, "{told:?}");
     let (told, _) = news(&inside, &from).await;
-    let gone: usize = told.iter().filter_map(|n| if let News::Gone(keys) = n { Some(keys.len()) } else { None }).sum();
+    let gone: usize = told.iter().filter_map(|n| if let ChangeEvent::Gone(keys) = n { Some(keys.len()) } else { None }).sum();
     assert!(gone >= 3, "they are no longer below what is read: {told:?}");
     controller.tool(&["ou", "rename", &crew, &people]).expect("renamed back");
 
@@ -271,18 +280,18 @@ async fn story() {
     movers(&controller).await;
     let password = serve(&controller);
     let runa = LdapSettings { bind_dn: Some("runa.vik@skerry.example".into()), ..sound.clone() };
-    let report = connector(&runa, &password).tested().await;
+    let report = connector(&runa, &password).run_check().await;
     assert!(report.healthy(), "the first password lets her in: {report:#?}");
-    assert_eq!(failed(&connector(&runa, "Quay-side-9").tested().await).0, "bind_refused");
+    assert_eq!(failed(&connector(&runa, "Quay-side-9").run_check().await).0, "bind_refused");
 }
 
 /// An ordinary account is shown no deleted object, and not told so: changes are then noticed in another way, and the test says it.
 async fn deletions_are_not_promised_to_who_cannot_see_them(sound: &LdapSettings) {
     let ordinary = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
     let ordinary = connector(&ordinary, "Quay-side-9");
-    let ways = ordinary.ways().await.expect("told");
+    let ways = ordinary.watch_modes().await.expect("told");
     assert_eq!(ways.first(), Some(&WatchMode::Modified), "{ways:?}");
-    let report = ordinary.tested().await;
+    let report = ordinary.run_check().await;
     let step = report.steps.iter().find(|step| step.name == "Changes").unwrap_or_else(|| panic!("{report:#?}"));
     assert!(step.state == StepState::Warned && step.said.contains("CN=Deleted Objects"), "{step:?}");
 }
@@ -459,12 +468,12 @@ impl Permit for ship::Ship {
 }
 
 /// What is told since a place, and the place after it.
-async fn news(connector: &Arc<LdapConnector>, from: &str) -> (Vec<News>, Option<String>) {
-    let mut following = connector.clone().follow(ObjectType::Person, WatchMode::ChangeNumber, Some(from.to_owned()));
+async fn news(connector: &Arc<LdapConnector>, from: &str) -> (Vec<ChangeEvent>, Option<String>) {
+    let mut following = connector.clone().watch(ObjectType::Person, WatchMode::ChangeNumber, Some(from.to_owned()));
     let (mut told, mut mark) = (Vec::new(), None);
     while let Some(news) = following.recv().await {
         match news.expect("told") {
-            News::Mark(place) => mark = Some(place),
+            ChangeEvent::Checkpoint(place) => mark = Some(place),
             other => told.push(other),
         }
     }

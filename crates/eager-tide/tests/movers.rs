@@ -7,7 +7,7 @@ mod ship;
 
 use common::{holds, said};
 use ship::{Ship, reach};
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::BASE;
 
@@ -17,7 +17,7 @@ fn rules() -> String {
     ship::hall("manager        = 'identity.manager'\n[[person.membership]]\ngroups = '[identity.dept + \"-crew\", \"aboard\"]'\n")
 }
 
-fn entries() -> Vec<Entry> {
+fn entries() -> Vec<LdifEntry> {
     ship::tree(&["deck", "galley", "bridge", "groups"], &["deck-crew", "galley-crew", "bridge-crew", "aboard"])
 }
 
@@ -77,7 +77,7 @@ async fn a_lock_after_wrong_passwords_is_neither_lifted_nor_taken_for_a_disabled
     let policy = format!("cn=policy,{BASE}");
     let setup = Setup { policy: format!("ppolicy_default \"{policy}\""), ..Setup::default() };
     let mut all = entries();
-    let rule = Entry::new(&policy).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
+    let rule = LdifEntry::new(&policy).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
     let rule = rule.with("pwdAttribute", &["userPassword"]).with("pwdLockout", &["TRUE"]).with("pwdMaxFailure", &["3"]);
     all.push(rule.with("pwdLockoutDuration", &["0"]));
     let slapd = Slapd::with_setup(&all, &setup).unwrap();
@@ -139,7 +139,8 @@ async fn lists_that_others_write_too_are_changed_by_differences_and_options_are_
 fn with_policy() -> Slapd {
     let setup = Setup { policy: format!("ppolicy_default \"cn=policy,{BASE}\""), ..Setup::default() };
     let mut all = entries();
-    let policy = Entry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
+    let policy =
+        LdifEntry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
     all.push(policy.with("pwdAttribute", &["userPassword"]));
     Slapd::with_setup(&all, &setup).unwrap()
 }

@@ -9,7 +9,7 @@ use common::{client, holds, said, text};
 use ship::{Ship, reach};
 use std::collections::BTreeSet;
 use tide_api::Operation;
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::BASE;
 
@@ -20,9 +20,10 @@ fn rules() -> String {
 }
 
 /// The tree, with a service account that has no permission yet.
-fn entries() -> Vec<Entry> {
+fn entries() -> Vec<LdifEntry> {
     let mut all = ship::tree(&["deck", "galley", "groups", "services", "former"], &["deck-crew", "galley-crew"]);
-    let account = Entry::new(ACCOUNT.0).with("objectClass", &["organizationalRole", "simpleSecurityObject"]).with("cn", &["eager-tide"]);
+    let account =
+        LdifEntry::new(ACCOUNT.0).with("objectClass", &["organizationalRole", "simpleSecurityObject"]).with("cn", &["eager-tide"]);
     all.push(account.with("userPassword", &[ACCOUNT.1]));
     all
 }
@@ -148,7 +149,8 @@ fn setup(access: &str) -> Setup {
 #[tokio::test(flavor = "multi_thread")]
 async fn with_exactly_the_listed_permissions_everything_that_the_rules_do_works() {
     let mut all = entries();
-    let policy = Entry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
+    let policy =
+        LdifEntry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
     all.push(policy.with("pwdAttribute", &["userPassword"]).with("pwdMustChange", &["TRUE"]));
     let listed = {
         let slapd = Slapd::with_setup(&all, &setup(&all_but("description"))).unwrap();

@@ -7,24 +7,24 @@ use common::{Service, client, holds, said, text};
 use ldap3::{Ldap, LdapConnAsync, Mod};
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tide_standins::slapd::Slapd;
 use tide_standins::world::BASE;
 
 const WATCH: &str = "cn=watch,ou=groups,dc=skerry,dc=example";
 
-fn entries() -> Vec<Entry> {
+fn entries() -> Vec<LdifEntry> {
     let mut all =
-        vec![Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"])];
+        vec![LdifEntry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"])];
     for unit in ["people", "groups"] {
-        all.push(Entry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
+        all.push(LdifEntry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
     }
     for (uid, name) in [("ada", "Ada Quay"), ("bo", "Bo Lind"), ("cy", "Cy Mast")] {
-        let entry = Entry::new(format!("uid={uid},ou=people,{BASE}")).with("objectClass", &["inetOrgPerson"]).with("uid", &[uid]);
+        let entry = LdifEntry::new(format!("uid={uid},ou=people,{BASE}")).with("objectClass", &["inetOrgPerson"]).with("uid", &[uid]);
         all.push(entry.with("cn", &[name]).with("sn", &[name]).with("employeeNumber", &[uid]));
     }
     // Read by nobody in what follows, and no person by the usual classes.
-    let pilot = Entry::new(format!("uid=pilot,ou=people,{BASE}")).with("objectClass", &["account", "extensibleObject"]);
+    let pilot = LdifEntry::new(format!("uid=pilot,ou=people,{BASE}")).with("objectClass", &["account", "extensibleObject"]);
     all.push(
         pilot
             .with("uid", &["pilot"])

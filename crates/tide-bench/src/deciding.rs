@@ -8,7 +8,7 @@ use crate::{best, memory};
 use anyhow::ensure;
 use std::collections::{BTreeMap, HashMap};
 use std::time::{Duration, Instant};
-use tide_core::incremental::{Next, Records, Standing};
+use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::states::LinkOrigin;
@@ -250,7 +250,7 @@ pub fn run(count: usize) -> anyhow::Result<()> {
 
 /// Decides about one person whose title changed, as a run on news does: what that read, evaluated and took.
 fn one_change(
-    standing: &mut Standing,
+    standing: &mut IncrementalState,
     rules: &RuleSet,
     population: &mut Population,
     n: usize,
@@ -278,10 +278,10 @@ fn one_change(
     let begun = Instant::now();
     let (mut asking, mut wanted) = standing.begin(touched);
     loop {
-        match standing.go_on(&mut asking, rules, &part(&wanted), now) {
-            Next::Read(more) => wanted = more,
-            Next::Decided(part) => return Ok((part.read, part.evaluated, begun.elapsed())),
-            Next::Everybody => anyhow::bail!("everybody would be decided about"),
+        match standing.advance(&mut asking, rules, &part(&wanted), now) {
+            PassStep::Read(more) => wanted = more,
+            PassStep::Decided(part) => return Ok((part.read, part.evaluated, begun.elapsed())),
+            PassStep::FullDecision => anyhow::bail!("everybody would be decided about"),
         }
     }
 }
@@ -301,7 +301,7 @@ fn costs(rules: &RuleSet, count: usize) -> anyhow::Result<(usize, usize, Duratio
         let title = account.attributes.get("title").first().map(|title| title.to_string().to_uppercase()).unwrap_or_default();
         account.attributes.set("rank", vec![text(title)]);
     }
-    let (mut standing, _) = Standing::of(rules, &population, "2026-11-23T12:00:00Z".parse()?);
+    let (mut standing, _) = IncrementalState::of(rules, &population, "2026-11-23T12:00:00Z".parse()?);
     let mut times = Vec::new();
     let mut seen = std::collections::BTreeSet::new();
     for n in (0..count).step_by((count / 500).max(1)) {
@@ -333,7 +333,7 @@ pub fn cost(people: usize, large: usize) -> anyhow::Result<()> {
         let before = memory::reset();
         let population = population(count);
         let records = memory::peak().saturating_sub(before);
-        let (standing, outcome) = Standing::of(&rules, &population, "2026-11-23T12:00:00Z".parse()?);
+        let (standing, outcome) = IncrementalState::of(&rules, &population, "2026-11-23T12:00:00Z".parse()?);
         let peak = memory::peak().saturating_sub(before);
         drop((population, outcome));
         println!(

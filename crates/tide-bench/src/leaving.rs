@@ -11,7 +11,7 @@ use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::SystemKind;
 use tide_core::states::WatcherState;
-use tide_engine::{Change, NewSystem, Plan, Schedule};
+use tide_engine::{NewSystem, Plan, Schedule, SystemUpdate};
 use tide_standins::scim_service::ScimService;
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::{self, BASE};
@@ -46,7 +46,7 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
         let new = NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) };
         bench.engine.add_system(new, "bench").await?;
         ensure!(bench.engine.check_system(name, None).await?.healthy(), "{name} is not well");
-        let change = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
+        let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() };
         bench.engine.set_system(name, change, "bench").await?;
     }
     let (_, faults) = bench.engine.publish_rules(&files(), "bench").await?;
@@ -88,8 +88,8 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
     }
 
     bench.engine.set_schedule("harbour", &Schedule { follow: true, ..Schedule::default() }, "bench").await?;
-    bench.engine.work_by_itself();
-    until("listening", 120, || bench.engine.listening().iter().any(|one| one.state == WatcherState::Watching)).await?;
+    bench.engine.start_automatic_sync();
+    until("listening", 120, || bench.engine.watchers().iter().any(|one| one.state == WatcherState::Watching)).await?;
     let mut source = ldap(&bench.harbour).await?;
     source.delete(&sound[names[0]].dn()).await?.success()?;
     tokio::time::sleep(Duration::from_secs(5)).await;

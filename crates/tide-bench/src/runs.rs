@@ -20,7 +20,7 @@ use tide_core::rules::RuleFile;
 use tide_core::states::ChangeState;
 use tide_core::states::SystemKind;
 use tide_core::states::WatcherState;
-use tide_engine::{Change, Engine, Event, NewSystem, Plan, Schedule, SystemClock};
+use tide_engine::{Engine, Event, NewSystem, Plan, Schedule, SystemClock, SystemUpdate};
 use tide_standins::scim_service::{Manner, ScimService};
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::{self, BASE, Crew};
@@ -72,10 +72,10 @@ impl Bench {
         ] {
             engine.add_system(NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) }, "bench").await?;
             ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well");
-            let change = Change { armed: Some(true), ..Change::default() };
+            let change = SystemUpdate { armed: Some(true), ..SystemUpdate::default() };
             engine.set_system(name, change, "bench").await?;
         }
-        let writable = Change { writable: Some(vec![ObjectType::Person]), ..Change::default() };
+        let writable = SystemUpdate { writable: Some(vec![ObjectType::Person]), ..SystemUpdate::default() };
         engine.set_system("berthing", writable, "bench").await?;
         let mut files: Vec<RuleFile> =
             world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
@@ -355,8 +355,8 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     for name in ["harbour"] {
         bench.engine.set_schedule(name, &Schedule { follow: true, ..Schedule::default() }, "bench").await?;
     }
-    bench.engine.work_by_itself();
-    let listening = || bench.engine.listening().iter().any(|one| one.state == WatcherState::Watching);
+    bench.engine.start_automatic_sync();
+    let listening = || bench.engine.watchers().iter().any(|one| one.state == WatcherState::Watching);
     until("listening", 120, listening).await?;
     // What stands is made by the first run on news.
     let warm = vec![(names[1].clone(), sound[names[1]].dn())];
@@ -396,7 +396,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
         ldap.delete(&dn).await?.success()?;
         alone.push(gone(&mut seen, &name).await?);
     }
-    bench.engine.set_system("berthing", Change { paused: Some(true), ..Change::default() }, "bench").await?;
+    bench.engine.set_system("berthing", SystemUpdate { paused: Some(true), ..SystemUpdate::default() }, "bench").await?;
     let value = |name: &str, value: String| (name.to_owned(), HashSet::from([value]));
     for n in 0..joiners {
         let uid = format!("joiner{n}");
@@ -413,7 +413,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     }
     tokio::time::sleep(Duration::from_secs(3)).await;
     let before = bench.berthing.count();
-    bench.engine.set_system("berthing", Change { paused: Some(false), ..Change::default() }, "bench").await?;
+    bench.engine.set_system("berthing", SystemUpdate { paused: Some(false), ..SystemUpdate::default() }, "bench").await?;
     until("the backlog", 120, || bench.berthing.count() > before + joiners / 100).await?;
     let (name, dn) = leaver(9);
     ldap.delete(&dn).await?.success()?;
@@ -463,9 +463,9 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     files.retain(|file| file.name != "guards.toml");
     files.push(RuleFile { name: "crewhall.toml".into(), text: CREWHALL.into() });
     bench.engine.publish_rules(&files, "bench").await?;
-    let change = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
+    let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() };
     bench.engine.set_system("crewhall", change, "bench").await?;
-    bench.engine.set_system("berthing", Change { paused: Some(true), ..Change::default() }, "bench").await?;
+    bench.engine.set_system("berthing", SystemUpdate { paused: Some(true), ..SystemUpdate::default() }, "bench").await?;
     bench.engine.read_all().await?;
     let (run, sent, _) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
     let made = states(&run, ChangeState::Done);

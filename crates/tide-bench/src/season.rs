@@ -16,7 +16,7 @@ use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::ChangeSetKind;
 use tide_core::states::SystemKind;
-use tide_engine::{Change, Clock, Engine, NewSystem, Plan, Schedule};
+use tide_engine::{Clock, Engine, NewSystem, Plan, Schedule, SystemUpdate};
 use tide_standins::scim_service::ScimService;
 use tide_standins::world::Dice;
 use tide_store::{MasterKey, Store};
@@ -147,8 +147,8 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
     let noon = |day: Date| anyhow::Ok(day.at(12, 0, 0, 0).to_zoned(zone.clone())?.timestamp());
     let clock = Arc::new(Moved(Mutex::new(noon(first)?)));
     let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await?;
-    let allowed = tide_engine::Allowed { feed_folders: vec![folder.path().to_owned()], ..Default::default() };
-    let engine = Engine::tied(store, clock.clone(), tide_engine::Ties { allowed, ..Default::default() });
+    let allowed = tide_engine::SecretSources { feed_folders: vec![folder.path().to_owned()], ..Default::default() };
+    let engine = Engine::tied(store, clock.clone(), tide_engine::EngineConfig { secret_sources: allowed, ..Default::default() });
     let berthing = ScimService::with_manner(Vec::new(), "bench-token", crate::runs::manner()).await?;
     let classroom = ScimService::with_manner(Vec::new(), "bench-token", crate::runs::manner()).await?;
     let groups: BTreeMap<&str, String> = TEAMS.iter().map(|team| (*team, berthing.add_group(team, &[]))).collect();
@@ -163,7 +163,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         engine.add_system(NewSystem { name: name.into(), kind, settings, secret }, "bench").await?;
         engine.check_system(name, None).await?;
         let writable = if kind == SystemKind::Scim { vec![ObjectType::Person, ObjectType::Group] } else { Vec::new() };
-        engine.set_system(name, Change { writable: Some(writable), armed: Some(true), ..Change::default() }, "bench").await?;
+        engine.set_system(name, SystemUpdate { writable: Some(writable), armed: Some(true), ..SystemUpdate::default() }, "bench").await?;
     }
     let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     let (_, faults) = engine.publish_rules(&files, "bench").await?;

@@ -14,12 +14,12 @@ use tokio::sync::Semaphore;
 /// What may be written in a system, type by type, and what is known of the way there. Shared by all
 /// who hold a connector to it, and changed while they do.
 #[derive(Default)]
-pub struct Access {
+pub struct ConnectionState {
     writable: RwLock<Vec<ObjectType>>,
     gate: RwLock<Option<Arc<dyn WriteGate>>>,
     hosts: Mutex<Hosts>,
-    pace: Mutex<Option<Pace>>,
-    token: tokio::sync::Mutex<Option<Token>>,
+    pace: Mutex<Option<RequestLimits>>,
+    token: tokio::sync::Mutex<Option<AccessToken>>,
     feed: Mutex<FeedMemory>,
     read_by_rules: Arc<RwLock<Vec<String>>>,
     server_filters: RwLock<Vec<tide_ldap::Filter>>,
@@ -51,7 +51,7 @@ struct Hosts {
 
 /// How fast requests may go out.
 #[derive(Clone)]
-pub(crate) struct Pace {
+pub(crate) struct RequestLimits {
     settings: (u16, Option<u16>),
     pub places: Arc<Semaphore>,
     pub rate: Option<Arc<DefaultDirectRateLimiter>>,
@@ -61,7 +61,7 @@ pub(crate) struct Pace {
 
 /// An access token that was given to us, and when it must be renewed.
 #[derive(Clone)]
-pub(crate) struct Token {
+pub(crate) struct AccessToken {
     pub secret: Secret,
     pub renew: Instant,
 }
@@ -84,10 +84,10 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-impl Access {
+impl ConnectionState {
     /// Access to these types; to none by default.
     pub fn new(writable: &[ObjectType]) -> Self {
-        Access { writable: RwLock::new(writable.to_vec()), ..Access::default() }
+        ConnectionState { writable: RwLock::new(writable.to_vec()), ..ConnectionState::default() }
     }
 
     /// Changes what may be written, from the next write on.
@@ -195,7 +195,7 @@ impl Access {
     }
 
     /// The pace for these settings: kept while they stay the same.
-    pub(crate) fn pace(&self, in_flight: u16, per_second: Option<u16>) -> Pace {
+    pub(crate) fn pace(&self, in_flight: u16, per_second: Option<u16>) -> RequestLimits {
         let mut pace = lock(&self.pace);
         match pace.as_ref() {
             Some(known) if known.settings == (in_flight, per_second) => known.clone(),
@@ -206,14 +206,14 @@ impl Access {
                     Arc::new(RateLimiter::direct(quota))
                 });
                 let places = Arc::new(Semaphore::new(usize::from(in_flight.max(1))));
-                let new = Pace { settings: (in_flight, per_second), places, rate, rest: Arc::default() };
+                let new = RequestLimits { settings: (in_flight, per_second), places, rate, rest: Arc::default() };
                 *pace = Some(new.clone());
                 new
             }
         }
     }
 
-    pub(crate) fn token(&self) -> &tokio::sync::Mutex<Option<Token>> {
+    pub(crate) fn token(&self) -> &tokio::sync::Mutex<Option<AccessToken>> {
         &self.token
     }
 
@@ -233,13 +233,13 @@ impl Access {
     }
 }
 
-impl std::fmt::Debug for Access {
+impl std::fmt::Debug for ConnectionState {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Access").field("writable", &self.writable).field("host", &self.host_in_use()).finish_non_exhaustive()
     }
 }
 
-impl Pace {
+impl RequestLimits {
     /// Waits until a request may go out; the place is given back when it is dropped.
     pub async fn wait(&self) -> Option<tokio::sync::SemaphorePermit<'_>> {
         let place = self.places.acquire().await.ok();
@@ -271,7 +271,7 @@ mod tests {
 
     #[test]
     fn a_host_that_failed_comes_last_until_its_rest_is_over() {
-        let access = Access::default();
+        let access = ConnectionState::default();
         let hosts = ["a".to_owned(), "b".to_owned()];
         let rest = Duration::from_secs(60);
         assert_eq!(access.host_order(&hosts, rest), ["a", "b"]);
@@ -284,7 +284,7 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn requests_in_flight_are_bounded() {
-        let pace = Access::default().pace(2, None);
+        let pace = ConnectionState::default().pace(2, None);
         let (one, two) = (pace.wait().await, pace.wait().await);
         assert!(one.is_some() && two.is_some());
         assert!(tokio::time::timeout(Duration::from_secs(5), pace.wait()).await.is_err(), "a third waits");

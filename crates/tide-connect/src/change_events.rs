@@ -6,23 +6,23 @@ use tokio::sync::mpsc;
 
 /// What following brings.
 #[derive(Debug, Clone, PartialEq)]
-pub enum News {
+pub enum ChangeEvent {
     /// Accounts as they are now.
     Changed(Vec<Observed>),
     /// The keys of accounts that are gone.
     Gone(Vec<String>),
     /// All up to this place in the system's history was told.
-    Mark(String),
+    Checkpoint(String),
     /// What happened meanwhile cannot be told any more, and why: everything must be read.
-    Lost(String),
+    ResyncRequired(String),
 }
 
 /// The stream of news. Ways that tell by themselves go on until it is dropped; the others end after a mark, and are
 /// begun again from there.
-pub type Following = mpsc::Receiver<Result<News, ConnectError>>;
+pub type ChangeStream = mpsc::Receiver<Result<ChangeEvent, ConnectError>>;
 
 /// Runs a follower beside its reader.
-pub(crate) fn follow<F>(work: impl FnOnce(mpsc::Sender<Result<News, ConnectError>>) -> F) -> Following
+pub(crate) fn follow<F>(work: impl FnOnce(mpsc::Sender<Result<ChangeEvent, ConnectError>>) -> F) -> ChangeStream
 where
     F: Future<Output = Result<(), ConnectError>> + Send + 'static,
 {
@@ -44,5 +44,5 @@ where
 
 /// The end of a following that nobody hears.
 pub(crate) fn stopped<T>(_: T) -> ConnectError {
-    ConnectError::passing("stopped", "the following was stopped", "start it again")
+    ConnectError::transient("stopped", "the following was stopped", "start it again")
 }

@@ -2,35 +2,35 @@
 
 /// How a fault weighs on the rest of the work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Weight {
+pub enum FailureClass {
     /// It may pass: the same is tried again.
-    Passing,
+    Transient,
     /// It stays until somebody does something about this one record.
-    Lasting,
+    Permanent,
     /// It concerns the whole system: nothing else is sent there now.
-    System,
+    SystemDown,
     /// The answer was lost: it must be found out whether the change took effect.
-    Unknown,
+    UnknownOutcome,
     /// The system took the change into a queue of its own, and has not done it yet.
     Accepted,
     /// Writes to the system are stopped at this moment: nothing was sent, and the change is decided again when they go on.
-    Stopped,
+    WritesStopped,
 }
 
 /// A fault of a system.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{said}")]
+#[error("{message}")]
 pub struct ConnectError {
     /// A word for programs.
     pub code: &'static str,
     /// What happened, to what.
-    pub said: String,
+    pub message: String,
     /// What to do about it.
     pub remedy: String,
     /// How it weighs.
-    pub weight: Weight,
+    pub class: FailureClass,
     /// Where the system can be asked how a change in its queue went; empty when it did not say.
-    pub place: String,
+    pub operation_url: String,
     /// The HTTP status of its answer, where it gave one.
     pub status: Option<u16>,
 }
@@ -52,15 +52,15 @@ fn clean(text: &str) -> String {
 }
 
 impl ConnectError {
-    fn new(weight: Weight, code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        ConnectError { code, said: clean(&said.into()), remedy: remedy.into(), weight, place: String::new(), status: None }
+    fn new(class: FailureClass, code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+        ConnectError { code, message: clean(&said.into()), remedy: remedy.into(), class, operation_url: String::new(), status: None }
     }
 
     /// Takes secrets out of what a system answered: some answer with the value that they refuse.
     #[must_use]
     pub fn without(mut self, secrets: &[&str]) -> Self {
         for secret in secrets.iter().filter(|secret| secret.chars().count() >= SHORTEST_SECRET) {
-            self.said = self.said.replace(secret, HIDDEN);
+            self.message = self.message.replace(secret, HIDDEN);
             self.remedy = self.remedy.replace(secret, HIDDEN);
         }
         self
@@ -74,34 +74,37 @@ impl ConnectError {
     }
 
     /// A fault that may pass.
-    pub fn passing(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::new(Weight::Passing, code, said, remedy)
+    pub fn transient(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::new(FailureClass::Transient, code, said, remedy)
     }
 
     /// A fault of one record.
-    pub fn lasting(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::new(Weight::Lasting, code, said, remedy)
+    pub fn permanent(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::new(FailureClass::Permanent, code, said, remedy)
     }
 
     /// A fault of the whole system.
-    pub fn system(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::new(Weight::System, code, said, remedy)
+    pub fn system_down(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::new(FailureClass::SystemDown, code, said, remedy)
     }
 
     /// A change that the system took into a queue of its own.
     pub fn accepted(place: &str) -> Self {
         let said = "the system took the change into a queue of its own, and has not done it yet";
-        ConnectError { place: place.to_owned(), ..Self::new(Weight::Accepted, "accepted", said, "it is asked until it is done") }
+        ConnectError {
+            operation_url: place.to_owned(),
+            ..Self::new(FailureClass::Accepted, "accepted", said, "it is asked until it is done")
+        }
     }
 
     /// A write that was not sent, because writes to the system are stopped.
     pub fn stopped(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::new(Weight::Stopped, code, said, remedy)
+        Self::new(FailureClass::WritesStopped, code, said, remedy)
     }
 
     /// A lost answer.
-    pub fn unknown(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self::new(Weight::Unknown, code, said, remedy)
+    pub fn unknown_outcome(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self::new(FailureClass::UnknownOutcome, code, said, remedy)
     }
 }
 
@@ -112,9 +115,9 @@ mod tests {
     #[test]
     fn what_a_system_answers_steers_nothing_and_tells_no_secret() {
         let error =
-            ConnectError::lasting("refused", "bad\r\n2026-01-01 ERROR forged\u{1b}[31m: Quay-side-9 is too simple", "choose another");
-        assert_eq!(error.said, "bad  2026-01-01 ERROR forged [31m: Quay-side-9 is too simple");
-        assert_eq!(error.without(&["Quay-side-9", "a"]).said, "bad  2026-01-01 ERROR forged [31m: ••• is too simple");
-        assert_eq!(ConnectError::lasting("long", "x".repeat(9000), "").said.chars().count(), LONGEST + 1);
+            ConnectError::permanent("refused", "bad\r\n2026-01-01 ERROR forged\u{1b}[31m: Quay-side-9 is too simple", "choose another");
+        assert_eq!(error.message, "bad  2026-01-01 ERROR forged [31m: Quay-side-9 is too simple");
+        assert_eq!(error.without(&["Quay-side-9", "a"]).message, "bad  2026-01-01 ERROR forged [31m: ••• is too simple");
+        assert_eq!(ConnectError::permanent("long", "x".repeat(9000), "").message.chars().count(), LONGEST + 1);
     }
 }

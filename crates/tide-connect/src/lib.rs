@@ -19,16 +19,16 @@ mod settings;
 mod tls;
 mod webhook;
 
-pub use access::{Access, FeedMemory, Permit, WriteGate};
-pub use change_events::{Following, News};
-pub use error::{ConnectError, Weight};
-pub use feed::{FeedConnector, FeedLook, LookColumn, look, newest_file};
+pub use access::{ConnectionState, FeedMemory, Permit, WriteGate};
+pub use change_events::{ChangeEvent, ChangeStream};
+pub use error::{ConnectError, FailureClass};
+pub use feed::{FeedConnector, FeedInspection, InspectedColumn, inspect, newest_file};
 pub use ldap::LdapConnector;
 pub use push::{PushConnector, pushed_account};
 pub use report::{CheckReport, Description, Step};
 pub use scim::ScimConnector;
 pub use settings::{FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings};
-pub use webhook::CallOut;
+pub use webhook::WebhookSender;
 
 use async_trait::async_trait;
 use std::sync::Arc;
@@ -41,7 +41,7 @@ use tokio::sync::mpsc;
 
 /// What an enumeration shows.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Shown {
+pub enum SnapshotItem {
     /// Some accounts.
     Batch(Vec<Observed>),
     /// Rows that cannot be used, with the reason of each. They are not counted as shown.
@@ -67,7 +67,7 @@ pub struct BadRow {
 
 /// A container of a directory's tree.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Branch {
+pub struct DirectoryNode {
     /// Its name.
     pub dn: String,
     /// It holds nothing.
@@ -80,12 +80,12 @@ pub struct Branch {
 
 /// The stream of an enumeration: it ends with [`Shown::Complete`] or with an error. A stream that
 /// ends without either was cut, and is not complete.
-pub type Showing = mpsc::Receiver<Result<Shown, ConnectError>>;
+pub type SnapshotStream = mpsc::Receiver<Result<SnapshotItem, ConnectError>>;
 
 /// Runs an enumeration beside its reader; the few places of the channel hold a fast server back.
-pub(crate) fn show<F>(enumerate: impl FnOnce(mpsc::Sender<Result<Shown, ConnectError>>) -> F) -> Showing
+pub(crate) fn spawn_snapshot<F>(enumerate: impl FnOnce(mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> F) -> SnapshotStream
 where
-    F: Future<Output = Result<Shown, ConnectError>> + Send + 'static,
+    F: Future<Output = Result<SnapshotItem, ConnectError>> + Send + 'static,
 {
     let (out, showing) = mpsc::channel(4);
     let work = enumerate(out.clone());
@@ -128,7 +128,7 @@ pub trait Connector: Send + Sync {
     async fn check(&self, report: &mut CheckReport);
 
     /// The same, for whoever does not watch.
-    async fn tested(&self) -> CheckReport {
+    async fn run_check(&self) -> CheckReport {
         let mut report = CheckReport::default();
         self.check(&mut report).await;
         report
@@ -139,27 +139,27 @@ pub trait Connector: Send + Sync {
 
     /// The containers directly below one, with how many persons lie in each; the top one first. A
     /// system without a tree has none.
-    async fn browse(&self, _below: Option<&str>) -> Result<Vec<Branch>, ConnectError> {
+    async fn browse(&self, _below: Option<&str>) -> Result<Vec<DirectoryNode>, ConnectError> {
         Ok(Vec::new())
     }
 
     /// Enumerates all accounts of a type.
-    fn observe(self: Arc<Self>, object: ObjectType) -> Showing;
+    fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream;
 
     /// How its changes can be known, the best way first.
-    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+    async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         Ok(vec![WatchMode::FullRead])
     }
 
     /// The place in the system's history at which it is now; none where it has none that can be named.
-    async fn mark(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
         Ok(None)
     }
 
     /// What changed since a place in its history.
-    fn follow(self: Arc<Self>, _object: ObjectType, way: WatchMode, _from: Option<String>) -> Following {
+    fn watch(self: Arc<Self>, _object: ObjectType, way: WatchMode, _from: Option<String>) -> ChangeStream {
         crate::change_events::follow(move |_| async move {
-            Err(ConnectError::lasting("no_way", format!("this system cannot be followed by {}", way.as_str()), "choose another way"))
+            Err(ConnectError::permanent("no_way", format!("this system cannot be followed by {}", way.as_str()), "choose another way"))
         })
     }
 
@@ -171,12 +171,12 @@ pub trait Connector: Send + Sync {
     ///
     /// Nothing, where the question would tell no more than the list did: a file is one list, and what a directory does not let us see,
     /// or a replica does not have yet, it does not find by its key either.
-    async fn look_again(&self, _object: ObjectType, _keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
+    async fn confirm_missing(&self, _object: ObjectType, _keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
         Ok(None)
     }
 
     /// How long it may take until the system shows what was made in it: so long it is not taken for missing.
-    fn visible_after(&self) -> std::time::Duration {
+    fn visibility_lag(&self) -> std::time::Duration {
         std::time::Duration::ZERO
     }
 
@@ -184,7 +184,7 @@ pub trait Connector: Send + Sync {
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError>;
 
     /// Changes memberships of a group, without asking for the group afterwards: it may be long.
-    async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
+    async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
         self.write(write).await.map(|_| ())
     }
 
@@ -195,13 +195,13 @@ pub trait Connector: Send + Sync {
 
     /// Asks how a change went that the system took into a queue of its own; nothing while it is not done. `place` is what
     /// [`ConnectError::place`] said.
-    async fn went(&self, _write: &Write, _place: &str) -> Result<Option<Observed>, ConnectError> {
-        Err(ConnectError::lasting("not_queued", "this system has no queue of its own", "decide again: start a new run"))
+    async fn poll_operation(&self, _write: &Write, _place: &str) -> Result<Option<Observed>, ConnectError> {
+        Err(ConnectError::permanent("not_queued", "this system has no queue of its own", "decide again: start a new run"))
     }
 }
 
 /// Makes the connector for a system.
-pub fn connect(settings: &Settings, secret: Option<Secret>, access: Arc<Access>) -> Result<Arc<dyn Connector>, ConnectError> {
+pub fn connect(settings: &Settings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Arc<dyn Connector>, ConnectError> {
     Ok(match settings {
         Settings::Ldap(settings) => Arc::new(LdapConnector::new(settings.clone(), secret, access)?),
         Settings::Scim(settings) => Arc::new(ScimConnector::new(settings.clone(), secret, access)?),

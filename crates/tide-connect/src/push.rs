@@ -1,6 +1,6 @@
 //! A system that calls us: what it pushes is kept as it comes, so there is nothing to read.
 
-use crate::{CheckReport, ConnectError, Connector, Description, Showing, Shown, Write};
+use crate::{CheckReport, ConnectError, Connector, Description, SnapshotItem, SnapshotStream, Write};
 use async_trait::async_trait;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -39,11 +39,11 @@ impl Connector for PushConnector {
         Ok(Description { schema, abilities: vec!["pushes over SCIM 2.0 and as events".into()], profile, own: Vec::new() })
     }
 
-    fn observe(self: Arc<Self>, _object: ObjectType) -> Showing {
-        crate::show(|_| async { Ok(Shown::Unchanged) })
+    fn read_all(self: Arc<Self>, _object: ObjectType) -> SnapshotStream {
+        crate::spawn_snapshot(|_| async { Ok(SnapshotItem::Unchanged) })
     }
 
-    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+    async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         Ok(vec![WatchMode::Pushed])
     }
 
@@ -52,7 +52,7 @@ impl Connector for PushConnector {
     }
 
     async fn write(&self, _write: &Write) -> Result<Observed, ConnectError> {
-        Err(ConnectError::lasting(
+        Err(ConnectError::permanent(
             "push_only",
             "the system calls us, and takes nothing back on that way",
             "connect it as a SCIM service or a directory too, under another name, to write to it",

@@ -63,7 +63,7 @@ impl CheckReport {
         self.push(Step {
             name: name.into(),
             state: StepState::Failed,
-            said: error.said.clone(),
+            said: error.message.clone(),
             remedy: Some(error.remedy.clone()),
             code: Some(error.code.into()),
         });

@@ -319,7 +319,7 @@ fn parse<T: serde::de::DeserializeOwned>(settings: &serde_json::Value) -> Result
             said = said.replace(&format!("expected {kind}"), &format!("expected a whole number from 0 to {most}"));
         }
         let setting = Some(error.path().to_string()).filter(|path| path != ".").map_or_else(String::new, |path| format!("`{path}`: "));
-        ConnectError::lasting("settings", format!("the settings cannot be used: {setting}{said}"), "correct them and try again")
+        ConnectError::permanent("settings", format!("the settings cannot be used: {setting}{said}"), "correct them and try again")
     })
 }
 
@@ -435,7 +435,7 @@ impl Settings {
             matches!(scheme.to_lowercase().as_str(), "ldap" | "http") && !is_this_machine(host_of(rest))
         };
         match urls.iter().find(is_clear) {
-            Some(url) if !protected && !insecure => Err(ConnectError::lasting(
+            Some(url) if !protected && !insecure => Err(ConnectError::permanent(
                 "clear_text",
                 format!("{url} would carry the secret and people's data over the network in clear text"),
                 "use ldaps://, https:// or StartTLS; where the network itself is trusted, set `insecure = true`",
@@ -479,7 +479,7 @@ mod tests {
 
     #[test]
     fn a_setting_that_cannot_be_used_is_named() {
-        let said = |value: serde_json::Value| Settings::read(SystemKind::Scim, &value).expect_err("refused").said;
+        let said = |value: serde_json::Value| Settings::read(SystemKind::Scim, &value).expect_err("refused").message;
         assert_eq!(
             said(serde_json::json!({"url": "https://berthing.example", "page_size": 70000})),
             "the settings cannot be used: `page_size`: invalid value: integer `70000`, expected a whole number from 0 to 65535"

@@ -26,7 +26,7 @@ pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectErro
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(provider.clone())
         .with_safe_default_protocol_versions()
-        .map_err(|error| ConnectError::lasting("tls", error.to_string(), "report this"))?;
+        .map_err(|error| ConnectError::permanent("tls", error.to_string(), "report this"))?;
     let builder = match trust.pin {
         Some(pin) => builder.dangerous().with_custom_certificate_verifier(Arc::new(Pinned { digest: digest(pin)?, provider })),
         None => builder.with_root_certificates(roots(trust.ca_pem)?),
@@ -35,7 +35,7 @@ pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectErro
         None => builder.with_no_client_auth(),
         Some((certificate, key)) => {
             let wrong = |what: String| {
-                ConnectError::lasting(
+                ConnectError::permanent(
                     "client_certificate",
                     format!("the client certificate cannot be used: {what}"),
                     "give the certificate as PEM in the settings, and its unencrypted key as PEM as the secret",
@@ -58,7 +58,7 @@ fn roots(ca_pem: Option<&str>) -> Result<RootCertStore, ConnectError> {
         return Ok(roots);
     };
     let wrong = |what: String| {
-        ConnectError::lasting(
+        ConnectError::permanent(
             "ca_unreadable",
             format!("the certificate authority cannot be read: {what}"),
             "give a PEM file that begins with -----BEGIN CERTIFICATE-----",
@@ -79,7 +79,7 @@ fn digest(pin: &str) -> Result<[u8; 32], ConnectError> {
         .then(|| (0..32).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok()).collect())
         .flatten();
     octets.and_then(|octets| octets.try_into().ok()).ok_or_else(|| {
-        ConnectError::lasting(
+        ConnectError::permanent(
             "pin_unreadable",
             "the pinned certificate is not a SHA-256 in hexadecimal",
             "`openssl x509 -noout -fingerprint -sha256 -in FILE` prints it",
@@ -138,33 +138,33 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
     let says = |words: &[&str]| words.iter().any(|word| lower.contains(word));
     if says(&["unknownissuer", "unknown issuer", "badsignature", "causedasendentity"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls_untrusted",
             format!("the certificate of {host} is not signed by an authority that is trusted here"),
             "give the authority's certificate as PEM (`--ca FILE`), or pin this one certificate",
         )
     } else if says(&["applicationverificationfailure"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls_pin",
             format!("{host} shows another certificate than the one that is pinned"),
             "if it was renewed on purpose, pin the new one; if not, somebody may stand between",
         )
     } else if says(&["notvalidforname", "not valid for name"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls_name",
             format!("the certificate is made out for another name than {host}"),
             "connect by a name that stands in the certificate",
         )
     } else if says(&["notvalidyet", "not valid yet"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls_not_yet",
             format!("the certificate of {host} is not valid yet"),
             "check the clocks of both machines, and when the certificate begins",
         )
     } else if says(&["expired"]) {
-        ConnectError::system("tls_expired", format!("the certificate of {host} has expired"), "renew the certificate on the server")
+        ConnectError::system_down("tls_expired", format!("the certificate of {host} has expired"), "renew the certificate on the server")
     } else if says(&["handshake eof"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls_version",
             format!(
                 "{host} breaks off the TLS handshake: it has no version of TLS (1.2, 1.3) or cipher in common with us, or speaks no TLS here"
@@ -172,25 +172,25 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
             "enable TLS 1.2 or newer on the server, and check that this is its port for TLS",
         )
     } else if says(&["protocolversion", "handshakefailure", "peerincompatible", "incompatible"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls_version",
             format!("{host} and this service have no version of TLS in common: 1.2 and 1.3 are spoken here"),
             "enable TLS 1.2 or newer on the server",
         )
     } else if says(&["certificaterequired", "certificate required", "badcertificate"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls_client_certificate",
             format!("{host} asks for a client certificate, and does not accept ours"),
             "give a client certificate that the server's authority has signed",
         )
     } else if says(&["invalidcontenttype", "corrupt message", "invalidmessage"]) {
-        ConnectError::system(
+        ConnectError::system_down(
             "not_tls",
             format!("{host} answers on this port, and does not speak TLS there"),
             "use the port for TLS (636 for LDAPS, 443 for HTTPS), or StartTLS",
         )
     } else {
-        ConnectError::system(
+        ConnectError::system_down(
             "tls",
             format!("no TLS connection with {host}: {text}"),
             "check that this port speaks TLS, and in which versions",
@@ -224,7 +224,7 @@ pub(crate) fn refuse_address(address: IpAddr) -> Result<(), ConnectError> {
         }
     };
     if local {
-        return Err(ConnectError::lasting(
+        return Err(ConnectError::permanent(
             "address_refused",
             format!("{address} is a link-local or metadata address, and is never called"),
             "give the address of the system itself",

@@ -20,25 +20,25 @@ use std::time::Duration;
 const LONGEST: usize = 4096;
 
 /// An address that is called.
-pub struct CallOut {
+pub struct WebhookSender {
     name: String,
     url: Url,
     client: Client,
     secret: Secret,
 }
 
-impl CallOut {
+impl WebhookSender {
     /// A call to this address, signed with this secret. Redirects are not followed, and the addresses that are
     /// never called are refused.
     pub fn new(name: &str, url: &str, timeout_seconds: u32, secret: Secret) -> Result<Self, ConnectError> {
         let url = usable(url)?;
         let loopback = matches!(url.host_str(), Some("localhost" | "127.0.0.1" | "[::1]"));
         if url.scheme() == "http" && !loopback {
-            return Err(ConnectError::lasting("url", format!("{url} would carry secrets in clear text"), "use https://"));
+            return Err(ConnectError::permanent("url", format!("{url} would carry secrets in clear text"), "use https://"));
         }
         let tls = crate::tls::client(&Trust { ca_pem: None, pin: None, own: None })?;
         let client = careful(&tls, Duration::from_secs(u64::from(timeout_seconds.max(1))))?;
-        Ok(CallOut { name: name.to_owned(), url, client, secret })
+        Ok(WebhookSender { name: name.to_owned(), url, client, secret })
     }
 
     /// Sends this body. It is taken as delivered when the answer is a success (2xx); what the answer says is given back, if it is
@@ -62,10 +62,10 @@ impl CallOut {
             Ok(response) => response,
             // What an error of the client says may hold the address, and nothing of the body.
             Err(error) if error.is_timeout() => {
-                return Err(ConnectError::passing("timeout", format!("{host} does not answer in time"), "it is called again"));
+                return Err(ConnectError::transient("timeout", format!("{host} does not answer in time"), "it is called again"));
             }
             Err(error) => {
-                return Err(ConnectError::passing(
+                return Err(ConnectError::transient(
                     "cut",
                     format!("{host} cannot be called: {}", error.without_url()),
                     "it is called again",
@@ -84,11 +84,11 @@ impl CallOut {
                 }
                 Ok(serde_json::from_slice(&said).ok())
             }
-            StatusCode::TOO_MANY_REQUESTS => Err(ConnectError::passing("busy", format!("{host} asks for a pause"), "it is called again")),
+            StatusCode::TOO_MANY_REQUESTS => Err(ConnectError::transient("busy", format!("{host} asks for a pause"), "it is called again")),
             status if status.is_server_error() => {
-                Err(ConnectError::passing("server_error", format!("{host} answers {status}"), "it is called again"))
+                Err(ConnectError::transient("server_error", format!("{host} answers {status}"), "it is called again"))
             }
-            status => Err(ConnectError::lasting(
+            status => Err(ConnectError::permanent(
                 "refused",
                 format!("{host} refuses the call: {status}"),
                 format!("look whether it knows our secret: `eager-tide calls secret {}`", self.name),
@@ -102,7 +102,7 @@ fn sign(key: &str, url: &str, digest: &str, now: Timestamp, secret: &str) -> Res
     let input = format!(r#"("@method" "@target-uri" "content-digest");created={};keyid="{key}";alg="hmac-sha256""#, now.as_second());
     let base = format!("\"@method\": POST\n\"@target-uri\": {url}\n\"content-digest\": {digest}\n\"@signature-params\": {input}");
     let mut mac = Hmac::<Sha256>::new_from_slice(secret.as_bytes())
-        .map_err(|error| ConnectError::lasting("secret", format!("the secret cannot sign: {error}"), "set another one"))?;
+        .map_err(|error| ConnectError::permanent("secret", format!("the secret cannot sign: {error}"), "set another one"))?;
     mac.update(base.as_bytes());
     Ok((input, STANDARD.encode(mac.finalize().into_bytes())))
 }
@@ -125,9 +125,9 @@ mod tests {
     #[tokio::test]
     async fn what_would_travel_in_clear_text_is_refused() {
         let secret = || Secret::new("s");
-        let error = CallOut::new("desk", "http://desk.skerry.example/new", 5, secret()).err().expect("refused");
+        let error = WebhookSender::new("desk", "http://desk.skerry.example/new", 5, secret()).err().expect("refused");
         assert!(error.to_string().contains("clear text"), "{error}");
-        assert!(CallOut::new("desk", "https://169.254.169.254/", 5, secret()).is_err());
-        assert!(CallOut::new("desk", "http://127.0.0.1:9/", 5, secret()).is_ok());
+        assert!(WebhookSender::new("desk", "https://169.254.169.254/", 5, secret()).is_err());
+        assert!(WebhookSender::new("desk", "http://127.0.0.1:9/", 5, secret()).is_ok());
     }
 }

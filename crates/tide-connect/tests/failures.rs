@@ -3,9 +3,9 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use tide_connect::{Access, Connector, LdapAuth, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret};
+use tide_connect::{ConnectionState, Connector, LdapAuth, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret};
 use tide_core::states::StepState;
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tide_standins::certs;
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::{self, BASE};
@@ -20,7 +20,7 @@ struct Seen(BTreeMap<String, String>);
 
 impl Seen {
     async fn one(&mut self, wanted: &str, step: &str, connector: &dyn Connector) {
-        let report = connector.tested().await;
+        let report = connector.run_check().await;
         let failed =
             report.steps.iter().find(|s| s.state == StepState::Failed).unwrap_or_else(|| panic!("{wanted}: nothing failed: {report:#?}"));
         assert_eq!((failed.code.as_deref(), failed.name.as_str()), (Some(wanted), step), "{report:#?}");
@@ -40,13 +40,13 @@ fn ldap(settings: LdapSettings) -> LdapConnector {
 }
 
 fn ldap_with(settings: LdapSettings, password: &str) -> LdapConnector {
-    LdapConnector::new(settings, Some(Secret::new(password)), Arc::new(Access::default())).expect("sound")
+    LdapConnector::new(settings, Some(Secret::new(password)), Arc::new(ConnectionState::default())).expect("sound")
 }
 
-fn entries() -> Vec<Entry> {
+fn entries() -> Vec<LdifEntry> {
     let mut entries = world::directory(&world::people(world::SEED, 40), PASSWORD);
     entries.push(
-        Entry::new(format!("cn=policy,ou=services,{BASE}"))
+        LdifEntry::new(format!("cn=policy,ou=services,{BASE}"))
             .with("objectClass", &["applicationProcess", "pwdPolicy"])
             .with("cn", &["policy"])
             .with("pwdAttribute", &["userPassword"])
@@ -55,7 +55,7 @@ fn entries() -> Vec<Entry> {
             .with("pwdLockoutDuration", &["600"]),
     );
     entries.push(
-        Entry::new(format!("cn=stale,ou=services,{BASE}"))
+        LdifEntry::new(format!("cn=stale,ou=services,{BASE}"))
             .with("objectClass", &["applicationProcess", "simpleSecurityObject"])
             .with("cn", &["stale"])
             .with("userPassword", &[PASSWORD]),
@@ -116,7 +116,7 @@ async fn every_failure_of_a_directory_has_its_own_code_sentence_and_remedy() {
     let old_settings = LdapSettings { ca_pem: Some(old.certificates.ca_pem.clone()), ..settings(&old.tls_url) };
     seen.one("tls_version", "TLS verifies", &ldap(old_settings)).await;
     let plain_port = slapd.url.replace("ldap://", "ldaps://");
-    let report = ldap(LdapSettings { ca_pem: ca.clone(), ..settings(&plain_port) }).tested().await;
+    let report = ldap(LdapSettings { ca_pem: ca.clone(), ..settings(&plain_port) }).run_check().await;
     assert!(!report.healthy(), "LDAPS is not spoken on the plain port: {report:#?}");
 
     // Binding: no password, wrong, no such form of name, locked by the policy, nobody, a password in clear.
@@ -127,7 +127,7 @@ async fn every_failure_of_a_directory_has_its_own_code_sentence_and_remedy() {
     // The size limit first: after that the account is locked.
     seen.one("size_limit", "First entries", &ldap(LdapSettings { page_size: 10, ..stale(&good) })).await;
     for _ in 0..3 {
-        ldap_with(stale(&good), "wrong-password").tested().await;
+        ldap_with(stale(&good), "wrong-password").run_check().await;
     }
     seen.one("account_locked", "Bind accepted", &ldap(stale(&good))).await;
     seen.one("anonymous_refused", "Base DN readable", &ldap(LdapSettings { bind_dn: None, ..good.clone() })).await;
@@ -179,12 +179,12 @@ async fn a_pinned_certificate_and_a_client_certificate_are_enough() {
         rustls_pki_types::pem::PemObject::from_pem_slice(made.server_pem.as_bytes()).expect("a certificate");
     let pin: String = sha2::Sha256::digest(der.as_ref()).iter().map(|b| format!("{b:02x}")).collect();
     let pinned = LdapSettings { pin_sha256: Some(pin), ..settings(&slapd.tls_url) };
-    let report = ldap(pinned.clone()).tested().await;
+    let report = ldap(pinned.clone()).run_check().await;
     assert!(report.healthy(), "whatever name it carries, this is the one: {report:#?}");
 
     let external = LdapSettings { auth: LdapAuth::External, client_pem: Some(made.server_pem.clone()), bind_dn: None, ..pinned };
     let connector = LdapConnector::new(external, Some(Secret::new(made.server_key_pem)), Arc::default()).expect("sound");
-    let report = connector.tested().await;
+    let report = connector.run_check().await;
     assert!(report.healthy(), "{report:#?}");
     let own = connector.describe().await.expect("described").own;
     assert!(own.iter().any(|name| name.contains("cn=eager-tide")), "the directory knows us by our account: {own:?}");

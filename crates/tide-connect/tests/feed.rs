@@ -2,7 +2,7 @@
 
 use std::path::Path;
 use std::sync::Arc;
-use tide_connect::{Access, BadRow, Connector, FeedConnector, FeedSettings, Shown, look};
+use tide_connect::{BadRow, ConnectionState, Connector, FeedConnector, FeedSettings, SnapshotItem, inspect};
 use tide_core::model::Observed;
 use tide_core::states::FeedFormat;
 use tide_core::states::StepState;
@@ -12,8 +12,8 @@ fn settings(path: &Path) -> FeedSettings {
     serde_json::from_value(serde_json::json!({"path": path, "key": "number", "name": "name"})).expect("sound")
 }
 
-fn access(folder: &Path) -> Arc<Access> {
-    let access = Arc::new(Access::default());
+fn access(folder: &Path) -> Arc<ConnectionState> {
+    let access = Arc::new(ConnectionState::default());
     access.set_feed(|memory| memory.folders = vec![folder.to_owned()]);
     access
 }
@@ -21,17 +21,17 @@ fn access(folder: &Path) -> Arc<Access> {
 type Read = Result<(Vec<Observed>, Vec<BadRow>), String>;
 
 async fn read(connector: FeedConnector) -> Read {
-    let mut showing = Arc::new(connector).observe(ObjectType::Person);
+    let mut showing = Arc::new(connector).read_all(ObjectType::Person);
     let (mut seen, mut bad) = (Vec::new(), Vec::new());
     loop {
         match showing.recv().await.expect("an end") {
-            Ok(Shown::Batch(batch)) => seen.extend(batch),
-            Ok(Shown::Quarantined(rows)) => bad.extend(rows),
-            Ok(Shown::Complete(count)) => {
+            Ok(SnapshotItem::Batch(batch)) => seen.extend(batch),
+            Ok(SnapshotItem::Quarantined(rows)) => bad.extend(rows),
+            Ok(SnapshotItem::Complete(count)) => {
                 assert_eq!(count, seen.len());
                 return Ok((seen, bad));
             }
-            Ok(Shown::Unchanged) => return Err("unchanged".into()),
+            Ok(SnapshotItem::Unchanged) => return Err("unchanged".into()),
             Err(error) => return Err(error.code.into()),
         }
     }
@@ -128,9 +128,9 @@ async fn two_hundred_thousand_rows_pass_through_as_a_stream() {
         std::iter::once("number,name,port\n".to_owned()).chain((0..200_000).map(|n| format!("{n},Person {n},Unst\n"))).collect();
     std::fs::write(&path, text).expect("written");
     let mut showing =
-        Arc::new(FeedConnector::new(settings(&path), None, access(folder.path())).expect("sound")).observe(ObjectType::Person);
+        Arc::new(FeedConnector::new(settings(&path), None, access(folder.path())).expect("sound")).read_all(ObjectType::Person);
     let (mut rows, mut most) = (0, 0);
-    while let Some(Ok(Shown::Batch(batch))) = showing.recv().await {
+    while let Some(Ok(SnapshotItem::Batch(batch))) = showing.recv().await {
         rows += batch.len();
         most = most.max(batch.len());
     }
@@ -179,7 +179,7 @@ async fn a_pulled_file_is_read_once_for_each_of_its_versions() {
     let url = format!("http://{}/roster.csv", listener.local_addr().expect("bound"));
     tokio::spawn(async move { axum::serve(listener, app).await });
     let settings: FeedSettings = serde_json::from_value(serde_json::json!({"url": url, "key": "number"})).expect("sound");
-    let access = Arc::new(Access::default());
+    let access = Arc::new(ConnectionState::default());
     let of = |token: &str| FeedConnector::new(settings.clone(), Some(tide_connect::Secret::new(token)), access.clone()).expect("sound");
     assert_eq!(read(of("wrong")).await.expect_err("refused"), "token_refused");
     assert_eq!(read(of("feed-token")).await.expect("read").0.len(), 2);
@@ -188,7 +188,7 @@ async fn a_pulled_file_is_read_once_for_each_of_its_versions() {
     assert_eq!(read(of("feed-token")).await.expect("read again").0.len(), 2);
     access.feed_was_kept();
     assert_eq!(read(of("feed-token")).await.expect_err("not read again"), "unchanged");
-    assert!(of("feed-token").tested().await.healthy());
+    assert!(of("feed-token").run_check().await.healthy());
 }
 
 #[tokio::test]
@@ -209,7 +209,7 @@ async fn the_query_of_a_signed_address_is_a_secret() {
     let feed = |url: &str, secret: Option<&str>| {
         let settings = serde_json::json!({"url": url, "key": "number", "signed_url": secret.is_some()});
         let settings: FeedSettings = serde_json::from_value(settings).expect("sound");
-        FeedConnector::new(settings, secret.map(tide_connect::Secret::new), Arc::new(Access::default()))
+        FeedConnector::new(settings, secret.map(tide_connect::Secret::new), Arc::new(ConnectionState::default()))
     };
     // In the address it would be kept, shown and logged.
     let error = feed(&format!("{url}?sig=abc"), None).err().expect("refused");
@@ -237,7 +237,7 @@ async fn a_file_is_read_when_it_stands_still() {
 #[tokio::test]
 async fn a_file_is_looked_at_before_it_is_used() {
     let text = "number,name,mail,start,crew\n1,Ada,ada@skerry.example,2026-01-02,true\n2,Bram,bram@skerry.example,2026-02-03,false\n3,Bram,,2026-02-03,true\n9,short\n";
-    let look = look(&mut std::io::Cursor::new(text), "roster.csv").expect("looked at");
+    let look = inspect(&mut std::io::Cursor::new(text), "roster.csv").expect("looked at");
     assert_eq!((look.format, look.delimiter.as_deref(), look.encoding.as_str()), (FeedFormat::Csv, Some("comma"), "UTF-8"));
     assert_eq!((look.rows, look.bad_count, look.bad[0].line), (3, 1, 5));
     let of = |name: &str| look.columns.iter().find(|c| c.name == name).expect("there");
@@ -248,7 +248,7 @@ async fn a_file_is_looked_at_before_it_is_used() {
     );
     assert_eq!((of("mail").empty, of("name").repeated), (1, 1));
     assert_eq!(look.first[2], ["3", "Bram", "", "2026-02-03", "true"]);
-    let broken = tide_connect::look(&mut std::io::Cursor::new("\u{0}\u{1}"), "x").expect_err("refused");
+    let broken = tide_connect::inspect(&mut std::io::Cursor::new("\u{0}\u{1}"), "x").expect_err("refused");
     assert_eq!(broken.code, "feed_binary");
 }
 
@@ -261,11 +261,11 @@ async fn a_feed_is_tested_and_described() {
         let settings = FeedSettings { key: key.into(), ..settings(&path) };
         FeedConnector::new(settings, None, access(folder.path())).expect("sound")
     };
-    let report = of("number").tested().await;
+    let report = of("number").run_check().await;
     assert!(report.healthy(), "{report:#?}");
     let rows = report.steps.last().expect("steps");
     assert_eq!((rows.state, rows.said.as_str()), (StepState::Warned, "1 usable, 2 set aside"));
-    let report = of("numbr").tested().await;
+    let report = of("numbr").run_check().await;
     let failed = report.steps.iter().find(|s| s.state == StepState::Failed).expect("failed");
     assert_eq!((failed.code.as_deref(), failed.remedy.as_deref()), (Some("feed_key"), Some("did you mean `number`?")));
     let schema = of("number").describe().await.expect("described").schema;

@@ -2,13 +2,15 @@
 
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, Secret, Showing, Shown, Weight, Write};
+use tide_connect::{
+    CheckReport, ConnectionState, Connector, FailureClass, LdapConnector, LdapSettings, Secret, SnapshotItem, SnapshotStream, Write,
+};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::states::StepState;
 use tide_core::{ObjectType, Place, Value};
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tide_standins::directory::{Directory, Temper};
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::{self, BASE};
@@ -21,7 +23,7 @@ fn settings(url: &str) -> LdapSettings {
 }
 
 fn connector(settings: LdapSettings, password: &str) -> Arc<LdapConnector> {
-    let access = Arc::new(Access::new(&[ObjectType::Person]));
+    let access = Arc::new(ConnectionState::new(&[ObjectType::Person]));
     Arc::new(LdapConnector::new(settings, Some(Secret::new(password)), access).expect("settings are sound"))
 }
 
@@ -30,12 +32,12 @@ fn failed(report: &CheckReport) -> (String, String, String) {
     (step.name.clone(), step.code.clone().unwrap_or_default(), format!("{} / {}", step.said, step.remedy.clone().unwrap_or_default()))
 }
 
-async fn drain(mut showing: Showing) -> (Vec<Observed>, Result<usize, String>) {
+async fn drain(mut showing: SnapshotStream) -> (Vec<Observed>, Result<usize, String>) {
     let mut seen = Vec::new();
     while let Some(shown) = showing.recv().await {
         match shown {
-            Ok(Shown::Batch(batch)) => seen.extend(batch),
-            Ok(Shown::Complete(count)) => return (seen, Ok(count)),
+            Ok(SnapshotItem::Batch(batch)) => seen.extend(batch),
+            Ok(SnapshotItem::Complete(count)) => return (seen, Ok(count)),
             Ok(other) => panic!("{other:?}"),
             Err(error) => return (seen, Err(error.code.into())),
         }
@@ -58,7 +60,7 @@ async fn a_real_directory_is_tested_read_and_written() {
     let start_tls = LdapSettings { start_tls: true, ca_pem: ca.clone(), ..settings(&slapd.url) };
     let ldaps = LdapSettings { ca_pem: ca, ..settings(&slapd.tls_url) };
     for sound in [settings(&slapd.url), start_tls, ldaps.clone()] {
-        let report = connector(sound, PASSWORD).tested().await;
+        let report = connector(sound, PASSWORD).run_check().await;
         assert!(report.healthy(), "{report:#?}");
         assert!(report.steps.iter().any(|step| step.name == "Changes" && step.said.contains("content synchronization")), "{report:#?}");
         let last = report.steps.iter().find(|step| step.name == "First entries").expect("a step");
@@ -66,22 +68,22 @@ async fn a_real_directory_is_tested_read_and_written() {
     }
 
     // Each mistake has a message of its own.
-    let (step, code, _) = failed(&connector(settings(&slapd.url), "wrong").tested().await);
+    let (step, code, _) = failed(&connector(settings(&slapd.url), "wrong").run_check().await);
     assert_eq!((step.as_str(), code.as_str()), ("Bind accepted", "bind_refused"));
     let wrong_base = LdapSettings { base_dn: format!("ou=crew,{BASE}"), ..settings(&slapd.url) };
-    let (_, code, text) = failed(&connector(wrong_base, PASSWORD).tested().await);
+    let (_, code, text) = failed(&connector(wrong_base, PASSWORD).run_check().await);
     assert_eq!(code, "base_missing");
     assert!(text.contains(&format!("the nearest entry that exists is {BASE}")), "{text}");
-    let (step, code, _) = failed(&connector(LdapSettings { ca_pem: None, ..ldaps }, PASSWORD).tested().await);
+    let (step, code, _) = failed(&connector(LdapSettings { ca_pem: None, ..ldaps }, PASSWORD).run_check().await);
     assert_eq!((step.as_str(), code.as_str()), ("TLS verifies", "tls_untrusted"));
-    let (step, code, _) = failed(&connector(settings("ldap://127.0.0.1:1"), PASSWORD).tested().await);
+    let (step, code, _) = failed(&connector(settings("ldap://127.0.0.1:1"), PASSWORD).run_check().await);
     assert_eq!((step.as_str(), code.as_str()), ("Port answers", "unreachable"));
-    let (step, code, _) = failed(&connector(settings("ldap://no-such-host.skerry.example:389"), PASSWORD).tested().await);
+    let (step, code, _) = failed(&connector(settings("ldap://no-such-host.skerry.example:389"), PASSWORD).run_check().await);
     assert_eq!((step.as_str(), code.as_str()), ("Name resolves", "name_unknown"));
 
     // Read in pages of 50, with many-valued attributes, state, and without a password.
     let reader = connector(settings(&slapd.url), PASSWORD);
-    let (seen, end) = drain(reader.clone().observe(ObjectType::Person)).await;
+    let (seen, end) = drain(reader.clone().read_all(ObjectType::Person)).await;
     assert_eq!(end, Ok(seen.len()));
     assert_eq!(seen.len(), 120 + 4 + 2);
     let person = &people[0];
@@ -207,7 +209,7 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
 
     // The test of a replica says that it takes no writes.
     let of_replica = LdapSettings { bind_dn: bind_dn.clone(), ..settings(&replica.url) };
-    let report = connector(of_replica, &replica.admin_password).tested().await;
+    let report = connector(of_replica, &replica.admin_password).run_check().await;
     let step = report.steps.iter().find(|step| step.name == "Takes writes").unwrap_or_else(|| panic!("{report:#?}"));
     assert!(step.state == StepState::Warned && step.said.contains("read-only") && step.said.contains(&first.url), "{step:?}");
 
@@ -239,7 +241,7 @@ async fn a_service_account_whose_password_expires_is_told_before_it_is_locked_ou
     let policy = format!("cn=policy,{BASE}");
     let people = world::people(world::SEED, 3);
     let mut entries = world::directory(&people, PASSWORD);
-    let rule = Entry::new(&policy).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
+    let rule = LdifEntry::new(&policy).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
     let rule = rule.with("pwdAttribute", &["userPassword"]).with("pwdMaxAge", &["86000"]).with("pwdExpireWarning", &["86400"]);
     entries.push(rule.with("pwdGraceAuthNLimit", &["3"]));
     let setup = Setup { policy: format!("ppolicy_default \"{policy}\""), ..Setup::default() };
@@ -253,19 +255,19 @@ async fn a_service_account_whose_password_expires_is_told_before_it_is_locked_ou
         |attribute: &str, value: &str| vec![ldap3::Mod::Replace(attribute.to_owned(), std::collections::HashSet::from([value.to_owned()]))];
     ldap.modify(&account, set("userPassword", PASSWORD)).await.expect("sent").success().expect("set");
     let bind = async || {
-        let report = connector(settings(&slapd.url), PASSWORD).tested().await;
+        let report = connector(settings(&slapd.url), PASSWORD).run_check().await;
         report.steps.into_iter().find(|step| step.name == "Bind accepted").expect("it was tried")
     };
     let step = bind().await;
     assert!(step.state == StepState::Warned && step.said.contains("expires"), "{step:?}");
     // A connector that knows the server already.
     let reader = connector(settings(&slapd.url), PASSWORD);
-    assert_eq!(drain(reader.clone().observe(ObjectType::Person)).await.1, Ok(people.len() + 6));
+    assert_eq!(drain(reader.clone().read_all(ObjectType::Person)).await.1, Ok(people.len() + 6));
     // Expired: of the log-ins that are left none is used up by whatever comes again and again.
     ldap.modify(&policy, set("pwdMaxAge", "1")).await.expect("sent").success().expect("set");
     tokio::time::sleep(Duration::from_millis(2100)).await;
     for _ in 0..3 {
-        let (seen, end) = drain(reader.clone().observe(ObjectType::Person)).await;
+        let (seen, end) = drain(reader.clone().read_all(ObjectType::Person)).await;
         assert_eq!((seen.len(), end), (0, Err("password_expired".into())), "a full read has a connection of its own");
     }
     let found = ldap.search(&account, ldap3::Scope::Base, "(objectClass=*)", vec!["pwdGraceUseTime"]).await.expect("sent");
@@ -279,8 +281,8 @@ async fn a_service_account_whose_password_expires_is_told_before_it_is_locked_ou
 async fn another_bind_password_changes_no_mark_of_a_password() {
     let people = world::people(world::SEED, 3);
     let access = "access to * by users read by anonymous auth".to_owned();
-    let with_password = |entry: Entry| if entry.dn == people[0].dn() { entry.with("userPassword", &["Quay-side-9"]) } else { entry };
-    let entries: Vec<Entry> = world::directory(&people, PASSWORD).into_iter().map(with_password).collect();
+    let with_password = |entry: LdifEntry| if entry.dn == people[0].dn() { entry.with("userPassword", &["Quay-side-9"]) } else { entry };
+    let entries: Vec<LdifEntry> = world::directory(&people, PASSWORD).into_iter().map(with_password).collect();
     let slapd = Slapd::with_setup(&entries, &Setup { access: Some(access), ..Setup::default() }).expect("starts");
     let mut marks = Vec::new();
     for (bind_dn, password, key) in [
@@ -289,10 +291,10 @@ async fn another_bind_password_changes_no_mark_of_a_password() {
         (slapd.admin_dn.clone(), slapd.admin_password.as_str(), "other"),
     ] {
         let settings = LdapSettings { bind_dn: Some(bind_dn), mark_passwords: true, ..settings(&slapd.url) };
-        let access = Arc::new(Access::new(&[]));
+        let access = Arc::new(ConnectionState::new(&[]));
         access.set_mark_key(key.as_bytes().to_vec());
         let connector = Arc::new(LdapConnector::new(settings, Some(Secret::new(password)), access).expect("sound"));
-        let (seen, _) = drain(connector.observe(ObjectType::Person)).await;
+        let (seen, _) = drain(connector.read_all(ObjectType::Person)).await;
         let mut all: Vec<String> = seen.iter().map(|one| format!("{} {:?}", one.name, one.attributes.get("passwordMark"))).collect();
         all.sort();
         assert!(seen.iter().any(|one| !one.attributes.get("passwordMark").is_empty()), "{all:?}");
@@ -306,7 +308,7 @@ async fn another_bind_password_changes_no_mark_of_a_password() {
 async fn a_read_only_system_never_receives_a_write() {
     let people = world::people(world::SEED, 5);
     let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
-    let access = Arc::new(Access::default());
+    let access = Arc::new(ConnectionState::default());
     let connector = LdapConnector::new(settings(&directory.url), Some(Secret::new(PASSWORD)), access.clone()).expect("sound");
     let found = connector.find(ObjectType::Person, &[("uid".into(), Value::text(&people[0].uid))]).await.expect("found");
     let write = Write {
@@ -329,22 +331,22 @@ async fn a_read_that_is_cut_is_never_complete() {
     let people = world::people(world::SEED, 120);
     let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
     let connector = connector(settings(&directory.url), PASSWORD);
-    let (seen, end) = drain(connector.clone().observe(ObjectType::Person)).await;
+    let (seen, end) = drain(connector.clone().read_all(ObjectType::Person)).await;
     assert_eq!((seen.len(), end), (126, Ok(126)));
 
     // In the middle of the second page, and between two pages.
     for cut in [75, 50] {
         directory.temper(Temper { cut_after: Some(cut), ..Temper::default() });
-        let (seen, end) = drain(connector.clone().observe(ObjectType::Person)).await;
+        let (seen, end) = drain(connector.clone().read_all(ObjectType::Person)).await;
         assert_eq!(end, Err("cut".into()));
         assert!(seen.len() < 126);
     }
     directory.temper(Temper { busy: 1, ..Temper::default() });
-    assert_eq!(drain(connector.clone().observe(ObjectType::Person)).await.1, Err("busy".into()));
+    assert_eq!(drain(connector.clone().read_all(ObjectType::Person)).await.1, Err("busy".into()));
     directory.temper(Temper { stall: Some(Duration::from_secs(60)), ..Temper::default() });
     let impatient = LdapSettings { timeout_seconds: 1, ..settings(&directory.url) };
     let impatient = self::connector(impatient, PASSWORD);
-    let (_, end) = drain(impatient.observe(ObjectType::Person)).await;
+    let (_, end) = drain(impatient.read_all(ObjectType::Person)).await;
     assert_eq!(end, Err("timeout".into()));
 }
 
@@ -354,7 +356,7 @@ async fn a_broken_entry_is_shown_broken_and_the_others_go_on() {
     let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
     directory.corrupt(&people[3].uid, "sn", &[b'L', 0xff, 0xfe]);
     directory.corrupt(&people[4].uid, "jpegPhoto", &[0xff, 0xfe]);
-    let (seen, end) = drain(connector(settings(&directory.url), PASSWORD).observe(ObjectType::Person)).await;
+    let (seen, end) = drain(connector(settings(&directory.url), PASSWORD).read_all(ObjectType::Person)).await;
     assert_eq!(end, Ok(16));
     let faults: Vec<&str> = seen.iter().filter_map(|o| o.fault.as_deref()).collect();
     assert_eq!(faults, ["sn is not UTF-8 (octet 2)"]);
@@ -364,12 +366,12 @@ async fn a_broken_entry_is_shown_broken_and_the_others_go_on() {
 async fn a_password_is_never_part_of_a_message() {
     let directory = Directory::start(&world::directory(&[], PASSWORD), PASSWORD).await.expect("starts");
     let connector = connector(settings(&directory.url), "canary-wrong-password");
-    let report = connector.tested().await;
+    let report = connector.run_check().await;
     assert!(!format!("{report:?}").contains("canary"));
-    let none = LdapConnector::new(settings(&directory.url), None, Arc::default()).expect("sound").tested().await;
+    let none = LdapConnector::new(settings(&directory.url), None, Arc::default()).expect("sound").run_check().await;
     assert_eq!(failed(&none).1, "no_password", "a name without a password would be let in as nobody");
-    let weight = self::connector(settings("ldap://127.0.0.1:1"), PASSWORD).describe().await.expect_err("unreachable").weight;
-    assert_eq!(weight, Weight::System);
+    let weight = self::connector(settings("ldap://127.0.0.1:1"), PASSWORD).describe().await.expect_err("unreachable").class;
+    assert_eq!(weight, FailureClass::SystemDown);
 }
 
 #[tokio::test]
@@ -379,22 +381,22 @@ async fn a_backup_host_is_used_and_left_again() {
     let second = Slapd::start(&entries).expect("slapd starts");
     let dead = "ldap://127.0.0.1:1".to_owned();
     let several = LdapSettings { backups: vec![dead.clone(), second.url.clone()], return_after_seconds: 1, ..settings(&first.url) };
-    let access = Arc::new(Access::new(&[ObjectType::Person]));
+    let access = Arc::new(ConnectionState::new(&[ObjectType::Person]));
     let dial = || Arc::new(LdapConnector::new(several.clone(), Some(Secret::new(PASSWORD)), access.clone()).expect("sound"));
 
-    let report = dial().tested().await;
+    let report = dial().run_check().await;
     assert!(report.healthy(), "a backup that does not answer is a warning: {report:#?}");
     let backups: Vec<_> = report.steps.iter().filter(|s| s.name == "Backup host").map(|s| s.state).collect();
     assert_eq!(backups, [StepState::Warned, StepState::Passed]);
     assert_eq!(access.host_in_use().as_deref(), Some(first.url.as_str()));
 
     first.stop();
-    let (seen, end) = drain(dial().observe(ObjectType::Person)).await;
+    let (seen, end) = drain(dial().read_all(ObjectType::Person)).await;
     assert_eq!((end, access.host_in_use().as_deref()), (Ok(seen.len()), Some(second.url.as_str())));
 
     first.restart().expect("it comes back");
     tokio::time::sleep(Duration::from_millis(1100)).await;
-    let (_, end) = drain(dial().observe(ObjectType::Person)).await;
+    let (_, end) = drain(dial().read_all(ObjectType::Person)).await;
     assert!(end.is_ok());
     assert_eq!(access.host_in_use().as_deref(), Some(first.url.as_str()), "the first host is used again");
 
@@ -408,7 +410,7 @@ async fn a_large_group_is_read_in_ranges_and_a_broken_range_is_no_small_group() 
     let people = world::people(world::SEED, 300);
     let directory = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
     directory.temper(Temper { range: Some(7), ..Temper::default() });
-    let (seen, end) = drain(connector(settings(&directory.url), PASSWORD).observe(ObjectType::Group)).await;
+    let (seen, end) = drain(connector(settings(&directory.url), PASSWORD).read_all(ObjectType::Group)).await;
     assert_eq!(end, Ok(2));
     let members = people.iter().filter(|p| p.department == "10").count();
     assert!(members > 20);
@@ -425,15 +427,15 @@ async fn referrals_are_followed_only_to_hosts_that_were_named() {
     let url = format!("{}/ou=people,{}??sub", there.url, BASE.replace(',', "%2C"));
     here.temper(Temper { referral: Some(url), ..Temper::default() });
 
-    let (seen, end) = drain(connector(settings(&here.url), PASSWORD).observe(ObjectType::Person)).await;
+    let (seen, end) = drain(connector(settings(&here.url), PASSWORD).read_all(ObjectType::Person)).await;
     assert_eq!((seen.len(), end), (16, Ok(16)), "by default none is followed");
     let host = there.url.trim_start_matches("ldap://").to_owned();
     let asked = LdapSettings { referral_hosts: vec![host], ..settings(&here.url) };
-    let (seen, end) = drain(connector(asked, PASSWORD).observe(ObjectType::Person)).await;
+    let (seen, end) = drain(connector(asked, PASSWORD).read_all(ObjectType::Person)).await;
     // Each stand-in gives its entries ids of its own, so the ten are there twice.
     assert_eq!((seen.len(), end), (16 + 34, Ok(50)));
     let elsewhere = LdapSettings { referral_hosts: vec!["other.skerry.example".into()], ..settings(&here.url) };
-    let (seen, end) = drain(connector(elsewhere, PASSWORD).observe(ObjectType::Person)).await;
+    let (seen, end) = drain(connector(elsewhere, PASSWORD).read_all(ObjectType::Person)).await;
     assert_eq!((seen.len(), end), (16, Ok(16)), "the secret goes to no host that was not named, and what is read here is complete");
 }
 
@@ -470,7 +472,7 @@ async fn what_the_overlays_of_a_real_server_keep_is_read() {
     ldap.add(&group, entry).await.expect("sent").success().expect("added");
 
     let reader = connector(settings(&slapd.url), PASSWORD);
-    let (seen, end) = drain(reader.clone().observe(ObjectType::Person)).await;
+    let (seen, end) = drain(reader.clone().read_all(ObjectType::Person)).await;
     assert!(end.is_ok());
     let of = |uid: &str| seen.iter().find(|o| o.attributes.get("uid") == [Value::text(uid)]).expect("there");
     // memberOf: derived by the server, read as a reference, never compared.

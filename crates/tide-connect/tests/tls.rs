@@ -1,7 +1,7 @@
 //! TLS is always verified: who is not trusted, named otherwise or out of date is told apart.
 
 use std::sync::Arc;
-use tide_connect::{Access, CheckReport, Connector, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret};
+use tide_connect::{CheckReport, ConnectionState, Connector, LdapConnector, LdapSettings, ScimConnector, ScimSettings, Secret};
 use tide_core::states::StepState;
 use tide_standins::certs;
 use tide_standins::directory::Directory;
@@ -62,10 +62,10 @@ async fn an_authority_that_is_not_trusted_and_a_wrong_name_are_told_apart() {
     let right = tls_server(&["127.0.0.1"]).await;
     let other = tls_server(&["elsewhere.skerry.example"]).await;
     let at = |port: u16| format!("ldaps://127.0.0.1:{port}");
-    assert_eq!(code(&ldap(at(right.port), None, false).tested().await), "tls_untrusted");
-    assert_eq!(code(&ldap(at(right.port), Some(other.ca_pem.clone()), false).tested().await), "tls_untrusted");
-    assert_eq!(code(&ldap(at(other.port), Some(other.ca_pem.clone()), false).tested().await), "tls_name");
-    let trusted = ldap(at(right.port), Some(right.ca_pem.clone()), false).tested().await;
+    assert_eq!(code(&ldap(at(right.port), None, false).run_check().await), "tls_untrusted");
+    assert_eq!(code(&ldap(at(right.port), Some(other.ca_pem.clone()), false).run_check().await), "tls_untrusted");
+    assert_eq!(code(&ldap(at(other.port), Some(other.ca_pem.clone()), false).run_check().await), "tls_name");
+    let trusted = ldap(at(right.port), Some(right.ca_pem.clone()), false).run_check().await;
     assert!(trusted.steps.iter().any(|s| s.name == "TLS verifies" && s.state == StepState::Passed), "{trusted:#?}");
 
     let scim = |port: u16, ca: &Made| {
@@ -74,23 +74,23 @@ async fn an_authority_that_is_not_trusted_and_a_wrong_name_are_told_apart() {
             timeout_seconds: 8,
             ..ScimSettings::new(format!("https://127.0.0.1:{port}/scim/v2"))
         };
-        ScimConnector::new(settings, Some(Secret::new("t")), Arc::new(Access::default())).expect("sound")
+        ScimConnector::new(settings, Some(Secret::new("t")), Arc::new(ConnectionState::default())).expect("sound")
     };
-    assert_eq!(code(&scim(right.port, &other).tested().await), "tls_untrusted");
-    assert_eq!(code(&scim(other.port, &other).tested().await), "tls_name");
+    assert_eq!(code(&scim(right.port, &other).run_check().await), "tls_untrusted");
+    assert_eq!(code(&scim(other.port, &other).run_check().await), "tls_name");
 }
 
 #[tokio::test]
 async fn start_tls_that_is_not_offered_and_a_port_that_is_silent_say_so() {
     let directory = Directory::start(&world::directory(&[], "x"), "x").await.expect("starts");
-    let report = ldap(directory.url.clone(), None, true).tested().await;
+    let report = ldap(directory.url.clone(), None, true).run_check().await;
     assert!(["start_tls_refused", "tls"].contains(&code(&report).as_str()), "{report:#?}");
     // LDAPS spoken to a plain port.
-    let report = ldap(directory.url.replace("ldap://", "ldaps://"), None, false).tested().await;
+    let report = ldap(directory.url.replace("ldap://", "ldaps://"), None, false).run_check().await;
     assert!(["tls", "not_tls", "tls_version"].contains(&code(&report).as_str()), "{report:#?}");
     // A port that accepts and says nothing.
     let silent = TcpListener::bind("127.0.0.1:0").await.expect("listens");
-    let report = ldap(format!("ldaps://{}", silent.local_addr().expect("bound")), None, false).tested().await;
+    let report = ldap(format!("ldaps://{}", silent.local_addr().expect("bound")), None, false).run_check().await;
     assert_eq!(code(&report), "silent");
 }
 

@@ -5,7 +5,7 @@
 
 use crate::decide::{Change, ChangeKind, Outcome};
 use crate::expr::{Program, Values};
-use crate::memberships::Memberships;
+use crate::memberships::MembershipRules;
 use crate::model::{Identity, ObjectType};
 use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
@@ -57,7 +57,7 @@ pub struct Level {
 
 /// What is asked about one change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Asked {
+pub struct ApprovalRequirement {
     /// The rule's name.
     pub rule: String,
     /// Whom each level's attribute points to, by id.
@@ -69,7 +69,7 @@ pub struct Asked {
 
 /// What was said about one change so far.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Said {
+pub struct ApprovalState {
     /// Who said yes, level by level.
     pub yes: Vec<String>,
     /// Who said no, and their words.
@@ -92,7 +92,7 @@ fn rule<'r>(rules: &'r RuleSet, change: &Change, kind: ObjectType, values: &dyn 
 }
 
 /// Notes on each change who is asked about it.
-pub(crate) fn ask(rules: &RuleSet, memberships: &Memberships, outcome: &mut Outcome) {
+pub(crate) fn ask(rules: &RuleSet, memberships: &MembershipRules, outcome: &mut Outcome) {
     if rules.approvals.is_empty() {
         return;
     }
@@ -115,7 +115,11 @@ pub(crate) fn ask(rules: &RuleSet, memberships: &Memberships, outcome: &mut Outc
             };
             let group = change.account.filter(|_| change.is_membership()).and_then(|group| memberships.get(group));
             let owners = group.filter(|_| rule.levels.iter().any(|level| level.owner)).map(|group| group.owners.clone());
-            Asked { rule: rule.name.clone(), of: rule.levels.iter().map(pointed).collect(), owners: owners.unwrap_or_default() }
+            ApprovalRequirement {
+                rule: rule.name.clone(),
+                of: rule.levels.iter().map(pointed).collect(),
+                owners: owners.unwrap_or_default(),
+            }
         });
     }
 }
@@ -132,8 +136,8 @@ impl Level {
 }
 
 /// Holds what waits for a yes, was refused, or was not answered in time.
-pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, Said>, outcome: &mut Outcome) {
-    let none = Said::default();
+pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, ApprovalState>, outcome: &mut Outcome) {
+    let none = ApprovalState::default();
     for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
         let Some(rule) = change.approval.as_ref().and_then(|asked| rules.approvals.iter().find(|rule| rule.name == asked.rule)) else {
             continue;

@@ -1,10 +1,10 @@
 //! What differs between the account that is wanted and the account that is there.
 
-use crate::compose::{Desired, Wanted};
+use crate::compose::{DesiredAccount, DesiredValue};
 use crate::model::{Account, Population};
 use crate::reasons::Place;
 use crate::references::folded;
-use crate::rules::{Empty, Keep};
+use crate::rules::{Apply, OnEmpty};
 use crate::schema::{AttributeDef, ValueKind};
 use crate::value::Value;
 use serde::{Deserialize, Serialize};
@@ -22,12 +22,12 @@ pub struct ValueChange {
     pub rule: Place,
     /// Accounts that are yet to be made and that the value will point to as well, once they are there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub later: Vec<Later>,
+    pub later: Vec<PendingReference>,
 }
 
 /// An account that a value waits for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Later {
+pub struct PendingReference {
     /// Whose it will be.
     pub identity: String,
     /// What people call them.
@@ -77,7 +77,7 @@ pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
 
 /// What an attribute should hold: ours alone, or ours beside what others put there. `given` are the values that
 /// we gave it before, which are ours to take away.
-pub fn target(wanted: &Wanted<'_>, def: Option<&AttributeDef>, there: &[Value], given: &[Value]) -> Vec<Value> {
+pub fn target(wanted: &DesiredValue<'_>, def: Option<&AttributeDef>, there: &[Value], given: &[Value]) -> Vec<Value> {
     if !wanted.mapping.merge {
         return wanted.values.clone();
     }
@@ -97,18 +97,18 @@ pub fn target(wanted: &Wanted<'_>, def: Option<&AttributeDef>, there: &[Value], 
 
 /// Was a value as it should be, before somebody changed it in the system itself?
 pub fn changed_there(population: &Population, account: crate::model::AccountId, def: Option<&AttributeDef>, value: &ValueChange) -> bool {
-    let before = population.changed_there.get(&account);
+    let before = population.drift_baseline.get(&account);
     before.is_some_and(|before| value.later.is_empty() && equal(def, before.get(&value.attribute), &value.after))
 }
 
 /// How one wanted value stands to the account.
-pub fn relation(wanted: &Wanted<'_>, account: &Account, population: &Population) -> Relation {
+pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Population) -> Relation {
     let def = wanted.def;
     let there = account.attributes.get(&wanted.mapping.attribute);
     let merged;
     let wanted = if wanted.mapping.merge {
-        let given = population.given.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
-        merged = Wanted { values: target(wanted, def, there, given), ..wanted.clone() };
+        let given = population.managed_values.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
+        merged = DesiredValue { values: target(wanted, def, there, given), ..wanted.clone() };
         &merged
     } else {
         wanted
@@ -119,22 +119,22 @@ pub fn relation(wanted: &Wanted<'_>, account: &Account, population: &Population)
     if equal(def, &wanted.values, there) {
         return Relation::Same;
     }
-    if wanted.values.is_empty() && wanted.mapping.empty == Empty::Leave {
+    if wanted.values.is_empty() && wanted.mapping.empty == OnEmpty::Keep {
         return Relation::LeftAlone("the source is empty, and the rule leaves the value");
     }
     match wanted.mapping.keep {
-        Keep::Once => return Relation::LeftAlone("set once, when the account was made"),
-        Keep::FillBlank if !there.is_empty() => return Relation::LeftAlone("filled only while blank"),
+        Apply::OnCreate => return Relation::LeftAlone("set once, when the account was made"),
+        Apply::IfEmpty if !there.is_empty() => return Relation::LeftAlone("filled only while blank"),
         _ => {}
     }
-    if wanted.values.is_empty() && !wanted.later.is_empty() {
+    if wanted.values.is_empty() && !wanted.pending_references.is_empty() {
         return Relation::LeftAlone("it waits for an account that is yet to be made");
     }
     // The system would refuse to have it cleared, together with all else that is sent with it.
     if wanted.values.is_empty() && def.is_some_and(|def| def.required) {
         return Relation::LeftAlone("it must have a value there, and the source is empty");
     }
-    let known = population.normalised.get(&(account.id, wanted.mapping.attribute.clone()));
+    let known = population.normalizations.get(&(account.id, wanted.mapping.attribute.clone()));
     if known.is_some_and(|known| same(&known.sent, &wanted.values) && same(&known.returned, there)) {
         return Relation::Normalised;
     }
@@ -146,14 +146,14 @@ fn same(one: &[Value], two: &[Value]) -> bool {
 }
 
 /// All values that are to be changed.
-pub fn differences(desired: &Desired<'_>, account: &Account, population: &Population) -> Vec<ValueChange> {
+pub fn differences(desired: &DesiredAccount<'_>, account: &Account, population: &Population) -> Vec<ValueChange> {
     desired
         .wanted
         .iter()
         .filter(|wanted| relation(wanted, account, population) == Relation::Differs)
         .map(|wanted| {
             let there = account.attributes.get(&wanted.mapping.attribute);
-            let given = population.given.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
+            let given = population.managed_values.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
             ValueChange {
                 attribute: wanted.mapping.attribute.clone(),
                 before: there.to_vec(),

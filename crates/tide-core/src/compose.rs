@@ -5,7 +5,7 @@ use crate::compare::equal;
 use crate::expr::{ExprError, Program, Root, Values};
 use crate::model::Account;
 use crate::reasons::{HoldCause, Place, Reason, ValueReason};
-use crate::rules::{Domains, IdentityRules, Mapping, Need, TypeRules};
+use crate::rules::{Domains, IdentityRules, Mapping, Requirement, TypeRules};
 use crate::schema::{AttributeDef, Schema, ValueKind};
 use crate::value::{Attributes, Near, Value, show};
 
@@ -85,7 +85,7 @@ pub fn identity(rules: &IdentityRules, sources: &[(&str, &TypeRules, &Account)],
 
 /// One value that a target should hold.
 #[derive(Debug, Clone)]
-pub struct Wanted<'r> {
+pub struct DesiredValue<'r> {
     /// The rule.
     pub mapping: &'r Mapping,
     /// What the target says of the attribute.
@@ -95,10 +95,10 @@ pub struct Wanted<'r> {
     /// The values; none means that the source is empty.
     pub values: Vec<Value>,
     /// Accounts that the value points to and that are yet to be made, by their identities.
-    pub later: Vec<String>,
+    pub pending_references: Vec<String>,
 }
 
-impl Wanted<'_> {
+impl DesiredValue<'_> {
     /// Why it is so, for whoever asks: it is not kept for everybody.
     pub fn reason(&self, identity: &Attributes) -> ValueReason {
         let values = Values { account: None, identity: Some(identity) };
@@ -109,9 +109,9 @@ impl Wanted<'_> {
 
 /// What a target should hold of an identity.
 #[derive(Debug, Clone, Default)]
-pub struct Desired<'r> {
+pub struct DesiredAccount<'r> {
     /// The values in the order of the rules.
-    pub wanted: Vec<Wanted<'r>>,
+    pub wanted: Vec<DesiredValue<'r>>,
     /// Required values that are missing, addresses outside the system's domains, and expressions that
     /// failed.
     pub problems: Vec<Reason>,
@@ -209,8 +209,8 @@ impl<'r> Shape<'r> {
 
     /// What the system should hold of an identity, which must carry `id` and `stage`. Of an account that is there,
     /// values that it holds already are left out: what remains is to be compared.
-    pub fn desired(&self, identity: &Attributes, there: Option<&Account>) -> Desired<'r> {
-        let mut desired = Desired::default();
+    pub fn desired(&self, identity: &Attributes, there: Option<&Account>) -> DesiredAccount<'r> {
+        let mut desired = DesiredAccount::default();
         if self.types.populations.is_empty() {
             for slot in &self.own {
                 fill(&mut desired, slot, identity, there);
@@ -231,11 +231,11 @@ impl<'r> Shape<'r> {
 
 /// Computes what a target should hold. `identity` must carry `id` and `stage`; the schema says what the target
 /// can hold.
-pub fn desired<'r>(types: &'r TypeRules, identity: &Attributes, schema: Option<&'r Schema>) -> Desired<'r> {
+pub fn desired<'r>(types: &'r TypeRules, identity: &Attributes, schema: Option<&'r Schema>) -> DesiredAccount<'r> {
     Shape::new(types, schema).desired(identity, None)
 }
 
-fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, there: Option<&Account>) {
+fn fill<'r>(desired: &mut DesiredAccount<'r>, slot: &Slot<'r>, identity: &Attributes, there: Option<&Account>) {
     let &Slot { mapping, population, def, domains, .. } = slot;
     // Most mappings give a value as it is, and most accounts hold it: nothing is copied to see that.
     if let (Some(account), None, Some((Root::Identity, name))) = (there, domains, mapping.program.plain())
@@ -259,16 +259,16 @@ fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, t
             }
         }
     }
-    if found.is_empty() && mapping.need == Need::Wanted {
+    if found.is_empty() && mapping.need == Requirement::Recommended {
         desired.missed.push(mapping.attribute.clone());
     }
-    if found.is_empty() && mapping.need == Need::Required {
+    if found.is_empty() && mapping.need == Requirement::Required {
         let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.as_str())).collect();
         let text = format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute);
         desired.problems.push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
     }
     // The target would refuse an account without it. Of one that is there, the value stays.
-    if found.is_empty() && mapping.need != Need::Required && there.is_none() && def.is_some_and(|def| def.required) {
+    if found.is_empty() && mapping.need != Requirement::Required && there.is_none() && def.is_some_and(|def| def.required) {
         let text = format!("`{}` must have a value there, and {} gives none", mapping.attribute, mapping.program.source());
         desired.problems.push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
     }
@@ -276,6 +276,6 @@ fn fill<'r>(desired: &mut Desired<'r>, slot: &Slot<'r>, identity: &Attributes, t
         desired.problems.push(Reason::by(unfit, &mapping.place));
     }
     if there.is_none_or(|account| !slot.holds(&found, account)) {
-        desired.wanted.push(Wanted { mapping, def, population, values: found, later: Vec::new() });
+        desired.wanted.push(DesiredValue { mapping, def, population, values: found, pending_references: Vec::new() });
     }
 }

@@ -67,7 +67,7 @@ pub struct Explanation {
 
 /// What a decision was made from and what came of it, by the keys that are asked for. It is made once for each question, so that a text
 /// that nobody has costs one look at everybody.
-struct Index<'a> {
+struct ExplainIndex<'a> {
     population: &'a Population,
     outcome: &'a Outcome,
     /// Where each account stands in the population's list.
@@ -77,7 +77,7 @@ struct Index<'a> {
     lines: HashMap<&'a str, Vec<&'a Decided>>,
 }
 
-impl<'a> Index<'a> {
+impl<'a> ExplainIndex<'a> {
     fn new(population: &'a Population, outcome: &'a Outcome) -> Self {
         let places = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
         let linked_by = population.links.iter().map(|link| (link.account, &link.basis)).collect();
@@ -92,7 +92,7 @@ impl<'a> Index<'a> {
         for (identity, account) in links.chain(outcome.links.iter().map(|link| (link.identity.as_str(), link.account))) {
             linked.entry(identity).or_default().push(account);
         }
-        Index { population, outcome, places, linked, linked_by, lines }
+        ExplainIndex { population, outcome, places, linked, linked_by, lines }
     }
 
     fn account(&self, id: AccountId) -> Option<&'a Account> {
@@ -144,7 +144,7 @@ fn fitting(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
 /// The identities that a text names: those that a number, an address, a DN or an id names whole, or else those in which it stands.
 pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
     let wanted = plain(text.trim());
-    let index = Index::new(population, outcome);
+    let index = ExplainIndex::new(population, outcome);
     let all = |fits: &dyn Fn(&str) -> bool| -> Vec<String> {
         let meant = outcome.identities.iter().filter(|(identity, label)| index.is_meant(identity, label, fits));
         meant.map(|(identity, _)| identity.id.clone()).collect()
@@ -169,8 +169,8 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
     if wanted.is_empty() {
         return Vec::new();
     }
-    let index = Index::new(population, outcome);
-    let loose = Loose::new(rules, &index);
+    let index = ExplainIndex::new(population, outcome);
+    let loose = UnlinkedAccounts::new(rules, &index);
     // An id names one, also when others point to it.
     if let Some((identity, label)) = outcome.identities.iter().find(|(identity, _)| identity.id == wanted) {
         return vec![loose.joined(rules, &index, identity_explained(rules, &index, identity, label), identity).0];
@@ -227,12 +227,12 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
 
 /// Records of sources that belong to nobody yet, by the keys by which they would be joined: what they would say of somebody, as the match
 /// rules of other sources see it.
-struct Loose<'a> {
+struct UnlinkedAccounts<'a> {
     by_key: HashMap<(&'a str, usize, String), Vec<&'a Decided>>,
 }
 
-impl<'a> Loose<'a> {
-    fn new(rules: &'a RuleSet, index: &Index<'a>) -> Self {
+impl<'a> UnlinkedAccounts<'a> {
+    fn new(rules: &'a RuleSet, index: &ExplainIndex<'a>) -> Self {
         let mut by_key: HashMap<(&str, usize, String), Vec<&Decided>> = HashMap::new();
         for line in index.outcome.decided.iter().filter(|line| line.identity.is_none()) {
             let (Some(account), Some(declared)) = (index.account_of(line), rules.identities.get(&line.object)) else { continue };
@@ -246,11 +246,11 @@ impl<'a> Loose<'a> {
                 }
             }
         }
-        Loose { by_key }
+        UnlinkedAccounts { by_key }
     }
 
     /// The records that would be joined to an identity, with the rule.
-    fn of(&self, rules: &RuleSet, index: &Index<'a>, identity: &Identity) -> Vec<(AccountId, (&'a Decided, String))> {
+    fn of(&self, rules: &RuleSet, index: &ExplainIndex<'a>, identity: &Identity) -> Vec<(AccountId, (&'a Decided, String))> {
         let mut all = Vec::new();
         if self.by_key.is_empty() {
             return all;
@@ -269,7 +269,13 @@ impl<'a> Loose<'a> {
     }
 
     /// Adds these records to an explanation; which they are.
-    fn joined(&self, rules: &RuleSet, index: &Index<'a>, mut explained: Explanation, identity: &Identity) -> (Explanation, Vec<AccountId>) {
+    fn joined(
+        &self,
+        rules: &RuleSet,
+        index: &ExplainIndex<'a>,
+        mut explained: Explanation,
+        identity: &Identity,
+    ) -> (Explanation, Vec<AccountId>) {
         let mut shown = Vec::new();
         for (id, (line, rule)) in self.of(rules, index, identity) {
             if shown.contains(&id) {
@@ -291,7 +297,7 @@ fn hold_of<'o>(outcome: &'o Outcome, identity: &str, line: &Decided) -> Option<&
     outcome.changes.iter().filter(theirs).find_map(|change| change.hold.as_ref())
 }
 
-fn account_line(index: &Index<'_>, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
+fn account_line(index: &ExplainIndex<'_>, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
     let account = index.account_of(&decided);
     let hold = decided.identity.as_deref().and_then(|identity| hold_of(index.outcome, identity, &decided)).cloned();
     let linked_by = account.and_then(|account| index.linked_by.get(&account.id)).map(|basis| (*basis).clone());
@@ -305,7 +311,7 @@ fn account_line(index: &Index<'_>, decided: Decided, values: Vec<ValueLine>) -> 
     }
 }
 
-fn identity_explained(rules: &RuleSet, index: &Index<'_>, identity: &Identity, label: &str) -> Explanation {
+fn identity_explained(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Identity, label: &str) -> Explanation {
     let (population, outcome, kind) = (index.population, index.outcome, identity.kind);
     let feeding: Vec<usize> = index
         .lines_of(&identity.id)
@@ -414,7 +420,7 @@ fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, value
 /// How many of those who are meant are named.
 const MEANT: usize = 12;
 
-fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: &Decided, kind: ObjectType) -> Vec<ValueLine> {
+fn target_values(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Identity, line: &Decided, kind: ObjectType) -> Vec<ValueLine> {
     let (population, outcome) = (index.population, index.outcome);
     let Some(types) = rules.of(&line.system, kind).filter(|types| types.is_target()) else { return Vec::new() };
     let schema = population.systems.get(&line.system).and_then(|facts| facts.schema.get(&kind));
@@ -439,7 +445,7 @@ fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: 
             schema.is_some_and(|schema| schema.refers_by_name),
         );
         wanted.values = written.values;
-        wanted.later = written.missing;
+        wanted.pending_references = written.missing;
     }
     let label =
         |id: &String| outcome.identities.iter().find(|(other, _)| other.id == *id).map_or_else(|| id.clone(), |(_, label)| label.clone());
@@ -463,7 +469,7 @@ fn target_values(rules: &RuleSet, index: &Index<'_>, identity: &Identity, line: 
                 None | Some(Relation::Differs) => ValueState::WillBeSet,
             };
             let shown = wanted.values.iter().map(Value::to_string);
-            let waits = wanted.later.iter().map(|id| format!("the account of {}, once it is there", label(id)));
+            let waits = wanted.pending_references.iter().map(|id| format!("the account of {}, once it is there", label(id)));
             let shown: Vec<String> = shown.chain(waits).collect();
             let mut reason = wanted.reason(&attributes);
             reason.value = if shown.is_empty() { show(&[]) } else { shown.join(" · ") };

@@ -1,7 +1,7 @@
 //! Values that are made up, once and for life: account names that nobody else has, or ever had.
 
 use crate::ObjectType;
-use crate::decide::Elsewhere;
+use crate::decide::OutsideRecords;
 use crate::expr::Values;
 use crate::reasons::Reason;
 use crate::rules::{Generated, IdentityRules};
@@ -21,16 +21,16 @@ pub fn folded(text: &str) -> String {
 /// Names that are not free, by attribute and folded value, with whose each is; nobody's for one that is merely
 /// in use.
 #[derive(Default)]
-pub struct Taken<'e> {
+pub struct TakenValues<'e> {
     /// Asked of those that are not among the records, with the type that it is about.
-    pub(crate) elsewhere: Option<(&'e dyn Elsewhere, ObjectType)>,
+    pub(crate) elsewhere: Option<(&'e dyn OutsideRecords, ObjectType)>,
     names: HashMap<(String, String), Option<String>>,
     /// Where counting got to, by the first name of each count: the thousandth of a name does not try the first nine
     /// hundred again. Names are only ever taken while it is used, so that what was skipped is not free.
     counted: RefCell<HashMap<String, i64>>,
 }
 
-impl Taken<'_> {
+impl TakenValues<'_> {
     /// Notes a name as somebody's, or as in use.
     pub fn put(&mut self, attribute: &str, name: &str, whose: Option<&str>) {
         let slot = self.names.entry((attribute.to_owned(), folded(name))).or_default();
@@ -52,7 +52,7 @@ impl Taken<'_> {
 }
 
 /// Makes up what an identity has no value of. A value that it has stays, whatever the pattern would give.
-pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &Taken<'_>) -> Result<Vec<(String, String)>, Reason> {
+pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &TakenValues<'_>) -> Result<Vec<(String, String)>, Reason> {
     let mut made = Vec::new();
     for attribute in &rules.attributes {
         let Some(generated) = attribute.generated.as_ref().filter(|_| identity.get(&attribute.name).is_empty()) else { continue };
@@ -68,7 +68,7 @@ pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &
     Ok(made)
 }
 
-fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, taken: &Taken<'_>) -> Result<Option<String>, String> {
+fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, taken: &TakenValues<'_>) -> Result<Option<String>, String> {
     let mut reading = identity.clone();
     let mut refused = Vec::new();
     let last = generated.patterns.len().saturating_sub(1);
@@ -133,14 +133,14 @@ mod tests {
         [("givenName".into(), vec![Value::text(given)]), ("familyName".into(), vec![Value::text(family)])].into_iter().collect()
     }
 
-    fn login(rules: &IdentityRules, mut person: Attributes, id: &str, taken: &Taken<'_>) -> Result<String, String> {
+    fn login(rules: &IdentityRules, mut person: Attributes, id: &str, taken: &TakenValues<'_>) -> Result<String, String> {
         fill(rules, &mut person, id, taken).map(|_| crate::value::show(person.get("login"))).map_err(|reason| reason.text)
     }
 
     #[test]
     fn the_first_free_pattern_wins_and_what_was_given_is_never_given_again() {
         let rules = rules("reserved = [\"lind2\"]");
-        let mut taken = Taken::default();
+        let mut taken = TakenValues::default();
         assert_eq!(login(&rules, person("Åsa", "Lind"), "1", &taken).as_deref(), Ok("asa.lind"));
         taken.put("login", "ASA.LIND", Some("1"));
         assert_eq!(login(&rules, person("Åsa", "Lind"), "1", &taken).as_deref(), Ok("asa.lind"), "it is hers");
@@ -152,7 +152,7 @@ mod tests {
     #[test]
     fn thousands_of_one_name_are_counted_on_and_none_is_given_twice() {
         let rules = rules("");
-        let mut taken = Taken::default();
+        let mut taken = TakenValues::default();
         let mut seen = std::collections::HashSet::new();
         for n in 0..3_000 {
             let id = n.to_string();
@@ -168,10 +168,10 @@ mod tests {
         let rules = rules("longest = 12");
         let mut married = person("Åsa", "Vasko");
         married.set("login", vec![Value::text("asa.lind")]);
-        assert_eq!(login(&rules, married, "1", &Taken::default()).as_deref(), Ok("asa.lind"));
-        assert_eq!(login(&rules, Attributes::new(), "1", &Taken::default()).as_deref(), Ok("—"));
-        assert_eq!(login(&rules, person("Maximiliane", "Lind"), "1", &Taken::default()).as_deref(), Ok("lind2"), "too long");
-        let hopeless = login(&rules, person("Maximiliane", "Oberhausener-Strand"), "1", &Taken::default());
+        assert_eq!(login(&rules, married, "1", &TakenValues::default()).as_deref(), Ok("asa.lind"));
+        assert_eq!(login(&rules, Attributes::new(), "1", &TakenValues::default()).as_deref(), Ok("—"));
+        assert_eq!(login(&rules, person("Maximiliane", "Lind"), "1", &TakenValues::default()).as_deref(), Ok("lind2"), "too long");
+        let hopeless = login(&rules, person("Maximiliane", "Oberhausener-Strand"), "1", &TakenValues::default());
         assert!(hopeless.expect_err("none fits").contains("too long"));
     }
 }

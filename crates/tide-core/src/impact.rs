@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 
 /// One difference.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct EffectLine {
+pub struct ImpactLine {
     /// The system; none for the identity itself.
     pub system: Option<String>,
     /// What it is about.
@@ -31,7 +31,7 @@ pub struct EffectLine {
 
 /// The differences of one system.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct SystemEffect {
+pub struct SystemImpact {
     /// The system; none for the identities themselves.
     pub system: Option<String>,
     /// Values that differ.
@@ -44,11 +44,11 @@ pub struct SystemEffect {
 
 /// What an edit does.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Effect {
+pub struct Impact {
     /// By system, the identities first.
-    pub systems: Vec<SystemEffect>,
+    pub systems: Vec<SystemImpact>,
     /// Every difference, by system and name.
-    pub lines: Vec<EffectLine>,
+    pub lines: Vec<ImpactLine>,
 }
 
 /// Whom a line is about: an identity, or an account that belongs to nobody.
@@ -88,7 +88,7 @@ fn side(outcome: &Outcome) -> Side<'_> {
 }
 
 /// Where two outcomes of the same records differ.
-pub fn effect(one: &Outcome, other: &Outcome) -> Effect {
+pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
     let mut lines = identities(one, other);
     let (before, after) = (side(one), side(other));
     let keys: std::collections::BTreeSet<&Whom> = before.verdicts.keys().chain(after.verdicts.keys()).collect();
@@ -117,11 +117,11 @@ pub fn effect(one: &Outcome, other: &Outcome) -> Effect {
         lines.push(line(&key.0, label, Some(&key.1), old, new, reason));
     }
     lines.sort_by(|a, b| (&a.system, &a.label, &a.identity, &a.attribute).cmp(&(&b.system, &b.label, &b.identity, &b.attribute)));
-    let mut systems: BTreeMap<Option<String>, SystemEffect> = BTreeMap::new();
+    let mut systems: BTreeMap<Option<String>, SystemImpact> = BTreeMap::new();
     let mut accounts: std::collections::HashSet<(&Option<String>, &Option<String>, &str)> = std::collections::HashSet::new();
     for line in &lines {
         let one =
-            systems.entry(line.system.clone()).or_insert_with(|| SystemEffect { system: line.system.clone(), ..SystemEffect::default() });
+            systems.entry(line.system.clone()).or_insert_with(|| SystemImpact { system: line.system.clone(), ..SystemImpact::default() });
         match &line.attribute {
             None => *one.verdicts.entry((line.before.clone(), line.after.clone())).or_default() += 1,
             Some(_) => {
@@ -130,7 +130,7 @@ pub fn effect(one: &Outcome, other: &Outcome) -> Effect {
             }
         }
     }
-    Effect { systems: systems.into_values().collect(), lines }
+    Impact { systems: systems.into_values().collect(), lines }
 }
 
 /// A verdict, as far as it matters here: an update, a rename and a state are told by their values.
@@ -147,8 +147,8 @@ fn told(verdict: Verdict) -> &'static str {
     }
 }
 
-fn line(key: &Whom, label: &str, attribute: Option<&str>, before: String, after: String, reason: &str) -> EffectLine {
-    EffectLine {
+fn line(key: &Whom, label: &str, attribute: Option<&str>, before: String, after: String, reason: &str) -> ImpactLine {
+    ImpactLine {
         system: key.0.clone(),
         object: key.1,
         identity: key.2.clone(),
@@ -161,7 +161,7 @@ fn line(key: &Whom, label: &str, attribute: Option<&str>, before: String, after:
 }
 
 /// Values of the identities themselves that differ.
-fn identities(one: &Outcome, other: &Outcome) -> Vec<EffectLine> {
+fn identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
     let after: BTreeMap<&str, &(crate::Identity, String)> = other.identities.iter().map(|entry| (entry.0.id.as_str(), entry)).collect();
     let mut lines = Vec::new();
     for (was, _) in &one.identities {

@@ -13,7 +13,7 @@ use std::cmp::Ordering;
 
 /// A licence that is counted.
 #[derive(Debug, Clone)]
-pub struct Licence {
+pub struct License {
     /// Its name.
     pub name: String,
     /// The system whose accounts use its seats.
@@ -30,7 +30,7 @@ pub struct Licence {
     pub place: Place,
 }
 
-impl Licence {
+impl License {
     /// Does an account with these values use a seat? What cannot be told uses none.
     pub fn taken_by(&self, attributes: &Attributes) -> bool {
         self.takes.holds(&Values { account: Some(attributes), identity: None }).unwrap_or(false)
@@ -59,17 +59,17 @@ pub(crate) fn claims(
     values: &[ValueChange],
     identity: &Attributes,
 ) -> Vec<Claim> {
-    let mine = |licence: &&Licence| licence.system == system && licence.kind == kind;
-    if !rules.licences.iter().any(|licence| mine(&licence)) {
+    let mine = |licence: &&License| licence.system == system && licence.kind == kind;
+    if !rules.licenses.iter().any(|licence| mine(&licence)) {
         return Vec::new();
     }
     let mut after = before.map(|account| account.attributes.clone()).unwrap_or_default();
     for value in values {
         after.set(value.attribute.as_str(), value.after.clone());
     }
-    let all = rules.licences.iter().enumerate().filter(|(_, licence)| mine(licence));
+    let all = rules.licenses.iter().enumerate().filter(|(_, licence)| mine(licence));
     let new = all.filter(|(_, licence)| !before.is_some_and(|account| licence.taken_by(&account.attributes)) && licence.taken_by(&after));
-    let order = |licence: &Licence| {
+    let order = |licence: &License| {
         let value = licence.order.as_ref().and_then(|order| order.run(&Values { account: None, identity: Some(identity) }).ok());
         value.and_then(|values| values.first().map(Value::to_string)).unwrap_or_default()
     };
@@ -87,21 +87,21 @@ pub(crate) struct Seats {
 impl Seats {
     pub fn of(rules: &RuleSet, population: &Population) -> Seats {
         let mut seats = Seats::default();
-        if !rules.licences.is_empty() {
+        if !rules.licenses.is_empty() {
             population.accounts.iter().for_each(|account| seats.note(rules, account));
         }
         seats
     }
 
     pub fn note(&mut self, rules: &RuleSet, account: &Account) {
-        if rules.licences.is_empty() {
+        if rules.licenses.is_empty() {
             return;
         }
-        self.used.resize(rules.licences.len(), 0);
+        self.used.resize(rules.licenses.len(), 0);
         for licence in self.by.remove(&account.id).unwrap_or_default() {
             self.used[licence] -= 1;
         }
-        let now: Vec<usize> = rules.licences.iter().enumerate().filter(|(_, one)| one.counts(account)).map(|(place, _)| place).collect();
+        let now: Vec<usize> = rules.licenses.iter().enumerate().filter(|(_, one)| one.counts(account)).map(|(place, _)| place).collect();
         now.iter().for_each(|licence| self.used[*licence] += 1);
         if !now.is_empty() {
             self.by.insert(account.id, now);
@@ -136,7 +136,7 @@ fn line<'o>(outcome: &'o Outcome, licence: usize) -> Vec<(usize, &'o Claim)> {
 /// Holds those for whom no seat is free. `used` tells how many are in use now: what is given back in the same run is free
 /// when that is confirmed.
 pub(crate) fn hold(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
-    for (place, licence) in rules.licences.iter().enumerate() {
+    for (place, licence) in rules.licenses.iter().enumerate() {
         let used = used.get(place).copied().unwrap_or(0);
         let free = licence.seats.saturating_sub(used);
         let waiting: Vec<usize> = line(outcome, place).into_iter().skip(free).map(|(at, _)| at).collect();
@@ -154,7 +154,7 @@ pub(crate) fn hold(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
 
 /// Somebody who waits for a seat.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Waiting {
+pub struct SeatWaiter {
     /// Their identity.
     pub identity: String,
     /// What people call them.
@@ -165,30 +165,30 @@ pub struct Waiting {
 
 /// Where a licence stands.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Standing {
+pub struct LicenseUsage {
     /// Seats in use.
     pub used: usize,
     /// Who waits for one, the first in line first.
-    pub waiting: Vec<Waiting>,
+    pub waiting: Vec<SeatWaiter>,
     /// How many would take one by what was decided, those who wait among them.
-    pub taking: usize,
+    pub would_take: usize,
     /// How many would give one back.
-    pub giving: usize,
+    pub would_free: usize,
 }
 
 /// Where each licence stands by a decision, in the order of the rules.
-pub fn standing(rules: &RuleSet, population: &Population, outcome: &Outcome) -> Vec<Standing> {
+pub fn license_usage(rules: &RuleSet, population: &Population, outcome: &Outcome) -> Vec<LicenseUsage> {
     let accounts: FxHashMap<AccountId, &Account> = population.accounts.iter().map(|account| (account.id, account)).collect();
-    let mut all: Vec<Standing> = rules.licences.iter().map(|_| Standing::default()).collect();
-    for (place, licence) in rules.licences.iter().enumerate() {
+    let mut all: Vec<LicenseUsage> = rules.licenses.iter().map(|_| LicenseUsage::default()).collect();
+    for (place, licence) in rules.licenses.iter().enumerate() {
         let here = &mut all[place];
         here.used = population.accounts.iter().filter(|account| licence.counts(account)).count();
         for change in &outcome.changes {
             if let Some(claim) = change.claims.iter().find(|claim| claim.licence == place) {
-                here.taking += 1;
+                here.would_take += 1;
                 if change.is_held_by(HoldCause::WaitingForSeat) {
                     let (identity, label, order) = (change.identity.clone(), change.label.clone(), claim.order.clone());
-                    here.waiting.push(Waiting { identity, label, order });
+                    here.waiting.push(SeatWaiter { identity, label, order });
                 }
             }
         }
@@ -207,7 +207,7 @@ pub fn standing(rules: &RuleSet, population: &Population, outcome: &Outcome) -> 
             change.values.iter().for_each(|value| attributes.set(value.attribute.as_str(), value.after.clone()));
         }
         gone.extend(after.into_iter().filter(|(_, attributes)| !licence.taken_by(attributes)).map(|(id, _)| id));
-        here.giving = gone.len();
+        here.would_free = gone.len();
     }
     all
 }

@@ -17,7 +17,7 @@ pub const LEFT_BY: &str = "leftBy";
 
 /// How identities of one type live.
 #[derive(Debug, Clone)]
-pub struct LifeRules {
+pub struct LifecycleRules {
     /// In which a date is meant.
     pub zone: TimeZone,
     /// The first day.
@@ -33,7 +33,7 @@ pub struct LifeRules {
     /// After how many days without that they have left; 0 means never.
     pub unused_days: u32,
     /// Days before and after.
-    pub days: Days,
+    pub days: LifecycleDays,
     /// Other days for some; the first that holds.
     pub exceptions: Vec<Exception>,
     /// Where it stands.
@@ -42,7 +42,7 @@ pub struct LifeRules {
 
 /// Days before and after the dates.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Days {
+pub struct LifecycleDays {
     /// Before the first day, from which accounts are made; they cannot be used yet.
     pub ready: u32,
     /// Before the end, from which somebody is `leaving`.
@@ -77,7 +77,7 @@ pub struct Departure {
 
 /// What is decided from.
 #[derive(Debug, Clone, Copy)]
-pub struct Facts<'a> {
+pub struct LifecycleFacts<'a> {
     /// The values.
     pub attributes: &'a Attributes,
     /// What an operator asked for.
@@ -143,7 +143,7 @@ impl LifecycleTransition {
 
 /// Where somebody stands.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Life {
+pub struct LifecycleState {
     /// Their stage.
     pub stage: Stage,
     /// Why.
@@ -160,7 +160,7 @@ pub struct Life {
     pub moments: Vec<(Timestamp, LifecycleTransition)>,
 }
 
-impl Life {
+impl LifecycleState {
     /// The next moment at which something else holds.
     pub fn next(&self, now: Timestamp) -> Option<Timestamp> {
         self.moments.iter().map(|(at, _)| *at).find(|at| *at > now)
@@ -221,8 +221,8 @@ fn shown(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
-impl LifeRules {
-    fn moment_of(&self, program: Option<&Program>, facts: &Facts<'_>, end: bool) -> Result<Option<Timestamp>, Reason> {
+impl LifecycleRules {
+    fn moment_of(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>, end: bool) -> Result<Option<Timestamp>, Reason> {
         let Some(program) = program else { return Ok(None) };
         let what = if end { "the last day" } else { "the first day" };
         let values = program
@@ -232,7 +232,7 @@ impl LifeRules {
         moment(value, &self.zone, end).map(Some).map_err(|said| Reason::by(format!("{what} cannot be read: {said}"), &self.place))
     }
 
-    fn holds(&self, program: Option<&Program>, facts: &Facts<'_>) -> Result<bool, Reason> {
+    fn holds(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>) -> Result<bool, Reason> {
         let Some(program) = program else { return Ok(false) };
         program
             .holds(&Values { account: None, identity: Some(facts.attributes) })
@@ -241,7 +241,7 @@ impl LifeRules {
 
     /// When somebody has left because they used nothing, if that is looked at. Who never used anything has not left by that.
     #[allow(clippy::type_complexity)]
-    fn unused(&self, facts: &Facts<'_>) -> Result<Option<(Timestamp, String, Option<Timestamp>, &'static str)>, Reason> {
+    fn unused(&self, facts: &LifecycleFacts<'_>) -> Result<Option<(Timestamp, String, Option<Timestamp>, &'static str)>, Reason> {
         let (Some(program), true) = (&self.used, self.unused_days > 0) else { return Ok(None) };
         let values = program
             .run(&Values { account: None, identity: Some(facts.attributes) })
@@ -260,11 +260,11 @@ impl LifeRules {
     }
 
     /// The days that hold for somebody.
-    fn days_of(&self, facts: &Facts<'_>) -> Result<Days, Reason> {
+    fn days_of(&self, facts: &LifecycleFacts<'_>) -> Result<LifecycleDays, Reason> {
         for exception in &self.exceptions {
             if self.holds(Some(&exception.when), facts)? {
                 let [ready, notice, grace, absence_grace] = exception.days;
-                return Ok(Days {
+                return Ok(LifecycleDays {
                     ready: ready.unwrap_or(self.days.ready),
                     notice: notice.unwrap_or(self.days.notice),
                     grace: grace.unwrap_or(self.days.grace),
@@ -280,7 +280,7 @@ impl LifeRules {
     /// # Errors
     ///
     /// Says why it cannot be told: a date that is none, an expression that fails. Nothing is done for such a person.
-    pub fn life(&self, facts: &Facts<'_>, now: Timestamp) -> Result<Life, Reason> {
+    pub fn lifecycle_state(&self, facts: &LifecycleFacts<'_>, now: Timestamp) -> Result<LifecycleState, Reason> {
         let days = self.days_of(facts)?;
         let starts = self.moment_of(self.starts.as_ref(), facts, false)?;
         let ends = self.moment_of(self.ends.as_ref(), facts, true)?;
@@ -321,7 +321,7 @@ impl LifeRules {
             moments.push((*at, LifecycleTransition::Leaves));
         }
         moments.sort();
-        let told = |stage: Stage, text: String, since: Option<Timestamp>| Life {
+        let told = |stage: Stage, text: String, since: Option<Timestamp>| LifecycleState {
             stage,
             reason: Reason::by(text, &self.place),
             since,
@@ -332,15 +332,15 @@ impl LifeRules {
         };
         if let Some((at, why, _, by)) = end.as_ref().filter(|(at, ..)| *at <= now) {
             let life = told(Stage::Left, format!("left on {}: {why}", shown(*at, &self.zone)), Some(*at));
-            return Ok(Life { left_by: Some(by), ..life });
+            return Ok(LifecycleState { left_by: Some(by), ..life });
         }
         if self.holds(self.left.as_ref(), facts)? {
             let source = self.left.as_ref().map_or("", |program| program.source());
-            return Ok(Life { left_by: Some("condition"), ..told(Stage::Left, format!("left: {source}"), None) });
+            return Ok(LifecycleState { left_by: Some("condition"), ..told(Stage::Left, format!("left: {source}"), None) });
         }
         if let Some((reason, absence)) = out {
             let by = if absence.is_some_and(|absence| !absence.out_of_scope) { "absence" } else { "scope" };
-            return Ok(Life { reason: reason.clone(), left_by: Some(by), ..told(Stage::Left, String::new(), None) });
+            return Ok(LifecycleState { reason: reason.clone(), left_by: Some(by), ..told(Stage::Left, String::new(), None) });
         }
         if let Some(starts) = starts.filter(|starts| *starts > now) {
             let from = earlier(starts, days.ready, &self.zone);
@@ -349,7 +349,7 @@ impl LifeRules {
                 true => format!("starts on {}: accounts are made and cannot be used before", shown(starts, &self.zone)),
                 false => format!("starts on {}: accounts are made from {} on", shown(starts, &self.zone), shown(from, &self.zone)),
             };
-            return Ok(Life { ready, ..told(Stage::Expected, text, None) });
+            return Ok(LifecycleState { ready, ..told(Stage::Expected, text, None) });
         }
         if self.holds(self.away.as_ref(), facts)? {
             let source = self.away.as_ref().map_or("", |program| program.source());

@@ -105,7 +105,7 @@ codes! {
 
 /// An answer that was given, and holds until it is taken back.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
+pub struct MatchAnswer {
     /// The system.
     pub system: String,
     /// The identity; none where it is about an account alone.
@@ -120,17 +120,17 @@ pub struct Answer {
 
 /// The answers for one system, to be looked up.
 #[derive(Debug, Default)]
-pub(crate) struct Answers<'a> {
-    pairs: HashMap<(i64, &'a str), &'a Answer>,
-    joins_of: HashMap<&'a str, Vec<(i64, &'a Answer)>>,
-    joins_by: HashMap<i64, Vec<(&'a str, &'a Answer)>>,
-    identities: HashMap<&'a str, &'a Answer>,
-    accounts: HashMap<i64, &'a Answer>,
+pub(crate) struct MatchAnswers<'a> {
+    pairs: HashMap<(i64, &'a str), &'a MatchAnswer>,
+    joins_of: HashMap<&'a str, Vec<(i64, &'a MatchAnswer)>>,
+    joins_by: HashMap<i64, Vec<(&'a str, &'a MatchAnswer)>>,
+    identities: HashMap<&'a str, &'a MatchAnswer>,
+    accounts: HashMap<i64, &'a MatchAnswer>,
 }
 
-impl<'a> Answers<'a> {
-    pub fn of(all: &'a [Answer], system: &str) -> Self {
-        let mut answers = Answers::default();
+impl<'a> MatchAnswers<'a> {
+    pub fn of(all: &'a [MatchAnswer], system: &str) -> Self {
+        let mut answers = MatchAnswers::default();
         for answer in all.iter().filter(|answer| answer.system == system) {
             match (answer.account, answer.identity.as_deref()) {
                 (Some(account), Some(identity)) => {
@@ -151,17 +151,17 @@ impl<'a> Answers<'a> {
     }
 
     /// What was said of an identity in this system.
-    pub fn identity(&self, identity: &str) -> Option<&'a Answer> {
+    pub fn identity(&self, identity: &str) -> Option<&'a MatchAnswer> {
         self.identities.get(identity).copied()
     }
 
     /// What was said of an account.
-    pub fn account(&self, account: i64) -> Option<&'a Answer> {
+    pub fn account(&self, account: i64) -> Option<&'a MatchAnswer> {
         self.accounts.get(&account).copied()
     }
 
     /// What was said of the two.
-    pub fn pair(&self, account: i64, identity: &str) -> Option<&'a Answer> {
+    pub fn pair(&self, account: i64, identity: &str) -> Option<&'a MatchAnswer> {
         self.pairs.get(&(account, identity)).copied()
     }
 
@@ -172,12 +172,12 @@ impl<'a> Answers<'a> {
     }
 
     /// The accounts that somebody said are this identity's.
-    pub fn joined_to(&self, identity: &str) -> &[(i64, &'a Answer)] {
+    pub fn joined_to(&self, identity: &str) -> &[(i64, &'a MatchAnswer)] {
         self.joins_of.get(identity).map_or(&[], Vec::as_slice)
     }
 
     /// The identities that somebody said are this account's.
-    pub fn joined_by(&self, account: i64) -> &[(&'a str, &'a Answer)] {
+    pub fn joined_by(&self, account: i64) -> &[(&'a str, &'a MatchAnswer)] {
         self.joins_by.get(&account).map_or(&[], Vec::as_slice)
     }
 }
@@ -240,7 +240,7 @@ fn shown(keys: &BTreeSet<String>) -> String {
 
 /// What matching found on the other side.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Found<T> {
+pub enum MatchResult<T> {
     /// Nobody matches.
     Nobody,
     /// One, by a certain rule.
@@ -273,15 +273,15 @@ type Keys<'a, T> = Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>;
 
 /// Whoever is on one side, by the keys of the rules. A rule's keys are worked out when they are first asked for:
 /// once everybody is joined, hardly anybody asks.
-struct Index<'a, T> {
+struct KeyIndex<'a, T> {
     members: Vec<T>,
     keys: Keys<'a, T>,
     by_rule: Vec<OnceCell<FxHashMap<String, Vec<T>>>>,
 }
 
-impl<'a, T: Copy + Ord> Index<'a, T> {
+impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
     fn new(rules: &[MatchRule], members: Vec<T>, keys: impl Fn(&MatchRule, T) -> BTreeSet<String> + 'a) -> Self {
-        Index { members, keys: Box::new(keys), by_rule: rules.iter().map(|_| OnceCell::new()).collect() }
+        KeyIndex { members, keys: Box::new(keys), by_rule: rules.iter().map(|_| OnceCell::new()).collect() }
     }
 
     fn get(&self, rules: &[MatchRule], place: usize, key: &str) -> &[T] {
@@ -306,31 +306,31 @@ impl<'a, T: Copy + Ord> Index<'a, T> {
         theirs: impl Fn(&MatchRule, T) -> BTreeSet<String>,
         differ: impl Fn(&MatchRule, T) -> Option<String>,
         allow: impl Fn(T) -> bool,
-    ) -> Found<T> {
+    ) -> MatchResult<T> {
         for (place, rule) in rules.iter().enumerate() {
             let wanted = ours(rule);
             let all: BTreeSet<T> = wanted.iter().flat_map(|key| self.get(rules, place, key)).copied().filter(|one| allow(*one)).collect();
             let mut all = all.into_iter();
             let (Some(it), rest) = (all.next(), all.collect::<Vec<T>>()) else { continue };
             if !rest.is_empty() {
-                return Found::Several { all: std::iter::once(it).chain(rest).collect(), rule: place };
+                return MatchResult::Several { all: std::iter::once(it).chain(rest).collect(), rule: place };
             }
             if !rule.certain {
-                return Found::Doubtful { it, rule: place, why: format!("the rule \"{}\" asks a person first", rule.name) };
+                return MatchResult::Doubtful { it, rule: place, why: format!("the rule \"{}\" asks a person first", rule.name) };
             }
             for earlier in &rules[..place] {
                 let (there, here) = (theirs(earlier, it), ours(earlier));
                 if !there.is_empty() && !here.is_empty() && there.is_disjoint(&here) {
                     let why = format!("{} differs: {} there, {} here", earlier.name, shown(&there), shown(&here));
-                    return Found::Doubtful { it, rule: place, why };
+                    return MatchResult::Doubtful { it, rule: place, why };
                 }
             }
             return match differ(rule, it) {
-                Some(why) => Found::Doubtful { it, rule: place, why },
-                None => Found::One { it, rule: place },
+                Some(why) => MatchResult::Doubtful { it, rule: place, why },
+                None => MatchResult::One { it, rule: place },
             };
         }
-        Found::Nobody
+        MatchResult::Nobody
     }
 }
 
@@ -338,18 +338,18 @@ impl<'a, T: Copy + Ord> Index<'a, T> {
 pub struct AccountIndex<'a> {
     rules: &'a [MatchRule],
     accounts: &'a [Account],
-    index: Index<'a, usize>,
+    index: KeyIndex<'a, usize>,
 }
 
 impl<'a> AccountIndex<'a> {
     /// Indexes those accounts of one system that may be matched.
     pub fn new(rules: &'a [MatchRule], accounts: &'a [Account], members: &[usize]) -> Self {
-        let index = Index::new(rules, members.to_vec(), |rule, at| account_keys(rule, &accounts[at]));
+        let index = KeyIndex::new(rules, members.to_vec(), |rule, at| account_keys(rule, &accounts[at]));
         AccountIndex { rules, accounts, index }
     }
 
     /// The account that an identity matches, among those that are allowed.
-    pub fn find(&self, identity: &Attributes, allow: impl Fn(usize) -> bool) -> Found<usize> {
+    pub fn find(&self, identity: &Attributes, allow: impl Fn(usize) -> bool) -> MatchResult<usize> {
         let theirs = |rule: &MatchRule, at: usize| account_keys(rule, &self.accounts[at]);
         let differ = |rule: &MatchRule, at: usize| disagreement(rule, &self.accounts[at], identity);
         self.index.find(self.rules, |rule| identity_keys(rule, identity), theirs, differ, allow)
@@ -361,7 +361,7 @@ pub struct IdentityIndex<'a> {
     rules: &'a [MatchRule],
     /// In the order of their ids.
     identities: Rc<[(&'a str, &'a Attributes)]>,
-    index: Index<'a, usize>,
+    index: KeyIndex<'a, usize>,
 }
 
 impl<'a> IdentityIndex<'a> {
@@ -371,7 +371,7 @@ impl<'a> IdentityIndex<'a> {
         identities.sort_by_key(|(id, _)| *id);
         let identities: Rc<[_]> = identities.into();
         let listed = identities.clone();
-        let index = Index::new(rules, (0..identities.len()).collect(), move |rule, at| identity_keys(rule, listed[at].1));
+        let index = KeyIndex::new(rules, (0..identities.len()).collect(), move |rule, at| identity_keys(rule, listed[at].1));
         IdentityIndex { rules, identities, index }
     }
 
@@ -380,22 +380,22 @@ impl<'a> IdentityIndex<'a> {
     }
 
     /// The identity that an account matches, among those that are allowed.
-    pub fn find(&self, account: &Account, allow: impl Fn(&str) -> bool) -> Found<&'a str> {
+    pub fn find(&self, account: &Account, allow: impl Fn(&str) -> bool) -> MatchResult<&'a str> {
         let theirs = |rule: &MatchRule, at: usize| identity_keys(rule, self.identities[at].1);
         let differ = |rule: &MatchRule, at: usize| disagreement(rule, account, self.identities[at].1);
         let allowed = |at: usize| allow(self.identities[at].0);
         let name = |at: usize| self.identities[at].0;
         let found = match self.index.find(self.rules, |rule| account_keys(rule, account), theirs, differ, allowed) {
-            Found::Nobody => Found::Nobody,
-            Found::One { it, rule } => Found::One { it: name(it), rule },
-            Found::Doubtful { it, rule, why } => Found::Doubtful { it: name(it), rule, why },
-            Found::Several { all, rule } => Found::Several { all: all.into_iter().map(name).collect(), rule },
+            MatchResult::Nobody => MatchResult::Nobody,
+            MatchResult::One { it, rule } => MatchResult::One { it: name(it), rule },
+            MatchResult::Doubtful { it, rule, why } => MatchResult::Doubtful { it: name(it), rule, why },
+            MatchResult::Several { all, rule } => MatchResult::Several { all: all.into_iter().map(name).collect(), rule },
         };
         match found {
-            Found::One { it, rule } => match self.rival(account, it, false).filter(|(other, ..)| allow(other)) {
+            MatchResult::One { it, rule } => match self.rival(account, it, false).filter(|(other, ..)| allow(other)) {
                 Some((_, by, key)) => {
                     let why = format!("by {} it is another identity's: {key}", self.rules[by].name);
-                    Found::Doubtful { it, rule, why }
+                    MatchResult::Doubtful { it, rule, why }
                 }
                 None => found,
             },
@@ -431,7 +431,7 @@ impl<'a> IdentityIndex<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::{Known, Root};
+    use crate::expr::{ExprScope, Root};
     use crate::model::ObjectType;
     use crate::reasons::Place;
 
@@ -440,7 +440,7 @@ mod tests {
             attributes
                 .iter()
                 .map(|attribute| {
-                    Program::compile(&format!("every({}.{attribute})", root.as_str()), &Known::open(&[root])).expect("compiles")
+                    Program::compile(&format!("every({}.{attribute})", root.as_str()), &ExprScope::open(&[root])).expect("compiles")
                 })
                 .collect()
         };
@@ -495,16 +495,20 @@ mod tests {
         ];
         let index = AccountIndex::new(&rules, &accounts, &[0, 1, 2, 3]);
         let find = |pairs: &[(&str, &str)]| index.find(&record(pairs), |_| true);
-        assert_eq!(find(&[("number", "10"), ("mail", "x@e")]), Found::One { it: 0, rule: 0 });
-        assert_eq!(find(&[("number", "11"), ("mail", "b@e")]), Found::One { it: 1, rule: 1 });
-        assert_eq!(find(&[("number", "11"), ("mail", "B2@E")]), Found::One { it: 1, rule: 1 }, "any of several values");
+        assert_eq!(find(&[("number", "10"), ("mail", "x@e")]), MatchResult::One { it: 0, rule: 0 });
+        assert_eq!(find(&[("number", "11"), ("mail", "b@e")]), MatchResult::One { it: 1, rule: 1 });
+        assert_eq!(find(&[("number", "11"), ("mail", "B2@E")]), MatchResult::One { it: 1, rule: 1 }, "any of several values");
         assert_eq!(
             find(&[("number", "11"), ("mail", "a@e")]),
-            Found::Doubtful { it: 0, rule: 1, why: "number differs: 10 there, 11 here".into() }
+            MatchResult::Doubtful { it: 0, rule: 1, why: "number differs: 10 there, 11 here".into() }
         );
-        assert_eq!(find(&[("mail", "c@e")]), Found::Several { all: vec![2, 3], rule: 1 });
-        assert_eq!(index.find(&record(&[("mail", "c@e")]), |at| at != 2), Found::One { it: 3, rule: 1 }, "one is never the right one");
-        assert_eq!(find(&[("mail", " ")]), Found::Nobody);
+        assert_eq!(find(&[("mail", "c@e")]), MatchResult::Several { all: vec![2, 3], rule: 1 });
+        assert_eq!(
+            index.find(&record(&[("mail", "c@e")]), |at| at != 2),
+            MatchResult::One { it: 3, rule: 1 },
+            "one is never the right one"
+        );
+        assert_eq!(find(&[("mail", " ")]), MatchResult::Nobody);
     }
 
     #[test]
@@ -513,9 +517,9 @@ mod tests {
         let accounts = [account(1, &[("name", "Lind, Ada"), ("born", "1990-01-02")]), account(2, &[("name", "Oleg Żak")])];
         let index = AccountIndex::new(&rules, &accounts, &[0, 1]);
         let find = |pairs: &[(&str, &str)]| index.find(&record(pairs), |_| true);
-        assert_eq!(find(&[("name", "ada lind"), ("born", "1990-01-02")]), Found::One { it: 0, rule: 0 });
-        assert!(matches!(find(&[("name", "ada lind"), ("born", "1991-01-02")]), Found::Doubtful { it: 0, rule: 1, .. }));
-        assert!(matches!(find(&[("name", "Zak Oleg"), ("born", "1980-05-05")]), Found::Doubtful { it: 1, rule: 1, .. }));
+        assert_eq!(find(&[("name", "ada lind"), ("born", "1990-01-02")]), MatchResult::One { it: 0, rule: 0 });
+        assert!(matches!(find(&[("name", "ada lind"), ("born", "1991-01-02")]), MatchResult::Doubtful { it: 0, rule: 1, .. }));
+        assert!(matches!(find(&[("name", "Zak Oleg"), ("born", "1980-05-05")]), MatchResult::Doubtful { it: 1, rule: 1, .. }));
     }
 
     #[test]

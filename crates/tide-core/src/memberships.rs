@@ -31,7 +31,7 @@ pub struct Group {
 
 /// What became of a group that was looked at again.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) enum Noted {
+pub(crate) enum IndexedMembership {
     /// It is new, gone or called otherwise: anybody may be concerned.
     Otherwise,
     /// These joined or left.
@@ -49,7 +49,7 @@ pub fn member_value(attribute: &str, account: &Account, by_name: bool) -> Value 
 
 /// The groups of all systems whose memberships follow rules.
 #[derive(Debug, Default)]
-pub struct Memberships {
+pub struct MembershipRules {
     systems: BTreeSet<String>,
     groups: HashMap<AccountId, (String, Group)>,
     by_name: HashMap<(String, String), AccountId>,
@@ -75,7 +75,7 @@ pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
     rules.systems.iter().filter(|(_, system)| system.types.values().any(concerns)).map(|(name, _)| name.clone()).collect()
 }
 
-impl Memberships {
+impl MembershipRules {
     /// The groups of a population in systems whose memberships follow rules.
     pub fn of(rules: &RuleSet, population: &Population) -> Self {
         Self::within(systems(rules), population)
@@ -87,7 +87,7 @@ impl Memberships {
     }
 
     fn within(systems: BTreeSet<String>, population: &Population) -> Self {
-        let mut all = Memberships { systems, ..Memberships::default() };
+        let mut all = MembershipRules { systems, ..MembershipRules::default() };
         if !all.systems.is_empty() {
             let owner: FxHashSet<AccountId> = population.links.iter().map(|link| link.account).collect();
             for account in &population.accounts {
@@ -153,7 +153,7 @@ impl Memberships {
     }
 
     /// Notes a group as it is now.
-    pub(crate) fn note(&mut self, account: &Account, owned: bool) -> Noted {
+    pub(crate) fn note(&mut self, account: &Account, owned: bool) -> IndexedMembership {
         let gone = account.absent_since.is_some() || account.fault.is_some();
         let now = (!gone).then(|| read(account, owned));
         let before = self.groups.remove(&account.id).map(|(_, group)| group);
@@ -186,7 +186,7 @@ impl Memberships {
         if let Some(now) = now {
             self.groups.insert(account.id, (account.system.clone(), now));
         }
-        if same { Noted::Members(left.into_iter().chain(joined).collect()) } else { Noted::Otherwise }
+        if same { IndexedMembership::Members(left.into_iter().chain(joined).collect()) } else { IndexedMembership::Otherwise }
     }
 }
 
@@ -248,18 +248,18 @@ mod tests {
 
     #[test]
     fn only_who_joined_or_left_is_told_and_a_name_is_found_however_it_is_spelt() {
-        let mut all = Memberships { systems: BTreeSet::from(["harbour".to_owned()]), ..Memberships::default() };
-        assert_eq!(all.note(&group(&["uid=ada,dc=x", "uid=bo,dc=x"]), false), Noted::Otherwise, "it is new");
+        let mut all = MembershipRules { systems: BTreeSet::from(["harbour".to_owned()]), ..MembershipRules::default() };
+        assert_eq!(all.note(&group(&["uid=ada,dc=x", "uid=bo,dc=x"]), false), IndexedMembership::Otherwise, "it is new");
         assert_eq!(all.held_by(&ada()), BTreeSet::from([7]));
         assert_eq!(all.find("harbour", "CN=Deck, DC=x").map(|(id, group)| (id, group.label.as_str())), Some((7, "deck")));
         assert_eq!(all.find("harbour", "DECK").map(|(id, _)| id), Some(7));
         let bo = hash("harbour", &folded("uid=bo,dc=x"));
-        assert_eq!(all.note(&group(&["uid=ada,dc=x"]), false), Noted::Members(vec![bo]));
-        assert_eq!(all.note(&group(&[]), false), Noted::Members(vec![hash("harbour", &folded("uid=ada,dc=x"))]));
+        assert_eq!(all.note(&group(&["uid=ada,dc=x"]), false), IndexedMembership::Members(vec![bo]));
+        assert_eq!(all.note(&group(&[]), false), IndexedMembership::Members(vec![hash("harbour", &folded("uid=ada,dc=x"))]));
         assert!(all.held_by(&ada()).is_empty());
         assert_eq!(all.get(7).map(|group| group.attribute.as_str()), Some("members"), "nothing says what it is");
         let gone = Account { absent_since: Some("2026-11-01T00:00:00Z".parse().expect("a moment")), ..group(&["uid=ada,dc=x"]) };
-        assert_eq!(all.note(&gone, false), Noted::Otherwise);
+        assert_eq!(all.note(&gone, false), IndexedMembership::Otherwise);
         assert!(all.find("harbour", "deck").is_none());
     }
 }

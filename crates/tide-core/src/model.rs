@@ -1,6 +1,6 @@
 //! The records that a decision is made from.
 
-use crate::matching::Answer;
+use crate::matching::MatchAnswer;
 use crate::roles::KeptRoles;
 use crate::schema::Schema;
 use crate::states::LinkOrigin;
@@ -149,7 +149,7 @@ impl fmt::Display for LinkBasis {
 
 /// What a target made of values that we sent: remembered, so that it is not chased.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Normalised {
+pub struct Normalization {
     /// What we sent.
     pub sent: Vec<Value>,
     /// What the system then held.
@@ -158,7 +158,7 @@ pub struct Normalised {
 
 /// A generated value that was given, and is never given to anybody else.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Reserved {
+pub struct ReservedValue {
     /// The type of identity.
     pub kind: ObjectType,
     /// The attribute.
@@ -201,45 +201,45 @@ pub struct Population {
     /// All open links.
     pub links: Vec<Link>,
     /// What targets made of our values, by account and attribute.
-    pub normalised: HashMap<(AccountId, String), Normalised>,
+    pub normalizations: HashMap<(AccountId, String), Normalization>,
     /// Values that we gave to attributes which others write too, by account and attribute.
-    pub given: HashMap<(AccountId, String), Vec<Value>>,
+    pub managed_values: HashMap<(AccountId, String), Vec<Value>>,
     /// Generated values that were ever given, and to whom.
-    pub reserved: Vec<Reserved>,
+    pub reserved_values: Vec<ReservedValue>,
     /// The systems by name.
     pub systems: BTreeMap<String, SystemFacts>,
     /// What people said about matches.
-    pub answers: Vec<Answer>,
+    pub match_answers: Vec<MatchAnswer>,
     /// How many changes of a kind a system got within so many hours before, those that a person let through left out.
-    pub recent: BTreeMap<(String, String, u32), usize>,
+    pub recent_change_counts: BTreeMap<(String, String, u32), usize>,
     /// Who gets a change of a kind in a system at this moment: it is in a queue or on its way, and not among the recent ones yet. One that
     /// belongs to nobody is known by its account.
     pub in_flight: InFlight,
     /// What a person said of changes that a guard held, by their fingerprints.
-    pub overrides: HashMap<String, Override>,
+    pub guard_overrides: HashMap<String, GuardOverride>,
     /// What was said of changes that need a yes, by their fingerprints.
-    pub approved: HashMap<String, crate::approvals::Said>,
+    pub approvals: HashMap<String, crate::approvals::ApprovalState>,
     /// What accounts held before somebody changed them in their system.
-    pub changed_there: HashMap<AccountId, Attributes>,
+    pub drift_baseline: HashMap<AccountId, Attributes>,
     /// Departures that operators asked for, by identity.
     pub departures: BTreeMap<String, crate::lifecycle::Departure>,
     /// When somebody was last claimed back, though they used nothing.
-    pub claimed: BTreeMap<String, Timestamp>,
+    pub reactivations: BTreeMap<String, Timestamp>,
     /// Roles that were given by hand.
-    pub grants: Vec<crate::roles::Grant>,
+    pub role_grants: Vec<crate::roles::RoleGrant>,
     /// Passwords that were set in one place, and are on their way to the others.
-    pub passwords: Vec<PasswordSet>,
+    pub password_sets: Vec<PendingPassword>,
     /// The marks of the hashes that accounts were given, which are carried from another directory.
-    pub carried: HashMap<AccountId, String>,
+    pub password_hash_marks: HashMap<AccountId, String>,
     /// Memberships that rules gave.
-    pub joined: Vec<Joined>,
+    pub rule_memberships: Vec<RuleMembership>,
     /// What we did to accounts and cannot be seen in them.
-    pub acts: HashMap<AccountId, Acts>,
+    pub write_history: HashMap<AccountId, WriteHistory>,
 }
 
 /// A password that was set in one place; the password itself is not known here.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PasswordSet {
+pub struct PendingPassword {
     /// Its number.
     pub id: i64,
     /// Whose it is; none where it is told by the account.
@@ -247,20 +247,20 @@ pub struct PasswordSet {
     /// The account at which it was set.
     pub account: Option<AccountId>,
     /// When.
-    pub made: Timestamp,
+    pub created_at: Timestamp,
     /// Is it to be changed at the next log-in?
     pub must_change: bool,
 }
 
 /// A membership that a rule gave: it is ours to take away.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Joined {
+pub struct RuleMembership {
     /// Who is a member.
     pub identity: String,
     /// The group's account.
     pub group: AccountId,
     /// Since when.
-    pub made: Timestamp,
+    pub created_at: Timestamp,
     /// The member's name as it was written into the group: after a rename, the group may still hold this former name.
     pub member: String,
     /// The same, as [`crate::references::folded`] writes it.
@@ -280,7 +280,7 @@ pub struct MemberName {
 
 /// What we did to an account and cannot be seen in it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Acts {
+pub struct WriteHistory {
     /// When we last set its password.
     pub password: Option<Timestamp>,
     /// When we deleted it.
@@ -289,7 +289,7 @@ pub struct Acts {
 
 /// What a person said of a change that a guard held.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Override {
+pub struct GuardOverride {
     /// It is sent after all; or else it is dropped, while it stays the same.
     pub release: bool,
     /// Who said so.

@@ -7,7 +7,7 @@ use crate::decide::people::Person;
 use crate::decide::{Change, Outcome};
 use crate::expr::{Program, Values};
 use crate::lifecycle::later;
-use crate::memberships::Memberships;
+use crate::memberships::MembershipRules;
 use crate::model::{ObjectType, Population, Stage};
 use crate::reasons::Place;
 use crate::rules::RuleSet;
@@ -18,11 +18,11 @@ use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 
 /// What happened longer ago is not told any more: a rule that is new tells of nothing old.
-const FRESH: SignedDuration = SignedDuration::from_hours(72);
+const MAX_AGE: SignedDuration = SignedDuration::from_hours(72);
 
 /// Who is told.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum To {
+pub enum RecipientRule {
     /// Whoever works with the service.
     Operators,
     /// The person whom it is about.
@@ -35,7 +35,7 @@ pub enum To {
 
 /// Something that is told.
 #[derive(Debug, Clone)]
-pub struct NoticeRule {
+pub struct NotificationRule {
     /// Its name.
     pub name: String,
     /// What happens.
@@ -45,7 +45,7 @@ pub struct NoticeRule {
     /// About whom; everybody if nothing is said.
     pub when: Option<Program>,
     /// Who is told.
-    pub to: To,
+    pub to: RecipientRule,
     /// What is told.
     pub text: Program,
     /// Who carries it; without it, it stays among the notices.
@@ -75,7 +75,7 @@ pub enum Recipient {
 
 /// A notice that is to be told, unless it was.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Notice {
+pub struct Notification {
     /// The rule, by its name.
     pub rule: String,
     /// Under which it is told once.
@@ -97,15 +97,15 @@ pub struct Notice {
 }
 
 /// One rule for one person.
-struct Telling<'a> {
-    rule: &'a NoticeRule,
+struct NotificationContext<'a> {
+    rule: &'a NotificationRule,
     person: &'a Person,
 }
 
-impl Telling<'_> {
+impl NotificationContext<'_> {
     /// The notice; nothing when the rule is not about them, or nobody is there to be told.
-    fn notice(&self, about: Option<String>, once: &str, owners: &[Recipient]) -> Option<Notice> {
-        let Telling { rule, person } = self;
+    fn notice(&self, about: Option<String>, once: &str, owners: &[Recipient]) -> Option<Notification> {
+        let NotificationContext { rule, person } = self;
         let values = Values { account: None, identity: Some(&person.attributes) };
         let text = match rule.text.run(&values) {
             Ok(values) => show(&values),
@@ -113,12 +113,12 @@ impl Telling<'_> {
             Err(error) => format!("{} ({error} in {})", person.label, rule.text.source()),
         };
         let to = match &rule.to {
-            To::Operators => vec![Recipient::Operators],
-            To::Themselves => vec![Recipient::Identity(person.id.clone())],
-            To::Owner => owners.to_vec(),
-            To::Reference(name) => person.attributes.get(name).iter().map(|id| Recipient::Identity(id.to_string())).collect(),
+            RecipientRule::Operators => vec![Recipient::Operators],
+            RecipientRule::Themselves => vec![Recipient::Identity(person.id.clone())],
+            RecipientRule::Owner => owners.to_vec(),
+            RecipientRule::Reference(name) => person.attributes.get(name).iter().map(|id| Recipient::Identity(id.to_string())).collect(),
         };
-        (!to.is_empty()).then(|| Notice {
+        (!to.is_empty()).then(|| Notification {
             rule: rule.name.clone(),
             key: [rule.name.as_str(), &person.id, about.as_deref().unwrap_or_default(), once].join("|"),
             identity: person.id.clone(),
@@ -141,25 +141,25 @@ impl Telling<'_> {
 pub(crate) fn decide(
     rules: &RuleSet,
     population: &Population,
-    memberships: &Memberships,
+    memberships: &MembershipRules,
     people: &[Person],
     now: Timestamp,
     outcome: &mut Outcome,
 ) {
-    if rules.notices.is_empty() {
+    if rules.notifications.is_empty() {
         return;
     }
     let made: HashSet<&str> =
         population.links.iter().filter(|link| link.basis.origin == LinkOrigin::Created).map(|l| l.identity.as_str()).collect();
-    let mut joined: HashMap<&str, Vec<&crate::model::Joined>> = HashMap::new();
-    for one in &population.joined {
+    let mut joined: HashMap<&str, Vec<&crate::model::RuleMembership>> = HashMap::new();
+    for one in &population.rule_memberships {
         joined.entry(&one.identity).or_default().push(one);
     }
     let zone = rules.zone(ObjectType::Person);
-    let fresh = |at: Timestamp| now.duration_since(at) <= FRESH;
+    let fresh = |at: Timestamp| now.duration_since(at) <= MAX_AGE;
     for person in people.iter().filter(|person| person.held.is_none()) {
-        for rule in &rules.notices {
-            let telling = Telling { rule, person };
+        for rule in &rules.notifications {
+            let telling = NotificationContext { rule, person };
             match rule.on {
                 NotificationEvent::Ready | NotificationEvent::Arrived | NotificationEvent::Leaving | NotificationEvent::Left => {
                     let stage = match rule.on {
@@ -170,12 +170,12 @@ pub(crate) fn decide(
                     };
                     let ours = made.contains(person.id.as_str()) || matches!(rule.on, NotificationEvent::Leaving | NotificationEvent::Left);
                     let Some(since) = person.since.filter(|since| person.stage == stage && ours && fresh(*since)) else { continue };
-                    if !person.unready && telling.fits() {
-                        outcome.notices.extend(telling.notice(None, &since.to_string(), &[]));
+                    if !person.before_prestart && telling.fits() {
+                        outcome.notifications.extend(telling.notice(None, &since.to_string(), &[]));
                     }
                 }
                 NotificationEvent::JoinedGroup => {
-                    for one in joined.get(person.id.as_str()).into_iter().flatten().filter(|one| fresh(one.made)) {
+                    for one in joined.get(person.id.as_str()).into_iter().flatten().filter(|one| fresh(one.created_at)) {
                         let Some(group) = memberships.get(one.group).filter(|_| telling.fits()) else { continue };
                         let system = memberships.system(one.group).unwrap_or_default();
                         if rule.system.as_deref().is_some_and(|only| only != system) {
@@ -183,16 +183,16 @@ pub(crate) fn decide(
                         }
                         let owners: Vec<Recipient> =
                             group.owners.iter().map(|owner| Recipient::Account(system.to_owned(), owner.clone())).collect();
-                        outcome.notices.extend(telling.notice(Some(group.label.clone()), &one.made.to_string(), &owners));
+                        outcome.notifications.extend(telling.notice(Some(group.label.clone()), &one.created_at.to_string(), &owners));
                     }
                 }
                 NotificationEvent::NotArrived => not_arrived(&telling, population, &zone, now, outcome),
                 NotificationEvent::AwaitingApproval => {}
                 // Who waits is known when everybody was looked at: [`settle`] keeps those.
                 NotificationEvent::NoSeat => {
-                    if person.gone.is_none() && telling.fits() {
+                    if person.out_reason.is_none() && telling.fits() {
                         let since = person.since.map(|at| at.to_string()).unwrap_or_default();
-                        outcome.notices.extend(telling.notice(None, &since, &[]));
+                        outcome.notifications.extend(telling.notice(None, &since, &[]));
                     }
                 }
             }
@@ -200,9 +200,15 @@ pub(crate) fn decide(
     }
 }
 
-fn not_arrived(telling: &Telling<'_>, population: &Population, zone: &jiff::tz::TimeZone, now: Timestamp, outcome: &mut Outcome) {
-    let Telling { rule, person } = telling;
-    if person.gone.is_some() || person.barred {
+fn not_arrived(
+    telling: &NotificationContext<'_>,
+    population: &Population,
+    zone: &jiff::tz::TimeZone,
+    now: Timestamp,
+    outcome: &mut Outcome,
+) {
+    let NotificationContext { rule, person } = telling;
+    if person.out_reason.is_some() || person.access_suspended {
         return;
     }
     let mut accounts = person.linked.iter().map(|&at| &population.accounts[at]);
@@ -226,22 +232,22 @@ fn not_arrived(telling: &Telling<'_>, population: &Population, zone: &jiff::tz::
         outcome.due.push((person.id.clone(), at));
         return;
     }
-    outcome.notices.extend(telling.notice(Some(account.system.clone()), &format!("{since}|{count}"), &[]));
+    outcome.notifications.extend(telling.notice(Some(account.system.clone()), &format!("{since}|{count}"), &[]));
 }
 
 /// Takes out what is not so: a welcome waits until everything is done, and only who waits for a seat is said to.
 pub(crate) fn settle(rules: &RuleSet, outcome: &mut Outcome) {
-    if outcome.notices.is_empty() {
+    if outcome.notifications.is_empty() {
         return;
     }
     let busy: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
     let seat = |change: &Change| {
-        let licence = change.claims.first().and_then(|claim| rules.licences.get(claim.licence))?;
+        let licence = change.claims.first().and_then(|claim| rules.licenses.get(claim.licence))?;
         let held = change.is_held_by(HoldCause::WaitingForSeat);
         held.then(|| (change.identity.clone(), licence.name.clone()))
     };
     let seats: HashMap<String, String> = outcome.changes.iter().filter_map(seat).collect();
-    outcome.notices.retain_mut(|notice| match notice.event {
+    outcome.notifications.retain_mut(|notice| match notice.event {
         NotificationEvent::Ready | NotificationEvent::Arrived => !busy.contains(notice.identity.as_str()),
         NotificationEvent::NoSeat => match seats.get(&notice.identity) {
             Some(licence) => {
@@ -253,5 +259,5 @@ pub(crate) fn settle(rules: &RuleSet, outcome: &mut Outcome) {
         },
         _ => true,
     });
-    outcome.notices.sort_by(|a, b| a.key.cmp(&b.key));
+    outcome.notifications.sort_by(|a, b| a.key.cmp(&b.key));
 }

@@ -3,7 +3,7 @@
 use crate::expr::{Program, Root, Values};
 use crate::lifecycle::DepartureAct;
 use crate::model::ObjectType;
-use crate::rules::{Mapping, RecordFilter, RuleSet, TypeRules, WhenOut, WhenUnowned};
+use crate::rules::{Mapping, OnOrphaned, OnOutOfScope, RecordFilter, RuleSet, TypeRules};
 use crate::schema::Schema;
 use crate::value::{Attributes, Value};
 use std::collections::BTreeSet;
@@ -156,9 +156,9 @@ fn writes(types: &TypeRules, target: &Target, state: Option<String>) -> Vec<Perm
     let kept: BTreeSet<String> = written.iter().filter(|name| !names_itself(target, name)).cloned().collect();
     all.push(target.permission(Operation::Write, kept, "outbound mappings and departure steps write these values"));
     if let Some(state) = &state {
-        let reason = match types.when_out {
-            WhenOut::Disable => "accounts out of scope are disabled, and enabled again",
-            WhenOut::Leave => "accounts are enabled and disabled",
+        let reason = match types.on_out_of_scope {
+            OnOutOfScope::Disable => "accounts out of scope are disabled, and enabled again",
+            OnOutOfScope::Leave => "accounts are enabled and disabled",
         };
         all.push(target.permission(Operation::Write, [state.clone()].into(), reason));
     }
@@ -191,8 +191,8 @@ fn is_state(target: &Target, mapping: &Mapping) -> bool {
 
 /// Are accounts switched off without a mapping of their state?
 fn switches_state(types: &TypeRules) -> bool {
-    types.when_out == WhenOut::Disable
-        || types.when_unowned == WhenUnowned::Disable
+    types.on_out_of_scope == OnOutOfScope::Disable
+        || types.on_orphaned == OnOrphaned::Disable
         || types.departure.iter().any(|step| matches!(step.act, DepartureAct::Disable))
 }
 
@@ -261,7 +261,7 @@ fn read(types: &TypeRules) -> BTreeSet<String> {
         .flat_map(|rule| rule.account.iter().chain(rule.agree.iter().map(|value| &value.account)))
         .chain(types.inbound.iter().map(|mapping| &mapping.program))
         .chain(types.scope.conditions.iter().map(|condition| &condition.when))
-        .chain(types.hands_off.conditions.iter().map(|condition| &condition.when));
+        .chain(types.protected.conditions.iter().map(|condition| &condition.when));
     for program in programs {
         names.extend(program.reads().iter().filter(|(root, _)| *root == Root::Account).map(|(_, name)| name.clone()));
     }

@@ -52,7 +52,7 @@ pub struct RoleValue {
 
 /// A role that was given by hand.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Grant {
+pub struct RoleGrant {
     /// To whom.
     pub identity: String,
     /// The role.
@@ -65,7 +65,7 @@ pub struct Grant {
     pub principal: String,
 }
 
-impl Grant {
+impl RoleGrant {
     /// Does it hold at a moment?
     pub fn holds(&self, now: Timestamp) -> bool {
         self.from.is_none_or(|from| from <= now) && self.until.is_none_or(|until| now < until)
@@ -79,7 +79,7 @@ impl Grant {
 
 /// A role that somebody holds, and by what.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Held {
+pub struct HeldRole {
     /// The role.
     pub role: String,
     /// By what.
@@ -125,7 +125,7 @@ impl fmt::Display for RoleSource {
 
 /// Where roles differ about one attribute of somebody.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Conflict {
+pub struct RoleConflict {
     /// Whose.
     pub identity: String,
     /// What people call them.
@@ -140,7 +140,7 @@ pub struct Conflict {
 
 /// The value of an attribute that roles decide.
 #[derive(Debug, Clone)]
-pub struct Won<'r> {
+pub struct ResolvedValue<'r> {
     /// The role whose value counts.
     pub role: &'r Role,
     /// Its rule.
@@ -152,7 +152,7 @@ pub struct Won<'r> {
 }
 
 /// The roles that are only kept for a while: of what an identity held before, those that nothing gives it any more.
-pub fn kept(rules: &RuleSet, stored: &Identity, held: &[Held], now: Timestamp) -> KeptRoles {
+pub fn kept(rules: &RuleSet, stored: &Identity, held: &[HeldRole], now: Timestamp) -> KeptRoles {
     let (kind, before) = (stored.kind, &stored.attributes);
     let zone = rules.zone(kind);
     let had = |role: &Role| before.get(ROLES).iter().any(|value| value.to_string() == role.name);
@@ -167,7 +167,13 @@ pub fn kept(rules: &RuleSet, stored: &Identity, held: &[Held], now: Timestamp) -
 /// # Errors
 ///
 /// A condition that cannot be answered.
-pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: &[&Grant], now: Timestamp) -> Result<Vec<Held>, Reason> {
+pub fn held(
+    rules: &RuleSet,
+    kind: ObjectType,
+    attributes: &Attributes,
+    grants: &[&RoleGrant],
+    now: Timestamp,
+) -> Result<Vec<HeldRole>, Reason> {
     let values = Values { account: None, identity: Some(attributes) };
     let mut all: BTreeMap<&str, RoleSource> = BTreeMap::new();
     for role in rules.roles.iter().filter(|role| role.kind == kind) {
@@ -188,7 +194,7 @@ pub fn held(rules: &RuleSet, kind: ObjectType, attributes: &Attributes, grants: 
 }
 
 /// Roles with those that they bring.
-fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -> Vec<Held> {
+fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -> Vec<HeldRole> {
     let mut left: Vec<&str> = all.keys().copied().collect();
     while let Some(name) = left.pop() {
         let Some(role) = rules.roles.iter().find(|role| role.name == name) else { continue };
@@ -199,11 +205,11 @@ fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -
             }
         }
     }
-    all.into_iter().map(|(role, source)| Held { role: role.to_owned(), source }).collect()
+    all.into_iter().map(|(role, source)| HeldRole { role: role.to_owned(), source }).collect()
 }
 
 /// The roles that somebody holds, with those that are kept and what they bring.
-pub fn with_kept(rules: &RuleSet, held: Vec<Held>, kept: &KeptRoles) -> Vec<Held> {
+pub fn with_kept(rules: &RuleSet, held: Vec<HeldRole>, kept: &KeptRoles) -> Vec<HeldRole> {
     if kept.is_empty() {
         return held;
     }
@@ -223,7 +229,12 @@ pub fn with_kept(rules: &RuleSet, held: Vec<Held>, kept: &KeptRoles) -> Vec<Held
 /// # Errors
 ///
 /// A value that cannot be worked out.
-pub fn values<'r>(rules: &'r RuleSet, kind: ObjectType, attributes: &Attributes, held: &BTreeSet<&str>) -> Result<Vec<Won<'r>>, Reason> {
+pub fn values<'r>(
+    rules: &'r RuleSet,
+    kind: ObjectType,
+    attributes: &Attributes,
+    held: &BTreeSet<&str>,
+) -> Result<Vec<ResolvedValue<'r>>, Reason> {
     let Some(declared) = rules.identities.get(&kind) else { return Ok(Vec::new()) };
     let read = Values { account: None, identity: Some(attributes) };
     let mut roles: Vec<&Role> = rules.roles.iter().filter(|role| role.kind == kind && held.contains(role.name.as_str())).collect();
@@ -253,12 +264,12 @@ pub fn values<'r>(rules: &'r RuleSet, kind: ObjectType, attributes: &Attributes,
                     values.push(one);
                 }
             }
-            all.push(Won { role, value, values, over: Vec::new() });
+            all.push(ResolvedValue { role, value, values, over: Vec::new() });
             continue;
         }
         let over =
             candidates.into_iter().skip(1).filter(|(.., values)| *values != first).map(|(role, _, values)| (role.name.clone(), values));
-        all.push(Won { role, value, over: over.collect(), values: first });
+        all.push(ResolvedValue { role, value, over: over.collect(), values: first });
     }
     Ok(all)
 }

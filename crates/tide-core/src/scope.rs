@@ -4,7 +4,7 @@ mod filters;
 mod groups;
 mod ldap_filter;
 
-pub use groups::{Groups, Membership};
+pub use groups::{Groups, MembershipFact};
 pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
 pub use ldap_filter::{SERVER_FILTERS, filter_answer, is_server_side};
 pub(crate) use ldap_filter::{depends_on_back_links, filter_problem, groups_named};
@@ -18,7 +18,7 @@ use tide_ldap::Dn;
 
 /// Where a record stands to a scope.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Standing {
+pub enum ScopeDecision {
     /// It takes part.
     In,
     /// It does not, and why.
@@ -32,25 +32,25 @@ pub const DN: &str = "dn";
 
 /// A record that is tested against a scope.
 #[derive(Default)]
-pub struct Subject<'a> {
+pub struct ScopeSubject<'a> {
     /// What conditions read.
     pub values: Values<'a>,
     /// Its accounts: the one in the scope's own system, or all that feed an identity.
     pub accounts: &'a [&'a Account],
 }
 
-impl Subject<'_> {
+impl ScopeSubject<'_> {
     fn dn(&self) -> Option<&str> {
         self.values.account?.get(DN).first().and_then(Value::as_text)
     }
 }
 
 /// Tests a record against a scope.
-pub fn standing(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> Standing {
+pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) -> ScopeDecision {
     let values = &subject.values;
     if !scope.within.is_empty() {
         let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
-            return Standing::Unclear(Reason::by("it has no place in a tree, and the scope names containers", &scope.within[0].place));
+            return ScopeDecision::Unclear(Reason::by("it has no place in a tree, and the scope names containers", &scope.within[0].place));
         };
         if !scope.within.iter().any(|container| inside(&place, container)) {
             let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
@@ -61,14 +61,14 @@ pub fn standing(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> St
             } else {
                 format!("its container is not inside {}", wanted.join(" or "))
             };
-            return Standing::Out(Reason::by(text, &scope.within[0].place));
+            return ScopeDecision::Out(Reason::by(text, &scope.within[0].place));
         }
     }
     if !scope.except.is_empty()
         && let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok())
         && let Some(container) = scope.except.iter().find(|container| inside(&place, container))
     {
-        return Standing::Out(Reason::by(format!("its container is left out: {}", container.dn), &container.place));
+        return ScopeDecision::Out(Reason::by(format!("its container is left out: {}", container.dn), &container.place));
     }
     if let Some(standing) = by_groups(scope, subject, groups) {
         return standing;
@@ -76,29 +76,29 @@ pub fn standing(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> St
     if let (Some(filter), Some(account)) = (&scope.filter, values.account) {
         match filters::holds(&filter.filter, account, subject.accounts, groups) {
             Some(true) => {}
-            Some(false) => return Standing::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place)),
+            Some(false) => return ScopeDecision::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place)),
             None => {
                 let text = format!(
                     "the server evaluates the filter {}, and has not done so for this entry: the next full read does",
                     filter.source
                 );
-                return Standing::Unclear(Reason::by(text, &filter.place));
+                return ScopeDecision::Unclear(Reason::by(text, &filter.place));
             }
         }
     }
     for condition in &scope.conditions {
         match condition.when.holds(values) {
             Ok(true) => {}
-            Ok(false) => return Standing::Out(Reason::by(condition.otherwise.clone(), &condition.place)),
+            Ok(false) => return ScopeDecision::Out(Reason::by(condition.otherwise.clone(), &condition.place)),
             Err(error) => {
-                return Standing::Unclear(Reason::by(
+                return ScopeDecision::Unclear(Reason::by(
                     format!("the condition {} cannot be answered: {error}", condition.when.source()),
                     &condition.place,
                 ));
             }
         }
     }
-    Standing::In
+    ScopeDecision::In
 }
 
 fn inside(place: &Dn, container: &Container) -> bool {
@@ -109,24 +109,24 @@ fn inside(place: &Dn, container: &Container) -> bool {
 }
 
 /// What the groups of a scope say; nothing when they let the record through.
-fn by_groups(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> Option<Standing> {
+fn by_groups(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) -> Option<ScopeDecision> {
     let of = |group: &GroupScope| groups.member(group, subject.accounts);
     for group in &scope.not_groups {
         match of(group) {
-            Membership::Member => {
-                return Some(Standing::Out(Reason::by(format!("it is a member of {}, which is left out", group.name), &group.place)));
+            MembershipFact::Member => {
+                return Some(ScopeDecision::Out(Reason::by(format!("it is a member of {}, which is left out", group.name), &group.place)));
             }
-            Membership::Unknown(why) => return Some(Standing::Unclear(Reason::by(why, &group.place))),
-            Membership::Not(_) => {}
+            MembershipFact::Unknown(why) => return Some(ScopeDecision::Unclear(Reason::by(why, &group.place))),
+            MembershipFact::Not(_) => {}
         }
     }
     let first = scope.groups.first()?;
     let mut doubts = Vec::new();
     for group in &scope.groups {
         match of(group) {
-            Membership::Member => return None,
-            Membership::Unknown(why) => return Some(Standing::Unclear(Reason::by(why, &group.place))),
-            Membership::Not(broken) => doubts.extend(broken),
+            MembershipFact::Member => return None,
+            MembershipFact::Unknown(why) => return Some(ScopeDecision::Unclear(Reason::by(why, &group.place))),
+            MembershipFact::Not(broken) => doubts.extend(broken),
         }
     }
     let names: Vec<&str> = scope.groups.iter().map(|group| group.name.as_str()).collect();
@@ -135,13 +135,13 @@ fn by_groups(scope: &Scope, subject: &Subject<'_>, groups: &Groups<'_>) -> Optio
     if !doubts.is_empty() {
         text.push_str(&format!(" (as far as can be told: {} could not be read)", doubts.join(", ")));
     }
-    Some(Standing::Out(Reason::by(text, &first.place)))
+    Some(ScopeDecision::Out(Reason::by(text, &first.place)))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::{Known, Program, Root};
+    use crate::expr::{ExprScope, Program, Root};
     use crate::reasons::Place;
     use crate::value::Attributes;
 
@@ -151,10 +151,10 @@ mod tests {
 
     fn of(scope: &Scope, dn: &str) -> String {
         let account: Attributes = [(DN.to_owned(), vec![Value::text(dn)])].into_iter().collect();
-        let subject = Subject { values: Values { account: Some(&account), ..Values::default() }, accounts: &[] };
+        let subject = ScopeSubject { values: Values { account: Some(&account), ..Values::default() }, accounts: &[] };
         match standing(scope, &subject, &Groups::default()) {
-            Standing::In => "in".into(),
-            Standing::Out(reason) | Standing::Unclear(reason) => reason.text,
+            ScopeDecision::In => "in".into(),
+            ScopeDecision::Out(reason) | ScopeDecision::Unclear(reason) => reason.text,
         }
     }
 
@@ -179,14 +179,14 @@ mod tests {
 
     #[test]
     fn a_condition_gives_its_own_words() {
-        let when = Program::compile("account.kind == 'crew'", &Known::open(&[Root::Account])).expect("compiles");
+        let when = Program::compile("account.kind == 'crew'", &ExprScope::open(&[Root::Account])).expect("compiles");
         let scope = Scope {
             conditions: vec![crate::rules::Condition { when, otherwise: "not crew".into(), place: Place::default() }],
             ..Scope::default()
         };
         let account: Attributes = [("kind".into(), vec![Value::text("guest")])].into_iter().collect();
         let values = Values { account: Some(&account), ..Values::default() };
-        let subject = Subject { values, accounts: &[] };
-        assert_eq!(standing(&scope, &subject, &Groups::default()), Standing::Out(Reason::by("not crew", &Place::default())));
+        let subject = ScopeSubject { values, accounts: &[] };
+        assert_eq!(standing(&scope, &subject, &Groups::default()), ScopeDecision::Out(Reason::by("not crew", &Place::default())));
     }
 }

@@ -1,6 +1,6 @@
 //! Approvals as rules say them: what is picked, what is held, and what a wrong rule is told.
 
-use tide_core::approvals::Said;
+use tide_core::approvals::ApprovalState;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
@@ -97,11 +97,11 @@ fn a_condition_picks_and_levels_are_reached_one_after_the_other() {
     let second = outcome.changes.iter().find(|change| change.identity == id(&outcome, "2")).expect("there");
     assert_eq!(second.approval.as_ref().map(|asked| asked.of.clone()), Some(vec![vec![id(&outcome, "1")], vec![]]));
     let print = second.fingerprint.clone();
-    population.approved.insert(print.clone(), Said { yes: vec!["ada".into()], ..Said::default() });
+    population.approvals.insert(print.clone(), ApprovalState { yes: vec!["ada".into()], ..ApprovalState::default() });
     assert_eq!(made(&decide(&rules, &population, now()))[1].1, "waits for a yes (the deck): level 2 of 2, one of masters");
-    population.approved.insert(print.clone(), Said { yes: vec!["ada".into(), "bo".into()], ..Said::default() });
+    population.approvals.insert(print.clone(), ApprovalState { yes: vec!["ada".into(), "bo".into()], ..ApprovalState::default() });
     assert_eq!(made(&decide(&rules, &population, now()))[1].1, "");
-    population.approved.insert(print, Said { no: Some(("bo".into(), "not this year".into())), ..Said::default() });
+    population.approvals.insert(print, ApprovalState { no: Some(("bo".into(), "not this year".into())), ..ApprovalState::default() });
     assert!(made(&decide(&rules, &population, now()))[1].1.starts_with("refused by bo (“not this year”)"));
 }
 
@@ -119,7 +119,7 @@ fn what_waits_for_a_yes_is_no_part_of_a_landslide() {
     assert_eq!(made(&decide(&rules, &population, now()))[2], ("3".into(), String::new()));
     // With a yes each they are one too many together.
     for change in decide(&rules, &population, now()).changes {
-        population.approved.insert(change.fingerprint, Said { yes: vec!["ada".into()], ..Said::default() });
+        population.approvals.insert(change.fingerprint, ApprovalState { yes: vec!["ada".into()], ..ApprovalState::default() });
     }
     assert!(made(&decide(&rules, &population, now())).iter().all(|(_, hold)| hold.starts_with("held by a guard")));
 }

@@ -1,6 +1,6 @@
 //! What one change costs: as many records are read and evaluated among ten times the people.
 
-use tide_core::incremental::{Next, Records, Standing};
+use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::model::LinkBasis;
 use tide_core::rules::RuleFile;
 use tide_core::{Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value};
@@ -86,7 +86,7 @@ fn cost(count: usize) -> (usize, usize, usize) {
     let rules = rules();
     let mut population = population(count);
     let now = jiff::Timestamp::UNIX_EPOCH;
-    let (mut standing, _) = Standing::of(&rules, &population, now);
+    let (mut standing, _) = IncrementalState::of(&rules, &population, now);
     let n = count / 2 + 3;
     population.accounts[2 * n].attributes.set("title", vec![Value::text("Bosun")]);
     let (account, identity) = (population.accounts[2 * n].id, population.identities[n].id.clone());
@@ -99,10 +99,10 @@ fn cost(count: usize) -> (usize, usize, usize) {
     };
     let (mut asking, mut wanted) = standing.begin(Records { accounts: [account].into(), identities: [identity].into() });
     loop {
-        match standing.go_on(&mut asking, &rules, &part(&wanted), now) {
-            Next::Read(more) => wanted = more,
-            Next::Everybody => panic!("everybody would be decided about"),
-            Next::Decided(part) => return (part.read, part.evaluated, part.outcome.changes.len()),
+        match standing.advance(&mut asking, &rules, &part(&wanted), now) {
+            PassStep::Read(more) => wanted = more,
+            PassStep::FullDecision => panic!("everybody would be decided about"),
+            PassStep::Decided(part) => return (part.read, part.evaluated, part.outcome.changes.len()),
         }
     }
 }

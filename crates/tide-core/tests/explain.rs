@@ -1,7 +1,7 @@
 //! Why, and why not: everybody who fits is found, what belongs together is joined up, and nothing is announced that will not happen.
 
 use jiff::Timestamp;
-use tide_core::approvals::Said;
+use tide_core::approvals::ApprovalState;
 use tide_core::explain::{Explanation, explain, whom};
 use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
@@ -146,7 +146,7 @@ fn a_change_that_is_on_hold_is_not_announced() {
     assert_eq!(cause, Some(tide_core::HoldCause::AwaitingApproval), "{text}");
     // Approved, it will happen.
     let outcome = decide(&rules(), &world.0, at("2026-06-01T00:00:00Z"));
-    let approved = Said { yes: vec!["ada".into()], ..Said::default() };
-    world.0.approved.extend(outcome.changes.iter().map(|change| (change.fingerprint.clone(), approved.clone())));
+    let approved = ApprovalState { yes: vec!["ada".into()], ..ApprovalState::default() };
+    world.0.approvals.extend(outcome.changes.iter().map(|change| (change.fingerprint.clone(), approved.clone())));
     assert_eq!(states(&world), (ValueState::WillBeSet, None));
 }

@@ -6,7 +6,7 @@ use common::{World, line};
 use jiff::Timestamp;
 use tide_core::decide::{Change, ChangeKind, Verdict};
 use tide_core::model::LinkBasis;
-use tide_core::model::{Joined, PasswordSet};
+use tide_core::model::{PendingPassword, RuleMembership};
 use tide_core::notifications::Recipient;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
@@ -100,15 +100,21 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
             let there = account.attributes.get(&value.attribute).iter().filter(|one| !value.before.contains(one));
             let members = there.chain(&value.after).cloned().collect();
             account.attributes.set(&value.attribute, members);
-            world.population.joined.retain(|one| one.identity != change.identity || one.group != id);
+            world.population.rule_memberships.retain(|one| one.identity != change.identity || one.group != id);
             if change.kind == ChangeKind::Grant {
                 let member = value.after.first().map(ToString::to_string).unwrap_or_default();
                 let folded = tide_core::references::folded(&member);
-                world.population.joined.push(Joined { identity: change.identity.clone(), group: id, made: at, member, folded });
+                world.population.rule_memberships.push(RuleMembership {
+                    identity: change.identity.clone(),
+                    group: id,
+                    created_at: at,
+                    member,
+                    folded,
+                });
             }
         }
         ChangeKind::Delete => account.absent_since = Some(at),
-        ChangeKind::Password => world.population.acts.entry(id).or_default().password = Some(at),
+        ChangeKind::Password => world.population.write_history.entry(id).or_default().password = Some(at),
         _ => values.iter().for_each(|value| account.attributes.set(&value.attribute, value.after.clone())),
     }
 }
@@ -221,8 +227,8 @@ fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
     world.population.accounts[1].attributes.set("ends", vec![Value::text("2026-11-22")]);
     let outcome = world.decide();
     assert_eq!(sent(&outcome).len(), 1);
-    let before = tide_core::licenses::standing(&world.rules, &world.population, &outcome);
-    assert_eq!((before[0].used, before[0].waiting.len(), before[0].giving), (2, 1, 1));
+    let before = tide_core::licenses::license_usage(&world.rules, &world.population, &outcome);
+    assert_eq!((before[0].used, before[0].waiting.len(), before[0].would_free), (2, 1, 1));
     let outcome = on(&mut world, &outcome);
     assert_eq!(sent(&outcome), ["create Person 12: in scope, and no account of berthing matches"]);
     assert!(sent(&on(&mut world, &outcome)).is_empty());
@@ -318,7 +324,7 @@ fn who_uses_nothing_leaves_and_is_claimed_back_for_as_long_again() {
     let (first, _) = outcome.identities.iter().find(|(_, label)| label == "Person 1").expect("there");
     assert_eq!(first.attributes.get("leftBy"), [Value::text("unused")]);
     let id = first.id.clone();
-    world.population.claimed.insert(id.clone(), noon());
+    world.population.reactivations.insert(id.clone(), noon());
     let outcome = world.decide();
     assert!(stages(&outcome).iter().all(|(_, stage)| *stage == Stage::Active));
     let due = outcome.due.iter().filter(|(whose, _)| *whose == id).map(|(_, at)| *at).min();
@@ -361,7 +367,7 @@ text = '"Your account is ready"'
     sailor(&mut world, "1", &[]);
     sailor(&mut world, "2", &[("team", "Deck"), ("boss", "1")]);
     let told = |outcome: &Outcome| -> Vec<(String, String, Vec<Recipient>)> {
-        outcome.notices.iter().map(|one| (one.rule.clone(), one.text.clone(), one.to.clone())).collect()
+        outcome.notifications.iter().map(|one| (one.rule.clone(), one.text.clone(), one.to.clone())).collect()
     };
     let outcome = world.decide();
     assert_eq!(told(&outcome), [("seats".to_owned(), "Person 2 waits for a seat".to_owned(), vec![Recipient::Operators])]);
@@ -388,14 +394,14 @@ text = '"Your account is ready"'
         ("welcome".to_owned(), "Please welcome Person 2".to_owned(), vec![Recipient::Identity(boss)]),
     ];
     assert_eq!(told(&outcome), expected);
-    let keys: Vec<String> = outcome.notices.iter().map(|one| one.key.clone()).collect();
+    let keys: Vec<String> = outcome.notifications.iter().map(|one| one.key.clone()).collect();
     // Later it is told no more, but for those who did not come: after two days, and every seven.
     let at = |text: &str| decide(&world.rules, &world.population, text.parse().expect("valid"));
     let soon = at("2026-11-24T12:00:00Z");
-    assert!(soon.notices.iter().all(|one| keys.contains(&one.key)), "the same keys: {:?}", soon.notices);
+    assert!(soon.notifications.iter().all(|one| keys.contains(&one.key)), "the same keys: {:?}", soon.notifications);
     let invited = |text: &str| -> Vec<String> {
         at(text)
-            .notices
+            .notifications
             .iter()
             .filter(|one| one.rule == "come in")
             .map(|one| one.key.rsplit('|').next().unwrap_or_default().to_owned())
@@ -419,8 +425,8 @@ fn a_password_that_was_set_goes_to_all_others_once() {
     let first = world.decide();
     on(&mut world, &first);
     let identity: &Identity = &world.population.identities[0];
-    let set = PasswordSet { id: 4, identity: Some(identity.id.clone()), account: None, made: noon(), must_change: true };
-    world.population.passwords.push(set.clone());
+    let set = PendingPassword { id: 4, identity: Some(identity.id.clone()), account: None, created_at: noon(), must_change: true };
+    world.population.password_sets.push(set.clone());
     let outcome = world.decide();
     let kinds: Vec<(&str, ChangeKind)> = outcome.changes.iter().map(|c| (c.system.as_str(), c.kind)).collect();
     assert_eq!(kinds, [("berthing", ChangeKind::Password), ("classroom", ChangeKind::Password)]);
@@ -433,7 +439,13 @@ fn a_password_that_was_set_goes_to_all_others_once() {
     // One that comes from an account goes to all but that, and is another change.
     let berthing = world.population.accounts.iter().find(|a| a.system == "berthing").expect("made").id;
     let later: Timestamp = "2026-11-23T13:00:00Z".parse().expect("valid");
-    world.population.passwords.push(PasswordSet { id: 5, identity: None, account: Some(berthing), made: later, must_change: false });
+    world.population.password_sets.push(PendingPassword {
+        id: 5,
+        identity: None,
+        account: Some(berthing),
+        created_at: later,
+        must_change: false,
+    });
     let again = decide(&world.rules, &world.population, later);
     let kinds: Vec<&str> = again.changes.iter().map(|c| c.system.as_str()).collect();
     assert_eq!(kinds, ["classroom"]);

@@ -4,7 +4,7 @@
 
 use proptest::prelude::*;
 use proptest::test_runner::Config;
-use tide_core::expr::{Known, MAX_DEPTH, MAX_FUEL, MAX_SIZE, MAX_SOURCE, Program, Root, Values};
+use tide_core::expr::{ExprScope, MAX_DEPTH, MAX_FUEL, MAX_SIZE, MAX_SOURCE, Program, Root, Values};
 use tide_core::{Attributes, Value};
 
 fn record() -> Attributes {
@@ -19,7 +19,7 @@ fn record() -> Attributes {
 /// The error and the steps of an expression that must not come through.
 fn stopped(source: &str) -> (String, u32) {
     let record = record();
-    let program = Program::compile(source, &Known::open(&[Root::Account])).unwrap_or_else(|error| panic!("{source}: {error}"));
+    let program = Program::compile(source, &ExprScope::open(&[Root::Account])).unwrap_or_else(|error| panic!("{source}: {error}"));
     let (outcome, steps) = program.measured(&Values { account: Some(&record), identity: None });
     (outcome.expect_err(source).to_string(), steps)
 }
@@ -51,11 +51,12 @@ fn a_text_that_doubles_ends_at_its_size() {
 
 #[test]
 fn a_heavy_pattern_is_refused_or_runs_in_steps() {
-    let refused = Program::compile("matches(account.wide, '(a{1,200}){1,200}')", &Known::open(&[Root::Account])).expect_err("too large");
+    let refused =
+        Program::compile("matches(account.wide, '(a{1,200}){1,200}')", &ExprScope::open(&[Root::Account])).expect_err("too large");
     assert!(refused.message.contains("pattern"), "{refused}");
     // What makes a backtracking search run for ever is one pass here, and is paid for by its length.
     let record = record();
-    let program = Program::compile("matches(account.wide, '^(a|a|aa)+$b')", &Known::open(&[Root::Account])).expect("compiles");
+    let program = Program::compile("matches(account.wide, '^(a|a|aa)+$b')", &ExprScope::open(&[Root::Account])).expect("compiles");
     let (outcome, steps) = program.measured(&Values { account: Some(&record), identity: None });
     assert_eq!(outcome.expect("runs"), [Value::Bool(false)]);
     assert!((7_500..MAX_FUEL).contains(&steps), "{steps}");
@@ -65,7 +66,7 @@ fn a_heavy_pattern_is_refused_or_runs_in_steps() {
 
 #[test]
 fn chains_and_nests_are_refused_before_anything_runs() {
-    let refused = |source: String| Program::compile(&source, &Known::open(&[Root::Account])).expect_err("refused").message;
+    let refused = |source: String| Program::compile(&source, &ExprScope::open(&[Root::Account])).expect_err("refused").message;
     assert!(refused(vec!["1"; 400].join("+")).contains(&format!("more than {MAX_DEPTH} parts")));
     assert!(refused(vec!["account.sn"; 2_000].join("+")).contains(&format!("{MAX_SOURCE} are allowed")));
     assert!(refused(format!("{}1{}", "(".repeat(400), ")".repeat(400))).contains("nested more than"));
@@ -75,10 +76,10 @@ fn chains_and_nests_are_refused_before_anything_runs() {
 
 #[test]
 fn a_type_that_cannot_fit_is_told_before_anything_runs() {
-    let error = Program::compile("lower(size(account.sn))", &Known::open(&[Root::Account])).expect_err("refused");
+    let error = Program::compile("lower(size(account.sn))", &ExprScope::open(&[Root::Account])).expect_err("refused");
     assert_eq!(error.offset, 10, "at the value");
     assert!(error.message.contains("`lower` takes text, and this is always a number"), "{error}");
-    let kinds = |source: &str| Program::compile(source, &Known::open(&[Root::Account])).expect(source).gives();
+    let kinds = |source: &str| Program::compile(source, &ExprScope::open(&[Root::Account])).expect(source).gives();
     assert_eq!(kinds("blank(account.sn)"), Some("true or false"));
     assert_eq!(kinds("account.sn == null ? 'a' : lower('B')"), Some("text"));
     assert_eq!(kinds("account.sn"), None);
@@ -118,7 +119,7 @@ fn any_source() -> impl Strategy<Value = String> {
 fn any_expression_ends_within_its_bounds() {
     let cases = std::env::var("EAGER_TIDE_FUZZ").ok().and_then(|text| text.parse().ok()).unwrap_or(2_000);
     let record = record();
-    let known = Known::open(&[Root::Account]);
+    let known = ExprScope::open(&[Root::Account]);
     let ran = std::cell::Cell::new(0u32);
     let mut runner = proptest::test_runner::TestRunner::new(Config { cases, ..Config::default() });
     runner

@@ -4,10 +4,10 @@
 use jiff::Timestamp;
 use proptest::prelude::*;
 use tide_core::decide::{ChangeKind, Verdict};
-use tide_core::incremental::Standing;
+use tide_core::incremental::IncrementalState;
 use tide_core::lifecycle::Departure;
 use tide_core::model::LinkBasis;
-use tide_core::model::{Acts, Stage};
+use tide_core::model::{Stage, WriteHistory};
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::states::LinkOrigin;
@@ -182,11 +182,11 @@ impl World {
             match change.kind {
                 ChangeKind::Delete => {
                     account.absent_since = Some(at(now));
-                    self.population.acts.entry(id).or_default().deleted = Some(at(now));
+                    self.population.write_history.entry(id).or_default().deleted = Some(at(now));
                 }
                 ChangeKind::Password => {
                     assert!(change.values.iter().all(|value| value.after.is_empty()), "a password is drawn when it is sent");
-                    self.population.acts.insert(id, Acts { password: Some(at(now)), ..Acts::default() });
+                    self.population.write_history.insert(id, WriteHistory { password: Some(at(now)), ..WriteHistory::default() });
                 }
                 _ => change.values.into_iter().for_each(|value| account.attributes.set(value.attribute, value.after)),
             }
@@ -317,8 +317,8 @@ fn a_step_that_is_held_holds_those_after_it_and_nobody_elses() {
     world.run("2026-05-01T00:00:00Z");
     let now = "2026-06-02T00:00:00Z";
     let first = world.decide(now).changes.iter().find(|change| change.step == 1).expect("a first step").clone();
-    let discarded = tide_core::model::Override { release: false, principal: "ada".into() };
-    world.population.overrides.insert(first.fingerprint.clone(), discarded);
+    let discarded = tide_core::model::GuardOverride { release: false, principal: "ada".into() };
+    world.population.guard_overrides.insert(first.fingerprint.clone(), discarded);
     let outcome = world.decide(now);
     let (theirs, others): (Vec<_>, Vec<_>) = outcome.changes.iter().partition(|change| change.identity == first.identity);
     assert_eq!((theirs.len(), others.len()), (3, 3));
@@ -493,7 +493,7 @@ proptest! {
             let at = first + jiff::SignedDuration::from_hours(days * 24 + 7);
             world.population.departures.insert(id, Departure { at, principal: "ada".into(), comment: String::new() });
         }
-        let (mut standing, outcome) = Standing::of(&world.rules, &world.population, first);
+        let (mut standing, outcome) = IncrementalState::of(&world.rules, &world.population, first);
         let mut stage = outcome.identities[0].0.stage;
         let mut due = standing.next_due();
         let mut now = first;
@@ -502,7 +502,7 @@ proptest! {
             let seen = decide(&world.rules, &world.population, now).identities[0].0.stage;
             if due.is_some_and(|due| due <= now) {
                 prop_assert!(!standing.due(now).is_empty());
-                (standing, _) = Standing::of(&world.rules, &world.population, now);
+                (standing, _) = IncrementalState::of(&world.rules, &world.population, now);
                 due = standing.next_due();
                 prop_assert!(due.is_none_or(|due| due > now), "what is over is not due again");
                 stage = seen;

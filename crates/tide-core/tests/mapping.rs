@@ -160,7 +160,7 @@ impl World {
     /// Carries an outcome out as a perfect target would: what waits for an account is set once it is there.
     fn carry_out(&mut self, outcome: &Outcome) {
         self.population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
-        self.population.reserved.extend(outcome.reserved.iter().cloned());
+        self.population.reserved_values.extend(outcome.reserved.iter().cloned());
         for link in &outcome.links {
             self.link(link.account, &link.identity);
         }
@@ -180,7 +180,7 @@ impl World {
                     after.push(Value::Reference(self.population.accounts[account as usize - 1].key.clone()));
                 }
                 let given: Vec<Value> = after.iter().filter(|v| !value.before.contains(v)).cloned().collect();
-                self.population.given.entry((at, value.attribute.clone())).or_default().extend(given);
+                self.population.managed_values.entry((at, value.attribute.clone())).or_default().extend(given);
                 self.population.accounts[at as usize - 1].attributes.set(value.attribute.as_str(), after);
             }
         }

@@ -6,7 +6,7 @@ mod common;
 use common::{HARBOUR, IDENTITIES, World, line};
 use proptest::prelude::*;
 use tide_core::decide::{Doubt, Verdict};
-use tide_core::matching::{Answer, MatchDecision};
+use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
 use tide_core::rules::{RuleFile, RuleSet};
 use tide_core::states::LinkOrigin;
@@ -39,8 +39,8 @@ fn identity_of(outcome: &Outcome, label: &str) -> String {
 }
 
 fn say(world: &mut World, identity: Option<&str>, account: Option<i64>, said: MatchDecision) {
-    let answer = Answer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
-    world.population.answers.push(answer);
+    let answer = MatchAnswer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
+    world.population.match_answers.push(answer);
 }
 
 #[test]
@@ -66,22 +66,22 @@ fn a_weak_rule_asks_and_what_is_said_holds() {
     );
     assert!(joined.questions.is_empty());
 
-    world.population.answers.clear();
+    world.population.match_answers.clear();
     say(&mut world, Some(&ada), Some(spare), MatchDecision::Never);
     let never = world.decide();
     assert_eq!(line(&never, "berthing", "Ada Lind").0, Verdict::Create, "the only candidate is never the right one");
 
-    world.population.answers.clear();
+    world.population.match_answers.clear();
     say(&mut world, Some(&ada), None, MatchDecision::New);
     assert_eq!(line(&world.decide(), "berthing", "Ada Lind").0, Verdict::Create);
 
-    world.population.answers.clear();
+    world.population.match_answers.clear();
     say(&mut world, Some(&ada), None, MatchDecision::Skip);
     let skipped = world.decide();
     assert_eq!(line(&skipped, "berthing", "Ada Lind"), (Verdict::OutOfScope, "left as it is: Eiko said so".into()));
     assert!(skipped.changes.is_empty() && skipped.questions.is_empty());
 
-    world.population.answers.clear();
+    world.population.match_answers.clear();
     say(&mut world, None, Some(spare), MatchDecision::Skip);
     assert_eq!(line(&world.decide(), "berthing", "Ada Lind").0, Verdict::Create, "an account that is left alone is nobody's candidate");
 }
@@ -103,9 +103,9 @@ fn a_source_asks_too_and_never_joins_by_a_weak_rule() {
     let question = &outcome.questions[0];
     assert_eq!((question.account, question.identities.as_slice()), (Some(entry), &[identity.id.clone()][..]));
     let say = |world: &mut World, identity: Option<&str>, said| {
-        world.population.answers.clear();
+        world.population.match_answers.clear();
         say(world, identity, Some(entry), said);
-        world.population.answers[0].system = "harbour".into();
+        world.population.match_answers[0].system = "harbour".into();
     };
     say(&mut world, Some(&identity.id), MatchDecision::Join);
     assert_eq!(world.decide().links[0].basis, LinkBasis::new(LinkOrigin::Operator, "Eiko"));

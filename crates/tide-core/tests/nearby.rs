@@ -4,10 +4,10 @@
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::decide::{ChangeKind, Decided, Question};
-use tide_core::incremental::{Moved, Next, Part, Records, Standing};
-use tide_core::matching::{Answer, MatchDecision};
-use tide_core::model::Joined;
+use tide_core::incremental::{AppliedMembership, IncrementalState, PartialOutcome, PassStep, Records};
+use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
+use tide_core::model::RuleMembership;
 use tide_core::references::folded;
 use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::schema::ValueKind;
@@ -185,7 +185,7 @@ fn add(population: &mut Population, system: &str, kind: ObjectType, attributes: 
 
 /// Carries out what is free to be sent; `all` or only what makes nobody new. Who joined and left groups that were not written
 /// otherwise is told one by one.
-fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) -> Vec<Moved> {
+fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) -> Vec<AppliedMembership> {
     let (mut moved, mut written) = (Vec::new(), BTreeSet::new());
     for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
         let new = change.kind == ChangeKind::Create;
@@ -209,13 +209,19 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) ->
             let mut members: Vec<Value> = group.get("members").iter().filter(|one| !value.before.contains(one)).cloned().collect();
             members.extend(value.after.iter().cloned());
             group.set("members", members);
-            population.joined.retain(|one| one.identity != change.identity || one.group != account);
+            population.rule_memberships.retain(|one| one.identity != change.identity || one.group != account);
             let told = value.before.iter().map(|one| (one, false)).chain(value.after.iter().map(|one| (one, true)));
-            moved.extend(told.map(|(one, there)| Moved { group: account, member: folded(&one.to_string()), there }));
+            moved.extend(told.map(|(one, there)| AppliedMembership { group: account, member: folded(&one.to_string()), is_member: there }));
             if change.kind == ChangeKind::Grant {
                 let member = value.after.first().map(ToString::to_string).unwrap_or_default();
                 let folded = tide_core::references::folded(&member);
-                population.joined.push(Joined { identity: change.identity.clone(), group: account, made: now(), member, folded });
+                population.rule_memberships.push(RuleMembership {
+                    identity: change.identity.clone(),
+                    group: account,
+                    created_at: now(),
+                    member,
+                    folded,
+                });
             }
             continue;
         }
@@ -243,7 +249,7 @@ fn keep(population: &mut Population, outcome: &tide_core::Outcome) {
     for link in &outcome.links {
         population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
     }
-    population.reserved.extend(outcome.reserved.iter().filter(|name| known.contains(&name.identity)).cloned());
+    population.reserved_values.extend(outcome.reserved.iter().filter(|name| known.contains(&name.identity)).cloned());
 }
 
 /// What differs between two states, as the store tells it.
@@ -256,12 +262,14 @@ fn touched(before: &Population, after: &Population) -> Records {
             records.accounts.insert(link.account);
             records.identities.insert(link.identity.clone());
         }
-        for answer in one.answers.iter().filter(|answer| !other.answers.contains(answer)) {
+        for answer in one.match_answers.iter().filter(|answer| !other.match_answers.contains(answer)) {
             records.accounts.extend(answer.account);
             records.identities.extend(answer.identity.clone());
         }
-        records.identities.extend(one.reserved.iter().filter(|name| !other.reserved.contains(name)).map(|name| name.identity.clone()));
-        records.identities.extend(one.joined.iter().filter(|j| !other.joined.contains(j)).map(|j| j.identity.clone()));
+        records
+            .identities
+            .extend(one.reserved_values.iter().filter(|name| !other.reserved_values.contains(name)).map(|name| name.identity.clone()));
+        records.identities.extend(one.rule_memberships.iter().filter(|j| !other.rule_memberships.contains(j)).map(|j| j.identity.clone()));
         records.identities.extend(one.identities.iter().filter(|i| !other.identities.contains(i)).map(|i| i.id.clone()));
     };
     differ(before, after, &mut records);
@@ -277,17 +285,17 @@ fn part(population: &Population, records: &Records) -> Population {
         accounts: population.accounts.iter().filter(|a| account(a.id)).cloned().collect(),
         identities: population.identities.iter().filter(|i| identity(&i.id)).cloned().collect(),
         links: population.links.iter().filter(|l| account(l.account)).cloned().collect(),
-        reserved: population.reserved.iter().filter(|r| identity(&r.identity)).cloned().collect(),
-        answers: population
-            .answers
+        reserved_values: population.reserved_values.iter().filter(|r| identity(&r.identity)).cloned().collect(),
+        match_answers: population
+            .match_answers
             .iter()
             .filter(|answer| answer.account.is_some_and(account) || answer.identity.as_ref().is_some_and(identity))
             .cloned()
             .collect(),
-        joined: population.joined.iter().filter(|one| identity(&one.identity)).cloned().collect(),
+        rule_memberships: population.rule_memberships.iter().filter(|one| identity(&one.identity)).cloned().collect(),
         systems: population.systems.clone(),
-        recent: population.recent.clone(),
-        overrides: population.overrides.clone(),
+        recent_change_counts: population.recent_change_counts.clone(),
+        guard_overrides: population.guard_overrides.clone(),
         ..Population::default()
     }
 }
@@ -296,13 +304,13 @@ fn now() -> jiff::Timestamp {
     jiff::Timestamp::UNIX_EPOCH
 }
 
-fn of_a_part(standing: &mut Standing, rules: &RuleSet, population: &Population, touched: Records) -> Option<Part> {
+fn of_a_part(standing: &mut IncrementalState, rules: &RuleSet, population: &Population, touched: Records) -> Option<PartialOutcome> {
     let (mut asking, mut wanted) = standing.begin(touched);
     for _ in 0..20 {
-        match standing.go_on(&mut asking, rules, &part(population, &wanted), now()) {
-            Next::Read(more) => wanted = more,
-            Next::Decided(part) => return Some(*part),
-            Next::Everybody => return None,
+        match standing.advance(&mut asking, rules, &part(population, &wanted), now()) {
+            PassStep::Read(more) => wanted = more,
+            PassStep::Decided(part) => return Some(*part),
+            PassStep::FullDecision => return None,
         }
     }
     panic!("it asks for ever");
@@ -332,7 +340,7 @@ fn replace<V>(all: &mut BTreeMap<Key, V>, about: &Records) {
     all.retain(|(_, _, _, account), _| !gone(account));
 }
 
-fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) -> Vec<Moved> {
+fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) -> Vec<AppliedMembership> {
     let count = population.accounts.len();
     match step {
         Step::Set(account, attribute, n) if count > 0 => {
@@ -404,8 +412,8 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) ->
                 _ => {}
             }
             if account.kind == identity.kind {
-                population.answers.retain(|answer| answer.account != of || answer.identity != whom);
-                population.answers.push(Answer {
+                population.match_answers.retain(|answer| answer.account != of || answer.identity != whom);
+                population.match_answers.push(MatchAnswer {
                     system: account.system.clone(),
                     identity: whom,
                     account: of,
@@ -432,7 +440,7 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
         let n = n as u8;
         apply(&mut population, &Step::Add(system, n + 1, n + 1, n), &Default::default());
     }
-    let (mut standing, mut last) = Standing::of(&rules, &population, now());
+    let (mut standing, mut last) = IncrementalState::of(&rules, &population, now());
     prop_assert_eq!(&last, &decide(&rules, &population, now()));
     let (mut all_lines, mut all_questions) = (lines(&last.decided), questions(&last.questions));
     for step in steps {
@@ -480,7 +488,7 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
                 prop_assert_eq!(kept(&part.outcome), kept(&whole), "names after {:?}", step);
             }
             None => {
-                let (again, outcome) = Standing::of(&rules, &population, now());
+                let (again, outcome) = IncrementalState::of(&rules, &population, now());
                 prop_assert_eq!(&outcome, &whole);
                 standing = again;
                 all_lines = lines(&whole.decided);

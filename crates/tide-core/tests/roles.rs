@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use tide_core::decide::Verdict;
-use tide_core::roles::{Grant, ROLES};
+use tide_core::roles::{ROLES, RoleGrant};
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide,
@@ -146,7 +146,7 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
 
     // By hand, from a moment until another, to the minute; what is due is known.
     let id = outcome.identities.iter().find(|(one, _)| one.attributes.get("number") == [Value::text("3")]).expect("there").0.id.clone();
-    population.grants.push(Grant {
+    population.role_grants.push(RoleGrant {
         identity: id.clone(),
         role: "officer".into(),
         from: Some(at("2026-06-10T08:00:00Z")),

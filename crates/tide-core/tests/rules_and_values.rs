@@ -3,8 +3,8 @@
 
 use tide_core::compare::{Relation, differences, relation};
 use tide_core::compose::{desired, identity};
-use tide_core::model::Normalised;
-use tide_core::rules::{Fault, FaultSeverity, RuleFile, RuleSet, Schemas, WhenOut};
+use tide_core::model::Normalization;
+use tide_core::rules::{FaultSeverity, OnOutOfScope, RuleFault, RuleFile, RuleSet, Schemas};
 use tide_core::schema::ValueKind;
 use tide_core::value::show;
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Population, Schema, Value};
@@ -13,7 +13,7 @@ fn file(name: &str, text: &str) -> RuleFile {
     RuleFile { name: name.into(), text: text.into() }
 }
 
-fn load(files: &[(&str, &str)]) -> (RuleSet, Vec<Fault>) {
+fn load(files: &[(&str, &str)]) -> (RuleSet, Vec<RuleFault>) {
     let files: Vec<RuleFile> = files.iter().map(|(name, text)| file(name, text)).collect();
     RuleSet::load(&files, &Schemas::default())
 }
@@ -111,7 +111,7 @@ fn target_schema() -> Schema {
 fn the_options_of_a_mapping_say_when_it_is_written() {
     let rules = sound(TARGET);
     let types = rules.of("berthing", ObjectType::Person).expect("read");
-    assert_eq!(types.when_out, WhenOut::Leave);
+    assert_eq!(types.on_out_of_scope, OnOutOfScope::Leave);
     let person: Attributes = [("name".into(), vec![Value::text("Ada")]), ("mail".into(), vec![Value::text("a@e")])].into_iter().collect();
     let schema = target_schema();
     let wanted = desired(types, &person, Some(&schema));
@@ -153,8 +153,8 @@ fn what_was_normalised_is_known_again_only_as_it_was() {
     let wanted = desired(types, &person, None);
     let user_name = &wanted.wanted[0];
     let normalised =
-        [((1, "userName".to_owned()), Normalised { sent: vec![Value::text("a b@e")], returned: vec![Value::text("ab@e")] })].into();
-    let known = Population { normalised, ..Population::default() };
+        [((1, "userName".to_owned()), Normalization { sent: vec![Value::text("a b@e")], returned: vec![Value::text("ab@e")] })].into();
+    let known = Population { normalizations: normalised, ..Population::default() };
     let there = |value: &str| account("berthing", &[("userName", &[value])]);
     assert_eq!(relation(user_name, &there("ab@e"), &known), Relation::Normalised);
     assert_eq!(relation(user_name, &there("xy@e"), &known), Relation::Differs);
@@ -303,7 +303,7 @@ fn a_directory_s_rules_are_held_against_what_it_is() {
         );
         let files = [tide_core::rules::edit::first_identities(false), RuleFile { name: "dock.toml".into(), text }];
         let (_, faults) = RuleSet::load(&files, &schemas);
-        faults.into_iter().map(|fault: Fault| fault.message).collect::<Vec<_>>()
+        faults.into_iter().map(|fault: RuleFault| fault.message).collect::<Vec<_>>()
     };
     let has = |faults: &[String], part: &str| faults.iter().any(|fault| fault.contains(part));
     let sound = faults("\"mail;lang-fr\" = 'identity.mail'\nenabled = 'true'\n", "");

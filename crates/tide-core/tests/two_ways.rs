@@ -4,7 +4,7 @@
 
 use proptest::prelude::*;
 use std::collections::BTreeMap;
-use tide_core::model::Normalised;
+use tide_core::model::Normalization;
 use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
@@ -83,7 +83,7 @@ fn carry_out(population: &mut Population, outcome: &Outcome, to: &dyn Fn(&str) -
             };
             there.set(&value.attribute, returned.clone());
             if returned != value.after {
-                population.normalised.insert((account, value.attribute.clone()), Normalised { sent: value.after.clone(), returned });
+                population.normalizations.insert((account, value.attribute.clone()), Normalization { sent: value.after.clone(), returned });
             }
         }
     }

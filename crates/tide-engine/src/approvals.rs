@@ -1,6 +1,6 @@
 //! Asking before changes are sent: who is asked, who may answer, when it expires and when whoever is asked is reminded.
 
-use crate::decisions::Said;
+use crate::decisions::DecisionReply;
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -9,7 +9,7 @@ use tide_core::approvals::Approval;
 use tide_core::decide::{self, Change, ChangeKind};
 use tide_core::incremental::Records;
 use tide_core::model::AccountId;
-use tide_core::notifications::{Notice, Recipient};
+use tide_core::notifications::{Notification, Recipient};
 use tide_core::states::DecisionAnswer;
 use tide_core::value::show;
 use tide_core::{Account, ObjectType, Outcome, Population, RuleSet};
@@ -202,7 +202,7 @@ pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, 
 }
 
 /// What whoever is asked is told: once for each question, and once more whenever it is time to be reminded.
-fn told(request: &Request<'_>, asked: &str, due: &HashSet<String>, now: Timestamp) -> Option<Notice> {
+fn told(request: &Request<'_>, asked: &str, due: &HashSet<String>, now: Timestamp) -> Option<Notification> {
     let (rule, first) = (request.rule, request.changes.first()?);
     let call = rule.call.clone().filter(|_| !request.expired)?;
     let level = rule.levels.get(request.level)?;
@@ -221,7 +221,7 @@ fn told(request: &Request<'_>, asked: &str, due: &HashSet<String>, now: Timestam
     // Of what is asked at once for all there is one question, whatever comes to it.
     let whose = if rule.together { asked } else { &request.id };
     let time = if again { now.to_string() } else { String::new() };
-    Some(Notice {
+    Some(Notification {
         rule: rule.name.clone(),
         key: ["approval", &rule.name, &request.level.to_string(), whose, &time].join("|"),
         identity: if rule.together { String::new() } else { first.identity.clone() },
@@ -241,7 +241,7 @@ impl Engine {
         let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
         let now = self.now();
         let first = |rule: &str| rows.values().filter(|row| row.rule == rule).map(|row| row.asked.as_str()).min().unwrap_or_default();
-        let notices: Vec<Notice> =
+        let notices: Vec<Notification> =
             requests(rules, outcome, &rows, now).iter().filter_map(|request| told(request, first(&request.rule.name), due, now)).collect();
         self.tell_all(&notices).await
     }
@@ -316,8 +316,8 @@ impl Engine {
     }
 
     /// Answers a request: `approve` (some of what is offered, where one chooses), `reject`, or `reopen` after it expired.
-    pub(crate) async fn answer_approval(&self, id: &str, said: &Said<'_>, principal: &str) -> Result<(), EngineError> {
-        let Said { answer, comment, choice } = *said;
+    pub(crate) async fn answer_approval(&self, id: &str, said: &DecisionReply<'_>, principal: &str) -> Result<(), EngineError> {
+        let DecisionReply { answer, comment, choice } = *said;
         let (rules, population, outcome) = self.decide_now().await?;
         let rows = self.store.approvals().await?;
         let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();

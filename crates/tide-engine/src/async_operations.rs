@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::{Connector, Weight, Write};
+use tide_connect::{Connector, FailureClass, Write};
 use tide_core::decide::ChangeKind;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
@@ -15,7 +15,7 @@ use tide_core::{HoldCause, Outcome, Reason};
 use tide_store::ChangeRow;
 
 /// How long a system may take before it is said that it does not do it.
-const PATIENCE: SignedDuration = SignedDuration::from_hours(24);
+const OPERATION_TIMEOUT: SignedDuration = SignedDuration::from_hours(24);
 /// After how long it is looked again for an account that was perhaps made.
 const LOOKED_AGAIN: SignedDuration = SignedDuration::from_secs(10);
 /// The shortest and the longest pause between two questions.
@@ -23,7 +23,7 @@ const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_sec
 
 /// How long a system may take to show what was made there.
 fn visible_after(connector: &dyn Connector) -> SignedDuration {
-    SignedDuration::try_from(connector.visible_after()).unwrap_or(LOOKED_AGAIN)
+    SignedDuration::try_from(connector.visibility_lag()).unwrap_or(LOOKED_AGAIN)
 }
 
 /// The next pause: short at first, a tenth of the time that it takes already, within limits.
@@ -33,10 +33,10 @@ fn pause(oldest: SignedDuration) -> Duration {
 
 impl Engine {
     /// Asks after what is in the queues of systems, until the service stops.
-    pub(crate) fn keep_asking(self: &Arc<Self>) {
+    pub(crate) fn spawn_operation_poller(self: &Arc<Self>) {
         self.supervise("queued change poller", |engine| async move {
             loop {
-                let wait = match engine.ask_after().await {
+                let wait = match engine.poll_operations().await {
                     Ok(wait) => wait,
                     Err(error) => {
                         tracing::warn!(%error, "it could not be asked after what systems have in their queues");
@@ -46,7 +46,7 @@ impl Engine {
                 let pause = async {
                     match wait {
                         Some(wait) => engine.clock.sleep(wait).await,
-                        None => engine.asking.notified().await,
+                        None => engine.operation_accepted.notified().await,
                     }
                 };
                 tokio::select! {
@@ -58,7 +58,7 @@ impl Engine {
     }
 
     /// Asks once after each; how long to wait before the next time, if anything is left. The service does so by itself.
-    pub async fn ask_after(self: &Arc<Self>) -> Result<Option<Duration>, EngineError> {
+    pub async fn poll_operations(self: &Arc<Self>) -> Result<Option<Duration>, EngineError> {
         let mut by_system: BTreeMap<String, Vec<(ChangeRow, String, Timestamp, String)>> = BTreeMap::new();
         for one in self.store.accepted().await? {
             by_system.entry(one.0.change.system.clone()).or_default().push(one);
@@ -69,7 +69,7 @@ impl Engine {
                 Ok(share) => share,
                 Err(error) => {
                     tracing::warn!(system, %error, "the system cannot be asked after its queue");
-                    newest = Some(newest.unwrap_or(PATIENCE));
+                    newest = Some(newest.unwrap_or(OPERATION_TIMEOUT));
                     continue;
                 }
             };
@@ -81,22 +81,22 @@ impl Engine {
                     None => None,
                 };
                 let write = Write::new(change.object, change.kind, account, change.values.clone());
-                let went = share.connector.went(&write, &place).await;
+                let went = share.connector.poll_operation(&write, &place).await;
                 let seconds = took.as_secs();
                 // Whoever decides just now does not know it to be done: it is not settled before that is in the queue.
-                let _alone = self.deciding.lock().await;
+                let _alone = self.decision_lock.lock().await;
                 match went {
                     Ok(Some(account)) => {
                         let note = Some(format!("{system} had it in a queue of its own for {seconds} s"));
                         self.settle(&share, &row, account, note, &principal).await?;
                     }
-                    Ok(None) if took > PATIENCE => {
+                    Ok(None) if took > OPERATION_TIMEOUT => {
                         let said = format!("{system} took it into a queue of its own and has not done it within a day");
-                        self.store.settle_failed(row.id, &said, "ask the service's keeper", false, self.now()).await?;
+                        self.store.record_failed(row.id, &said, "ask the service's keeper", false, self.now()).await?;
                     }
-                    Err(error) if error.weight == Weight::Lasting => {
-                        let said = format!("{system} took it into a queue of its own and did not do it: {}", error.said);
-                        self.store.settle_failed(row.id, &said, &error.remedy, false, self.now()).await?;
+                    Err(error) if error.class == FailureClass::Permanent => {
+                        let said = format!("{system} took it into a queue of its own and did not do it: {}", error.message);
+                        self.store.record_failed(row.id, &said, &error.remedy, false, self.now()).await?;
                     }
                     other => {
                         if let Err(error) = other {
@@ -109,15 +109,15 @@ impl Engine {
                 self.tell(Event::ChangeSet { id: row.change_set, state: ChangeSetState::Done });
                 // Whatever waited for it goes on.
                 let accounts = row.change.account.into_iter();
-                self.was_sent(accounts, std::iter::once(row.change.identity.clone()).filter(|id| !id.is_empty())).await;
-                self.nudge.notify_one();
+                self.mark_sent(accounts, std::iter::once(row.change.identity.clone()).filter(|id| !id.is_empty())).await;
+                self.wake.notify_one();
             }
         }
         Ok(newest.map(pause))
     }
 
     /// Looks for accounts that were perhaps made by runs that have ended: one that is found is joined to whoever it was made for.
-    pub(crate) async fn look_for_lost(self: &Arc<Self>) -> Result<(), EngineError> {
+    pub(crate) async fn resolve_unknown_creates(self: &Arc<Self>) -> Result<(), EngineError> {
         for (row, sent, principal) in self.store.lost().await? {
             let share = match self.share(&row.change.system).await {
                 Ok(share) => share,
@@ -136,7 +136,7 @@ impl Engine {
                 // It may take a while until what was made is shown.
                 Ok(None) if self.now().duration_since(sent) > visible_after(&*share.connector) => {
                     let said = "the answer was lost, and no such account is there";
-                    self.store.settle_failed(row.id, said, "it is tried again by itself", true, self.now()).await?;
+                    self.store.record_failed(row.id, said, "it is tried again by itself", true, self.now()).await?;
                 }
                 Ok(None) => {}
                 Err(error) => tracing::info!(system = change.system, %error, "an account that was perhaps made cannot be looked for"),
@@ -146,7 +146,7 @@ impl Engine {
     }
 
     /// When it is looked again for accounts that were perhaps made.
-    pub(crate) async fn next_lost(&self) -> Result<Option<Timestamp>, EngineError> {
+    pub(crate) async fn next_unknown_create(&self) -> Result<Option<Timestamp>, EngineError> {
         let after = |at: Timestamp, pause: SignedDuration| at.saturating_add(pause).unwrap_or(Timestamp::MAX);
         Ok((!self.store.lost().await?.is_empty()).then(|| after(self.now(), LOOKED_AGAIN)))
     }

@@ -84,12 +84,12 @@ impl Engine {
         if row.paused {
             return Health::Paused;
         }
-        if let Some(down) = lock(&self.down).get(&row.name) {
-            return Health::Unreachable(format!("writes fail: {}", down.said()));
+        if let Some(down) = lock(&self.open_breakers).get(&row.name) {
+            return Health::Unreachable(format!("writes fail: {}", down.error()));
         }
         let mine = readings.iter().filter(|reading| reading.system == row.name && reading.ended.is_some());
         let last = mine.max_by(|a, b| a.ended.cmp(&b.ended));
-        let watching = self.listening().into_iter().find(|one| one.system == row.name && one.state == WatcherState::Failed);
+        let watching = self.watchers().into_iter().find(|one| one.system == row.name && one.state == WatcherState::Failed);
         let failed_step = || {
             let steps = row.checked.as_ref()?.as_array()?;
             let step = steps.iter().find(|step| step["state"] == "failed")?;

@@ -1,9 +1,9 @@
 //! Runs that nobody starts: on the news of systems that are followed, when a pause after a failure ends, and when a
 //! window in which nothing is written is over.
 
-use crate::dispatch::sent_first;
-use crate::executor::Queue;
-use crate::incremental::{News, works_by_itself};
+use crate::dispatch::first_batch;
+use crate::executor::PendingChanges;
+use crate::incremental::{IncrementalDecision, is_automatic};
 use crate::runs::kept;
 use crate::schedule::Schedule;
 use crate::supervise::caught;
@@ -17,43 +17,43 @@ use tide_core::decide::Change;
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeSetState;
 use tide_core::{HoldCause, Outcome, Population, Reason};
-use tide_store::{Before, NewChangeSet, NewPeople};
+use tide_store::{DecisionPreconditions, IdentityUpdates, NewChangeSet};
 
 /// Who starts such a run.
-pub(crate) const ITSELF: &str = "the service";
+pub(crate) const SERVICE_PRINCIPAL: &str = "the service";
 /// What comes within this time is run on together, once something came within the time before: what comes alone waits for nothing.
-const GATHER: Duration = Duration::from_millis(2);
-const CLOSE: Duration = Duration::from_millis(5);
+const DEBOUNCE: Duration = Duration::from_millis(2);
+const DEBOUNCE_WINDOW: Duration = Duration::from_millis(5);
 /// After how long it is looked when it is due next. Until then what comes is run on, which sees to what is due as well.
-const LATER: Duration = Duration::from_millis(50);
+const TIMER_SCAN_DELAY: Duration = Duration::from_millis(50);
 /// How long what is due and could not be decided waits.
-const PAST_DUE: SignedDuration = SignedDuration::from_secs(30);
+const OVERDUE_RETRY_DELAY: SignedDuration = SignedDuration::from_secs(30);
 /// How often it is looked at the clock.
-const LOOK: Duration = Duration::from_secs(1);
+const CLOCK_POLL_INTERVAL: Duration = Duration::from_secs(1);
 /// How often it is looked whether what is on the wire has arrived, before it is not waited for any more.
-const ON_THE_WIRE: usize = 1000;
+const MAX_IN_FLIGHT_CHECKS: usize = 1000;
 /// The first and the longest pause before a change that failed is tried again, in seconds.
-const AGAIN: (i64, i64) = (30, 3600);
+const RETRY_BACKOFF: (i64, i64) = (30, 3600);
 /// The first and the longest pause before an automatic run that failed is repeated.
 const FAILED_RUN_BACKOFF: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 /// The first and the longest rest of a system that does not answer, in seconds.
-const REST: (i64, i64) = (5, 300);
+const BREAKER_BACKOFF: (i64, i64) = (5, 300);
 
 /// A system that does not answer.
 #[derive(Debug, Clone)]
-pub(crate) struct Down {
+pub(crate) struct OpenBreaker {
     /// How often it was found so.
     tries: u32,
     /// When it is tried again.
     until: Timestamp,
     /// What it failed with.
-    said: String,
+    error: String,
 }
 
-impl Down {
+impl OpenBreaker {
     /// What it failed with.
-    pub(crate) fn said(&self) -> &str {
-        &self.said
+    pub(crate) fn error(&self) -> &str {
+        &self.error
     }
 }
 
@@ -69,13 +69,13 @@ pub(crate) fn sent_to<'c>(changes: impl IntoIterator<Item = &'c Change>) -> Vec<
 }
 
 /// What is to be kept of those about whom it was decided.
-fn new_people(population: &Population, outcome: &Outcome) -> NewPeople {
+fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdates {
     let kept = kept(population, outcome);
     let before: HashMap<&str, &tide_core::Identity> = population.identities.iter().map(|i| (i.id.as_str(), i)).collect();
     let new = |(i, _): &&(tide_core::Identity, String)| {
         kept.contains(i.id.as_str()) && before.get(i.id.as_str()).is_none_or(|known| **known != *i)
     };
-    NewPeople {
+    IdentityUpdates {
         in_step: Vec::new(),
         identities: outcome.identities.iter().filter(new).cloned().collect(),
         links: outcome.links.clone(),
@@ -86,33 +86,33 @@ fn new_people(population: &Population, outcome: &Outcome) -> NewPeople {
 
 impl Engine {
     /// Notes that a system does not answer: its work waits, and that of others goes on.
-    pub(crate) fn went_down(&self, system: &str, said: &str) {
-        let play = self.drawn(0.9, 1.1);
-        let mut down = lock(&self.down);
+    pub(crate) fn record_system_failure(&self, system: &str, said: &str) {
+        let play = self.random_factor(0.9, 1.1);
+        let mut down = lock(&self.open_breakers);
         let tries = down.get(system).map_or(0, |one| one.tries + 1);
-        let until = self.now().saturating_add(pause(REST, tries, play)).unwrap_or(Timestamp::MAX);
-        down.insert(system.to_owned(), Down { tries, until, said: said.to_owned() });
+        let until = self.now().saturating_add(pause(BREAKER_BACKOFF, tries, play)).unwrap_or(Timestamp::MAX);
+        down.insert(system.to_owned(), OpenBreaker { tries, until, error: said.to_owned() });
     }
 
     /// Notes that a system answers.
-    pub(crate) fn is_up(&self, system: &str) {
-        lock(&self.down).remove(system);
+    pub(crate) fn record_system_success(&self, system: &str) {
+        lock(&self.open_breakers).remove(system);
     }
 
     /// Runs whenever something came, until the service stops.
-    pub(crate) fn run_on_news(self: &Arc<Self>) {
+    pub(crate) fn spawn_auto_run_loop(self: &Arc<Self>) {
         self.supervise("run scheduler", |engine| async move {
             // News that came while a run was on its way wait for its end; leavers among them do not.
             let mut waiting = false;
             let mut last = std::time::Instant::now();
             let failed_runs = Arc::new(AtomicU32::new(0));
             // What became due while nobody looked.
-            engine.nudge.notify_one();
+            engine.wake.notify_one();
             loop {
                 let timer = async {
                     let begun = engine.now();
                     // What was just begun comes first: looking for the next timer is in its way.
-                    tokio::time::sleep(LATER).await;
+                    tokio::time::sleep(TIMER_SCAN_DELAY).await;
                     let next = match engine.next_timer(begun).await {
                         Ok(next) => next,
                         Err(error) => {
@@ -123,35 +123,35 @@ impl Engine {
                     // A clock that is set, a machine that slept and what a run found to be due are noticed in a moment.
                     loop {
                         let now = engine.now();
-                        let due = lock(&engine.due).filter(|at| *at > begun);
+                        let due = lock(&engine.next_due).filter(|at| *at > begun);
                         let next = next.into_iter().chain(due).min();
                         if next.is_some_and(|at| at <= now) {
                             break;
                         }
                         let left = next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
-                        tokio::time::sleep(left.unwrap_or(LOOK).min(LOOK)).await;
+                        tokio::time::sleep(left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL)).await;
                     }
                 };
                 let free = async {
                     match waiting {
-                        true => drop(engine.busy.clone().lock_owned().await),
+                        true => drop(engine.run_lock.clone().lock_owned().await),
                         false => std::future::pending().await,
                     }
                 };
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
-                    () = engine.nudge.notified() => {}
+                    () = engine.wake.notified() => {}
                     () = timer => {}
                     () = free => {}
                 }
-                if last.elapsed() < CLOSE {
-                    tokio::time::sleep(GATHER).await;
+                if last.elapsed() < DEBOUNCE_WINDOW {
+                    tokio::time::sleep(DEBOUNCE).await;
                 }
                 last = std::time::Instant::now();
                 waiting = false;
-                let Ok(held) = engine.busy.clone().try_lock_owned() else {
+                let Ok(held) = engine.run_lock.clone().try_lock_owned() else {
                     waiting = true;
-                    match engine.overtake().await {
+                    match engine.preempt_for_leavers().await {
                         Ok(Some(id)) => tracing::info!(change_set = id, "leavers overtook a run"),
                         Ok(None) | Err(EngineError::NoRules) => {}
                         Err(error) => tracing::warn!(%error, "leavers could not overtake a run"),
@@ -162,7 +162,7 @@ impl Engine {
                 let tasks = engine.tasks.clone();
                 let failed_runs = failed_runs.clone();
                 tasks.spawn(async move {
-                    let error = match engine.run_with(held).await {
+                    let error = match engine.run_incremental(held).await {
                         Ok(id) => {
                             failed_runs.store(0, Ordering::Relaxed);
                             if let Some(id) = id {
@@ -180,8 +180,8 @@ impl Engine {
                     tokio::select! {
                         () = engine.stopping.cancelled() => {}
                         () = tokio::time::sleep(wait) => {
-                            engine.came.store(true, Ordering::Release);
-                            engine.nudge.notify_one();
+                            engine.is_dirty.store(true, Ordering::Release);
+                            engine.wake.notify_one();
                         }
                     }
                 });
@@ -192,26 +192,26 @@ impl Engine {
     /// While a run is on its way: decides about what came, and sends at once what takes access away. What the run has not sent
     /// yet for the same people is taken back; it is decided again afterwards. The service does so by itself whenever something
     /// came. Returns the change set, if there was one.
-    pub async fn overtake(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
+    pub async fn preempt_for_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let sent = caught(self.send_leavers()).await;
         if sent.is_err() {
-            self.forget_standing().await;
+            self.reset_decision_cache().await;
         }
         sent
     }
 
     async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        let _alone = self.deciding.lock().await;
-        let Some(run) = lock(&self.going).as_ref().map(|(id, _)| *id) else { return Ok(None) };
+        let _alone = self.decision_lock.lock().await;
+        let Some(run) = lock(&self.current_run).as_ref().map(|(id, _)| *id) else { return Ok(None) };
         let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
         tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // Who is new waits for the next run, which sees all that came.
         let known: HashSet<&str> = news.population.identities.iter().map(|identity| identity.id.as_str()).collect();
-        let mut identities = new_people(&news.population, &news.outcome).identities;
+        let mut identities = identity_updates(&news.population, &news.outcome).identities;
         identities.retain(|(identity, _)| known.contains(identity.id.as_str()));
         let theirs: HashSet<(i64, &str)> = news.population.links.iter().map(|link| (link.account, link.identity.as_str())).collect();
-        self.keep(NewPeople { in_step, identities, ..NewPeople::default() }, ITSELF).await?;
+        self.save_identity_updates(IdentityUpdates { in_step, identities, ..IdentityUpdates::default() }, SERVICE_PRINCIPAL).await?;
         let outcome = &mut news.outcome;
         // What was decided about others before stands in it too, and may have been sent since.
         let looked_at = news.about.take().unwrap_or_default().identities;
@@ -231,29 +231,29 @@ impl Engine {
         outcome.changes.retain(|change| about.contains(&change.identity));
         outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
         let accounts = sent_to(&outcome.changes);
-        self.was_sent(accounts.into_iter(), about.iter().cloned()).await;
+        self.mark_sent(accounts.into_iter(), about.iter().cloned()).await;
         let about: Vec<String> = about.into_iter().collect();
-        self.store.overtaken(about.clone(), self.now()).await?;
+        self.store.supersede_pending(about.clone(), self.now()).await?;
         // What is on the wire already comes first: within one account the order is kept.
-        for _ in 0..ON_THE_WIRE {
+        for _ in 0..MAX_IN_FLIGHT_CHECKS {
             if self.store.on_the_wire(&about).await? == 0 {
                 break;
             }
-            self.clock.sleep(GATHER).await;
+            self.clock.sleep(DEBOUNCE).await;
         }
         let done = self.store.seen_to(run, &prints, false).await?;
         news.outcome.changes.retain(|change| !done.contains(&change.fingerprint));
-        let (id, mut queue) = self.queue(news, NewPeople::default()).await?;
+        let (id, mut queue) = self.queue(news, IdentityUpdates::default()).await?;
         // They may have been moved since it was decided about them.
-        queue.called.clear();
+        queue.account_names.clear();
         let cancel = self.stopping.child_token();
-        match self.carry_out_whole(id, Some(queue), None, ITSELF, &cancel).await {
+        match self.carry_out_whole(id, Some(queue), None, SERVICE_PRINCIPAL, &cancel).await {
             Ok(()) => {
-                self.nudge.notify_one();
+                self.wake.notify_one();
                 Ok(Some(id))
             }
             Err(error) => {
-                self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), ITSELF).await;
+                self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), SERVICE_PRINCIPAL).await;
                 Err(error)
             }
         }
@@ -261,12 +261,12 @@ impl Engine {
 
     /// When something is due by itself, after a moment: a pause that ends, a window in which nothing is written that ends.
     async fn next_timer(&self, now: Timestamp) -> Result<Option<Timestamp>, EngineError> {
-        let mut due: Vec<Timestamp> = lock(&self.down).values().map(|down| down.until).collect();
-        due.extend(*lock(&self.again));
+        let mut due: Vec<Timestamp> = lock(&self.open_breakers).values().map(|down| down.until).collect();
+        due.extend(*lock(&self.next_retry));
         // What is due already and could not be decided is tried again, not at once.
-        due.extend(lock(&self.due).map(|at| if at > now { at } else { now.saturating_add(PAST_DUE).unwrap_or(at) }));
+        due.extend(lock(&self.next_due).map(|at| if at > now { at } else { now.saturating_add(OVERDUE_RETRY_DELAY).unwrap_or(at) }));
         due.extend(self.store.next_approval().await?);
-        due.extend(self.next_lost().await?);
+        due.extend(self.next_unknown_create().await?);
         for row in self.store.at_work().await? {
             due.extend(Schedule::read(&row.schedule).quiet_at(now).map(|(until, _)| until));
         }
@@ -278,50 +278,50 @@ impl Engine {
     pub async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let held = tokio::select! {
             () = self.stopping.cancelled() => return Ok(None),
-            held = self.busy.clone().lock_owned() => held,
+            held = self.run_lock.clone().lock_owned() => held,
         };
-        self.run_with(held).await
+        self.run_incremental(held).await
     }
 
-    async fn run_with(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
-        let done = caught(self.run_on(held)).await;
+    async fn run_incremental(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
+        let done = caught(self.run_incremental_inner(held)).await;
         if done.is_err() {
             // What was decided may not be kept: everybody is looked at next time.
-            self.forget_standing().await;
+            self.reset_decision_cache().await;
         }
         done
     }
 
-    async fn run_on(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
+    async fn run_incremental_inner(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
         let begun = std::time::Instant::now();
         // What a run made is looked at by the next one, once; what came meanwhile is no such look.
-        lock(&self.news).clear();
-        let came = self.came.swap(false, Ordering::AcqRel);
-        let again = self.looks_again.swap(false, Ordering::AcqRel) && !came;
-        self.looks.fetch_add(1, Ordering::AcqRel);
+        lock(&self.changed_accounts).clear();
+        let came = self.is_dirty.swap(false, Ordering::AcqRel);
+        let again = self.needs_follow_up.swap(false, Ordering::AcqRel) && !came;
+        self.run_generation.fetch_add(1, Ordering::AcqRel);
         self.end_old_answers().await?;
-        let mut deciding = self.deciding.lock().await;
-        let mut before = self.before().await?;
-        if !works_by_itself(&before.at_work) {
+        let mut deciding = self.decision_lock.lock().await;
+        let mut before = self.load_preconditions().await?;
+        if !is_automatic(&before.at_work) {
             return Ok(None);
         }
         if before.lost {
             // Systems are asked meanwhile: leavers do not wait for their answers.
             drop(deciding);
-            self.look_for_lost().await?;
-            deciding = self.deciding.lock().await;
-            before = self.before().await?;
+            self.resolve_unknown_creates().await?;
+            deciding = self.decision_lock.lock().await;
+            before = self.load_preconditions().await?;
         }
-        let mut news = self.decide_news(&before).await?;
+        let mut news = self.decide_incremental(&before).await?;
         tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided on news");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // What waits for a person may be other than before, also when nothing is sent.
         self.tell(Event::Noticed);
         let sends = news.outcome.changes.iter().any(|change| change.hold.is_none());
-        let mut people = NewPeople { in_step, ..new_people(&news.population, &news.outcome) };
-        if !sends || !news.outcome.notices.is_empty() {
-            self.keep(std::mem::take(&mut people), ITSELF).await?;
-            self.tell_people(&news.outcome).await?;
+        let mut people = IdentityUpdates { in_step, ..identity_updates(&news.population, &news.outcome) };
+        if !sends || !news.outcome.notifications.is_empty() {
+            self.save_identity_updates(std::mem::take(&mut people), SERVICE_PRINCIPAL).await?;
+            self.record_notifications(&news.outcome).await?;
         }
         if !sends {
             return Ok(None);
@@ -333,24 +333,24 @@ impl Engine {
         outcome.decided.retain(|line| line.identity.as_deref().is_some_and(|id| about.contains(id)));
         let accounts = sent_to(&outcome.changes);
         let identities: Vec<String> = about.iter().filter(|id| !id.is_empty()).map(|id| (*id).to_owned()).collect();
-        self.was_sent(accounts.into_iter(), identities.into_iter()).await;
+        self.mark_sent(accounts.into_iter(), identities.into_iter()).await;
         let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);
         let steps = news.rules.set.has_steps();
         let (id, queue) = self.queue(news, people).await?;
         let cancel = self.stopping.child_token();
-        *lock(&self.going) = Some((id, cancel.clone()));
+        *lock(&self.current_run) = Some((id, cancel.clone()));
         drop(deciding);
-        let done = self.carry_out_whole(id, Some(queue), None, ITSELF, &cancel).await;
-        *lock(&self.going) = None;
+        let done = self.carry_out_whole(id, Some(queue), None, SERVICE_PRINCIPAL, &cancel).await;
+        *lock(&self.current_run) = None;
         drop(held);
         if closes || steps || !again {
             // What was made may be what something else waits for; whether a way in is closed is looked at once more; and what
             // became of it all is not left for the next change to wait for.
-            self.looks_again.store(true, Ordering::Release);
-            self.nudge.notify_one();
+            self.needs_follow_up.store(true, Ordering::Release);
+            self.wake.notify_one();
         }
         if let Err(error) = done {
-            self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), ITSELF).await;
+            self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), SERVICE_PRINCIPAL).await;
             return Err(error);
         }
         Ok(Some(id))
@@ -358,11 +358,15 @@ impl Engine {
 
     /// Asks and tells about what was decided, and holds what is to wait. Most of what could be in the way is not there at all.
     /// The accounts that are as they should be again.
-    async fn hold_what_waits(self: &Arc<Self>, news: &mut News, before: &Before) -> Result<Vec<i64>, EngineError> {
-        let News { rules, population, outcome, about, .. } = news;
-        let in_step = self.notice_surprises(&rules.set, population, outcome, about.as_ref()).await?;
+    async fn hold_what_waits(
+        self: &Arc<Self>,
+        news: &mut IncrementalDecision,
+        before: &DecisionPreconditions,
+    ) -> Result<Vec<i64>, EngineError> {
+        let IncrementalDecision { rules, population, outcome, about, .. } = news;
+        let in_step = self.record_external_changes(&rules.set, population, outcome, about.as_ref()).await?;
         if before.asked || !rules.set.approvals.is_empty() {
-            self.ask_about(&rules.set, outcome, about.as_ref(), ITSELF).await?;
+            self.ask_about(&rules.set, outcome, about.as_ref(), SERVICE_PRINCIPAL).await?;
         }
         if !before.overrides.is_empty() {
             self.end_overrides(outcome, about.as_ref()).await?;
@@ -373,18 +377,18 @@ impl Engine {
         if before.outdated {
             self.hold_restored(outcome).await?;
         }
-        self.hold_back(outcome, before.failed).await?;
+        self.hold_for_breaker_or_retry(outcome, before.failed).await?;
         self.keep_holds(outcome, about.as_ref()).await?;
         Ok(in_step)
     }
 
     /// Keeps what is to be sent, with whom it is about.
-    async fn queue(&self, news: News, people: NewPeople) -> Result<(i64, Queue), EngineError> {
-        let News { rules, population, outcome, reaches, .. } = news;
+    async fn queue(&self, news: IncrementalDecision, people: IdentityUpdates) -> Result<(i64, PendingChanges), EngineError> {
+        let IncrementalDecision { rules, population, outcome, reaches, .. } = news;
         let set = NewChangeSet {
             kind: ChangeSetKind::Run,
             rule_version: rules.version,
-            principal: ITSELF.to_owned(),
+            principal: SERVICE_PRINCIPAL.to_owned(),
             preview: None,
             whole: false,
             as_of: None,
@@ -393,22 +397,22 @@ impl Engine {
             decided: outcome.decided,
             changes: outcome.changes,
         };
-        let first = sent_first(&set.changes, self.at_a_time);
+        let first = first_batch(&set.changes, self.accounts_at_a_time);
         let to: HashSet<i64> = set.changes.iter().filter_map(|change| change.account).collect();
         let called = population.accounts.into_iter().filter(|account| to.contains(&account.id));
         let called = called.map(|account| (account.id, (account.key, account.name))).collect();
         let (id, changes) = self.store.keep_run(people, set, first.clone(), self.now()).await?;
         self.tell(Event::ChangeSet { id, state: ChangeSetState::Running });
         let marked = changes.iter().enumerate().filter(|(place, _)| first.contains(place)).map(|(_, row)| row.id).collect();
-        Ok((id, Queue { changes, marked, called, reaches }))
+        Ok((id, PendingChanges { changes, claimed: marked, account_names: called, reaches }))
     }
 
     /// Identities and links first: a queue without them could not be carried on with.
-    pub(crate) async fn keep_people(&self, population: &Population, outcome: &Outcome, principal: &str) -> Result<(), EngineError> {
-        self.keep(new_people(population, outcome), principal).await
+    pub(crate) async fn save_identities(&self, population: &Population, outcome: &Outcome, principal: &str) -> Result<(), EngineError> {
+        self.save_identity_updates(identity_updates(population, outcome), principal).await
     }
 
-    pub(crate) async fn keep(&self, people: NewPeople, principal: &str) -> Result<(), EngineError> {
+    pub(crate) async fn save_identity_updates(&self, people: IdentityUpdates, principal: &str) -> Result<(), EngineError> {
         if people.is_empty() {
             return Ok(());
         }
@@ -416,17 +420,17 @@ impl Engine {
     }
 
     /// Holds what would fail again: changes that failed and are the same, and those of systems that do not answer.
-    async fn hold_back(&self, outcome: &mut Outcome, any_failed: bool) -> Result<(), EngineError> {
+    async fn hold_for_breaker_or_retry(&self, outcome: &mut Outcome, any_failed: bool) -> Result<(), EngineError> {
         let now = self.now();
-        let down: HashMap<String, Down> =
-            lock(&self.down).iter().filter(|(_, one)| one.until > now).map(|(n, d)| (n.clone(), d.clone())).collect();
+        let down: HashMap<String, OpenBreaker> =
+            lock(&self.open_breakers).iter().filter(|(_, one)| one.until > now).map(|(n, d)| (n.clone(), d.clone())).collect();
         let prints: Vec<&str> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.fingerprint.as_str()).collect();
         let parked = if any_failed { self.store.parked(&prints).await? } else { HashMap::new() };
         let mut again: Option<Timestamp> = None;
         for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
             if let Some(down) = down.get(&change.system) {
                 change.hold = Some(
-                    Reason::new(format!("{} does not answer ({}): it is tried again by itself", change.system, down.said))
+                    Reason::new(format!("{} does not answer ({}): it is tried again by itself", change.system, down.error))
                         .on_hold(HoldCause::RetriedLater),
                 );
                 continue;
@@ -439,7 +443,7 @@ impl Engine {
                 );
                 continue;
             }
-            let seconds = AGAIN.0.saturating_mul(2i64.saturating_pow(parked.times.saturating_sub(1).min(20))).min(AGAIN.1);
+            let seconds = RETRY_BACKOFF.0.saturating_mul(2i64.saturating_pow(parked.times.saturating_sub(1).min(20))).min(RETRY_BACKOFF.1);
             let next = parked.at.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
             if next > now {
                 again = Some(again.map_or(next, |other| other.min(next)));
@@ -447,7 +451,7 @@ impl Engine {
                     Some(Reason::new(format!("failed, and is tried again by itself: {}", parked.error)).on_hold(HoldCause::RetriedLater));
             }
         }
-        *lock(&self.again) = again;
+        *lock(&self.next_retry) = again;
         tide_core::decide::hold_later_steps(&mut outcome.changes);
         Ok(())
     }

@@ -1,7 +1,7 @@
 //! Following armed systems: each is listened to in the best way that it offers, and read whole now and then. What comes
 //! nudges the runner, which runs on it.
 
-use crate::runs::Rules;
+use crate::runs::PublishedRules;
 use crate::schedule::Schedule;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::Timestamp;
@@ -9,24 +9,24 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
-use tide_connect::{Connector, News};
+use tide_connect::{ChangeEvent, Connector};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
 use tide_core::states::WatchMode;
 use tide_core::states::WatcherState;
-use tide_store::{Place, SystemRow};
+use tide_store::{SyncCursor, SystemRow};
 use tokio_util::sync::CancellationToken;
 
 /// How often it is looked whether a system was armed, paused or scheduled in another way.
 const LOOK: Duration = Duration::from_secs(1);
 /// The most news that are kept in one transaction.
-const TOGETHER: usize = 500;
+const BATCH_SIZE: usize = 500;
 /// The first and the longest pause after a following broke.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 
 /// How it stands with following one type of a system.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Listening {
+pub struct WatcherStatus {
     /// The system.
     pub system: String,
     /// The type.
@@ -50,13 +50,13 @@ pub struct Listening {
 }
 
 /// One follower: what it was started for, and what ends it.
-struct Follower {
+struct Watcher {
     row: SystemRow,
     objects: Vec<ObjectType>,
     cancel: CancellationToken,
 }
 
-impl Drop for Follower {
+impl Drop for Watcher {
     fn drop(&mut self) {
         self.cancel.cancel();
     }
@@ -64,14 +64,14 @@ impl Drop for Follower {
 
 impl Engine {
     /// How it stands with following, system by system.
-    pub fn listening(&self) -> Vec<Listening> {
-        lock(&self.listening).values().cloned().collect()
+    pub fn watchers(&self) -> Vec<WatcherStatus> {
+        lock(&self.watchers).values().cloned().collect()
     }
 
-    fn heard(&self, system: &str, object: ObjectType, change: impl FnOnce(&mut Listening)) {
+    fn update_watcher(&self, system: &str, object: ObjectType, change: impl FnOnce(&mut WatcherStatus)) {
         {
-            let mut all = lock(&self.listening);
-            let one = all.entry((system.to_owned(), object)).or_insert_with(|| Listening {
+            let mut all = lock(&self.watchers);
+            let one = all.entry((system.to_owned(), object)).or_insert_with(|| WatcherStatus {
                 system: system.to_owned(),
                 object,
                 way: None,
@@ -93,16 +93,16 @@ impl Engine {
     }
 
     /// Follows every system that is armed and scheduled so, until the service stops, and runs on what comes.
-    pub fn work_by_itself(self: &Arc<Self>) {
+    pub fn start_automatic_sync(self: &Arc<Self>) {
         self.log_journal_head();
         self.watch_feeds();
         self.keep_calling();
-        self.run_on_news();
-        self.keep_asking();
+        self.spawn_auto_run_loop();
+        self.spawn_operation_poller();
         self.supervise("follower manager", |engine| async move {
-            let mut followers: HashMap<String, Follower> = HashMap::new();
+            let mut followers: HashMap<String, Watcher> = HashMap::new();
             loop {
-                if let Err(error) = engine.tend(&mut followers).await {
+                if let Err(error) = engine.reconcile_watchers(&mut followers).await {
                     tracing::warn!(%error, "it could not be seen which systems are to be followed");
                 }
                 tokio::select! {
@@ -114,10 +114,10 @@ impl Engine {
     }
 
     /// Starts and ends followers as systems are armed, paused and scheduled.
-    async fn tend(self: &Arc<Self>, followers: &mut HashMap<String, Follower>) -> Result<(), EngineError> {
+    async fn reconcile_watchers(self: &Arc<Self>, followers: &mut HashMap<String, Watcher>) -> Result<(), EngineError> {
         let wanted: Vec<(SystemRow, Vec<ObjectType>)> =
             self.to_read().await?.into_iter().filter(|(row, _)| row.armed && !row.paused && Schedule::read(&row.schedule).follow).collect();
-        let same = |follower: &Follower, row: &SystemRow, objects: &[ObjectType]| {
+        let same = |follower: &Watcher, row: &SystemRow, objects: &[ObjectType]| {
             follower.row.settings == row.settings && follower.row.schedule == row.schedule && follower.objects == objects
         };
         let anew = std::mem::take(&mut *lock(&self.pending_full_reads));
@@ -125,13 +125,13 @@ impl Engine {
             let keep = !anew.contains(name) && wanted.iter().any(|(row, objects)| row.name == *name && same(follower, row, objects));
             if !keep {
                 follower.cancel.cancel();
-                lock(&self.listening).retain(|(system, _), _| system != name);
+                lock(&self.watchers).retain(|(system, _), _| system != name);
             }
             keep
         });
         // After what is in the queue of the follower that was ended.
         for name in &anew {
-            self.store.drop_places(name).await?;
+            self.store.reset_sync_cursors(name).await?;
         }
         for (row, objects) in wanted {
             if followers.contains_key(&row.name) {
@@ -145,7 +145,7 @@ impl Engine {
                     async move { engine.follower(&row, object, &cancel).await }
                 });
             }
-            followers.insert(row.name.clone(), Follower { row, objects, cancel });
+            followers.insert(row.name.clone(), Watcher { row, objects, cancel });
         }
         Ok(())
     }
@@ -165,10 +165,10 @@ impl Engine {
             if begun.elapsed() > PAUSES.1 {
                 pause = PAUSES.0;
             }
-            let wait = pause.mul_f64(self.drawn(0.75, 1.25));
+            let wait = pause.mul_f64(self.random_factor(0.75, 1.25));
             tracing::warn!(system = row.name, %object, %error, ?wait, "the following broke, and is begun again");
             let next = self.now().saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default()).ok();
-            self.heard(&row.name, object, |one| {
+            self.update_watcher(&row.name, object, |one| {
                 (one.state, one.error, one.next) = (WatcherState::Failed, Some(error.to_string()), next);
             });
             tokio::select! {
@@ -181,24 +181,24 @@ impl Engine {
 
     /// Asks a system once for what changed since it was last heard, or reads it whole when that is not known. For ways that do
     /// not tell by themselves. False when everything must be read before it goes on.
-    pub async fn catch_up(&self, name: &str, object: ObjectType) -> Result<bool, EngineError> {
+    pub async fn sync_once(&self, name: &str, object: ObjectType) -> Result<bool, EngineError> {
         let row = self.store.system(name).await?;
         let schedule = Schedule::read(&row.schedule);
         let connector = self.connector(&row).await?;
         let way = match schedule.way {
             Some(way) => way,
-            None => connector.ways().await?.first().copied().unwrap_or(WatchMode::FullRead),
+            None => connector.watch_modes().await?.first().copied().unwrap_or(WatchMode::FullRead),
         };
         let mut place = self.place(&row, object, &schedule, way, &connector).await?;
-        let mut following = connector.follow(object, way, place.mark.clone());
+        let mut following = connector.watch(object, way, place.cursor.clone());
         while let Some(first) = following.recv().await {
             let mut batch = vec![first];
-            while batch.len() < TOGETHER
+            while batch.len() < BATCH_SIZE
                 && let Ok(more) = following.try_recv()
             {
                 batch.push(more);
             }
-            if !self.take_in(&row, object, &mut place, batch).await? {
+            if !self.ingest_batch(&row, object, &mut place, batch).await? {
                 return Ok(false);
             }
         }
@@ -210,12 +210,12 @@ impl Engine {
         let connector = self.connector(row).await?;
         let way = match schedule.way {
             Some(way) => way,
-            None => connector.ways().await?.first().copied().unwrap_or(WatchMode::FullRead),
+            None => connector.watch_modes().await?.first().copied().unwrap_or(WatchMode::FullRead),
         };
         let place = self.place(row, object, schedule, way, &connector).await?;
-        let full = place.full_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
+        let full = place.full_read_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
         let told = matches!(way, WatchMode::Arrival | WatchMode::Pushed);
-        self.heard(&row.name, object, |one| {
+        self.update_watcher(&row.name, object, |one| {
             (one.state, one.way, one.error, one.next) = (WatcherState::Watching, Some(way), None, None);
             one.full = (!told).then_some(full);
         });
@@ -225,7 +225,7 @@ impl Engine {
         }
         let (mut place, asked, begun) = (place, self.now(), std::time::Instant::now());
         if way != WatchMode::FullRead {
-            let mut following = connector.follow(object, way, place.mark.clone());
+            let mut following = connector.watch(object, way, place.cursor.clone());
             let mut due = std::pin::pin!(tokio::time::sleep(self.until(full)));
             loop {
                 let news = tokio::select! {
@@ -234,26 +234,26 @@ impl Engine {
                 };
                 let Some(first) = news else { break };
                 let mut batch = vec![first];
-                while batch.len() < TOGETHER
+                while batch.len() < BATCH_SIZE
                     && let Ok(more) = following.try_recv()
                 {
                     batch.push(more);
                 }
-                if !self.take_in(row, object, &mut place, batch).await? {
+                if !self.ingest_batch(row, object, &mut place, batch).await? {
                     return Ok(());
                 }
             }
         }
         let every = schedule.every();
         let next = self.now().saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default()).ok();
-        self.heard(&row.name, object, |one| {
+        self.update_watcher(&row.name, object, |one| {
             (one.state, one.next) = (WatcherState::Waiting, next);
             one.asked = (way != WatchMode::FullRead && !way.is_sent()).then(|| (asked, begun.elapsed()));
         });
         tokio::time::sleep(every.min(self.until(full))).await;
         if way == WatchMode::FullRead {
             // The place is older than the pause: everything is read.
-            self.store.set_place(&row.name, object, &Place { full_at: Timestamp::UNIX_EPOCH, ..place }).await?;
+            self.store.set_sync_cursor(&row.name, object, &SyncCursor { full_read_at: Timestamp::UNIX_EPOCH, ..place }).await?;
         }
         Ok(())
     }
@@ -271,17 +271,17 @@ impl Engine {
         schedule: &Schedule,
         way: WatchMode,
         connector: &Arc<dyn Connector>,
-    ) -> Result<Place, EngineError> {
-        let known = self.store.place(&row.name, object).await?.filter(|place| place.way == way.as_str());
+    ) -> Result<SyncCursor, EngineError> {
+        let known = self.store.place(&row.name, object).await?.filter(|place| place.mode == way.as_str());
         if let Some(place) = known {
-            let full = place.full_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
+            let full = place.full_read_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
             if self.now() < full || matches!(way, WatchMode::Arrival | WatchMode::Pushed) {
                 return Ok(place);
             }
         }
-        self.heard(&row.name, object, |one| (one.state, one.way, one.next) = (WatcherState::Reading, Some(way), None));
+        self.update_watcher(&row.name, object, |one| (one.state, one.way, one.next) = (WatcherState::Reading, Some(way), None));
         // The mark first: what changes while everything is read is told again afterwards.
-        let mark = connector.mark(object, way).await?;
+        let mark = connector.current_cursor(object, way).await?;
         let now = self.now();
         if way != WatchMode::Pushed {
             let read = self.read_one(row, object, &self.stopping).await?;
@@ -289,23 +289,23 @@ impl Engine {
                 return Err(error.into());
             }
         }
-        let place = Place { way: way.as_str().to_owned(), mark, at: now, full_at: now };
-        self.store.set_place(&row.name, object, &place).await?;
-        self.nudge.notify_one();
+        let place = SyncCursor { mode: way.as_str().to_owned(), cursor: mark, updated_at: now, full_read_at: now };
+        self.store.set_sync_cursor(&row.name, object, &place).await?;
+        self.wake.notify_one();
         Ok(place)
     }
 
     /// Keeps news. False when everything must be read before it goes on.
-    async fn take_in(
+    async fn ingest_batch(
         &self,
         row: &SystemRow,
         object: ObjectType,
-        place: &mut Place,
-        batch: Vec<Result<News, tide_connect::ConnectError>>,
+        place: &mut SyncCursor,
+        batch: Vec<Result<ChangeEvent, tide_connect::ConnectError>>,
     ) -> Result<bool, EngineError> {
         // As far as the rules are known: whatever they are not asked about counts as given.
-        let types = |rules: &Arc<Rules>| rules.set.of(&row.name, object).is_none_or(|types| types.is_target());
-        let given = lock(&self.compiled).as_ref().is_none_or(|(_, rules)| types(rules));
+        let types = |rules: &Arc<PublishedRules>| rules.set.of(&row.name, object).is_none_or(|types| types.is_target());
+        let given = lock(&self.compiled_rules).as_ref().is_none_or(|(_, rules)| types(rules));
         let mut changed: Vec<Observed> = Vec::new();
         let mut mark = None;
         let mut fault = None;
@@ -313,14 +313,14 @@ impl Engine {
         let mut differ: BTreeSet<i64> = BTreeSet::new();
         for news in batch {
             match news {
-                Ok(News::Changed(more)) => changed.extend(more),
-                Ok(News::Gone(keys)) => {
+                Ok(ChangeEvent::Changed(more)) => changed.extend(more),
+                Ok(ChangeEvent::Gone(keys)) => {
                     // In the order in which it happened: who was removed and made again is there.
                     let news = (std::mem::take(&mut changed), keys);
-                    differ.extend(self.store.keep_news(&row.name, object, news, None, given, self.monotonic_now()).await?.await?);
+                    differ.extend(self.store.store_changes(&row.name, object, news, None, given, self.monotonic_now()).await?.await?);
                 }
-                Ok(News::Mark(place)) => mark = Some(place),
-                Ok(News::Lost(why)) => {
+                Ok(ChangeEvent::Checkpoint(place)) => mark = Some(place),
+                Ok(ChangeEvent::ResyncRequired(why)) => {
                     lost = Some(why);
                     break;
                 }
@@ -333,43 +333,43 @@ impl Engine {
         // The mark last, or with them: after a crash in between the same is told again, and changes nothing.
         let (marked, mut early) = (mark.is_some(), None);
         if marked {
-            (place.mark, place.at) = (mark, self.now());
+            (place.cursor, place.updated_at) = (mark, self.now());
         }
         if !changed.is_empty() {
             let place = Some(&*place).filter(|_| marked);
-            let kept = self.store.keep_news(&row.name, object, (changed, Vec::new()), place, given, self.monotonic_now()).await?;
+            let kept = self.store.store_changes(&row.name, object, (changed, Vec::new()), place, given, self.monotonic_now()).await?;
             // A run that begins now looks when they are kept: what is written and looked at comes in order.
-            early = self.runs_ahead();
+            early = self.trigger_run_if_idle();
             differ.extend(kept.await?);
         } else if marked {
-            self.store.set_place(&row.name, object, place).await?;
+            self.store.set_sync_cursor(&row.name, object, place).await?;
         }
         if !differ.is_empty() {
             let now = self.now();
-            self.heard(&row.name, object, |one| {
+            self.update_watcher(&row.name, object, |one| {
                 one.news = Some(now);
                 one.changed += differ.len();
             });
-            lock(&self.news).extend(differ);
-            if early.is_none_or(|looks| self.looks.load(Ordering::Acquire) == looks) {
-                self.came.store(true, Ordering::Release);
-                self.nudge.notify_one();
+            lock(&self.changed_accounts).extend(differ);
+            if early.is_none_or(|looks| self.run_generation.load(Ordering::Acquire) == looks) {
+                self.is_dirty.store(true, Ordering::Release);
+                self.wake.notify_one();
             }
         }
         if let Some(why) = lost {
             tracing::info!(system = row.name, %object, why, "the history was lost, and everything is read");
-            self.store.drop_places(&row.name).await?;
+            self.store.reset_sync_cursors(&row.name).await?;
             return Ok(false);
         }
         fault.map_or(Ok(true), |error| Err(error.into()))
     }
 
     /// Has a run begin while news are still being kept, if none is on its way; how many runs had looked before it.
-    fn runs_ahead(&self) -> Option<u64> {
-        let looks = self.looks.load(Ordering::Acquire);
-        drop(self.busy.try_lock().ok()?);
-        self.came.store(true, Ordering::Release);
-        self.nudge.notify_one();
+    fn trigger_run_if_idle(&self) -> Option<u64> {
+        let looks = self.run_generation.load(Ordering::Acquire);
+        drop(self.run_lock.try_lock().ok()?);
+        self.is_dirty.store(true, Ordering::Release);
+        self.wake.notify_one();
         Some(looks)
     }
 
@@ -378,7 +378,7 @@ impl Engine {
         let row = self.store.system(name).await?;
         schedule.check()?;
         if let Some(way) = schedule.way {
-            let ways = self.connector(&row).await?.ways().await?;
+            let ways = self.connector(&row).await?.watch_modes().await?;
             if !ways.contains(&way) {
                 let offered: Vec<&str> = ways.iter().map(|way| way.as_str()).collect();
                 return Err(EngineError::Invalid(format!(
@@ -389,11 +389,11 @@ impl Engine {
             }
         }
         let value = serde_json::to_value(schedule).unwrap_or_default();
-        let _one_at_a_time = self.setting.lock().await;
+        let _one_at_a_time = self.settings_lock.lock().await;
         self.store.set_schedule(name, &value, principal, self.now()).await?;
         self.gate(&row).set_schedule(schedule);
         self.tell(Event::System { name: name.to_owned() });
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(())
     }
 }

@@ -17,12 +17,12 @@ impl Engine {
         patience: Option<Duration>,
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, EngineError> {
-        let turn = self.computing.clone().lock_owned();
+        let turn = self.compute_lock.clone().lock_owned();
         let turn = match patience {
             None => turn.await,
             Some(patience) => tokio::time::timeout(patience, turn).await.map_err(|_| EngineError::Overloaded(patience.as_secs()))?,
         };
-        let wanted = Wanted::default();
+        let wanted = ComputeRequest::default();
         let unwanted = wanted.0.clone();
         let done = tokio::task::spawn_blocking(move || {
             let _turn = turn;
@@ -40,9 +40,9 @@ impl Engine {
 
 /// Somebody waits for a computation. When they are gone, it is interrupted.
 #[derive(Default)]
-struct Wanted(Arc<AtomicBool>);
+struct ComputeRequest(Arc<AtomicBool>);
 
-impl Drop for Wanted {
+impl Drop for ComputeRequest {
     fn drop(&mut self) {
         self.0.store(true, Ordering::Relaxed);
     }
@@ -128,7 +128,7 @@ mod tests {
         let all = futures::future::join_all((0..4).map(|_| engine.compute(None, work()))).await;
         assert!(all.iter().all(Result::is_ok));
         assert_eq!(most.load(Ordering::SeqCst), 1);
-        let held = engine.computing.clone().lock_owned().await;
+        let held = engine.compute_lock.clone().lock_owned().await;
         let refused = engine.compute(Some(Duration::from_millis(20)), || ()).await;
         assert!(matches!(refused, Err(EngineError::Overloaded(_))), "{refused:?}");
         drop(held);

@@ -8,12 +8,12 @@ use tide_core::HoldCause;
 use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::{Change, ChangeKind};
 use tide_core::incremental::Records;
-use tide_core::rules::WhenChanged;
+use tide_core::rules::OnDrift;
 use tide_core::states::DecisionAnswer;
 use tide_core::states::DecisionKind;
 use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
-use tide_store::{ApprovalRow, Counting, NewOverride, NoticeRow, OverrideRow, Parked};
+use tide_store::{AlertRow, ApprovalRow, GuardWindow, NewOverride, OverrideRow, Parked};
 
 /// The most names that one line of the list tells.
 const NAMED: usize = 5;
@@ -54,7 +54,7 @@ pub struct Decision {
 
 /// An answer to a decision.
 #[derive(Debug, Clone, Copy)]
-pub struct Said<'a> {
+pub struct DecisionReply<'a> {
     /// One of its answers.
     pub answer: DecisionAnswer,
     /// The words that go with it.
@@ -97,13 +97,13 @@ fn guarded<'o>(_rules: &RuleSet, outcome: &'o Outcome) -> BTreeMap<(&'o str, Cha
 type Lately = (String, String, u32);
 
 /// What guards look back on at a moment, and what is to be counted for that, in the same order.
-pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>, Vec<Counting>) {
+pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>, Vec<GuardWindow>) {
     let all = rules.guards.iter().flat_map(|guard| {
         let since = at.saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into())).unwrap_or_default();
         let systems = rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name));
         systems.map(move |system| {
             let key = (system.clone(), guard.change.clone(), guard.hours);
-            (key, Counting { system: system.clone(), kind: guard.change.clone(), since })
+            (key, GuardWindow { system: system.clone(), kind: guard.change.clone(), since })
         })
     });
     all.unzip()
@@ -126,7 +126,7 @@ fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
 fn drifts<'o>(rules: &RuleSet, population: &Population, outcome: &'o Outcome) -> Vec<Vec<&'o Change>> {
     let mut by_system: BTreeMap<&str, Vec<&Change>> = BTreeMap::new();
     for change in outcome.changes.iter().filter(|change| change.hold.is_some()) {
-        let reports = rules.of(&change.system, change.object).is_some_and(|types| types.when_changed == WhenChanged::Report);
+        let reports = rules.of(&change.system, change.object).is_some_and(|types| types.on_drift == OnDrift::Report);
         let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
         let there = |value: &ValueChange| {
             let def = schema.and_then(|schema| schema.get(&value.attribute));
@@ -169,7 +169,7 @@ fn drift(changes: Vec<&Change>) -> Decision {
     }
 }
 
-fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, notices: &[NoticeRow]) -> Vec<Decision> {
+fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, notices: &[AlertRow]) -> Vec<Decision> {
     let mut all = Vec::new();
     for ((system, kind), (said, changes)) in guarded(rules, outcome) {
         let many = if changes.len() == 1 { "change waits" } else { "changes wait" };
@@ -226,7 +226,7 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
 /// and answers to approvals whose changes were not sent yet.
 fn given(outcome: &Outcome, overrides: &[OverrideRow], approvals: &[ApprovalRow], now: Timestamp) -> Vec<Decision> {
     let wanted: HashMap<&str, &Change> = outcome.changes.iter().map(|change| (change.fingerprint.as_str(), change)).collect();
-    let now = tide_store::stamp(now);
+    let now = tide_store::format_timestamp(now);
     let mut by_decision: BTreeMap<&str, Vec<&OverrideRow>> = BTreeMap::new();
     for row in overrides.iter().filter(|row| row.expires > now && wanted.contains_key(row.fingerprint.as_str())) {
         by_decision.entry(&row.decision).or_default().push(row);
@@ -280,7 +280,7 @@ impl Engine {
     /// Ends what was said of changes that are not wanted any more, and what has expired. `about` says about whom it was decided; nothing
     /// means everybody.
     pub(crate) async fn end_overrides(&self, outcome: &Outcome, about: Option<&Records>) -> Result<(), EngineError> {
-        let (rows, now) = (self.store.override_rows().await?, tide_store::stamp(self.now()));
+        let (rows, now) = (self.store.override_rows().await?, tide_store::format_timestamp(self.now()));
         if rows.is_empty() {
             return Ok(());
         }
@@ -381,11 +381,11 @@ impl Engine {
 
     /// Answers one of them.
     pub async fn answer_decision(&self, id: &str, answer: DecisionAnswer, comment: &str, principal: &str) -> Result<(), EngineError> {
-        self.answer_choosing(id, Said { answer, comment, choice: &[] }, principal).await
+        self.answer_choosing(id, DecisionReply { answer, comment, choice: &[] }, principal).await
     }
 
     /// Answers one of them, and chooses among what it offers.
-    pub async fn answer_choosing(&self, id: &str, said: Said<'_>, principal: &str) -> Result<(), EngineError> {
+    pub async fn answer_choosing(&self, id: &str, said: DecisionReply<'_>, principal: &str) -> Result<(), EngineError> {
         let answer = said.answer;
         let changed = || EngineError::Changed("this is not what waits any more: look at the list again".to_owned());
         let unfit = || EngineError::Invalid(format!("`{answer}` is no answer to {id}"));
@@ -415,7 +415,7 @@ impl Engine {
                 self.store.add_override(new, principal, self.now()).await?;
                 // Nothing changed but what somebody said: they are to be looked at all the same.
                 let accounts = meant.iter().filter_map(|change| change.account);
-                self.was_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;
+                self.mark_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;
             }
             Some(("override", decision)) if answer == DecisionAnswer::TakeBack => {
                 let (_, _, outcome) = self.decide_now().await?;
@@ -432,7 +432,7 @@ impl Engine {
                 }
                 // Nothing changed but what somebody said: they are to be looked at all the same.
                 let accounts: Vec<i64> = about.iter().filter_map(|(account, _)| *account).collect();
-                self.was_sent(accounts.into_iter(), about.into_iter().map(|(_, identity)| identity).filter(|id| !id.is_empty())).await;
+                self.mark_sent(accounts.into_iter(), about.into_iter().map(|(_, identity)| identity).filter(|id| !id.is_empty())).await;
             }
             Some(("parked", fingerprint)) if answer == DecisionAnswer::Retry => {
                 self.store.unpark(fingerprint, principal, self.now()).await?
@@ -444,18 +444,23 @@ impl Engine {
             _ => return Err(unfit()),
         }
         self.tell(crate::Event::Noticed);
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(())
     }
 
     /// What guards look back on, and what people said of what they held.
-    pub(crate) async fn look_back(&self, rules: &RuleSet, population: &mut Population, at: Timestamp) -> Result<(), EngineError> {
+    pub(crate) async fn load_governance_inputs(
+        &self,
+        rules: &RuleSet,
+        population: &mut Population,
+        at: Timestamp,
+    ) -> Result<(), EngineError> {
         let (keys, asked) = counted_by_guards(rules, at);
         let (counts, in_flight) = self.store.counted(&asked).await?;
-        population.recent = keys.into_iter().zip(counts).map(counted).collect();
+        population.recent_change_counts = keys.into_iter().zip(counts).map(counted).collect();
         population.in_flight = in_flight;
-        population.overrides = self.store.overrides(at).await?;
-        population.approved = if rules.approvals.is_empty() { HashMap::new() } else { self.store.approvals_said(at).await? };
+        population.guard_overrides = self.store.overrides(at).await?;
+        population.approvals = if rules.approvals.is_empty() { HashMap::new() } else { self.store.approvals_said(at).await? };
         Ok(())
     }
 }

@@ -5,29 +5,29 @@ use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use tide_connect::{Access, ConnectError, Connector};
+use tide_connect::{ConnectError, ConnectionState, Connector};
 use tide_core::ObjectType;
 use tide_core::compare::equal;
 use tide_core::decide::{Change, ChangeKind};
 use tide_core::model::Observed;
 use tide_core::rules::TypeRules;
-use tide_store::{ChangeRow, Settled, Settling, SystemRow};
+use tide_store::{ChangeResult, ChangeRow, Settled, SystemRow};
 use tokio::sync::{Mutex, Notify, OwnedMutexGuard, mpsc, oneshot};
 
 /// The most accounts whose changes are marked as about to be sent in one commit.
-const TOGETHER: usize = 256;
+const CLAIM_BATCH_SIZE: usize = 256;
 
 /// The changes of one account that can be sent now, in their order, and whether it is stored that the first is about to be.
-pub(crate) struct Ready {
+pub(crate) struct AccountBatch {
     pub(crate) changes: Vec<ChangeRow>,
-    pub(crate) marked: bool,
+    pub(crate) is_claimed: bool,
 }
 
 /// What is marked ahead, so that whoever sends need not wait for a commit. It is no more than the system's pace asks for: what
 /// is marked cannot be overtaken.
 #[derive(Default)]
-pub(crate) struct Ahead {
-    ready: std::sync::Mutex<VecDeque<Ready>>,
+pub(crate) struct PrefetchQueue {
+    ready: std::sync::Mutex<VecDeque<AccountBatch>>,
     come: Notify,
     taken: Notify,
     /// Somebody had to wait since the last commit.
@@ -38,29 +38,29 @@ pub(crate) struct Ahead {
 }
 
 /// Somebody who sends, until it is dropped.
-pub(crate) struct Sender(Arc<Share>);
+pub(crate) struct WorkerGuard(Arc<SystemDispatcher>);
 
-impl Sender {
-    pub(crate) fn of(share: &Arc<Share>) -> Self {
+impl WorkerGuard {
+    pub(crate) fn of(share: &Arc<SystemDispatcher>) -> Self {
         share.ready.senders.fetch_add(1, Ordering::AcqRel);
-        Sender(share.clone())
+        WorkerGuard(share.clone())
     }
 
-    pub(crate) fn share(&self) -> &Share {
+    pub(crate) fn share(&self) -> &SystemDispatcher {
         &self.0
     }
 }
 
-impl Drop for Sender {
+impl Drop for WorkerGuard {
     fn drop(&mut self) {
         self.0.ready.senders.fetch_sub(1, Ordering::AcqRel);
         self.0.ready.taken.notify_one();
     }
 }
 
-impl Ahead {
+impl PrefetchQueue {
     /// The next account, as soon as there is one; nothing when there will be none.
-    pub(crate) async fn next(&self) -> Option<Ready> {
+    pub(crate) async fn next(&self) -> Option<AccountBatch> {
         loop {
             let come = self.come.notified();
             let ended = self.ended.load(Ordering::Acquire);
@@ -77,12 +77,12 @@ impl Ahead {
     }
 
     /// All that there will be.
-    pub(crate) fn all(&self, some: Vec<Ready>) {
-        let _ends = Ends(self);
+    pub(crate) fn all(&self, some: Vec<AccountBatch>) {
+        let _ends = EndMarker(self);
         self.add(some);
     }
 
-    fn add(&self, some: Vec<Ready>) {
+    fn add(&self, some: Vec<AccountBatch>) {
         crate::lock(&self.ready).extend(some);
         self.come.notify_waiters();
     }
@@ -93,9 +93,9 @@ impl Ahead {
 }
 
 /// Says that no more comes, however the marking ended.
-struct Ends<'a>(&'a Ahead);
+struct EndMarker<'a>(&'a PrefetchQueue);
 
-impl Drop for Ends<'_> {
+impl Drop for EndMarker<'_> {
     fn drop(&mut self) {
         self.0.ended.store(true, Ordering::Release);
         self.0.come.notify_waiters();
@@ -104,34 +104,34 @@ impl Drop for Ends<'_> {
 
 /// A change that its system confirmed, and who waits for it to be settled.
 pub(crate) struct Confirmed {
-    pub(crate) settling: Settling,
+    pub(crate) settling: ChangeResult,
     pub(crate) password: bool,
     pub(crate) settled: oneshot::Sender<()>,
 }
 
 /// How long what sending to a system needs is taken as it was.
-const KEPT: std::time::Duration = std::time::Duration::from_secs(60);
+const CONNECTION_CACHE_TTL: std::time::Duration = std::time::Duration::from_secs(60);
 
 /// What sending to a system needs.
 #[derive(Clone)]
-pub(crate) struct Reach {
+pub(crate) struct SystemContext {
     row: Arc<SystemRow>,
     connector: Arc<dyn Connector>,
     rules: Arc<BTreeMap<ObjectType, TypeRules>>,
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
     made: std::time::Instant,
 }
 
 /// The same, by system, as long as neither rules nor systems change.
-pub(crate) type Reaches = std::sync::Mutex<HashMap<String, Reach>>;
+pub(crate) type SystemContexts = std::sync::Mutex<HashMap<String, SystemContext>>;
 
 /// One system's share of a run.
-pub(crate) struct Share {
+pub(crate) struct SystemDispatcher {
     pub(crate) row: Arc<SystemRow>,
     pub(crate) connector: Arc<dyn Connector>,
-    pub(crate) access: Arc<Access>,
+    pub(crate) access: Arc<ConnectionState>,
     /// What can be sent now.
-    pub(crate) ready: Ahead,
+    pub(crate) ready: PrefetchQueue,
     /// Takes confirmed changes, to be settled together.
     pub(crate) confirmed: Option<mpsc::Sender<Confirmed>>,
     /// Set when the whole system refuses: nothing more is sent to it.
@@ -146,7 +146,7 @@ pub(crate) struct Share {
     pub(crate) rules: Arc<BTreeMap<ObjectType, TypeRules>>,
 }
 
-impl Share {
+impl SystemDispatcher {
     /// Waits until nobody else writes the members of a group.
     pub(crate) async fn alone(&self, group: Option<i64>) -> Option<OwnedMutexGuard<()>> {
         let own = self.groups.lock().await.entry(group?).or_default().clone();
@@ -155,14 +155,14 @@ impl Share {
 }
 
 /// Does a change point to an account that an earlier change of the same run makes?
-pub(crate) fn waits(row: &ChangeRow) -> bool {
+pub(crate) fn has_pending_references(row: &ChangeRow) -> bool {
     row.change.values.iter().any(|value| !value.later.is_empty())
 }
 
 /// The changes in the order in which they can be sent: what points to accounts that are made now comes when they are there.
 /// Where a target wants to see somebody first, and they want to see each other first, one of them is made without.
 pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
-    let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(waits);
+    let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(has_pending_references);
     let mut rounds = vec![first];
     while !later.is_empty() {
         let made =
@@ -234,7 +234,7 @@ fn around_renames(changes: Vec<ChangeRow>) -> [Vec<ChangeRow>; 3] {
 }
 
 /// What is to be kept of a confirmed change.
-pub(crate) fn settled(share: &Share, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
+pub(crate) fn settled(share: &SystemDispatcher, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
     let schema = share.row.schema.get(&row.change.object);
     if row.change.is_membership() {
         // It tells of one member, and the group holds others.
@@ -261,7 +261,7 @@ pub(crate) fn settled(share: &Share, row: &ChangeRow, account: Observed, note: O
 
 /// Whose changes are sent one after the other. An account that belongs to nobody stands for itself; a group too, so that many of
 /// its memberships are sent together, but for those of a departure.
-fn whose(change: &Change) -> String {
+fn ordering_key(change: &Change) -> String {
     let group = change.is_membership() && change.step == 0;
     match change.account.filter(|_| group || change.identity.is_empty()) {
         Some(account) => account.to_string(),
@@ -271,7 +271,7 @@ fn whose(change: &Change) -> String {
 
 /// The places of the changes that are sent first, when these are so few that all of them are sent at once and none waits for
 /// another: it can be kept with them that they are about to be.
-pub(crate) fn sent_first(changes: &[Change], at_a_time: usize) -> HashSet<usize> {
+pub(crate) fn first_batch(changes: &[Change], at_a_time: usize) -> HashSet<usize> {
     let waits = changes.iter().flat_map(|change| &change.values).any(|value| !value.later.is_empty());
     if waits || !renamed_members(changes.iter()).is_empty() {
         return HashSet::new();
@@ -280,7 +280,7 @@ pub(crate) fn sent_first(changes: &[Change], at_a_time: usize) -> HashSet<usize>
     for (place, change) in changes.iter().enumerate() {
         let first = by_system.entry(&change.system).or_default();
         if first.len() <= at_a_time {
-            first.entry(whose(change)).or_insert(place);
+            first.entry(ordering_key(change)).or_insert(place);
         }
     }
     by_system.into_values().filter(|first| first.len() <= at_a_time).flat_map(HashMap::into_values).collect()
@@ -291,7 +291,7 @@ pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
     let mut places: HashMap<String, usize> = HashMap::new();
     let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
     for change in changes {
-        let whose = whose(&change.change);
+        let whose = ordering_key(&change.change);
         match places.get(&whose) {
             Some(&place) => queue[place].push(change),
             None => {
@@ -305,14 +305,16 @@ pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
 
 impl Engine {
     /// One system with what sending to it needs.
-    pub(crate) async fn share(&self, system: &str) -> Result<Share, EngineError> {
-        self.share_of(system, &Reaches::default()).await
+    pub(crate) async fn share(&self, system: &str) -> Result<SystemDispatcher, EngineError> {
+        self.share_of(system, &SystemContexts::default()).await
     }
 
     /// The same, with what is known of how it is reached.
-    pub(crate) async fn share_of(&self, system: &str, reaches: &Reaches) -> Result<Share, EngineError> {
+    pub(crate) async fn share_of(&self, system: &str, reaches: &SystemContexts) -> Result<SystemDispatcher, EngineError> {
         let access = crate::lock(&self.access).get(system).cloned();
-        let holds = |reach: &&Reach| reach.made.elapsed() < KEPT && access.as_ref().is_some_and(|own| Arc::ptr_eq(own, &reach.access));
+        let holds = |reach: &&SystemContext| {
+            reach.made.elapsed() < CONNECTION_CACHE_TTL && access.as_ref().is_some_and(|own| Arc::ptr_eq(own, &reach.access))
+        };
         let known = crate::lock(reaches).get(system).filter(holds).cloned();
         let reach = match known {
             Some(reach) => reach,
@@ -322,8 +324,8 @@ impl Engine {
                 reach
             }
         };
-        Ok(Share {
-            ready: Ahead::default(),
+        Ok(SystemDispatcher {
+            ready: PrefetchQueue::default(),
             down: Mutex::new(None),
             in_a_row: AtomicUsize::new(0),
             refusals: std::sync::Mutex::default(),
@@ -336,43 +338,43 @@ impl Engine {
         })
     }
 
-    async fn reach(&self, system: &str) -> Result<Reach, EngineError> {
+    async fn reach(&self, system: &str) -> Result<SystemContext, EngineError> {
         let row = self.store.system(system).await?;
         let connector = self.line(&row).await?;
         // Rules that became unsound since they decided this are no reason to keep it back.
         let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
         let access = self.access(&row);
         let rules = Arc::new(rules.unwrap_or_default());
-        Ok(Reach { row: Arc::new(row), connector, rules, access, made: std::time::Instant::now() })
+        Ok(SystemContext { row: Arc::new(row), connector, rules, access, made: std::time::Instant::now() })
     }
 
     /// Stores of what is sent next that it is about to be, many in one commit, and a little ahead of those who send it.
     /// It is known of some that this is kept already.
     pub(crate) async fn mark_ahead(
         &self,
-        share: &Share,
+        share: &SystemDispatcher,
         mut queue: VecDeque<Vec<ChangeRow>>,
         known: &HashSet<i64>,
     ) -> Result<(), EngineError> {
         let ahead = &share.ready;
-        if self.at_a_time == 1 {
+        if self.accounts_at_a_time == 1 {
             // One thing after the other: each is marked when it is sent.
             let marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| known.contains(&change.id));
-            ahead.all(queue.into_iter().map(|changes| Ready { marked: marked(&changes), changes }).collect());
+            ahead.all(queue.into_iter().map(|changes| AccountBatch { is_claimed: marked(&changes), changes }).collect());
             return Ok(());
         }
-        let _ends = Ends(ahead);
-        let (mut together, mut first) = (self.at_a_time, true);
+        let _ends = EndMarker(ahead);
+        let (mut together, mut first) = (self.accounts_at_a_time, true);
         while !queue.is_empty() {
             let some: Vec<Vec<ChangeRow>> = queue.drain(..together.min(queue.len())).collect();
             // What waits for others is marked when they are there; what is given up need not be.
             let given_up = share.down.lock().await.is_some();
-            let heads = some.iter().filter_map(|changes| changes.first()).filter(|change| !given_up && !waits(change));
+            let heads = some.iter().filter_map(|changes| changes.first()).filter(|change| !given_up && !has_pending_references(change));
             let heads: Vec<i64> = heads.map(|change| change.id).filter(|id| !known.contains(id)).collect();
-            let marked = if heads.is_empty() { HashSet::new() } else { self.store.mark_sending(heads, self.now()).await? };
+            let marked = if heads.is_empty() { HashSet::new() } else { self.store.claim_for_sending(heads, self.now()).await? };
             let is_marked =
                 |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| marked.contains(&change.id) || known.contains(&change.id));
-            ahead.add(some.into_iter().map(|changes| Ready { marked: is_marked(&changes), changes }).collect());
+            ahead.add(some.into_iter().map(|changes| AccountBatch { is_claimed: is_marked(&changes), changes }).collect());
             if std::mem::take(&mut first) {
                 // Everybody waited for the first ones.
                 ahead.starved.store(false, Ordering::Relaxed);
@@ -388,7 +390,7 @@ impl Engine {
                 taken.await;
             }
             if ahead.starved.swap(false, Ordering::Relaxed) {
-                together = (together * 2).min(TOGETHER.max(self.at_a_time));
+                together = (together * 2).min(CLAIM_BATCH_SIZE.max(self.accounts_at_a_time));
             }
         }
         Ok(())
@@ -399,7 +401,7 @@ impl Engine {
 mod tests {
     use super::*;
     use tide_core::Reason;
-    use tide_core::compare::{Later, ValueChange};
+    use tide_core::compare::{PendingReference, ValueChange};
     use tide_core::states::ChangeState;
 
     fn change(system: &str, identity: &str, account: Option<i64>) -> Change {
@@ -444,21 +446,21 @@ mod tests {
             change("berthing", "", Some(7)),
             change("berthing", "bo", None),
         ];
-        assert_eq!(sent_first(&changes, 3), [0, 1, 3, 4].into());
+        assert_eq!(first_batch(&changes, 3), [0, 1, 3, 4].into());
         // They are the heads of the queue: what is marked as about to be sent is what is sent first.
         let heads: HashSet<usize> = ["berthing", "crewhall"]
             .into_iter()
             .flat_map(|system| by_account(rows(&changes).into_iter().filter(|row| row.change.system == system).collect()))
             .filter_map(|changes| changes.first().map(|row| row.id as usize))
             .collect();
-        assert_eq!(sent_first(&changes, 3), heads);
-        assert_eq!(sent_first(&changes, 2), [1].into(), "more accounts than are sent at a time wait in the queue, and can be overtaken");
+        assert_eq!(first_batch(&changes, 3), heads);
+        assert_eq!(first_batch(&changes, 2), [1].into(), "more accounts than are sent at a time wait in the queue, and can be overtaken");
     }
 
     #[test]
     fn nothing_is_sent_first_where_something_waits_for_another() {
         let mut second = change("berthing", "bo", None);
-        second.values[0].later.push(Later { identity: "ada".into(), label: "Ada".into() });
-        assert!(sent_first(&[change("berthing", "ada", None), second], 16).is_empty());
+        second.values[0].later.push(PendingReference { identity: "ada".into(), label: "Ada".into() });
+        assert!(first_batch(&[change("berthing", "ada", None), second], 16).is_empty());
     }
 }

@@ -2,10 +2,10 @@
 //! is as it should be. Whoever saves or publishes says what they began with, so that nobody's work is lost.
 
 use crate::{Engine, EngineError, Event};
-use tide_core::impact::{Effect, effect};
+use tide_core::impact::{Impact, compute_impact};
 use tide_core::permissions;
 use tide_core::rules::difference::{FileDifference, brought_together, difference};
-use tide_core::rules::{Fault, FaultSeverity, RuleFile};
+use tide_core::rules::{FaultSeverity, RuleFault, RuleFile};
 use tide_core::states::SystemKind;
 use tide_core::{RuleSet, decide};
 use tide_store::{DraftRow, VersionRow};
@@ -18,7 +18,7 @@ pub struct Draft {
     /// The version that is published now; another than the draft's base means that somebody published since.
     pub published: i64,
     /// What a check found.
-    pub faults: Vec<Fault>,
+    pub faults: Vec<RuleFault>,
     /// What differs from the version that it began with.
     pub differences: Vec<FileDifference>,
 }
@@ -32,8 +32,8 @@ pub struct Renewal {
     pub both: Vec<String>,
 }
 
-pub(crate) fn sound(set: RuleSet, faults: &[Fault]) -> Result<RuleSet, EngineError> {
-    let errors: Vec<Fault> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).cloned().collect();
+pub(crate) fn sound(set: RuleSet, faults: &[RuleFault]) -> Result<RuleSet, EngineError> {
+    let errors: Vec<RuleFault> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).cloned().collect();
     if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
 }
 
@@ -118,7 +118,7 @@ impl Engine {
     }
 
     /// Publishes a draft as it was when its editor last saw it.
-    pub async fn publish_draft(&self, id: i64, edition: i64, principal: &str) -> Result<(i64, Vec<Fault>), EngineError> {
+    pub async fn publish_draft(&self, id: i64, edition: i64, principal: &str) -> Result<(i64, Vec<RuleFault>), EngineError> {
         let row = self.store.draft(id).await?;
         if row.edition != edition {
             return Err(self.saved_by_another(id).await?);
@@ -139,7 +139,7 @@ impl Engine {
         based_on: Option<i64>,
         note: &str,
         principal: &str,
-    ) -> Result<(i64, Vec<Fault>), EngineError> {
+    ) -> Result<(i64, Vec<RuleFault>), EngineError> {
         let (set, faults) = self.check_rules(files).await?;
         let set = sound(set, &faults)?;
         // Rules that are not sound any more read nothing.
@@ -172,12 +172,12 @@ impl Engine {
                 crate::lock(&self.pending_full_reads).insert(row.name);
             }
         }
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(())
     }
 
     /// What files would do to everybody, against a published version: the same records, decided twice.
-    pub async fn effect_of(&self, files: &[RuleFile], against: Option<i64>) -> Result<Effect, EngineError> {
+    pub async fn effect_of(&self, files: &[RuleFile], against: Option<i64>) -> Result<Impact, EngineError> {
         let against = match against {
             Some(version) => version,
             None => self.published().await?,
@@ -189,7 +189,7 @@ impl Engine {
         let old = if against == 0 { RuleSet::default() } else { sound(old, &faults)? };
         let population = self.store.population().await?;
         let now = self.now();
-        let both = move || effect(&decide(&old, &population, now), &decide(&new, &population, now));
+        let both = move || compute_impact(&decide(&old, &population, now), &decide(&new, &population, now));
         self.compute(Some(crate::compute::PATIENCE), both).await
     }
 
@@ -199,7 +199,7 @@ impl Engine {
     }
 
     /// What two published versions differ in, for the people that are known now.
-    pub async fn version_effect(&self, from: i64, to: i64) -> Result<Effect, EngineError> {
+    pub async fn version_effect(&self, from: i64, to: i64) -> Result<Impact, EngineError> {
         self.effect_of(&self.files_of(to).await?, Some(from)).await
     }
 }

@@ -1,7 +1,7 @@
 //! What can go wrong in the engine.
 
 use tide_connect::ConnectError;
-use tide_core::rules::Fault;
+use tide_core::rules::RuleFault;
 use tide_store::StoreError;
 
 fn on_its_way(id: Option<i64>) -> String {
@@ -22,7 +22,7 @@ pub enum EngineError {
     Connect(#[from] ConnectError),
     /// The rules have errors.
     #[error("the rules have {} error{}", .0.len(), if .0.len() == 1 { "" } else { "s" })]
-    Rules(Vec<Fault>),
+    Rules(Vec<RuleFault>),
     /// No rules were published yet.
     #[error("no rules were published yet: `eager-tide rules publish FOLDER`")]
     NoRules,

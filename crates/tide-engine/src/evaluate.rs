@@ -10,7 +10,7 @@ use tide_core::{Attributes, ObjectType, RuleSet, Value};
 
 /// What an expression gave on one record.
 #[derive(Debug, Clone)]
-pub struct Trial {
+pub struct Evaluation {
     /// Whom it was tried on.
     pub label: String,
     /// The account that it read, if it may read one.
@@ -23,7 +23,7 @@ pub struct Trial {
 
 /// One mapping of a system, and what it gave on one record.
 #[derive(Debug, Clone)]
-pub struct MappingTrial {
+pub struct MappingEvaluation {
     /// `inbound` or `outbound`.
     pub direction: Direction,
     /// The attribute that it gives a value.
@@ -43,7 +43,7 @@ pub struct MappingTrial {
 }
 
 /// A person whom something is tried on.
-struct Record {
+struct EvaluatedRecord {
     label: String,
     account: Option<Account>,
     identity: Option<Attributes>,
@@ -59,7 +59,7 @@ impl Engine {
         system: &str,
         draft: Option<i64>,
         kind: ObjectType,
-    ) -> Result<(String, Option<String>, Vec<MappingTrial>), EngineError> {
+    ) -> Result<(String, Option<String>, Vec<MappingEvaluation>), EngineError> {
         let set = self.rules_of(draft).await?;
         let record = self.record(&set, on, Some(system), kind).await?;
         let types = set.of(system, kind).ok_or_else(|| EngineError::NotFound(format!("no file has rules for {kind} in {system}")))?;
@@ -73,7 +73,7 @@ impl Engine {
                 result.iter().flatten().filter_map(|value| labels.get(value.as_text()?)).map(String::as_str).take(5).collect();
             let refers = (!meant.is_empty() && mapping.attribute != "externalId").then(|| format!("the account of {}", meant.join(", ")));
             let note = note.into_iter().chain(refers).reduce(|one, other| format!("{one}; {other}"));
-            all.push(MappingTrial {
+            all.push(MappingEvaluation {
                 direction,
                 attribute: mapping.attribute.clone(),
                 expression: mapping.program.source().to_owned(),
@@ -117,7 +117,7 @@ impl Engine {
         system: Option<&str>,
         draft: Option<i64>,
         kind: ObjectType,
-    ) -> Result<Trial, EngineError> {
+    ) -> Result<Evaluation, EngineError> {
         let schema = match system {
             Some(name) => self.store.system(name).await?.schema.get(&kind).cloned(),
             None => None,
@@ -130,11 +130,11 @@ impl Engine {
             Ok(program) => program.trace(&values),
             Err(error) => (Vec::new(), Err(error)),
         };
-        Ok(Trial { label: record.label, account: record.account.map(|account| account.name), steps, result })
+        Ok(Evaluation { label: record.label, account: record.account.map(|account| account.name), steps, result })
     }
 
     /// Finds a person, as these rules would have them.
-    async fn record(&self, set: &RuleSet, on: &str, system: Option<&str>, kind: ObjectType) -> Result<Record, EngineError> {
+    async fn record(&self, set: &RuleSet, on: &str, system: Option<&str>, kind: ObjectType) -> Result<EvaluatedRecord, EngineError> {
         let population = self.store.population().await?;
         let (set, at, text) = (set.clone(), self.now(), on.to_owned());
         let work = move || {
@@ -169,6 +169,6 @@ impl Engine {
             population.accounts.iter().find(|account| account.system == system && Some(&account.key) == line.key.as_ref())
         });
         let labels = outcome.identities.iter().map(|(identity, label)| (identity.id.clone(), label.clone())).collect();
-        Ok(Record { label: first.label.clone(), account: account.cloned(), identity, labels })
+        Ok(EvaluatedRecord { label: first.label.clone(), account: account.cloned(), identity, labels })
     }
 }

@@ -1,14 +1,16 @@
 //! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
 //! in order within one account, several accounts at a time.
 
-use crate::dispatch::{Confirmed, Reaches, Ready, Sender, Share, by_account, in_order, settled, waits};
+use crate::dispatch::{
+    AccountBatch, Confirmed, SystemContexts, SystemDispatcher, WorkerGuard, by_account, has_pending_references, in_order, settled,
+};
 use crate::refusals::{RefusalScope, Sent};
 use crate::{Engine, EngineError, Event};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
-use tide_connect::{ConnectError, Settings, Weight, Write};
+use tide_connect::{ConnectError, FailureClass, Settings, Write};
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind};
 use tide_core::memberships::member_value;
@@ -17,7 +19,7 @@ use tide_core::references::folded;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
 use tide_core::{Schema, Value};
-use tide_store::{ChangeRow, Settling, StoreError};
+use tide_store::{ChangeResult, ChangeRow, StoreError};
 use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
@@ -37,21 +39,21 @@ const PROBES: [&str; 5] = ["externalId", "userName", "employeeNumber", "uid", "m
 
 /// What a run has to send, and what is known of that without reading it back.
 #[derive(Default)]
-pub(crate) struct Queue {
+pub(crate) struct PendingChanges {
     pub(crate) changes: Vec<ChangeRow>,
     /// Changes of which it is kept already that they are about to be sent.
-    pub(crate) marked: HashSet<i64>,
+    pub(crate) claimed: HashSet<i64>,
     /// Keys and names of the accounts, as it was decided about them.
-    pub(crate) called: HashMap<i64, (String, String)>,
-    pub(crate) reaches: Arc<Reaches>,
+    pub(crate) account_names: HashMap<i64, (String, String)>,
+    pub(crate) reaches: Arc<SystemContexts>,
 }
 
 /// The counts of a run, shared by its workers, and what is known of its queue.
-pub(crate) struct Tally {
+pub(crate) struct RunProgress {
     id: i64,
-    marked: HashSet<i64>,
-    called: HashMap<i64, (String, String)>,
-    reaches: Arc<Reaches>,
+    claimed: HashSet<i64>,
+    account_names: HashMap<i64, (String, String)>,
+    reaches: Arc<SystemContexts>,
     total: AtomicUsize,
     done: AtomicUsize,
     failed: AtomicUsize,
@@ -60,7 +62,7 @@ pub(crate) struct Tally {
     begun: std::time::Instant,
 }
 
-impl Tally {
+impl RunProgress {
     /// Counts a part of a change that failed for itself.
     pub(crate) fn add_failed(&self) {
         self.total.fetch_add(1, Ordering::Relaxed);
@@ -96,25 +98,25 @@ pub(crate) struct Resolved {
 }
 
 /// The lists among the values of a change that others write too.
-pub(crate) fn merged_lists(share: &Share, change: &Change) -> Vec<String> {
+pub(crate) fn merged_lists(share: &SystemDispatcher, change: &Change) -> Vec<String> {
     let Some(types) = share.rules.get(&change.object) else { return Vec::new() };
     change.values.iter().map(|value| &value.attribute).filter(|name| types.merges(name)).cloned().collect()
 }
 
 /// Where a change stands among those of its account.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Turn {
+pub(crate) struct QueuePosition {
     /// It is stored already that it is about to be sent.
-    pub(crate) marked: bool,
+    pub(crate) is_claimed: bool,
     /// Nothing else is sent for its account after it.
-    pub(crate) last: bool,
+    pub(crate) is_last: bool,
     /// The account got its new name just before.
-    pub(crate) renamed: bool,
+    pub(crate) is_renamed: bool,
 }
 
 /// What came of sending a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Went {
+pub(crate) enum SendOutcome {
     Done,
     /// It could not be sent, or its answer is not known.
     Failed,
@@ -138,19 +140,19 @@ impl Engine {
     pub(crate) async fn carry_out(
         self: &Arc<Self>,
         id: i64,
-        queue: Option<Queue>,
+        queue: Option<PendingChanges>,
         note: Option<String>,
         principal: &str,
         cancel: &CancellationToken,
     ) -> Result<(), EngineError> {
-        let Queue { changes, marked, called, reaches } = match queue {
+        let PendingChanges { changes, claimed: marked, account_names: called, reaches } = match queue {
             Some(queue) => queue,
-            None => Queue { changes: self.store.unsettled(id).await?, ..Queue::default() },
+            None => PendingChanges { changes: self.store.unsettled(id).await?, ..PendingChanges::default() },
         };
-        let tally = Arc::new(Tally {
+        let tally = Arc::new(RunProgress {
             id,
-            marked,
-            called,
+            claimed: marked,
+            account_names: called,
             reaches,
             total: AtomicUsize::new(changes.len()),
             done: AtomicUsize::new(0),
@@ -169,7 +171,7 @@ impl Engine {
         if cancel.is_cancelled() {
             for left in self.store.unsettled(id).await? {
                 self.store
-                    .settle_not_done(left.id, ChangeState::Canceled, "the run was cancelled before this was sent", "run again", self.now())
+                    .record_not_done(left.id, ChangeState::Canceled, "the run was cancelled before this was sent", "run again", self.now())
                     .await?;
             }
             self.finish(id, ChangeSetState::Canceled, note.as_deref(), principal).await;
@@ -193,7 +195,7 @@ impl Engine {
     async fn send(
         self: &Arc<Self>,
         changes: Vec<ChangeRow>,
-        tally: &Arc<Tally>,
+        tally: &Arc<RunProgress>,
         cancel: &CancellationToken,
         principal: &str,
     ) -> Option<EngineError> {
@@ -211,7 +213,7 @@ impl Engine {
                 }
                 Ok(())
             });
-            if self.at_a_time == 1 {
+            if self.accounts_at_a_time == 1 {
                 // One thing after the other, also among systems: what happens can be told in advance.
                 ended(&mut systems, &mut fault).await;
             }
@@ -225,7 +227,7 @@ impl Engine {
         self: &Arc<Self>,
         system: &str,
         changes: Vec<ChangeRow>,
-        tally: &Arc<Tally>,
+        tally: &Arc<RunProgress>,
         cancel: &CancellationToken,
         principal: &str,
     ) -> Result<(), EngineError> {
@@ -240,36 +242,42 @@ impl Engine {
         let (engine, settling) = (self.clone(), tally.clone());
         workers.spawn(async move { engine.settle_confirmed(incoming, &settling).await });
         let queue = by_account(changes);
-        let is_marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| tally.marked.contains(&change.id));
-        for _ in 0..self.at_a_time.min(queue.len()) {
+        let is_marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| tally.claimed.contains(&change.id));
+        for _ in 0..self.accounts_at_a_time.min(queue.len()) {
             let (engine, sender, tally, cancel, principal) =
-                (self.clone(), Sender::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
+                (self.clone(), WorkerGuard::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
             workers.spawn(async move { engine.worker(sender.share(), &tally, &cancel, &principal).await });
         }
         if queue.iter().all(is_marked) {
-            share.ready.all(queue.into_iter().map(|changes| Ready { changes, marked: true }).collect());
+            share.ready.all(queue.into_iter().map(|changes| AccountBatch { changes, is_claimed: true }).collect());
             // Whoever settles ends when nobody can confirm any more.
             drop(share);
         } else {
             let (engine, tally) = (self.clone(), tally.clone());
-            workers.spawn(async move { engine.mark_ahead(&share, queue, &tally.marked).await });
+            workers.spawn(async move { engine.mark_ahead(&share, queue, &tally.claimed).await });
         }
         let mut fault = None;
         ended(&mut workers, &mut fault).await;
         fault.map_or(Ok(()), Err)
     }
 
-    async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &Tally) -> Result<(), EngineError> {
+    async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &RunProgress) -> Result<(), EngineError> {
         for change in changes {
-            self.store.settle_failed(change.id, &format!("not sent: {why}"), "repair this, and run again", true, self.now()).await?;
+            self.store.record_failed(change.id, &format!("not sent: {why}"), "repair this, and run again", true, self.now()).await?;
             tally.failed.fetch_add(1, Ordering::Relaxed);
         }
         self.progress(tally);
         Ok(())
     }
 
-    async fn worker(&self, share: &Share, tally: &Tally, cancel: &CancellationToken, principal: &str) -> Result<(), EngineError> {
-        while let Some(Ready { changes, marked }) = share.ready.next().await {
+    async fn worker(
+        &self,
+        share: &SystemDispatcher,
+        tally: &RunProgress,
+        cancel: &CancellationToken,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        while let Some(AccountBatch { changes, is_claimed: marked }) = share.ready.next().await {
             if cancel.is_cancelled() || !self.account(share, changes, marked, tally, cancel, principal).await? {
                 return Ok(());
             }
@@ -280,10 +288,10 @@ impl Engine {
     /// Sends the changes of one account, in their order; false when the run was cancelled.
     async fn account(
         &self,
-        share: &Share,
+        share: &SystemDispatcher,
         changes: Vec<ChangeRow>,
         mut first_is_marked: bool,
-        tally: &Tally,
+        tally: &RunProgress,
         cancel: &CancellationToken,
         principal: &str,
     ) -> Result<bool, EngineError> {
@@ -302,11 +310,11 @@ impl Engine {
             // What may have been done before the stop is looked for, which writes nothing.
             if let Some(stop) = share.stopped(change.change.object).filter(|_| change.state == ChangeState::Queued) {
                 changes.push_front(change);
-                self.take_back(changes, &stop.said, tally).await?;
+                self.take_back(changes, &stop.message, tally).await?;
                 break;
             }
             if let Some((why, remedy)) = self.refusal_limit_reached(share, &change.change).await? {
-                self.store.settle_failed(change.id, &why, &remedy, false, self.now()).await?;
+                self.store.record_failed(change.id, &why, &remedy, false, self.now()).await?;
                 tally.failed.fetch_add(1, Ordering::Relaxed);
                 self.progress(tally);
                 changes = self.continue_after_refusal(changes, change.change.kind, tally).await?;
@@ -318,26 +326,26 @@ impl Engine {
                 None => continue,
             };
             let kind = change.change.kind;
-            let turn = Turn { marked, last: changes.is_empty(), renamed };
-            match self.one(share, change, turn, tally, principal).await? {
-                Went::Done => renamed |= matches!(kind, ChangeKind::Rename | ChangeKind::Move),
-                Went::Refused => {
+            let turn = QueuePosition { is_claimed: marked, is_last: changes.is_empty(), is_renamed: renamed };
+            match self.execute_change(share, change, turn, tally, principal).await? {
+                SendOutcome::Done => renamed |= matches!(kind, ChangeKind::Rename | ChangeKind::Move),
+                SendOutcome::Refused => {
                     changes = self.continue_after_refusal(changes, kind, tally).await?;
                 }
-                Went::Failed => {
+                SendOutcome::Failed => {
                     // The order within one account is kept: what follows a failed change waits.
                     self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
                     break;
                 }
-                Went::Accepted => {
+                SendOutcome::Accepted => {
                     let why = format!("{} has an earlier change of the same account in its queue", share.row.name);
                     for change in &changes {
                         let next = "it is decided again when that is done";
-                        self.store.settle_not_done(change.id, ChangeState::Canceled, &why, next, self.now()).await?;
+                        self.store.record_not_done(change.id, ChangeState::Canceled, &why, next, self.now()).await?;
                     }
                     break;
                 }
-                Went::Stopped => {
+                SendOutcome::Stopped => {
                     // The order within one account is kept, also if writes go on by now.
                     self.take_back(changes, "not sent: writes were stopped before an earlier change of the same account", tally).await?;
                     break;
@@ -353,7 +361,7 @@ impl Engine {
         &self,
         changes: VecDeque<ChangeRow>,
         refused: ChangeKind,
-        tally: &Tally,
+        tally: &RunProgress,
     ) -> Result<VecDeque<ChangeRow>, EngineError> {
         let (alone, waiting): (Vec<ChangeRow>, Vec<ChangeRow>) =
             changes.into_iter().partition(|row| row.change.is_independent_of_refused(refused));
@@ -362,10 +370,11 @@ impl Engine {
     }
 
     /// Settles what was confirmed, as many as have come in one commit, until no more comes.
-    async fn settle_confirmed(&self, mut incoming: mpsc::Receiver<Confirmed>, tally: &Tally) -> Result<(), EngineError> {
+    async fn settle_confirmed(&self, mut incoming: mpsc::Receiver<Confirmed>, tally: &RunProgress) -> Result<(), EngineError> {
         let mut some: Vec<Confirmed> = Vec::new();
         while incoming.recv_many(&mut some, SETTLED).await > 0 {
-            let (batch, waiting): (Vec<Settling>, Vec<_>) = some.drain(..).map(|one| (one.settling, (one.password, one.settled))).unzip();
+            let (batch, waiting): (Vec<ChangeResult>, Vec<_>) =
+                some.drain(..).map(|one| (one.settling, (one.password, one.settled))).unzip();
             let batch = Arc::new(batch);
             let accounts = match self.store.settle_all(batch.clone(), self.monotonic_now()).await {
                 // One that cannot be kept must not keep the others from it.
@@ -394,7 +403,7 @@ impl Engine {
     }
 
     /// Finds the accounts that a change waited for. False when its own is not there: it was not made after all.
-    pub(crate) async fn pointed(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
+    pub(crate) async fn resolve_pending_references(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
         let change = &mut row.change;
         if change.account.is_none() && change.kind != ChangeKind::Create {
             let Some(own) = self.store.account_of(&change.identity, &change.system).await? else { return Ok(false) };
@@ -419,7 +428,11 @@ impl Engine {
 
     /// Names the members of memberships as their accounts are called at this moment: between the decision and the sending, another change
     /// may have renamed them. Where systems refer by lasting keys, there is nothing to do.
-    pub(crate) async fn resolve_members(&self, share: &Share, rows: &mut [&mut ChangeRow]) -> Result<Vec<Resolved>, EngineError> {
+    pub(crate) async fn resolve_members(
+        &self,
+        share: &SystemDispatcher,
+        rows: &mut [&mut ChangeRow],
+    ) -> Result<Vec<Resolved>, EngineError> {
         let by_name = |row: &ChangeRow| share.row.schema.get(&row.change.object).is_some_and(|schema| schema.refers_by_name);
         let identities: Vec<&str> = rows.iter().filter(|row| by_name(row)).map(|row| row.change.identity.as_str()).collect();
         if identities.is_empty() {
@@ -463,23 +476,30 @@ impl Engine {
     }
 
     /// Sends one change until it is settled, or in a queue of the system's own.
-    async fn one(&self, share: &Share, mut row: ChangeRow, turn: Turn, tally: &Tally, principal: &str) -> Result<Went, EngineError> {
-        let Turn { mut marked, last, .. } = turn;
+    async fn execute_change(
+        &self,
+        share: &SystemDispatcher,
+        mut row: ChangeRow,
+        turn: QueuePosition,
+        tally: &RunProgress,
+        principal: &str,
+    ) -> Result<SendOutcome, EngineError> {
+        let QueuePosition { is_claimed: mut marked, is_last: last, .. } = turn;
         let object = row.change.object;
-        let mut filled_in = waits(&row);
-        if filled_in && !self.pointed(&mut row, share.row.schema.get(&object)).await? {
+        let mut filled_in = has_pending_references(&row);
+        if filled_in && !self.resolve_pending_references(&mut row, share.row.schema.get(&object)).await? {
             let why = "the account that it waits for was not made";
-            self.store.settle_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
+            self.store.record_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
             self.progress(tally);
-            return Ok(Went::Done);
+            return Ok(SendOutcome::Done);
         }
         let mut member = None;
         if row.change.is_membership() {
             let resolved = self.resolve_members(share, &mut [&mut row]).await?.pop().unwrap_or_default();
             if resolved.is_gone {
-                self.store.settle_not_done(row.id, ChangeState::Canceled, MEMBER_GONE, "the next run sees to it", self.now()).await?;
+                self.store.record_not_done(row.id, ChangeState::Canceled, MEMBER_GONE, "the next run sees to it", self.now()).await?;
                 self.progress(tally);
-                return Ok(Went::Done);
+                return Ok(SendOutcome::Done);
             }
             filled_in |= resolved.is_changed;
             member = resolved.member;
@@ -488,7 +508,7 @@ impl Engine {
         let change = &row.change;
         let account = match change.account {
             // What is sent at once is sent to it as it was decided about; later on it may be called otherwise.
-            Some(id) => match tally.called.get(&id).filter(|_| marked && tally.marked.contains(&row.id)) {
+            Some(id) => match tally.account_names.get(&id).filter(|_| marked && tally.claimed.contains(&row.id)) {
                 Some(called) => Some(called.clone()),
                 None => Some(self.store.called(id).await?),
             },
@@ -499,9 +519,9 @@ impl Engine {
             Some(Some(values)) => values,
             Some(None) => {
                 let why = "the password that was to be set cannot be had any more";
-                self.store.settle_not_done(row.id, ChangeState::Canceled, why, "set it again", self.now()).await?;
+                self.store.record_not_done(row.id, ChangeState::Canceled, why, "set it again", self.now()).await?;
                 self.progress(tally);
-                return Ok(Went::Done);
+                return Ok(SendOutcome::Done);
             }
             None => change.values.iter().cloned().chain(password.clone()).collect(),
         };
@@ -521,23 +541,23 @@ impl Engine {
                     Ok(Some(account)) => {
                         let note = "the answer was lost; the account was found by its values, and nothing was sent twice";
                         let what = settled(share, &row, account, Some(note.to_owned()));
-                        self.confirm(share, Settling::new(row, filled_in, what, principal)?, last).await?;
+                        self.confirm(share, ChangeResult::new(row, filled_in, what, principal)?, last).await?;
                         break;
                     }
                     // What was made may be shown later: it is looked for on, and made again only when that time has passed.
-                    Ok(None) if self.monotonic_now().duration_since(begun).unsigned_abs() < share.connector.visible_after() => {
+                    Ok(None) if self.monotonic_now().duration_since(begun).unsigned_abs() < share.connector.visibility_lag() => {
                         if attempt < ATTEMPTS {
                             self.clock.sleep(self.pause(attempt)).await;
                             continue;
                         }
                         let said = "the answer to its making was lost, and the system does not show it yet";
-                        let lost = ConnectError::unknown("answer_lost", said, "it is looked for before anything is sent again");
+                        let lost = ConnectError::unknown_outcome("answer_lost", said, "it is looked for before anything is sent again");
                         return self.failed(&row, &lost, share, tally).await;
                     }
                     Ok(None) => {}
                     Err(error) if attempt >= ATTEMPTS => {
                         // Still in doubt, whatever kept it from being looked for.
-                        let lost = ConnectError::unknown("answer_lost", error.said, error.remedy);
+                        let lost = ConnectError::unknown_outcome("answer_lost", error.message, error.remedy);
                         return self.failed(&row, &lost, share, tally).await;
                     }
                     Err(_) => {
@@ -546,14 +566,14 @@ impl Engine {
                     }
                 }
             }
-            if !std::mem::take(&mut marked) && !self.store.mark_sending(vec![row.id], self.now()).await?.contains(&row.id) {
+            if !std::mem::take(&mut marked) && !self.store.claim_for_sending(vec![row.id], self.now()).await?.contains(&row.id) {
                 // Leavers overtook it.
                 self.progress(tally);
-                return Ok(Went::Done);
+                return Ok(SendOutcome::Done);
             }
             let written = match group {
                 // One membership is no reason to read its group.
-                Some(_) => share.connector.membership(&write).await.map(|()| None),
+                Some(_) => share.connector.write_membership(&write).await.map(|()| None),
                 None => share.connector.write(&write).await.map(Some),
             };
             let written = match written {
@@ -566,29 +586,29 @@ impl Engine {
                     let settling = match account {
                         Some(account) => {
                             let what = settled(share, &row, account, None);
-                            Settling::new(row, filled_in, what, principal)?
+                            ChangeResult::new(row, filled_in, what, principal)?
                         }
-                        None => Settling::membership(row, filled_in, principal)?,
+                        None => ChangeResult::membership(row, filled_in, principal)?,
                     };
                     self.confirm(share, settling, last).await?;
                     break;
                 }
-                Err(error) if error.weight == Weight::Accepted => {
-                    self.store.mark_accepted(row.id, &error.place, self.now()).await?;
-                    self.is_up(&share.row.name);
+                Err(error) if error.class == FailureClass::Accepted => {
+                    self.store.mark_accepted(row.id, &error.operation_url, self.now()).await?;
+                    self.record_system_success(&share.row.name);
                     self.progress(tally);
-                    self.asking.notify_one();
-                    return Ok(Went::Accepted);
+                    self.operation_accepted.notify_one();
+                    return Ok(SendOutcome::Accepted);
                 }
-                Err(error) if error.weight == Weight::Stopped => {
-                    self.take_back(VecDeque::from([row]), &error.said, tally).await?;
-                    return Ok(Went::Stopped);
+                Err(error) if error.class == FailureClass::WritesStopped => {
+                    self.take_back(VecDeque::from([row]), &error.message, tally).await?;
+                    return Ok(SendOutcome::Stopped);
                 }
-                Err(error) if matches!(error.weight, Weight::Passing | Weight::Unknown) && attempt < ATTEMPTS => {
+                Err(error) if matches!(error.class, FailureClass::Transient | FailureClass::UnknownOutcome) && attempt < ATTEMPTS => {
                     tracing::info!(system = share.row.name, change = row.id, code = error.code, attempt, "a change is tried again");
-                    in_doubt = error.weight == Weight::Unknown && change.kind == ChangeKind::Create;
+                    in_doubt = error.class == FailureClass::UnknownOutcome && change.kind == ChangeKind::Create;
                     let state = if in_doubt { ChangeState::Unknown } else { ChangeState::Queued };
-                    self.store.settle_not_done(row.id, state, &error.said, &error.remedy, self.now()).await?;
+                    self.store.record_not_done(row.id, state, &error.message, &error.remedy, self.now()).await?;
                     self.clock.sleep(self.pause(attempt)).await;
                 }
                 Err(error) => {
@@ -601,12 +621,12 @@ impl Engine {
         }
         share.note_refusal(&refusals, None, None);
         share.in_a_row.store(0, Ordering::Relaxed);
-        self.is_up(&share.row.name);
-        Ok(Went::Done)
+        self.record_system_success(&share.row.name);
+        Ok(SendOutcome::Done)
     }
 
     /// An answer of a system without the secrets that were sent to it.
-    async fn without_secrets(&self, share: &Share, error: ConnectError, sent: &[Zeroizing<String>]) -> ConnectError {
+    async fn without_secrets(&self, share: &SystemDispatcher, error: ConnectError, sent: &[Zeroizing<String>]) -> ConnectError {
         let own = match Settings::read(share.row.kind, &share.row.settings) {
             Ok(settings) => self.store.secret(&share.row.name, settings.secret_field()).await.ok().flatten(),
             Err(_) => None,
@@ -616,7 +636,7 @@ impl Engine {
     }
 
     /// Hands a confirmed change over to be settled. The next change of the same account waits for that.
-    pub(crate) async fn confirm(&self, share: &Share, settling: Settling, last: bool) -> Result<(), EngineError> {
+    pub(crate) async fn confirm(&self, share: &SystemDispatcher, settling: ChangeResult, last: bool) -> Result<(), EngineError> {
         let change = &settling.row.change;
         let password = crate::passwords::begins_with_password(share, change);
         let (done, is_done) = oneshot::channel();
@@ -627,7 +647,7 @@ impl Engine {
             return Err(ended());
         }
         // One thing after the other: what is on the wire when the process dies is all that is open.
-        if !last || self.at_a_time == 1 {
+        if !last || self.accounts_at_a_time == 1 {
             is_done.await.map_err(|_| ended())?;
         }
         Ok(())
@@ -636,7 +656,7 @@ impl Engine {
     /// Settles a change that was confirmed outside a run.
     pub(crate) async fn settle(
         &self,
-        share: &Share,
+        share: &SystemDispatcher,
         row: &ChangeRow,
         account: Observed,
         note: Option<String>,
@@ -651,33 +671,39 @@ impl Engine {
         Ok(())
     }
 
-    pub(crate) async fn failed(&self, row: &ChangeRow, error: &ConnectError, share: &Share, tally: &Tally) -> Result<Went, EngineError> {
+    pub(crate) async fn failed(
+        &self,
+        row: &ChangeRow,
+        error: &ConnectError,
+        share: &SystemDispatcher,
+        tally: &RunProgress,
+    ) -> Result<SendOutcome, EngineError> {
         tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a change failed");
-        let passing = error.weight != Weight::Lasting;
-        if error.weight == Weight::Unknown && row.change.kind == ChangeKind::Create {
+        let passing = error.class != FailureClass::Permanent;
+        if error.class == FailureClass::UnknownOutcome && row.change.kind == ChangeKind::Create {
             // It may be there: it is looked for before anything else is decided about them.
             let next = "it is looked for by itself";
-            self.store.settle_not_done(row.id, ChangeState::Unknown, &error.said, next, self.now()).await?;
+            self.store.record_not_done(row.id, ChangeState::Unknown, &error.message, next, self.now()).await?;
         } else {
-            self.store.settle_failed(row.id, &error.said, &error.remedy, passing, self.now()).await?;
+            self.store.record_failed(row.id, &error.message, &error.remedy, passing, self.now()).await?;
         }
         let many = passing && share.in_a_row.fetch_add(1, Ordering::Relaxed) + 1 >= IN_A_ROW;
-        if error.weight == Weight::System || many {
+        if error.class == FailureClass::SystemDown || many {
             let mut down = share.down.lock().await;
             if down.is_none() {
-                self.went_down(&share.row.name, &error.said);
+                self.record_system_failure(&share.row.name, &error.message);
                 *down = Some(error.clone());
             }
         }
         tally.failed.fetch_add(1, Ordering::Relaxed);
         self.progress(tally);
         // What is refused says nothing about the changes of other values.
-        Ok(if error.weight == Weight::Lasting { Went::Refused } else { Went::Failed })
+        Ok(if error.class == FailureClass::Permanent { SendOutcome::Refused } else { SendOutcome::Failed })
     }
 
     /// Looks for an account that was perhaps made: it must agree in every value that tells
     /// accounts apart, or it is somebody else's.
-    pub(crate) async fn look_for(&self, share: &Share, write: &Write) -> Result<Option<Observed>, ConnectError> {
+    pub(crate) async fn look_for(&self, share: &SystemDispatcher, write: &Write) -> Result<Option<Observed>, ConnectError> {
         let telling = |names: &dyn Fn(&str) -> bool| -> Vec<(String, Value)> {
             let values = write.values.iter().filter(|value| names(&value.attribute));
             values.filter_map(|value| Some((value.attribute.clone(), value.after.first()?.clone()))).collect()
@@ -702,10 +728,10 @@ impl Engine {
 
     /// The pause after so many attempts: it doubles, with some play so that not everything comes back at once.
     fn pause(&self, attempt: u32) -> Duration {
-        (PAUSE * 2u32.pow(attempt - 1)).mul_f64(self.drawn(0.75, 1.25))
+        (PAUSE * 2u32.pow(attempt - 1)).mul_f64(self.random_factor(0.75, 1.25))
     }
 
-    pub(crate) fn progress(&self, tally: &Tally) {
+    pub(crate) fn progress(&self, tally: &RunProgress) {
         let (done, failed) = (tally.done.load(Ordering::Relaxed), tally.failed.load(Ordering::Relaxed));
         let total = tally.total.load(Ordering::Relaxed);
         let elapsed = tally.begun.elapsed().as_millis().max(1) as usize;

@@ -6,14 +6,14 @@ use std::collections::{HashMap, HashSet};
 use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::Verdict;
 use tide_core::incremental::Records;
-use tide_core::rules::{WhenChanged, WhenDeleted, WhenUnowned};
+use tide_core::rules::{OnDeleted, OnDrift, OnOrphaned};
 use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
 use tide_store::Surprise;
 
 impl Engine {
     /// Notes what is new of it. The accounts that are as they should be again, though they were changed there.
-    pub(crate) async fn notice_surprises(
+    pub(crate) async fn record_external_changes(
         &self,
         rules: &RuleSet,
         population: &Population,
@@ -32,10 +32,10 @@ impl Engine {
                 continue;
             }
             let whose = labels.get(link.identity.as_str()).copied().unwrap_or("somebody");
-            let becomes = match types.when_deleted {
-                WhenDeleted::Ask => "it is held until a person says what becomes of it",
-                WhenDeleted::Recreate => "it is made again",
-                WhenDeleted::Ignore => "it stays deleted",
+            let becomes = match types.on_deleted {
+                OnDeleted::Ask => "it is held until a person says what becomes of it",
+                OnDeleted::Recreate => "it is made again",
+                OnDeleted::Ignore => "it stays deleted",
             };
             surprises.push((Surprise::Deleted(account.id), format!("It was the account of {whose}; {becomes}.")));
         }
@@ -44,7 +44,7 @@ impl Engine {
         // What is outstanding for others was looked at when it was decided.
         let read = |id: i64| accounts.contains_key(&id);
         for change in targets.filter(|change| change.account.is_some_and(read)) {
-            let Some((id, _)) = change.account.and_then(|id| population.changed_there.get_key_value(&id)) else { continue };
+            let Some((id, _)) = change.account.and_then(|id| population.drift_baseline.get_key_value(&id)) else { continue };
             // It was as it should be before that reading, and is not any more: it was changed there, and not at its source.
             let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
             let undone = |value: &&ValueChange| {
@@ -58,7 +58,7 @@ impl Engine {
                 .map(|value| format!("{} was {} and is {}", value.attribute, show(&value.after), show(&value.before)))
                 .collect();
             if !told.is_empty() {
-                let reports = rules.of(&change.system, change.object).is_some_and(|types| types.when_changed == WhenChanged::Report);
+                let reports = rules.of(&change.system, change.object).is_some_and(|types| types.on_drift == OnDrift::Report);
                 let becomes = if reports { "it is left until somebody says otherwise" } else { "the next run puts it right" };
                 let body = format!("It is the account of {}: {}; {becomes}.", change.label, told.join(", "));
                 surprises.push((Surprise::Changed(*id), body));
@@ -68,17 +68,17 @@ impl Engine {
             let Some(types) = rules.of(&line.system, line.object).filter(|types| types.is_target() && !types.is_source()) else { continue };
             let stray = matches!(line.verdict, Verdict::Orphaned | Verdict::OnHold | Verdict::Disable);
             let Some(account) = line.account.filter(|_| stray) else { continue };
-            let becomes = match types.when_unowned {
-                WhenUnowned::Ignore => "it is left alone",
-                WhenUnowned::Disable => "it is disabled",
-                WhenUnowned::Ask => "a person must say whose it is",
+            let becomes = match types.on_orphaned {
+                OnOrphaned::Ignore => "it is left alone",
+                OnOrphaned::Disable => "it is disabled",
+                OnOrphaned::Ask => "a person must say whose it is",
             };
             surprises.push((Surprise::Made(account), format!("It matches nobody; {becomes}.")));
         }
         // Whoever is as they should be again holds what counts from here on.
         let changing: HashSet<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
         let decided = |id: &i64| about.is_none_or(|about| about.accounts.contains(id));
-        let right: Vec<i64> = population.changed_there.keys().filter(|id| !changing.contains(id) && decided(id)).copied().collect();
+        let right: Vec<i64> = population.drift_baseline.keys().filter(|id| !changing.contains(id) && decided(id)).copied().collect();
         if self.store.notice_surprises(surprises, self.now()).await? > 0 {
             self.tell(Event::Noticed);
         }

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
-use tide_connect::Weight;
+use tide_connect::FailureClass;
 use tide_core::states::SystemKind;
 
 /// How often folders are looked at.
@@ -62,7 +62,7 @@ impl Engine {
                     let is_passing = match engine.read_by_name(&row.name).await {
                         Ok(reads) => match reads.iter().find_map(|read| read.error.as_ref()) {
                             // A file that is refused is refused as long as it stays the same. What else fails may pass.
-                            Some(error) => error.weight != Weight::Lasting || !error.code.starts_with("feed_"),
+                            Some(error) => error.class != FailureClass::Permanent || !error.code.starts_with("feed_"),
                             None => {
                                 let read: usize = reads.iter().map(|read| read.seen).sum();
                                 tracing::info!(system = row.name, read, "a file arrived and was read");

@@ -1,6 +1,6 @@
 //! How old what we know of the systems is, what the rules need and nobody read, and which schedules ask for more than can be done.
 
-use crate::change_feed::Listening;
+use crate::change_feed::WatcherStatus;
 use crate::{Engine, EngineError, Schedule};
 use jiff::Timestamp;
 use std::time::Duration;
@@ -13,7 +13,7 @@ use tide_store::WholeReading;
 
 /// How well one type of a system is known.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Known {
+pub struct Freshness {
     /// The system.
     pub system: String,
     /// The type.
@@ -43,7 +43,7 @@ fn length(from: Timestamp, to: Timestamp) -> Duration {
 }
 
 /// What takes longer than the pause between two of it.
-fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&Listening>, run: Option<Duration>) -> Vec<String> {
+fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&WatcherStatus>, run: Option<Duration>) -> Vec<String> {
     let Some(way) = heard.and_then(|heard| heard.way).filter(|way| !matches!(way, WatchMode::Arrival | WatchMode::Pushed)) else {
         return Vec::new();
     };
@@ -69,8 +69,8 @@ fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&Liste
 
 impl Engine {
     /// How well the systems are known, as far as the rules ask for them.
-    pub async fn known(&self) -> Result<Vec<Known>, EngineError> {
-        let (whole, listening) = (self.store.whole_readings().await?, self.listening());
+    pub async fn known(&self) -> Result<Vec<Freshness>, EngineError> {
+        let (whole, listening) = (self.store.whole_readings().await?, self.watchers());
         let last = self.store.last_change_set(ChangeSetKind::Run, false).await?;
         let run = last.and_then(|set| Some(length(set.started.parse().ok()?, set.ended?.parse().ok()?)));
         let mut all = Vec::new();
@@ -88,7 +88,7 @@ impl Engine {
                 };
                 let asked = heard.and_then(|heard| heard.asked).map(|(at, _)| at);
                 let told = |way: WatchMode| way.is_sent() && way != WatchMode::Arrival;
-                all.push(Known {
+                all.push(Freshness {
                     at: whole.map(|whole| whole.started).max(asked).max(heard.and_then(|heard| heard.news)),
                     live: pushed || heard.is_some_and(|heard| heard.state == WatcherState::Watching && heard.way.is_some_and(told)),
                     needs,
@@ -102,13 +102,13 @@ impl Engine {
     }
 
     /// What the published rules ask for and nobody read yet.
-    pub async fn unread(&self) -> Result<Vec<Known>, EngineError> {
+    pub async fn unread(&self) -> Result<Vec<Freshness>, EngineError> {
         let rules = match self.rules().await {
             Ok(rules) => rules,
             Err(EngineError::NoRules | EngineError::Rules(_)) => return Ok(Vec::new()),
             Err(other) => return Err(other),
         };
-        let asked = |one: &Known| one.needs.is_some() && rules.set.systems.contains_key(&one.system);
+        let asked = |one: &Freshness| one.needs.is_some() && rules.set.systems.contains_key(&one.system);
         Ok(self.known().await?.into_iter().filter(asked).collect())
     }
 }
@@ -122,7 +122,7 @@ mod tests {
         let at = |second: i64| Timestamp::from_second(second).expect("a moment");
         let whole =
             |took| WholeReading { system: "harbour".into(), object: ObjectType::Person, started: at(0), ended: at(took), outdated: false };
-        let heard = |way, took| Listening {
+        let heard = |way, took| WatcherStatus {
             system: "harbour".into(),
             object: ObjectType::Person,
             way: Some(way),

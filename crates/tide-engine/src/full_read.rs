@@ -4,7 +4,7 @@ use crate::{Engine, EngineError, Event};
 use std::collections::HashMap;
 use std::pin::Pin;
 use std::sync::Arc;
-use tide_connect::{ConnectError, Connector, Settings, Shown};
+use tide_connect::{ConnectError, Connector, Settings, SnapshotItem};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
 use tide_core::states::ReadState;
@@ -68,8 +68,8 @@ impl Engine {
 
     /// Reads one type of a system, after a reading of it that is on its way.
     pub(crate) async fn read_one(&self, row: &SystemRow, object: ObjectType, cancel: &CancellationToken) -> Result<Read, EngineError> {
-        let lock = crate::lock(&self.reading).entry((row.name.clone(), object)).or_default().clone();
-        let cancelled = || ConnectError::passing("cancelled", "the reading was cancelled", "it is read again");
+        let lock = crate::lock(&self.read_locks).entry((row.name.clone(), object)).or_default().clone();
+        let cancelled = || ConnectError::transient("cancelled", "the reading was cancelled", "it is read again");
         let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
         let _alone = tokio::select! {
             alone = lock.lock_owned() => alone,
@@ -96,7 +96,7 @@ impl Engine {
             }
             Err(EngineError::Connect(error)) => {
                 tracing::warn!(system = row.name, %object, code = error.code, %error, "a reading broke off; nobody is absent by it");
-                self.store.break_reading(reading, &error.said, self.now()).await?;
+                self.store.break_reading(reading, &error.message, self.now()).await?;
                 read.error = Some(error);
                 ReadState::Failed
             }
@@ -126,7 +126,7 @@ impl Engine {
             let remedy = format!(
                 "have it send everything again; or accept the records as old as they are: `eager-tide systems accept-records {name}`"
             );
-            return Err(ConnectError::lasting("outdated", said, remedy).into());
+            return Err(ConnectError::permanent("outdated", said, remedy).into());
         }
         let connector = self.connector(row).await?;
         if row.schema.is_empty() {
@@ -135,7 +135,7 @@ impl Engine {
             self.store.set_system_check(&row.name, &serde_json::json!([]), Some(&described.schema), started).await?;
             self.store.set_system_profile(&row.name, &described.profile, &described.own).await?;
         }
-        let mut showing = connector.clone().observe(object);
+        let mut showing = connector.clone().read_all(object);
         let mut pending: Vec<Observed> = Vec::new();
         // One batch is kept while the next one comes.
         let mut keeping: Option<Keeping<'_>> = None;
@@ -150,7 +150,7 @@ impl Engine {
             };
             // What came is kept before anything else is heard, an error too. Small pages share a
             // transaction: each one costs a flush to the disk.
-            let batch = matches!(&shown, Some(Ok(Shown::Batch(_))));
+            let batch = matches!(&shown, Some(Ok(SnapshotItem::Batch(_))));
             if pending.len() >= TOGETHER || (!batch && !pending.is_empty()) {
                 if let Some(before) = keeping.take() {
                     before.await?;
@@ -163,12 +163,12 @@ impl Engine {
             }
             let Some(shown) = shown else { break };
             match shown? {
-                Shown::Batch(batch) => {
+                SnapshotItem::Batch(batch) => {
                     read.seen += batch.len();
                     pending.extend(batch);
                     self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: ReadState::Running });
                 }
-                Shown::Quarantined(rows) => {
+                SnapshotItem::Quarantined(rows) => {
                     read.quarantined += rows.len();
                     let rows = rows
                         .into_iter()
@@ -176,21 +176,21 @@ impl Engine {
                         .collect();
                     self.store.quarantine(reading, rows).await?;
                 }
-                Shown::Unchanged => {
+                SnapshotItem::Unchanged => {
                     read.unchanged = true;
                     return Ok(Vec::new());
                 }
-                Shown::Complete(count) if count == read.seen => {
+                SnapshotItem::Complete(count) if count == read.seen => {
                     return self.look_for_missing(row, &*connector, reading, started, read).await;
                 }
-                Shown::Complete(count) => {
+                SnapshotItem::Complete(count) => {
                     return Err(
-                        ConnectError::passing("count", format!("{} of {count} accounts arrived", read.seen), "it is read again").into()
+                        ConnectError::transient("count", format!("{} of {count} accounts arrived", read.seen), "it is read again").into()
                     );
                 }
             }
         }
-        Err(ConnectError::passing("cut", "the reading ended without a word", "it is read again").into())
+        Err(ConnectError::transient("cut", "the reading ended without a word", "it is read again").into())
     }
 
     /// Looks at who was not shown and was there before. Many at once mean that the reading is not to be trusted; of the others each
@@ -212,18 +212,18 @@ impl Engine {
                 missing.count, missing.known, read.object
             );
             let remedy = "check what the service account may read; if it is right, raise `most_shrink_percent` of the system for this once";
-            return Err(ConnectError::lasting("shrunk", said, remedy).into());
+            return Err(ConnectError::permanent("shrunk", said, remedy).into());
         }
         if missing.keys.is_empty() {
             return Ok(Vec::new());
         }
-        let Some(there) = connector.look_again(read.object, &missing.keys).await? else { return Ok(Vec::new()) };
+        let Some(there) = connector.confirm_missing(read.object, &missing.keys).await? else { return Ok(Vec::new()) };
         if there.is_empty() {
             return Ok(missing.keys);
         }
         if missing.count > missing.keys.len() {
             let said = format!("{} accounts were not shown, and some of them are there: the list changed while it was read", missing.count);
-            return Err(ConnectError::passing("page_shift", said, "it is read again").into());
+            return Err(ConnectError::transient("page_shift", said, "it is read again").into());
         }
         tracing::info!(system = row.name, count = there.len(), "accounts that a list did not show are there");
         read.seen += there.len();

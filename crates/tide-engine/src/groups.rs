@@ -3,7 +3,7 @@
 use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap};
-use tide_core::memberships::Memberships;
+use tide_core::memberships::MembershipRules;
 use tide_core::model::AccountId;
 use tide_core::states::MembershipOrigin;
 use tide_core::{Account, ObjectType, Value};
@@ -49,8 +49,8 @@ impl Engine {
         let (own, _) = identities.get(id).copied().ok_or_else(|| StoreError::Missing { what: "identity", name: id.to_owned() })?;
         let owner: HashMap<AccountId, &str> = population.links.iter().map(|link| (link.account, link.identity.as_str())).collect();
         let given: HashMap<(&str, AccountId), Timestamp> =
-            population.joined.iter().map(|one| ((one.identity.as_str(), one.group), one.made)).collect();
-        let all = Memberships::everywhere(&population);
+            population.rule_memberships.iter().map(|one| ((one.identity.as_str(), one.group), one.created_at)).collect();
+        let all = MembershipRules::everywhere(&population);
         let mapped = |group: Option<&str>, member: Option<&str>| {
             let (Some(group), Some(member)) = (group.and_then(|id| identities.get(id)), member) else { return false };
             group.0.attributes.iter().flat_map(|(_, values)| values).any(|value| matches!(value, Value::Reference(id) if id == member))

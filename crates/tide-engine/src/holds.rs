@@ -16,11 +16,11 @@ fn subject(key: &HoldKey) -> Subject {
 
 /// The holds that are kept, by whom they are about.
 #[derive(Debug, Default)]
-pub(crate) struct Kept(HashMap<Subject, HashMap<HoldKey, Hold>>);
+pub(crate) struct HoldCache(HashMap<Subject, HashMap<HoldKey, Hold>>);
 
-impl Kept {
-    fn of(all: HashMap<HoldKey, Hold>) -> Kept {
-        let mut kept = Kept::default();
+impl HoldCache {
+    fn of(all: HashMap<HoldKey, Hold>) -> HoldCache {
+        let mut kept = HoldCache::default();
         all.into_values().for_each(|hold| kept.put(hold));
         kept
     }
@@ -92,9 +92,9 @@ impl Engine {
     /// Keeps what a decision holds. `about` says about whom it was decided; nothing means everybody. The changes of an outcome about some
     /// are those of everybody that are outstanding.
     pub(crate) async fn keep_holds(&self, outcome: &Outcome, about: Option<&Records>) -> Result<(), EngineError> {
-        let mut kept = self.holds.lock().await;
+        let mut kept = self.hold_cache.lock().await;
         if kept.is_none() {
-            *kept = Some(Kept::of(self.store.all_holds().await?));
+            *kept = Some(HoldCache::of(self.store.all_holds().await?));
         }
         let Some(known) = kept.as_mut() else { return Ok(()) };
         let held = held(outcome);
@@ -135,7 +135,7 @@ impl Engine {
 
     /// Keeps what a run that ended did: what is done is not on hold, and what failed is.
     pub(crate) async fn keep_run_holds(&self, run: i64) -> Result<(), EngineError> {
-        let mut kept = self.holds.lock().await;
+        let mut kept = self.hold_cache.lock().await;
         let (done, failed) = self.store.holds_of_run(run).await?;
         if done.is_empty() && failed.is_empty() {
             return Ok(());
@@ -146,6 +146,6 @@ impl Engine {
 
     /// Forgets what is known of holds: their records were changed otherwise.
     pub(crate) async fn forget_holds(&self) {
-        *self.holds.lock().await = None;
+        *self.hold_cache.lock().await = None;
     }
 }

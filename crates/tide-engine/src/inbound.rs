@@ -13,7 +13,7 @@ use tide_store::{EventRow, EventTaken, NewEvent, NewTokenRow, TokenRow};
 const OVERLAP_HOURS: i64 = 24;
 
 /// A token that was just made: the only time that it is shown.
-pub struct NewToken {
+pub struct IssuedToken {
     /// Its id.
     pub id: String,
     /// The token itself.
@@ -22,7 +22,7 @@ pub struct NewToken {
 
 /// A joiner, a mover or a leaver, as a system tells of it.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Happening {
+pub struct InboundEvent {
     /// What happened.
     pub kind: EventKind,
     /// The key of the record.
@@ -48,7 +48,7 @@ impl Engine {
         if row.kind == SystemKind::Push {
             return Ok(());
         }
-        Err(ConnectError::lasting(
+        Err(ConnectError::permanent(
             "not_push",
             format!("{system} is of kind {} and does not call us", row.kind),
             "add a system of kind push",
@@ -57,7 +57,7 @@ impl Engine {
     }
 
     /// Gives a system a token. Earlier ones stay good for a day, so that it can change over without a gap.
-    pub async fn give_token(&self, system: &str, label: &str, token: String, principal: &str) -> Result<NewToken, EngineError> {
+    pub async fn give_token(&self, system: &str, label: &str, token: String, principal: &str) -> Result<IssuedToken, EngineError> {
         self.push_system(system).await?;
         let now = self.now();
         let until = now.checked_add(OVERLAP_HOURS.hours()).unwrap_or(now);
@@ -65,7 +65,7 @@ impl Engine {
             NewTokenRow { kind: PrincipalKind::System, name: system, token: &token, label, expires: None, earlier_until: Some(until) };
         let id = self.store.add_token(new, principal, now).await?;
         self.tell(Event::System { name: system.to_owned() });
-        Ok(NewToken { id, token })
+        Ok(IssuedToken { id, token })
     }
 
     /// The tokens of a system.
@@ -113,14 +113,14 @@ impl Engine {
     /// Something was pushed and is kept: it is run on at once, if anything works by itself.
     pub fn was_pushed(&self, system: &str) {
         self.tell(Event::System { name: system.to_owned() });
-        self.nudge.notify_one();
+        self.wake.notify_one();
     }
 
     /// Takes an event in, and returns it as it is kept: one that comes again is the one that came first. A mover's values are put over
     /// those that are known; a leaver's record is absent from now on; one that comes after a later one of its record changes nothing.
-    pub async fn take_event(&self, system: &str, id: &str, happening: Happening, principal: &str) -> Result<EventRow, EngineError> {
+    pub async fn take_event(&self, system: &str, id: &str, happening: InboundEvent, principal: &str) -> Result<EventRow, EngineError> {
         self.push_system(system).await?;
-        let Happening { kind, key, .. } = happening.clone();
+        let InboundEvent { kind, key, .. } = happening.clone();
         // Rules can read the key, as `account.key`.
         let mut happening = happening;
         if happening.attributes.get(KEY).is_empty() {
@@ -152,11 +152,11 @@ impl Engine {
             }
             EventTaken::UnknownKey => {
                 let said = format!("{system} never told of `{key}`, so that nobody can be its {kind}");
-                return Err(ConnectError::lasting("unknown_key", said, "send a joiner first, or check the key").into());
+                return Err(ConnectError::permanent("unknown_key", said, "send a joiner first, or check the key").into());
             }
             EventTaken::Left => {
                 let said = format!("`{key}` has left {system}, so that nobody can be its mover: nothing was done");
-                return Err(ConnectError::lasting("has_left", said, "send a joiner if they come back").into());
+                return Err(ConnectError::permanent("has_left", said, "send a joiner if they come back").into());
             }
         };
         Ok(self.store.event(system, &kept).await?)

@@ -48,28 +48,28 @@ mod webhooks;
 mod write_gate;
 
 pub use attention::{Attention, Health};
-pub use change_feed::Listening;
+pub use change_feed::WatcherStatus;
 pub use clock::{Clock, SystemClock};
-pub use decisions::{Decision, Said};
+pub use decisions::{Decision, DecisionReply};
 pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
-pub use evaluate::{MappingTrial, Trial};
+pub use evaluate::{Evaluation, MappingEvaluation};
 pub use events::Event;
-pub use freshness::Known;
+pub use freshness::Freshness;
 pub use full_read::Read;
 pub use groups::{GroupMember, GroupView};
-pub use inbound::{Happening, NewToken};
+pub use inbound::{InboundEvent, IssuedToken};
 pub use licenses::{AHEAD_DAYS, LicenceView};
-pub use lifecycle::{Effect, Leaver, LifeLine, WayIn};
-pub use matches::{Asker, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
+pub use lifecycle::{DepartureImpact, Leaver, LifecycleStatus, OpenAccess};
+pub use matches::{Actor, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
 pub use operators::new_token;
 pub use password_sync::PasswordProgress;
-pub use roles::{Holder, RoleTrial, RoleView};
-pub use runs::{Comparison, Plan, Rules};
+pub use roles::{Holder, RoleSimulation, RoleView};
+pub use runs::{Comparison, Plan, PublishedRules};
 pub use schedule::{Quiet, Schedule};
-pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeTrial, ScopeView};
-pub use secret_sources::{Allowed, ForHosts};
-pub use systems::{Change, NewSystem, Retirement};
+pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeSimulation, ScopeView};
+pub use secret_sources::{ForHosts, SecretSources};
+pub use systems::{NewSystem, Retirement, SystemUpdate};
 pub use webhooks::CallRow;
 
 use rand::rngs::StdRng;
@@ -77,105 +77,105 @@ use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicU64};
 use std::sync::{Arc, Mutex, PoisonError};
-use tide_connect::Access;
+use tide_connect::ConnectionState;
 use tide_core::ObjectType;
 use tide_store::Store;
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
 /// Where connectors come from, when they are not those of the systems' settings: a simulation brings its own.
-pub trait Systems: Send + Sync {
+pub trait ConnectorFactory: Send + Sync {
     /// The connector for a system; writes are to ask the access whether they are allowed.
-    fn connector(&self, system: &str, access: Arc<Access>) -> Option<Arc<dyn tide_connect::Connector>>;
+    fn connector(&self, system: &str, access: Arc<ConnectionState>) -> Option<Arc<dyn tide_connect::Connector>>;
 }
 
 /// How an engine is tied to the world; the usual ties are real systems, chance, and several accounts at a time.
 #[derive(Clone)]
-pub struct Ties {
+pub struct EngineConfig {
     /// Files and variables of the machine that may be reached.
-    pub allowed: Allowed,
+    pub secret_sources: SecretSources,
     /// Connectors of one's own.
-    pub systems: Option<Arc<dyn Systems>>,
+    pub systems: Option<Arc<dyn ConnectorFactory>>,
     /// What pauses are drawn from; nothing means chance.
     pub seed: Option<u64>,
     /// How many accounts of one system are written at a time.
-    pub at_a_time: usize,
+    pub accounts_at_a_time: usize,
 }
 
-impl Default for Ties {
+impl Default for EngineConfig {
     fn default() -> Self {
-        Ties { allowed: Allowed::default(), systems: None, seed: None, at_a_time: executor::AT_A_TIME }
+        EngineConfig { secret_sources: SecretSources::default(), systems: None, seed: None, accounts_at_a_time: executor::AT_A_TIME }
     }
 }
 
 /// Rules as they were read, and the version and the schemas that they were read from, as numbers.
-type Compiled = ((i64, u64), Arc<Rules>);
+type CompiledRules = ((i64, u64), Arc<PublishedRules>);
 
 /// The engine: one for each store.
 pub struct Engine {
     store: Store,
     clock: Arc<dyn Clock>,
-    allowed: Allowed,
-    systems: Option<Arc<dyn Systems>>,
+    secret_sources: SecretSources,
+    connector_factory: Option<Arc<dyn ConnectorFactory>>,
     /// What pauses are drawn from.
-    dice: Mutex<StdRng>,
-    at_a_time: usize,
+    jitter_rng: Mutex<StdRng>,
+    accounts_at_a_time: usize,
     events: broadcast::Sender<Event>,
     /// What may be written, per system; shared with every connector that is in use.
-    access: Mutex<HashMap<String, Arc<Access>>>,
+    access: Mutex<HashMap<String, Arc<ConnectionState>>>,
     /// Whether each system may be written at this moment.
     gates: Mutex<HashMap<String, Arc<write_gate::Gate>>>,
     /// Held while a system's state or schedule is set, so that gate and records agree.
-    setting: tokio::sync::Mutex<()>,
+    settings_lock: tokio::sync::Mutex<()>,
     /// Held while a type of a system is read: two readings of the same accounts never overlap.
-    reading: Mutex<full_read::Locks>,
+    read_locks: Mutex<full_read::Locks>,
     /// When it is looked for expired answers about matches again.
-    answers_due: Mutex<Option<jiff::Timestamp>>,
+    next_answer_expiry: Mutex<Option<jiff::Timestamp>>,
     /// What is on hold; nothing before it was read.
-    holds: tokio::sync::Mutex<Option<holds::Kept>>,
+    hold_cache: tokio::sync::Mutex<Option<holds::HoldCache>>,
     /// Held while a decision about everybody is computed for a request.
-    computing: Arc<tokio::sync::Mutex<()>>,
+    compute_lock: Arc<tokio::sync::Mutex<()>>,
     /// Held while a preview or a run is on its way: runs never overlap.
-    busy: Arc<tokio::sync::Mutex<()>>,
+    run_lock: Arc<tokio::sync::Mutex<()>>,
     /// Held from the look at the records until what was decided is in the queue, and while leavers overtake: nobody decides
     /// from what another one is about to change.
-    deciding: tokio::sync::Mutex<()>,
+    decision_lock: tokio::sync::Mutex<()>,
     /// What stands between runs.
-    known: tokio::sync::Mutex<Option<incremental::Known>>,
+    decision_cache: tokio::sync::Mutex<Option<incremental::DecisionCache>>,
     /// Accounts of which something came since a run last decided: leavers among them do not wait.
-    news: Mutex<BTreeSet<i64>>,
+    changed_accounts: Mutex<BTreeSet<i64>>,
     /// The next run looks at what the last one made.
-    looks_again: AtomicBool,
+    needs_follow_up: AtomicBool,
     /// Something came since a run last looked.
-    came: AtomicBool,
+    is_dirty: AtomicBool,
     /// Systems that are read in full before they are followed on.
     pending_full_reads: Mutex<HashSet<String>>,
     /// How many runs have looked at what came.
-    looks: AtomicU64,
+    run_generation: AtomicU64,
     /// What the last decision on news cost.
-    cost: Mutex<(usize, usize)>,
+    last_cost: Mutex<(usize, usize)>,
     /// The published rules as they were read, and what they were read from.
-    compiled: Mutex<Option<Compiled>>,
+    compiled_rules: Mutex<Option<CompiledRules>>,
     /// Connections that changes are sent over, kept for the next run.
-    lines: Mutex<HashMap<String, systems::Line>>,
+    connections: Mutex<HashMap<String, systems::CachedConnection>>,
     /// Held while calls go out, so that nothing is handed over twice.
-    calling: tokio::sync::Mutex<()>,
+    delivery_lock: tokio::sync::Mutex<()>,
     /// Why the records cannot be written just now.
-    stalled: Mutex<Option<String>>,
+    storage_error: Mutex<Option<String>>,
     /// Tells that a system took a change into a queue of its own.
-    asking: tokio::sync::Notify,
+    operation_accepted: tokio::sync::Notify,
     /// Tells that something came to run on.
-    nudge: tokio::sync::Notify,
+    wake: tokio::sync::Notify,
     /// How it stands with following each type of each system.
-    listening: Mutex<BTreeMap<(String, ObjectType), Listening>>,
+    watchers: Mutex<BTreeMap<(String, ObjectType), WatcherStatus>>,
     /// The systems that do not answer.
-    down: Mutex<HashMap<String, auto_run::Down>>,
+    open_breakers: Mutex<HashMap<String, auto_run::OpenBreaker>>,
     /// When a change that failed is tried again.
-    again: Mutex<Option<jiff::Timestamp>>,
+    next_retry: Mutex<Option<jiff::Timestamp>>,
     /// When somebody must be decided about next, though nothing changed but the time.
-    due: Mutex<Option<jiff::Timestamp>>,
+    next_due: Mutex<Option<jiff::Timestamp>>,
     /// Ends what is on its way.
-    going: Mutex<Option<(i64, CancellationToken)>>,
+    current_run: Mutex<Option<(i64, CancellationToken)>>,
     /// Tasks that panicked and do not run again yet, with what they said.
     panicked: Mutex<BTreeMap<String, String>>,
     /// Ends everything when the service stops.
@@ -186,51 +186,51 @@ pub struct Engine {
 impl Engine {
     /// An engine over a store.
     pub fn new(store: Store, clock: Arc<dyn Clock>) -> Arc<Engine> {
-        Self::with(store, clock, Allowed::default())
+        Self::with(store, clock, SecretSources::default())
     }
 
     /// An engine that may reach these files and variables of its machine.
-    pub fn with(store: Store, clock: Arc<dyn Clock>, allowed: Allowed) -> Arc<Engine> {
-        Self::tied(store, clock, Ties { allowed, ..Ties::default() })
+    pub fn with(store: Store, clock: Arc<dyn Clock>, allowed: SecretSources) -> Arc<Engine> {
+        Self::tied(store, clock, EngineConfig { secret_sources: allowed, ..EngineConfig::default() })
     }
 
     /// An engine that is tied to the world in a way of its own.
-    pub fn tied(store: Store, clock: Arc<dyn Clock>, ties: Ties) -> Arc<Engine> {
+    pub fn tied(store: Store, clock: Arc<dyn Clock>, ties: EngineConfig) -> Arc<Engine> {
         Arc::new(Engine {
             store,
             clock,
-            allowed: ties.allowed,
-            systems: ties.systems,
-            dice: Mutex::new(ties.seed.map_or_else(|| StdRng::from_rng(&mut rand::rng()), StdRng::seed_from_u64)),
-            at_a_time: ties.at_a_time.max(1),
+            secret_sources: ties.secret_sources,
+            connector_factory: ties.systems,
+            jitter_rng: Mutex::new(ties.seed.map_or_else(|| StdRng::from_rng(&mut rand::rng()), StdRng::seed_from_u64)),
+            accounts_at_a_time: ties.accounts_at_a_time.max(1),
             events: broadcast::Sender::new(1024),
             access: Mutex::default(),
             gates: Mutex::default(),
-            setting: tokio::sync::Mutex::default(),
-            reading: Mutex::default(),
-            answers_due: Mutex::default(),
-            holds: tokio::sync::Mutex::default(),
-            computing: Arc::default(),
-            busy: Arc::default(),
-            deciding: tokio::sync::Mutex::default(),
-            known: tokio::sync::Mutex::default(),
-            news: Mutex::default(),
-            looks_again: AtomicBool::default(),
-            came: AtomicBool::default(),
+            settings_lock: tokio::sync::Mutex::default(),
+            read_locks: Mutex::default(),
+            next_answer_expiry: Mutex::default(),
+            hold_cache: tokio::sync::Mutex::default(),
+            compute_lock: Arc::default(),
+            run_lock: Arc::default(),
+            decision_lock: tokio::sync::Mutex::default(),
+            decision_cache: tokio::sync::Mutex::default(),
+            changed_accounts: Mutex::default(),
+            needs_follow_up: AtomicBool::default(),
+            is_dirty: AtomicBool::default(),
             pending_full_reads: Mutex::default(),
-            looks: AtomicU64::default(),
-            cost: Mutex::default(),
-            compiled: Mutex::default(),
-            lines: Mutex::default(),
-            calling: tokio::sync::Mutex::default(),
-            stalled: Mutex::default(),
-            asking: tokio::sync::Notify::new(),
-            nudge: tokio::sync::Notify::new(),
-            listening: Mutex::default(),
-            down: Mutex::default(),
-            again: Mutex::default(),
-            due: Mutex::default(),
-            going: Mutex::default(),
+            run_generation: AtomicU64::default(),
+            last_cost: Mutex::default(),
+            compiled_rules: Mutex::default(),
+            connections: Mutex::default(),
+            delivery_lock: tokio::sync::Mutex::default(),
+            storage_error: Mutex::default(),
+            operation_accepted: tokio::sync::Notify::new(),
+            wake: tokio::sync::Notify::new(),
+            watchers: Mutex::default(),
+            open_breakers: Mutex::default(),
+            next_retry: Mutex::default(),
+            next_due: Mutex::default(),
+            current_run: Mutex::default(),
             panicked: Mutex::default(),
             stopping: CancellationToken::new(),
             tasks: tokio_util::task::TaskTracker::new(),
@@ -258,8 +258,8 @@ impl Engine {
     }
 
     /// A number between two others, by chance.
-    fn drawn(&self, from: f64, to: f64) -> f64 {
-        lock(&self.dice).random_range(from..to)
+    fn random_factor(&self, from: f64, to: f64) -> f64 {
+        lock(&self.jitter_rng).random_range(from..to)
     }
 
     fn tell(&self, event: Event) {

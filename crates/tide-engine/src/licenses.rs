@@ -2,7 +2,7 @@
 
 use crate::{Engine, EngineError};
 use jiff::ToSpan;
-use tide_core::licenses::{Licence, Standing, standing};
+use tide_core::licenses::{License, LicenseUsage, license_usage};
 
 /// How many days are looked ahead.
 pub const AHEAD_DAYS: i64 = 30;
@@ -11,25 +11,25 @@ pub const AHEAD_DAYS: i64 = 30;
 #[derive(Debug, Clone)]
 pub struct LicenceView {
     /// The licence.
-    pub licence: Licence,
+    pub licence: License,
     /// Where it stands now.
-    pub now: Standing,
+    pub now: LicenseUsage,
     /// Where it would stand later, if nothing else changed: who starts takes a seat, who leaves gives one back.
-    pub later: Standing,
+    pub later: LicenseUsage,
 }
 
 impl Engine {
     /// All licences that are counted.
     pub async fn licences(&self) -> Result<Vec<LicenceView>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
-        if rules.set.licences.is_empty() {
+        if rules.set.licenses.is_empty() {
             return Ok(Vec::new());
         }
-        let now = standing(&rules.set, &population, &outcome);
+        let now = license_usage(&rules.set, &population, &outcome);
         let then = self.now().saturating_add((AHEAD_DAYS * 24).hours()).unwrap_or_else(|_| self.now());
         let (rules, population, outcome) = self.decide_as_of(then).await?;
-        let later = standing(&rules.set, &population, &outcome);
+        let later = license_usage(&rules.set, &population, &outcome);
         let both = now.into_iter().zip(later);
-        Ok(rules.set.licences.iter().cloned().zip(both).map(|(licence, (now, later))| LicenceView { licence, now, later }).collect())
+        Ok(rules.set.licenses.iter().cloned().zip(both).map(|(licence, (now, later))| LicenceView { licence, now, later }).collect())
     }
 }

@@ -7,7 +7,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 use tide_core::decide::ChangeKind;
 use tide_core::decide::{Change, Decided, Verdict};
-use tide_core::lifecycle::{Departure, Facts, LEFT_BY, Life};
+use tide_core::lifecycle::{Departure, LEFT_BY, LifecycleFacts, LifecycleState};
 use tide_core::states::NotificationEvent;
 use tide_core::{Identity, Outcome, RuleSet};
 use tide_store::{LeaverRow, StoreError};
@@ -17,11 +17,11 @@ const LEAVERS: i64 = 500;
 
 /// Somebody's life, as far as it is known.
 #[derive(Debug, Clone)]
-pub struct LifeLine {
+pub struct LifecycleStatus {
     /// The identity, as it is kept.
     pub identity: Identity,
     /// Where it stands and what its dates say, where the rules say anything of that.
-    pub life: Option<Life>,
+    pub life: Option<LifecycleState>,
     /// What an operator asked for.
     pub departure: Option<Departure>,
     /// The zone in which its dates are meant.
@@ -30,7 +30,7 @@ pub struct LifeLine {
 
 /// What would be done if somebody left.
 #[derive(Debug, Clone)]
-pub struct Effect {
+pub struct DepartureImpact {
     /// The changes, in the order in which they would be sent.
     pub changes: Vec<Change>,
     /// What is to be said of each of their accounts: system and words.
@@ -39,7 +39,7 @@ pub struct Effect {
 
 /// A way in that is not closed yet.
 #[derive(Debug, Clone)]
-pub struct WayIn {
+pub struct OpenAccess {
     /// The system.
     pub system: String,
     /// The change that is still to be made; nothing when a webhook was not reached.
@@ -54,7 +54,7 @@ pub struct Leaver {
     /// Who, when, and how much is confirmed.
     pub row: LeaverRow,
     /// What is still open.
-    pub open: Vec<WayIn>,
+    pub open: Vec<OpenAccess>,
 }
 
 impl Leaver {
@@ -78,7 +78,7 @@ fn closing<'o>(outcome: &'o Outcome, identity: &'o str) -> impl Iterator<Item = 
 
 impl Engine {
     /// Where somebody stands in their life.
-    pub async fn life_line(&self, id: &str) -> Result<LifeLine, EngineError> {
+    pub async fn life_line(&self, id: &str) -> Result<LifecycleStatus, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         let decided = outcome.identities.iter().find(|(identity, _)| identity.id == id);
         let (identity, _) = decided.cloned().ok_or_else(|| StoreError::Missing { what: "identity", name: id.to_owned() })?;
@@ -91,16 +91,16 @@ impl Engine {
         let gone = absence.map(|absence| (tide_core::Reason::new("no source holds it"), absence));
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![tide_core::Value::text(id)]);
-        let facts = Facts {
+        let facts = LifecycleFacts {
             attributes: &attributes,
             departure: departure.as_ref(),
-            claimed: population.claimed.get(id).copied(),
+            claimed: population.reactivations.get(id).copied(),
             gone: gone.as_ref().map(|(reason, absence)| (reason, Some(*absence))),
             had_left: identity.stage == tide_core::Stage::Left,
         };
         let set = &rules.set;
         let rules = set.lifecycle.get(&identity.kind);
-        let mut life = rules.and_then(|rules| rules.life(&facts, self.now()).ok());
+        let mut life = rules.and_then(|rules| rules.lifecycle_state(&facts, self.now()).ok());
         // Whoever is out of every source's scope has left, whatever their dates say.
         if let Some(life) = life.as_mut().filter(|life| life.stage != identity.stage) {
             let theirs = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id));
@@ -109,7 +109,7 @@ impl Engine {
             life.reason = out.map_or_else(|| tide_core::Reason::new("as it was decided last"), |line| line.reason.clone());
         }
         let zone = set.zone(identity.kind);
-        Ok(LifeLine { identity, life, departure, zone })
+        Ok(LifecycleStatus { identity, life, departure, zone })
     }
 
     /// The moment after a last day of people, in the zone that the rules name.
@@ -119,7 +119,7 @@ impl Engine {
     }
 
     /// What would be done if somebody left at a moment; nothing said means now.
-    pub async fn effect_of_leaving(&self, id: &str, at: Option<Timestamp>) -> Result<Effect, EngineError> {
+    pub async fn effect_of_leaving(&self, id: &str, at: Option<Timestamp>) -> Result<DepartureImpact, EngineError> {
         let now = self.now();
         let at = at.unwrap_or(now).max(now);
         let (rules, mut population) = self.all(at).await?;
@@ -133,7 +133,7 @@ impl Engine {
         let theirs = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id) && line.account.is_some());
         let lines = theirs.filter(|line| line.verdict != Verdict::Source);
         let said = lines.map(|line| (line.system.clone(), line.reason.text.clone())).collect();
-        Ok(Effect { changes: outcome.changes.into_iter().filter(|change| change.identity == id).collect(), said })
+        Ok(DepartureImpact { changes: outcome.changes.into_iter().filter(|change| change.identity == id).collect(), said })
     }
 
     /// Has somebody leave at a moment; nothing said means now. What is due is done at once, before all other work.
@@ -168,9 +168,9 @@ impl Engine {
     async fn carry_departure(self: &Arc<Self>, id: &str, now: bool, principal: &str) -> Result<(), EngineError> {
         // It overtakes a run that is on its way, like a leaver whom a source tells of.
         let accounts = self.store.accounts_of(id).await?;
-        crate::lock(&self.news).extend(accounts);
-        self.nudge.notify_one();
-        if now && !crate::incremental::works_by_itself(&self.store.at_work().await?) {
+        crate::lock(&self.changed_accounts).extend(accounts);
+        self.wake.notify_one();
+        if now && !crate::incremental::is_automatic(&self.store.at_work().await?) {
             // Nobody would look before the next run: one about this person alone begins.
             let plan = Plan { carry_out: true, only: vec![id.to_owned()], without_reading: true, ..Plan::default() };
             self.begin(plan, principal).await?;
@@ -191,15 +191,15 @@ impl Engine {
         let prints: Vec<&str> = theirs.map(|change| change.fingerprint.as_str()).collect();
         let failed = self.store.parked(&prints).await?;
         // Whoever is to end their sessions elsewhere, and was not reached yet.
-        let calls = self.store.told(None, true, LEAVERS).await?;
+        let calls = self.store.notifications(None, true, LEAVERS).await?;
         let unheard = |identity: &str| {
             let theirs = calls.iter().filter(|told| told.identity == identity && told.event == NotificationEvent::Left);
-            let way = |told: &tide_store::ToldRow| WayIn {
+            let way = |told: &tide_store::NotificationRow| OpenAccess {
                 system: told.call.clone().unwrap_or_default(),
                 kind: None,
                 why: told.error.clone().unwrap_or_else(|| "to be called".to_owned()),
             };
-            theirs.map(way).collect::<Vec<WayIn>>()
+            theirs.map(way).collect::<Vec<OpenAccess>>()
         };
         drop(left);
         Ok(rows
@@ -207,7 +207,7 @@ impl Engine {
             .map(|row| {
                 let back = row.returned.is_some();
                 let open = closing(&outcome, &row.identity).filter(|_| !back);
-                let open = open.map(|change| WayIn {
+                let open = open.map(|change| OpenAccess {
                     system: change.system.clone(),
                     kind: Some(change.kind),
                     why: match (&change.hold, failed.get(&change.fingerprint)) {
@@ -216,7 +216,7 @@ impl Engine {
                         (None, None) => "to be sent".to_owned(),
                     },
                 });
-                let mut open: Vec<WayIn> = open.collect();
+                let mut open: Vec<OpenAccess> = open.collect();
                 if !back {
                     open.extend(unheard(&row.identity));
                 }

@@ -5,7 +5,7 @@ use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use tide_core::compose;
 use tide_core::decide::{Question, Verdict};
-use tide_core::matching::{Answer, MatchDecision};
+use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
 use tide_core::model::{Account, AccountId};
 use tide_core::states::LinkOrigin;
@@ -99,7 +99,7 @@ pub struct Word {
 
 /// Who says it.
 #[derive(Debug, Clone, Copy)]
-pub struct Asker<'a> {
+pub struct Actor<'a> {
     /// The principal.
     pub id: &'a str,
     /// The name that reasons tell.
@@ -345,7 +345,7 @@ impl Engine {
     pub(crate) async fn end_old_answers(&self) -> Result<(), EngineError> {
         let now = self.now();
         {
-            let mut next = crate::lock(&self.answers_due);
+            let mut next = crate::lock(&self.next_answer_expiry);
             if next.is_some_and(|next| next > now) {
                 return Ok(());
             }
@@ -400,7 +400,7 @@ impl Engine {
     }
 
     /// Keeps what a person says about matches, all or none.
-    pub async fn answer_matches(&self, system: &str, kind: ObjectType, words: &[Word], by: &Asker<'_>) -> Result<usize, EngineError> {
+    pub async fn answer_matches(&self, system: &str, kind: ObjectType, words: &[Word], by: &Actor<'_>) -> Result<usize, EngineError> {
         self.store.system(system).await?;
         let (rules, population, outcome) = self.decide_now().await?;
         let sight = Sight::new(&rules.set, &population, &outcome);
@@ -413,7 +413,7 @@ impl Engine {
             {
                 return Err(EngineError::Conflict(format!("{} cannot be joined to two identities", sight.name(account))));
             }
-            let answer = Answer {
+            let answer = MatchAnswer {
                 system: system.to_owned(),
                 identity: word.identity.clone(),
                 account: word.account,

@@ -1,14 +1,14 @@
 //! Memberships of one group that are sent together: thousands who join a group are no thousands of requests.
 
-use crate::dispatch::{Share, waits};
-use crate::executor::{MEMBER_GONE, Tally};
+use crate::dispatch::{SystemDispatcher, has_pending_references};
+use crate::executor::{MEMBER_GONE, RunProgress};
 use crate::{Engine, EngineError};
 use std::collections::{HashSet, VecDeque};
 use tide_connect::Write;
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::states::ChangeState;
-use tide_store::{ChangeRow, Settling};
+use tide_store::{ChangeResult, ChangeRow};
 
 /// The most memberships of one request.
 const PIECE: usize = 500;
@@ -19,10 +19,10 @@ impl Engine {
     /// one the system does not take.
     pub(crate) async fn together(
         &self,
-        share: &Share,
+        share: &SystemDispatcher,
         first: ChangeRow,
         others: &mut VecDeque<ChangeRow>,
-        tally: &Tally,
+        tally: &RunProgress,
         principal: &str,
     ) -> Result<Option<ChangeRow>, EngineError> {
         let kind = first.change.kind;
@@ -41,10 +41,10 @@ impl Engine {
         let schema = share.row.schema.get(&some[0].change.object);
         let mut rows: Vec<(ChangeRow, bool)> = Vec::with_capacity(some.len());
         for mut row in some {
-            let filled_in = waits(&row);
-            if filled_in && !self.pointed(&mut row, schema).await? {
+            let filled_in = has_pending_references(&row);
+            if filled_in && !self.resolve_pending_references(&mut row, schema).await? {
                 let why = "the account that it waits for was not made";
-                self.store.settle_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
+                self.store.record_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
                 continue;
             }
             rows.push((row, filled_in));
@@ -54,13 +54,13 @@ impl Engine {
         for ((row, filled_in), resolved) in rows.into_iter().zip(resolved) {
             if resolved.is_gone {
                 let (state, next) = (ChangeState::Canceled, "the next run sees to it");
-                self.store.settle_not_done(row.id, state, MEMBER_GONE, next, self.now()).await?;
+                self.store.record_not_done(row.id, state, MEMBER_GONE, next, self.now()).await?;
                 continue;
             }
             there.push((row, filled_in || resolved.is_changed));
         }
         let mut rows = there;
-        let marked: HashSet<i64> = self.store.mark_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now()).await?;
+        let marked: HashSet<i64> = self.store.claim_for_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now()).await?;
         // Those that are missing were taken back: leavers overtook them.
         rows.retain(|(row, _)| marked.contains(&row.id));
         let Some((last, _)) = rows.last() else { return Ok(None) };
@@ -76,13 +76,13 @@ impl Engine {
         };
         let write = Write::new(last.change.object, kind, Some(account), vec![values]);
         let _one_at_a_time = share.alone(Some(group)).await;
-        match share.connector.membership(&write).await {
+        match share.connector.write_membership(&write).await {
             Ok(()) => {
                 let count = rows.len();
                 for (n, (row, filled_in)) in rows.into_iter().enumerate() {
-                    self.confirm(share, Settling::membership(row, filled_in, principal)?, n + 1 < count).await?;
+                    self.confirm(share, ChangeResult::membership(row, filled_in, principal)?, n + 1 < count).await?;
                 }
-                self.is_up(&share.row.name);
+                self.record_system_success(&share.row.name);
                 Ok(None)
             }
             Err(error) => {

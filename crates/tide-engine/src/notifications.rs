@@ -2,28 +2,28 @@
 
 use crate::{Engine, EngineError};
 use std::collections::BTreeMap;
-use tide_core::notifications::{Notice, Recipient};
+use tide_core::notifications::{Notification, Recipient};
 use tide_core::{Outcome, Value};
-use tide_store::{StoreError, ToldRow};
+use tide_store::{NotificationRow, StoreError};
 
 /// Attributes in which an address for mail is looked for.
 const MAIL: [&str; 3] = ["mail", "email", "emails"];
 
 impl Engine {
     /// Keeps what a decision wants told, but for what was told before.
-    pub(crate) async fn tell_people(&self, outcome: &Outcome) -> Result<(), EngineError> {
-        self.tell_all(&outcome.notices).await
+    pub(crate) async fn record_notifications(&self, outcome: &Outcome) -> Result<(), EngineError> {
+        self.tell_all(&outcome.notifications).await
     }
 
     /// Keeps notices, but for what was told before.
-    pub(crate) async fn tell_all(&self, notices: &[Notice]) -> Result<(), EngineError> {
+    pub(crate) async fn tell_all(&self, notices: &[Notification]) -> Result<(), EngineError> {
         if notices.is_empty() {
             return Ok(());
         }
         let keys: Vec<&str> = notices.iter().map(|notice| notice.key.as_str()).collect();
         let new = self.store.untold(&keys).await?;
         let mut known: BTreeMap<Recipient, serde_json::Value> = BTreeMap::new();
-        let mut all: Vec<(Notice, serde_json::Value)> = Vec::new();
+        let mut all: Vec<(Notification, serde_json::Value)> = Vec::new();
         for notice in notices.iter().filter(|notice| new.contains(&notice.key)) {
             let mut to = Vec::new();
             for one in &notice.to {
@@ -63,7 +63,7 @@ impl Engine {
     }
 
     /// What was told, the newest first; only about one identity, or only what waits to be carried.
-    pub async fn told(&self, identity: Option<&str>, waiting: bool) -> Result<Vec<ToldRow>, EngineError> {
-        Ok(self.store.told(identity, waiting, 500).await?)
+    pub async fn notifications(&self, identity: Option<&str>, waiting: bool) -> Result<Vec<NotificationRow>, EngineError> {
+        Ok(self.store.notifications(identity, waiting, 500).await?)
     }
 }

@@ -1,6 +1,6 @@
 //! Operators: they are added with a token, may be people whom we know, and belong to groups that approvals name.
 
-use crate::inbound::NewToken;
+use crate::inbound::IssuedToken;
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
 use tide_core::explain::whom;
@@ -68,11 +68,11 @@ impl Engine {
         expires_in_days: Option<u32>,
         earlier_hours: u32,
         by: &str,
-    ) -> Result<NewToken, EngineError> {
+    ) -> Result<IssuedToken, EngineError> {
         let operator = self.store.operator(name).await?;
         let now = self.now();
         if operator.id != by {
-            let stamp = tide_store::stamp(now);
+            let stamp = tide_store::format_timestamp(now);
             let is_good = |row: &tide_store::TokenRow| row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > stamp);
             if self.store.tokens(PrincipalKind::Operator, &operator.name).await?.iter().any(is_good) {
                 let said = format!("{0} has a token, and only {0} makes itself another one: end that token first", operator.name);
@@ -92,7 +92,7 @@ impl Engine {
             earlier_until: Some(after(earlier_hours.into())),
         };
         let id = self.store.add_token(new, by, now).await?;
-        Ok(NewToken { id, token })
+        Ok(IssuedToken { id, token })
     }
 
     /// Says to which groups an operator belongs, and which person it is. Nobody says so of itself.

@@ -6,7 +6,7 @@ use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::incremental::Records;
-use tide_core::model::PasswordSet;
+use tide_core::model::PendingPassword;
 use tide_core::{Account, RuleSet};
 use tide_store::PasswordSetRow;
 
@@ -60,7 +60,7 @@ impl Engine {
             return Err(EngineError::Invalid(format!("a password has {SHORTEST} to {LONGEST} characters, and no control characters")));
         }
         let id = self.store.set_password(Ok(identity), password, must_change, "", principal, self.now()).await?;
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(id)
     }
 
@@ -75,7 +75,7 @@ impl Engine {
         let account = self.store.account_by_key(system, key).await?;
         if let (Some(account), true) = (account, keeps_in_step(&rules.set)) {
             self.store.set_password(Err(account.id), password, false, system, principal, self.now()).await?;
-            self.nudge.notify_one();
+            self.wake.notify_one();
         }
         Ok(())
     }
@@ -89,7 +89,7 @@ impl Engine {
                 progress.missing = self.without(&progress.row.set, identity).await?;
                 // It is erased, and noted as done, with the next decision.
                 progress.is_settled = progress.missing.is_empty();
-                progress.refused = self.store.password_refusals(identity, progress.row.set.made).await?;
+                progress.refused = self.store.password_refusals(identity, progress.row.set.created_at).await?;
                 progress.refused.retain(|system, _| progress.missing.contains(system));
             }
             all.push(progress);
@@ -98,13 +98,13 @@ impl Engine {
     }
 
     /// The systems in which somebody's account does not have a password yet.
-    async fn without(&self, set: &PasswordSet, identity: &str) -> Result<Vec<String>, EngineError> {
+    async fn without(&self, set: &PendingPassword, identity: &str) -> Result<Vec<String>, EngineError> {
         let all = self.kept_in_step(Some(set), identity).await?;
         Ok(all.into_iter().filter(|(_, has)| !has).map(|(system, _)| system).collect())
     }
 
     /// The systems in which passwords of somebody are kept in step, and whether their account there has one that was set.
-    async fn kept_in_step(&self, set: Option<&PasswordSet>, identity: &str) -> Result<Vec<(String, bool)>, EngineError> {
+    async fn kept_in_step(&self, set: Option<&PendingPassword>, identity: &str) -> Result<Vec<(String, bool)>, EngineError> {
         let rules = self.rules().await?;
         let accounts = self.store.accounts_of(identity).await?;
         let records = Records { accounts: accounts.into_iter().collect(), ..Records::default() };
@@ -116,8 +116,8 @@ impl Engine {
             password.is_some_and(|password| password.in_step)
         });
         let has = |account: &Account| {
-            let done = part.acts.get(&account.id).and_then(|acts| acts.password);
-            set.is_some_and(|set| done.is_some_and(|done| done >= set.made))
+            let done = part.write_history.get(&account.id).and_then(|acts| acts.password);
+            set.is_some_and(|set| done.is_some_and(|done| done >= set.created_at))
         };
         Ok(in_step.map(|account| (account.system.clone(), has(account))).collect())
     }
@@ -132,7 +132,7 @@ impl Engine {
                 (None, Some(account)) => self.store.owner_of(account).await?,
                 (None, None) => None,
             };
-            let old = now.duration_since(set.made) > KEPT;
+            let old = now.duration_since(set.created_at) > KEPT;
             let outcome = match &identity {
                 Some(_) if open[place + 1..].iter().any(|later| later.identity == set.identity && later.account == set.account) => {
                     "another one was set".to_owned()

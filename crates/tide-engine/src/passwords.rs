@@ -1,6 +1,6 @@
 //! Passwords: drawn for new accounts, sealed, shown once, and put into the changes that set them only when these are sent.
 
-use crate::dispatch::Share;
+use crate::dispatch::SystemDispatcher;
 use crate::{Engine, EngineError};
 use rand::seq::{IndexedRandom, SliceRandom};
 use tide_connect::{ConnectError, Write};
@@ -63,7 +63,11 @@ impl Engine {
 
     /// The password that a change sets: one that was set for somebody, or one that takes the place of what must not work any more,
     /// which is drawn for the wire and kept nowhere. None when it is no such change; no password when it is no longer known.
-    pub(crate) async fn password_of(&self, share: &Share, row: &ChangeRow) -> Result<Option<Option<Vec<ValueChange>>>, EngineError> {
+    pub(crate) async fn password_of(
+        &self,
+        share: &SystemDispatcher,
+        row: &ChangeRow,
+    ) -> Result<Option<Option<Vec<ValueChange>>>, EngineError> {
         if row.change.kind != ChangeKind::Password {
             return Ok(None);
         }
@@ -84,7 +88,7 @@ impl Engine {
     }
 
     /// The hash that is carried to an account, read where it stands: it is kept nowhere on the way.
-    async fn carried_hash(&self, share: &Share, row: &ChangeRow) -> Result<Option<Vec<ValueChange>>, EngineError> {
+    async fn carried_hash(&self, share: &SystemDispatcher, row: &ChangeRow) -> Result<Option<Vec<ValueChange>>, EngineError> {
         let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
         let (Some(from), Some(value)) = (rules.and_then(|rules| rules.carry.as_deref()), row.change.values.first()) else {
             return Ok(None);
@@ -96,7 +100,7 @@ impl Engine {
     }
 
     /// A password that nobody knows, for a step that takes one away.
-    fn scrambled(&self, share: &Share, row: &ChangeRow) -> Option<ValueChange> {
+    fn scrambled(&self, share: &SystemDispatcher, row: &ChangeRow) -> Option<ValueChange> {
         let value = row.change.values.first().filter(|value| row.change.step > 0 && value.after.is_empty())?;
         let usual = PasswordRules { length: 32, ..PasswordRules::of(&value.attribute) };
         let rules = share.rules.get(&row.change.object).and_then(|types| types.password.clone()).unwrap_or(usual);
@@ -105,7 +109,7 @@ impl Engine {
     }
 
     /// The password that a new account begins with, sealed before it is sent, so that it is never lost.
-    pub(crate) async fn first_password(&self, share: &Share, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
+    pub(crate) async fn first_password(&self, share: &SystemDispatcher, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
         let wanted = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
         let Some(rules) = wanted.filter(|rules| rules.first && row.change.kind == ChangeKind::Create) else { return Ok(None) };
         let password = match self.store.first_password(row.id).await? {
@@ -126,7 +130,7 @@ impl Engine {
     /// resembles a name, and chance can hit one.
     pub(crate) async fn redraw_password(
         &self,
-        share: &Share,
+        share: &SystemDispatcher,
         row: &ChangeRow,
         write: &mut Write,
         error: &ConnectError,
@@ -153,7 +157,7 @@ impl Engine {
 }
 
 /// Is an account made that begins with a password of its own?
-pub(crate) fn begins_with_password(share: &Share, change: &Change) -> bool {
+pub(crate) fn begins_with_password(share: &SystemDispatcher, change: &Change) -> bool {
     let first = |types: &TypeRules| types.password.as_ref().is_some_and(|password| password.first);
     change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(first)
 }

@@ -2,19 +2,19 @@
 //! separately. A kind of change that is refused again and again because the service account lacks a permission is not sent any more in
 //! the same run.
 
-use crate::dispatch::{Share, settled};
-use crate::executor::{Tally, Turn, Went};
+use crate::dispatch::{SystemDispatcher, settled};
+use crate::executor::{QueuePosition, RunProgress, SendOutcome};
 use crate::{Engine, EngineError};
 use std::collections::HashMap;
 use std::sync::atomic::Ordering;
-use tide_connect::{ConnectError, Weight, Write};
+use tide_connect::{ConnectError, FailureClass, Write};
 use tide_core::ObjectType;
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind};
 use tide_core::model::Observed;
 use tide_core::references::{container_of, folded};
 use tide_core::value::Value;
-use tide_store::{ChangeRow, Settling};
+use tide_store::{ChangeResult, ChangeRow};
 
 /// The most values of a change that are sent one by one.
 const MOST_VALUES: usize = 100;
@@ -63,7 +63,7 @@ struct SeparateResults {
     refused: Vec<(ValueChange, ConnectError)>,
 }
 
-impl Share {
+impl SystemDispatcher {
     /// How often in a row a kind of change, or one attribute of it, was refused at a place for lack of a permission, if that is often.
     fn refusals_over_limit(&self, place: &RefusalScope, attribute: Option<&str>) -> Option<usize> {
         let what = (place.clone(), attribute.map(str::to_lowercase));
@@ -88,7 +88,7 @@ impl Share {
 
 /// Can a value be the reason of a refusal, rather than the account as a whole or a missing permission?
 pub(crate) fn concerns_values(error: &ConnectError) -> bool {
-    error.weight == Weight::Lasting && !WHOLE_ACCOUNT.contains(&error.code) && error.code != NO_PERMISSION
+    error.class == FailureClass::Permanent && !WHOLE_ACCOUNT.contains(&error.code) && error.code != NO_PERMISSION
 }
 
 /// Can each value of a refused change be sent separately? A missing permission can be one for a single attribute.
@@ -100,7 +100,11 @@ fn is_divisible(write: &Write, error: &ConnectError) -> bool {
 
 impl Engine {
     /// Why a change is not sent, and what to do: the same was refused again and again at its place for lack of a permission.
-    pub(crate) async fn refusal_limit_reached(&self, share: &Share, change: &Change) -> Result<Option<(String, String)>, EngineError> {
+    pub(crate) async fn refusal_limit_reached(
+        &self,
+        share: &SystemDispatcher,
+        change: &Change,
+    ) -> Result<Option<(String, String)>, EngineError> {
         let could_be = |(place, _): &(RefusalScope, Option<String>)| place.object == change.object && place.kind == change.kind;
         if !crate::lock(&share.refusals).keys().any(could_be) {
             return Ok(None);
@@ -122,12 +126,12 @@ impl Engine {
     /// are kept as a change of their own, which the next decision finds again.
     pub(crate) async fn refused(
         &self,
-        share: &Share,
+        share: &SystemDispatcher,
         sent: Sent<'_>,
-        turn: Turn,
-        tally: &Tally,
+        turn: QueuePosition,
+        tally: &RunProgress,
         principal: &str,
-    ) -> Result<Went, EngineError> {
+    ) -> Result<SendOutcome, EngineError> {
         let Sent { row, write, error, place } = sent;
         if is_divisible(write, &error) {
             let SeparateResults { account, refused } = send_values_separately(share, write, &place, &error).await;
@@ -144,36 +148,36 @@ impl Engine {
     #[allow(clippy::too_many_arguments)]
     async fn record_partial_result(
         &self,
-        share: &Share,
+        share: &SystemDispatcher,
         mut row: ChangeRow,
         account: Observed,
         refused: Vec<(ValueChange, ConnectError)>,
-        turn: Turn,
-        tally: &Tally,
+        turn: QueuePosition,
+        tally: &RunProgress,
         principal: &str,
-    ) -> Result<Went, EngineError> {
+    ) -> Result<SendOutcome, EngineError> {
         let is_refused = |value: &ValueChange| refused.iter().any(|(other, _)| other.attribute == value.attribute);
-        let mut went = Went::Done;
+        let mut went = SendOutcome::Done;
         if !refused.is_empty() {
             let (left, done): (Vec<ValueChange>, Vec<ValueChange>) = row.change.values.iter().cloned().partition(is_refused);
             let rest = row.change.with_values(&account.key, left);
             let error = with_rename_note(merge_errors(&refused), turn);
             tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a part of a change is refused");
-            self.store.add_failed(&row, rest, &error.said, &error.remedy, error.weight != Weight::Lasting, self.now()).await?;
+            self.store.add_failed(&row, rest, &error.message, &error.remedy, error.class != FailureClass::Permanent, self.now()).await?;
             tally.add_failed();
             row.change.values = done;
-            went = Went::Refused;
+            went = SendOutcome::Refused;
         }
         let what = settled(share, &row, account, None);
-        self.confirm(share, Settling::new(row, true, what, principal)?, false).await?;
+        self.confirm(share, ChangeResult::new(row, true, what, principal)?, false).await?;
         share.in_a_row.store(0, Ordering::Relaxed);
-        self.is_up(&share.row.name);
+        self.record_system_success(&share.row.name);
         Ok(went)
     }
 }
 
 /// Sends each value for itself, those that were refused once more after others were taken: some depend on others.
-async fn send_values_separately(share: &Share, write: &Write, place: &RefusalScope, whole: &ConnectError) -> SeparateResults {
+async fn send_values_separately(share: &SystemDispatcher, write: &Write, place: &RefusalScope, whole: &ConnectError) -> SeparateResults {
     let mut account = None;
     let mut left: Vec<(ValueChange, ConnectError)> = write.values.iter().map(|value| (value.clone(), whole.clone())).collect();
     loop {
@@ -193,7 +197,7 @@ async fn send_values_separately(share: &Share, write: &Write, place: &RefusalSco
                 }
                 Err(error) => {
                     share.note_refusal(place, Some(&value.attribute), Some(&error));
-                    is_cut = error.weight != Weight::Lasting;
+                    is_cut = error.class != FailureClass::Permanent;
                     refused.push((value, error));
                 }
             }
@@ -206,21 +210,21 @@ async fn send_values_separately(share: &Share, write: &Write, place: &RefusalSco
 }
 
 /// Says of a refused change that the account was renamed before it.
-fn with_rename_note(error: ConnectError, turn: Turn) -> ConnectError {
-    if !turn.renamed {
+fn with_rename_note(error: ConnectError, turn: QueuePosition) -> ConnectError {
+    if !turn.is_renamed {
         return error;
     }
-    let said = format!("partly done: the account was renamed, and these values were not written: {}", error.said);
-    ConnectError { said, ..error }
+    let said = format!("partly done: the account was renamed, and these values were not written: {}", error.message);
+    ConnectError { message: said, ..error }
 }
 
 /// The faults of several values in one.
 fn merge_errors(refused: &[(ValueChange, ConnectError)]) -> ConnectError {
-    let said: Vec<String> = refused.iter().map(|(value, error)| format!("{}: {}", value.attribute, error.said)).collect();
+    let said: Vec<String> = refused.iter().map(|(value, error)| format!("{}: {}", value.attribute, error.message)).collect();
     let said = said.join(" · ");
     match refused.last() {
-        Some((_, last)) => ConnectError { said, ..last.clone() },
-        None => ConnectError::lasting("refused", said, "correct the mapping that gives the refused value"),
+        Some((_, last)) => ConnectError { message: said, ..last.clone() },
+        None => ConnectError::permanent("refused", said, "correct the mapping that gives the refused value"),
     }
 }
 
@@ -232,11 +236,11 @@ mod tests {
     fn only_a_change_of_several_values_is_divided_and_only_where_a_value_can_be_the_reason() {
         let value = |name: &str| ValueChange { attribute: name.into(), ..ValueChange::default() };
         let write = |kind, values| Write::new(ObjectType::Person, kind, None, values);
-        let refused = |code| ConnectError::lasting(code, "no", "why");
+        let refused = |code| ConnectError::permanent(code, "no", "why");
         let two = write(ChangeKind::Update, vec![value("title"), value("mail")]);
         assert!(is_divisible(&two, &refused("value")) && is_divisible(&two, &refused("rights")));
         assert!(!is_divisible(&two, &refused("gone")), "of an account that is gone nothing can be written");
-        assert!(!is_divisible(&two, &ConnectError::passing("timeout", "no", "why")));
+        assert!(!is_divisible(&two, &ConnectError::transient("timeout", "no", "why")));
         assert!(!is_divisible(&write(ChangeKind::Update, vec![value("title")]), &refused("value")));
         assert!(!is_divisible(&write(ChangeKind::Create, vec![value("a"), value("b")]), &refused("value")), "an account is made whole");
     }

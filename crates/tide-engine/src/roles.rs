@@ -4,9 +4,9 @@ use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use tide_core::impact::{Effect, effect};
+use tide_core::impact::{Impact, compute_impact};
 use tide_core::roles::RoleSource;
-use tide_core::roles::{Conflict, Grant, Held, ROLES, Role};
+use tide_core::roles::{HeldRole, ROLES, Role, RoleConflict, RoleGrant};
 use tide_core::{Outcome, Population, RuleSet, Value, decide};
 
 /// A role and who holds it.
@@ -33,15 +33,15 @@ pub struct Holder {
 
 /// What another condition of a role would do.
 #[derive(Debug, Clone)]
-pub struct RoleTrial {
+pub struct RoleSimulation {
     /// Who would hold which role that they do not hold now, and by what.
     pub gains: Vec<(String, Holder)>,
     /// Who would not hold which role any more; by what they would still keep it for a while, if they do.
     pub loses: Vec<(String, Holder)>,
     /// Where roles would differ about somebody, and do not now.
-    pub conflicts: Vec<Conflict>,
+    pub conflicts: Vec<RoleConflict>,
     /// What it would do to accounts and values.
-    pub effect: Effect,
+    pub effect: Impact,
 }
 
 impl Holder {
@@ -54,7 +54,7 @@ impl Holder {
 impl Engine {
     /// What would come of another condition of a role, or of none: who gains and who loses it and the roles that it brings. The
     /// same records are decided twice; nothing is kept or sent.
-    pub async fn try_role(&self, name: &str, when: &str) -> Result<RoleTrial, EngineError> {
+    pub async fn try_role(&self, name: &str, when: &str) -> Result<RoleSimulation, EngineError> {
         let now = self.now();
         let (rules, population) = self.all(now).await?;
         let mut new = rules.set.clone();
@@ -84,13 +84,13 @@ impl Engine {
                 holder.source = after.get(&(role.clone(), holder.identity.clone())).and_then(|kept| kept.source.clone());
             }
             let conflicts = other.conflicts.iter().filter(|one| !outcome.conflicts.contains(one)).cloned().collect();
-            RoleTrial { gains, loses, conflicts, effect: effect(&outcome, &other) }
+            RoleSimulation { gains, loses, conflicts, effect: compute_impact(&outcome, &other) }
         };
         self.compute(Some(crate::compute::PATIENCE), work).await
     }
 
     /// All roles with who holds them, and where roles differ.
-    pub async fn roles(&self) -> Result<(Vec<RoleView>, Vec<Conflict>), EngineError> {
+    pub async fn roles(&self) -> Result<(Vec<RoleView>, Vec<RoleConflict>), EngineError> {
         let now = self.now();
         let (rules, population, outcome) = self.decide_now().await?;
         let mut holders: BTreeMap<String, Vec<Holder>> = BTreeMap::new();
@@ -107,7 +107,7 @@ impl Engine {
     }
 
     /// Gives somebody a role, from now or a moment on, for good or until a moment.
-    pub async fn give_role(self: &Arc<Self>, grant: Grant, comment: &str, principal: &str) -> Result<(), EngineError> {
+    pub async fn give_role(self: &Arc<Self>, grant: RoleGrant, comment: &str, principal: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
         if !rules.set.roles.iter().any(|role| role.name == grant.role) {
             return Err(no_role(&rules.set, &grant.role));
@@ -118,14 +118,14 @@ impl Engine {
             return Err(EngineError::Invalid("a role that ends before it begins is not given".to_owned()));
         }
         self.store.give_role(grant, comment.trim(), principal, self.now()).await?;
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(())
     }
 
     /// Takes from somebody a role that was given by hand.
     pub async fn take_role(self: &Arc<Self>, identity: &str, role: &str, principal: &str) -> Result<(), EngineError> {
         self.store.take_role(identity, role, principal, self.now()).await?;
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(())
     }
 }
@@ -142,7 +142,7 @@ type Turns = BTreeMap<(String, String), Holder>;
 fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Timestamp) -> Turns {
     let mut all = Turns::new();
     for (identity, label) in outcome.identities.iter().filter(|(identity, _)| !identity.attributes.get(ROLES).is_empty()) {
-        let theirs: Vec<&Grant> = population.grants.iter().filter(|grant| grant.identity == identity.id).collect();
+        let theirs: Vec<&RoleGrant> = population.role_grants.iter().filter(|grant| grant.identity == identity.id).collect();
         let by = held_by(rules, identity, &theirs, now);
         for role in identity.attributes.get(ROLES).iter().map(Value::to_string) {
             let given = theirs.iter().find(|grant| grant.role == role && grant.holds(now));
@@ -159,7 +159,7 @@ fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Times
 }
 
 /// By what somebody holds their roles.
-fn held_by(rules: &RuleSet, identity: &tide_core::Identity, grants: &[&Grant], now: Timestamp) -> Vec<Held> {
+fn held_by(rules: &RuleSet, identity: &tide_core::Identity, grants: &[&RoleGrant], now: Timestamp) -> Vec<HeldRole> {
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
     attributes.set("stage", vec![Value::text(identity.stage.as_str())]);

@@ -7,11 +7,11 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use tide_core::explain::{Explanation, explain};
-use tide_core::rules::{Fault, FaultSeverity, RuleFile};
+use tide_core::rules::{FaultSeverity, RuleFault, RuleFile};
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeSetState;
 use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, RuleSet, decide};
-use tide_store::{ChangeFilter, ChangeRow, NewChangeSet, NewPeople, StoreError, SystemRow};
+use tide_store::{ChangeFilter, ChangeRow, IdentityUpdates, NewChangeSet, StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
 /// How long a preview or run waits for one that is on its way.
@@ -23,7 +23,7 @@ const MAX_QUEUE_AGE: jiff::SignedDuration = jiff::SignedDuration::from_mins(15);
 
 /// The published rules, ready for use.
 #[derive(Default)]
-pub struct Rules {
+pub struct PublishedRules {
     /// Their version.
     pub version: i64,
     /// The rules.
@@ -64,7 +64,7 @@ pub struct Plan {
 
 impl Engine {
     /// Reads and checks files of a rule set against the schemas that are known.
-    pub async fn check_rules(&self, files: &[RuleFile]) -> Result<(RuleSet, Vec<Fault>), EngineError> {
+    pub async fn check_rules(&self, files: &[RuleFile]) -> Result<(RuleSet, Vec<RuleFault>), EngineError> {
         self.check_rules_with(files, None).await
     }
 
@@ -73,7 +73,7 @@ impl Engine {
         &self,
         files: &[RuleFile],
         other: Option<(&str, &std::collections::BTreeMap<ObjectType, tide_core::Schema>)>,
-    ) -> Result<(RuleSet, Vec<Fault>), EngineError> {
+    ) -> Result<(RuleSet, Vec<RuleFault>), EngineError> {
         let systems = self.store.systems().await?;
         let kept = systems.iter().map(|row| (row.name.clone(), row.schema.clone()));
         let schemas = kept.chain(other.map(|(name, schemas)| (name.to_owned(), schemas.clone()))).collect();
@@ -81,7 +81,7 @@ impl Engine {
         for rules in set.systems.values() {
             let is_other = other.is_some_and(|(name, _)| name == rules.name);
             if !is_other && !systems.iter().any(|row| row.name == rules.name) {
-                faults.push(Fault {
+                faults.push(RuleFault {
                     severity: FaultSeverity::Warning,
                     place: tide_core::Place { file: rules.file.clone(), line: 1, column: 1 },
                     message: format!("no system `{}` is connected", rules.name),
@@ -93,35 +93,35 @@ impl Engine {
     }
 
     /// Publishes a rule set that has no error, whatever is published by now.
-    pub async fn publish_rules(&self, files: &[RuleFile], principal: &str) -> Result<(i64, Vec<Fault>), EngineError> {
+    pub async fn publish_rules(&self, files: &[RuleFile], principal: &str) -> Result<(i64, Vec<RuleFault>), EngineError> {
         self.publish_based(files, None, "", principal).await
     }
 
     /// The published rules. They are read and checked once, until they or a schema change.
-    pub async fn rules(&self) -> Result<Arc<Rules>, EngineError> {
+    pub async fn rules(&self) -> Result<Arc<PublishedRules>, EngineError> {
         let mark = self.store.rules_mark().await?.ok_or(EngineError::NoRules)?;
-        if let Some((_, rules)) = lock(&self.compiled).as_ref().filter(|(known, _)| *known == mark) {
+        if let Some((_, rules)) = lock(&self.compiled_rules).as_ref().filter(|(known, _)| *known == mark) {
             return Ok(rules.clone());
         }
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
         let (set, faults) = self.check_rules(&version.files).await?;
-        let errors: Vec<Fault> = faults.into_iter().filter(|fault| fault.severity == FaultSeverity::Error).collect();
+        let errors: Vec<RuleFault> = faults.into_iter().filter(|fault| fault.severity == FaultSeverity::Error).collect();
         // A schema that changed since can break rules that were sound when they were published.
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
         }
-        let rules = Arc::new(Rules { version: version.version, set });
-        *lock(&self.compiled) = Some((mark, rules.clone()));
+        let rules = Arc::new(PublishedRules { version: version.version, set });
+        *lock(&self.compiled_rules) = Some((mark, rules.clone()));
         Ok(rules)
     }
 
     /// Decides from what is known now, and stores nothing.
-    pub async fn decide_now(&self) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
+    pub async fn decide_now(&self) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
         self.decide_as_of(self.now()).await
     }
 
     /// Decides from what is known now as it would be decided at another moment.
-    pub(crate) async fn decide_as_of(&self, at: Timestamp) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
+    pub(crate) async fn decide_as_of(&self, at: Timestamp) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
         self.decide_in_turn(at, Some(crate::compute::PATIENCE)).await
     }
 
@@ -130,7 +130,7 @@ impl Engine {
         &self,
         at: Timestamp,
         patience: Option<std::time::Duration>,
-    ) -> Result<(Arc<Rules>, Population, Outcome), EngineError> {
+    ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
         let (rules, population) = self.all(at).await?;
         let set = rules.clone();
         let work = move || {
@@ -142,11 +142,11 @@ impl Engine {
     }
 
     /// The rules and everybody, as a decision needs them at a moment.
-    pub(crate) async fn all(&self, at: Timestamp) -> Result<(Arc<Rules>, Population), EngineError> {
+    pub(crate) async fn all(&self, at: Timestamp) -> Result<(Arc<PublishedRules>, Population), EngineError> {
         let rules = self.rules().await?;
         let mut population = self.store.population().await?;
         self.look_at_the_clock(&mut population, at).await?;
-        self.look_back(&rules.set, &mut population, at).await?;
+        self.load_governance_inputs(&rules.set, &mut population, at).await?;
         Ok((rules, population))
     }
 
@@ -172,9 +172,9 @@ impl Engine {
     pub async fn begin(self: &Arc<Self>, plan: Plan, principal: &str) -> Result<i64, EngineError> {
         let kind = if plan.carry_out { ChangeSetKind::Run } else { ChangeSetKind::Preview };
         // A run on news takes moments: it is waited for.
-        let held = tokio::time::timeout(PATIENCE, self.busy.clone().lock_owned()).await;
+        let held = tokio::time::timeout(PATIENCE, self.run_lock.clone().lock_owned()).await;
         let Ok(held) = held else {
-            return Err(EngineError::Busy(lock(&self.going).as_ref().map(|(id, _)| *id)));
+            return Err(EngineError::Busy(lock(&self.current_run).as_ref().map(|(id, _)| *id)));
         };
         self.rules().await?;
         if let Some(preview) = plan.preview {
@@ -196,7 +196,7 @@ impl Engine {
         }
         let id = self.store.begin_change_set(kind, principal, plan.preview, self.now()).await?;
         let cancel = self.stopping.child_token();
-        *lock(&self.going) = Some((id, cancel.clone()));
+        *lock(&self.current_run) = Some((id, cancel.clone()));
         self.tell(Event::ChangeSet { id, state: ChangeSetState::Reading });
         let (engine, principal) = (self.clone(), principal.to_owned());
         self.tasks.spawn(async move {
@@ -204,10 +204,10 @@ impl Engine {
             if let Err(error) = caught(engine.work(id, &plan, &principal, &cancel)).await {
                 tracing::error!(change_set = id, %error, "a change set failed");
                 // What was decided may not be kept: everybody is looked at next time.
-                engine.forget_standing().await;
+                engine.reset_decision_cache().await;
                 engine.finish(id, ChangeSetState::Failed, Some(&error.to_string()), &principal).await;
             }
-            *lock(&engine.going) = None;
+            *lock(&engine.current_run) = None;
             if plan.carry_out
                 && let Err(error) = engine.keep_run_holds(id).await
             {
@@ -215,7 +215,7 @@ impl Engine {
             }
             // What the run made may be what something else waits for.
             if plan.carry_out && engine.rules().await.is_ok_and(|rules| rules.set.has_steps()) {
-                engine.nudge.notify_one();
+                engine.wake.notify_one();
             }
         });
         Ok(id)
@@ -223,7 +223,7 @@ impl Engine {
 
     /// Cancels what is on its way: what is on the wire is settled, the rest is taken back.
     pub fn cancel(&self, id: i64) -> Result<(), EngineError> {
-        match lock(&self.going).as_ref() {
+        match lock(&self.current_run).as_ref() {
             Some((going, cancel)) if *going == id => {
                 cancel.cancel();
                 Ok(())
@@ -264,17 +264,17 @@ impl Engine {
         self.store.set_change_set_state(id, ChangeSetState::Deciding, None, false, principal, self.now()).await?;
         self.tell(Event::ChangeSet { id, state: ChangeSetState::Deciding });
         if plan.carry_out {
-            self.look_for_lost().await?;
+            self.resolve_unknown_creates().await?;
         }
         self.end_old_answers().await?;
         let at = plan.as_of.unwrap_or_else(|| self.now());
         // Between what is decided from and what is in the queue nobody else sends anything.
-        let deciding = if plan.carry_out { Some(self.deciding.lock().await) } else { None };
+        let deciding = if plan.carry_out { Some(self.decision_lock.lock().await) } else { None };
         let decided = if plan.carry_out { self.decide_for_run().await } else { self.decide_in_turn(at, None).await };
         let (rules, population, mut outcome) = decided?;
         if plan.as_of.is_none() {
-            let in_step = self.notice_surprises(&rules.set, &population, &outcome, None).await?;
-            self.keep(NewPeople { in_step, ..NewPeople::default() }, principal).await?;
+            let in_step = self.record_external_changes(&rules.set, &population, &outcome, None).await?;
+            self.save_identity_updates(IdentityUpdates { in_step, ..IdentityUpdates::default() }, principal).await?;
         } else {
             notes.push(format!("As it would be decided on {}, if nothing else changes until then.", at.strftime("%Y-%m-%d %H:%M UTC")));
         }
@@ -314,11 +314,11 @@ impl Engine {
         self.hold_accepted(&mut outcome).await?;
         self.hold_restored(&mut outcome).await?;
         if plan.carry_out && !plan.adopt {
-            self.tell_people(&outcome).await?;
+            self.record_notifications(&outcome).await?;
         }
         if plan.carry_out {
             // Identities and links first: a queue without them could not be carried on with.
-            self.keep_people(&population, &outcome, principal).await?;
+            self.save_identities(&population, &outcome, principal).await?;
         }
         let note = (!notes.is_empty()).then(|| notes.join(" "));
         let set = NewChangeSet {
@@ -336,7 +336,7 @@ impl Engine {
         if plan.carry_out {
             let sent = || set.changes.iter().filter(|change| change.hold.is_none());
             let identities = sent().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect::<Vec<_>>();
-            self.was_sent(crate::auto_run::sent_to(sent()).into_iter(), identities.into_iter()).await;
+            self.mark_sent(crate::auto_run::sent_to(sent()).into_iter(), identities.into_iter()).await;
         }
         self.store.fill_change_set(id, set, self.now()).await?;
         drop(deciding);
@@ -397,7 +397,7 @@ impl Engine {
             Err(EngineError::NoRules) => Arc::default(),
             // Rules that became unsound still say what is to be read.
             Err(EngineError::Rules(_)) => match self.store.rules().await? {
-                Some(version) => Arc::new(Rules { version: version.version, set: self.check_rules(&version.files).await?.0 }),
+                Some(version) => Arc::new(PublishedRules { version: version.version, set: self.check_rules(&version.files).await?.0 }),
                 None => Arc::default(),
             },
             Err(other) => return Err(other),
@@ -442,8 +442,8 @@ impl Engine {
         match wanted {
             Some((row, types)) => {
                 let read = self.read_system(&row, &types).await?;
-                self.came.store(true, Ordering::Release);
-                self.nudge.notify_one();
+                self.is_dirty.store(true, Ordering::Release);
+                self.wake.notify_one();
                 Ok(read)
             }
             None => Err(tide_store::StoreError::Missing { what: "system", name: name.to_owned() }.into()),
@@ -473,9 +473,9 @@ impl Engine {
                 self.finish(id, ChangeSetState::Canceled, Some(&note), &principal).await;
                 continue;
             }
-            let held = self.busy.clone().lock_owned().await;
+            let held = self.run_lock.clone().lock_owned().await;
             let cancel = self.stopping.child_token();
-            *lock(&self.going) = Some((id, cancel.clone()));
+            *lock(&self.current_run) = Some((id, cancel.clone()));
             let engine = self.clone();
             self.tasks.spawn(async move {
                 let _held = held;
@@ -484,7 +484,7 @@ impl Engine {
                     tracing::error!(change_set = id, %error, "a run failed");
                     engine.finish(id, ChangeSetState::Failed, Some(&error.to_string()), &principal).await;
                 }
-                *lock(&engine.going) = None;
+                *lock(&engine.current_run) = None;
             });
         }
         Ok(())
@@ -543,6 +543,6 @@ fn only(population: &Population, outcome: &mut Outcome, names: &[String]) -> Res
     outcome.links.retain(|link| about.contains(&link.identity));
     outcome.member_names.retain(|one| about.contains(&one.identity));
     outcome.reserved.retain(|name| about.contains(&name.identity));
-    outcome.notices.retain(|notice| about.contains(&notice.identity));
+    outcome.notifications.retain(|notice| about.contains(&notice.identity));
     Ok(people)
 }

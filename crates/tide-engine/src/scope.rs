@@ -59,7 +59,7 @@ pub struct ScopeView {
 
 /// What an edited scope would change.
 #[derive(Debug, Clone)]
-pub struct ScopeTrial {
+pub struct ScopeSimulation {
     /// The counts as they would be.
     pub counts: Vec<ScopeCount>,
     /// Who would status elsewhere than now, by where from and where to.
@@ -194,7 +194,7 @@ impl Engine {
     }
 
     /// What an edited scope would change. Nothing is kept.
-    pub async fn try_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<ScopeTrial, EngineError> {
+    pub async fn try_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<ScopeSimulation, EngineError> {
         self.read_groups_of(system, edit).await?;
         let (rules, population, now) = self.decide_now().await?;
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
@@ -215,7 +215,7 @@ impl Engine {
         let mut after = lines(&then, &population, &set, system, kind);
         let counts = count(&mut after);
         let moves = moves(&before, &after);
-        Ok(ScopeTrial { counts, moves, file })
+        Ok(ScopeSimulation { counts, moves, file })
     }
 
     /// Reads the groups of the systems that an edit names for the first time: without them nobody could

@@ -5,7 +5,7 @@ use tide_connect::{ConnectError, Secret};
 
 /// Files and variables that the service may read.
 #[derive(Debug, Clone, Default)]
-pub struct Allowed {
+pub struct SecretSources {
     /// Folders that feeds may be read from.
     pub feed_folders: Vec<PathBuf>,
     /// Folders that secrets may be read from (`file:PATH`), and the hosts that these secrets are for.
@@ -42,7 +42,7 @@ impl ForHosts {
     fn check(&self, hosts: &[String]) -> Result<(), ConnectError> {
         match hosts.iter().find(|host| !self.hosts.iter().any(|allowed| allowed.eq_ignore_ascii_case(host))) {
             None => Ok(()),
-            Some(host) => Err(ConnectError::lasting(
+            Some(host) => Err(ConnectError::permanent(
                 "secret_host",
                 format!("the secret of {} is for {}, and would go to {host}", self.name, self.hosts.join(", ")),
                 "use the secret of that host; or start the service with that host named for it",
@@ -51,11 +51,11 @@ impl ForHosts {
     }
 }
 
-impl Allowed {
+impl SecretSources {
     /// The secret that a text is, or where it stands: `env:NAME`, `file:PATH`. Neither the secret nor
     /// what a file holds ever stands in an error. `hosts` are those that the secret would be sent to.
     pub(crate) fn secret(&self, text: &str, hosts: &[String]) -> Result<Secret, ConnectError> {
-        let refused = |code, said: String, remedy: &str| Err(ConnectError::lasting(code, said, remedy));
+        let refused = |code, said: String, remedy: &str| Err(ConnectError::permanent(code, said, remedy));
         if let Some(name) = text.strip_prefix("env:") {
             let Some(allowed) = self.secret_variables.iter().find(|allowed| allowed.name == name) else {
                 return refused(
@@ -114,7 +114,7 @@ mod tests {
         std::os::unix::fs::symlink(outside.path().join("x"), folder.path().join("link")).expect("linked");
         let secret_folders = vec![format!("{}=harbour.example", folder.path().display()).parse().expect("sound")];
         let secret_variables = vec!["PATH=harbour.example, spare.example".parse().expect("sound")];
-        let allowed = Allowed { secret_folders, secret_variables, ..Allowed::default() };
+        let allowed = SecretSources { secret_folders, secret_variables, ..SecretSources::default() };
         let for_host = |text: &str, host: &str| allowed.secret(text, &[host.to_owned()]).map(|_| ()).map_err(|error| error.code);
         let of = |text: &str| for_host(text, "Harbour.example");
         let file = |name: &str| format!("file:{}", folder.path().join(name).display());

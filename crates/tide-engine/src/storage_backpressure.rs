@@ -2,7 +2,7 @@
 //! stored is not done. The queue stays as it is, and it goes on by itself when they can be written again. And after a backup
 //! was restored, nothing is sent before everything was read again.
 
-use crate::executor::Queue;
+use crate::executor::PendingChanges;
 use crate::supervise::caught;
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
@@ -17,7 +17,7 @@ const AGAIN: Duration = Duration::from_secs(2);
 impl Engine {
     /// Why the records cannot be written just now, if they cannot.
     pub fn stalled(&self) -> Option<String> {
-        lock(&self.stalled).clone()
+        lock(&self.storage_error).clone()
     }
 
     /// Waits for the records to be writable; false when the service stops.
@@ -25,7 +25,7 @@ impl Engine {
         let text = format!(
             "the records cannot be written ({said}): nothing is sent; make room on the disk, or give the file its rights back, and it goes on by itself"
         );
-        let news = lock(&self.stalled).replace(text.clone()).is_none();
+        let news = lock(&self.storage_error).replace(text.clone()).is_none();
         if news {
             tracing::error!("{text}");
             self.tell(Event::Noticed);
@@ -38,7 +38,7 @@ impl Engine {
 
     /// The records can be written.
     pub(crate) fn goes_on(&self) {
-        if lock(&self.stalled).take().is_some() {
+        if lock(&self.storage_error).take().is_some() {
             tracing::info!("the records can be written again: it goes on");
             self.tell(Event::Noticed);
         }
@@ -49,7 +49,7 @@ impl Engine {
     pub(crate) async fn carry_out_whole(
         self: &Arc<Self>,
         id: i64,
-        mut queue: Option<Queue>,
+        mut queue: Option<PendingChanges>,
         note: Option<String>,
         principal: &str,
         cancel: &CancellationToken,

@@ -2,9 +2,9 @@
 
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
-use tide_connect::{Access, Branch, CheckReport, ConnectError, Connector, Settings, Step, connect};
+use tide_connect::{CheckReport, ConnectError, ConnectionState, Connector, DirectoryNode, Settings, Step, connect};
 use tide_core::ObjectType;
-use tide_core::impact::Effect;
+use tide_core::impact::Impact;
 use tide_core::permissions::{self, Permission};
 use tide_core::rules::RuleFile;
 use tide_core::rules::edit::{self, ScopeEdit};
@@ -36,12 +36,12 @@ pub struct Retirement {
     /// Its rule file.
     pub file: Option<String>,
     /// What becomes of everybody, also in other systems.
-    pub effect: Effect,
+    pub effect: Impact,
 }
 
 /// What is to change about a system; what is none stays.
 #[derive(Debug, Clone, Default)]
-pub struct Change {
+pub struct SystemUpdate {
     /// The types that may be written.
     pub writable: Option<Vec<ObjectType>>,
     /// Paused.
@@ -66,20 +66,20 @@ const KEPT: std::time::Duration = std::time::Duration::from_secs(300);
 
 /// Connections to a system, and what they were made with: a number that no file has.
 #[derive(Clone)]
-pub(crate) struct Line {
+pub(crate) struct CachedConnection {
     mark: u64,
     made: std::time::Instant,
     /// What it may write; another one takes its place when settings or secret are set anew.
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
     connector: Arc<dyn Connector>,
 }
 
 impl Engine {
-    pub(crate) fn access(&self, row: &SystemRow) -> Arc<Access> {
+    pub(crate) fn access(&self, row: &SystemRow) -> Arc<ConnectionState> {
         let gate = self.gate(row);
         let mut all = lock(&self.access);
         let access = all.entry(row.name.clone()).or_insert_with(|| {
-            let new = Access::default();
+            let new = ConnectionState::default();
             new.set(&gate.writable());
             new.set_mark_key(self.store.mark_key(&row.name));
             new.set_gate(gate);
@@ -96,7 +96,7 @@ impl Engine {
     /// A connector for a system as it is set now.
     pub(crate) async fn connector(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
         let access = self.access(row);
-        if let Some(own) = self.systems.as_ref().and_then(|systems| systems.connector(&row.name, access.clone())) {
+        if let Some(own) = self.connector_factory.as_ref().and_then(|systems| systems.connector(&row.name, access.clone())) {
             return Ok(own);
         }
         // Without published rules nothing is read for them.
@@ -106,12 +106,12 @@ impl Engine {
         }
         let settings = Settings::read(row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
-        let secret = secret.map(|text| self.allowed.secret(text.as_str(), &settings.secret_hosts())).transpose()?;
+        let secret = secret.map(|text| self.secret_sources.secret(text.as_str(), &settings.secret_hosts())).transpose()?;
         if row.kind == SystemKind::Feed {
             let rows = self.store.last_complete(&row.name, ObjectType::Person).await?;
             access.set_feed(|memory| {
                 memory.rows = rows.and_then(|rows| usize::try_from(rows).ok()).filter(|rows| *rows > 0);
-                memory.folders = self.allowed.feed_folders.clone();
+                memory.folders = self.secret_sources.feed_folders.clone();
             });
         }
         Ok(connect(&settings, secret, access)?)
@@ -124,22 +124,22 @@ impl Engine {
         let settings = Settings::read(row.kind, &row.settings)?;
         let secret = self.store.secret(&row.name, settings.secret_field()).await?;
         let mark = SEED.hash_one((row.settings.to_string(), secret.as_ref().map(|text| text.as_str())));
-        let known = crate::lock(&self.lines).get(&row.name).filter(|line| line.mark == mark && line.made.elapsed() < KEPT).cloned();
+        let known = crate::lock(&self.connections).get(&row.name).filter(|line| line.mark == mark && line.made.elapsed() < KEPT).cloned();
         let access = self.access(row);
         if let Some(line) = known.filter(|line| Arc::ptr_eq(&line.access, &access)) {
             return Ok(line.connector);
         }
         let connector = self.connector(row).await?;
-        let line = Line { mark, made: std::time::Instant::now(), access, connector: connector.clone() };
-        crate::lock(&self.lines).insert(row.name.clone(), line);
+        let line = CachedConnection { mark, made: std::time::Instant::now(), access, connector: connector.clone() };
+        crate::lock(&self.connections).insert(row.name.clone(), line);
         Ok(connector)
     }
 
     fn unsaved(&self, kind: SystemKind, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(kind, settings)?;
-        let secret = secret.map(|text| self.allowed.secret(text, &settings.secret_hosts())).transpose()?;
-        let access = Access::default();
-        access.set_feed(|memory| memory.folders = self.allowed.feed_folders.clone());
+        let secret = secret.map(|text| self.secret_sources.secret(text, &settings.secret_hosts())).transpose()?;
+        let access = ConnectionState::default();
+        access.set_feed(|memory| memory.folders = self.secret_sources.feed_folders.clone());
         let connector = connect(&settings, secret, Arc::new(access))?;
         settings.check_clear_text()?;
         Ok(connector)
@@ -220,7 +220,7 @@ impl Engine {
         // So was what was read, and the place up to which it was followed.
         if settings != row.settings {
             lock(&self.pending_full_reads).insert(name.to_owned());
-            self.nudge.notify_one();
+            self.wake.notify_one();
         }
         self.tell(Event::System { name: name.to_owned() });
         Ok(())
@@ -245,7 +245,7 @@ impl Engine {
         let without = self.rules_without(name).await?;
         let file = without.as_ref().map(|(_, file)| file.clone());
         let effect = match without {
-            None => Effect::default(),
+            None => Impact::default(),
             Some((files, _)) => {
                 let old = self.rules().await?;
                 let (new, faults) = self.check_rules(&files).await?;
@@ -257,7 +257,7 @@ impl Engine {
                     let mut population = population;
                     population.accounts.retain(|account| account.system != system);
                     population.systems.remove(&system);
-                    tide_core::impact::effect(&before, &tide_core::decide(&new, &population, now))
+                    tide_core::impact::compute_impact(&before, &tide_core::decide(&new, &population, now))
                 };
                 let mut effect = self.compute(Some(crate::compute::PATIENCE), both).await?;
                 // That nothing is decided about it any more goes without saying.
@@ -293,7 +293,7 @@ impl Engine {
     pub async fn set_secret(&self, name: &str, secret: &str, force: bool, principal: &str) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         let settings = Settings::read(row.kind, &row.settings)?;
-        self.allowed.secret(secret, &settings.secret_hosts())?;
+        self.secret_sources.secret(secret, &settings.secret_hosts())?;
         if !force {
             let mut report = CheckReport::default();
             self.unsaved(row.kind, &row.settings, Some(secret))?.check(&mut report).await;
@@ -301,7 +301,7 @@ impl Engine {
                 let said = format!("the test with the new secret failed ({}: {}); the old secret stays", step.name, step.said);
                 let remedy = step.remedy.as_deref().unwrap_or("check the secret");
                 let remedy = format!("{}; or replace it untested (--force)", remedy.replace(" NAME", &format!(" {name}")));
-                return Err(ConnectError::lasting("secret_failed", said, remedy).into());
+                return Err(ConnectError::permanent("secret_failed", said, remedy).into());
             }
         }
         self.store.put_secret(name, settings.secret_field(), secret, self.now()).await?;
@@ -312,8 +312,8 @@ impl Engine {
 
     /// Sets which types may be written, and whether the system is paused and armed. When this returns, nothing more is sent to a
     /// system that is paused, disarmed or read-only: what is queued for it is taken back, and decided again.
-    pub async fn set_system(&self, name: &str, change: Change, principal: &str) -> Result<(), EngineError> {
-        let _one_at_a_time = self.setting.lock().await;
+    pub async fn set_system(&self, name: &str, change: SystemUpdate, principal: &str) -> Result<(), EngineError> {
+        let _one_at_a_time = self.settings_lock.lock().await;
         let row = self.store.system(name).await?;
         let writable = change.writable.unwrap_or_else(|| row.writable.clone());
         let (paused, armed) = (change.paused.unwrap_or(row.paused), change.armed.unwrap_or(row.armed));
@@ -325,7 +325,7 @@ impl Engine {
         }
         self.tell(Event::System { name: name.to_owned() });
         // What was held because of it may go now.
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(())
     }
 
@@ -360,7 +360,7 @@ impl Engine {
     }
 
     /// The containers directly below one, of a system that has a tree.
-    pub async fn browse(&self, name: &str, below: Option<&str>) -> Result<Vec<Branch>, EngineError> {
+    pub async fn browse(&self, name: &str, below: Option<&str>) -> Result<Vec<DirectoryNode>, EngineError> {
         let row = self.store.system(name).await?;
         Ok(self.connector(&row).await?.browse(below).await?)
     }
@@ -372,7 +372,7 @@ impl Engine {
         settings: &serde_json::Value,
         secret: Option<&str>,
         below: Option<&str>,
-    ) -> Result<Vec<Branch>, EngineError> {
+    ) -> Result<Vec<DirectoryNode>, EngineError> {
         Ok(self.unsaved(kind, settings, secret)?.browse(below).await?)
     }
 

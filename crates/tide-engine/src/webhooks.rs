@@ -4,8 +4,8 @@ use crate::{Engine, EngineError};
 use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::time::Duration;
-use tide_connect::{CallOut, ConnectError, Secret};
-use tide_core::rules::CallRules;
+use tide_connect::{ConnectError, Secret, WebhookSender};
+use tide_core::rules::WebhookRules;
 use tide_store::PasswordRow;
 
 /// The owner under which the secrets of call-outs are sealed.
@@ -44,9 +44,9 @@ impl Engine {
     pub async fn calls(&self) -> Result<Vec<CallRow>, EngineError> {
         let rules = self.rules().await?;
         let waiting = self.waiting_for(&rules.set).await?;
-        let notices = self.store.told(None, true, MOST).await?;
+        let notices = self.store.notifications(None, true, MOST).await?;
         let mut all = Vec::new();
-        for (name, call) in &rules.set.calls {
+        for (name, call) in &rules.set.webhooks {
             let mine: Vec<&PasswordRow> = waiting.iter().filter(|(whose, _)| whose == name).map(|(_, row)| row).collect();
             all.push(CallRow {
                 name: name.clone(),
@@ -66,7 +66,7 @@ impl Engine {
     /// Sets the secret that calls to this one are signed with.
     pub async fn set_call_secret(&self, name: &str, secret: &str, principal: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
-        if !rules.set.calls.contains_key(name) {
+        if !rules.set.webhooks.contains_key(name) {
             return Err(EngineError::NotFound(format!("nobody is called `{name}`: declare it in calls.toml, and publish")));
         }
         if secret.len() < 16 {
@@ -91,21 +91,21 @@ impl Engine {
             .collect())
     }
 
-    async fn caller(&self, name: &str, call: &CallRules) -> Result<CallOut, EngineError> {
+    async fn caller(&self, name: &str, call: &WebhookRules) -> Result<WebhookSender, EngineError> {
         let secret = self.store.secret(OWNER, name).await?.ok_or_else(|| {
-            ConnectError::lasting(
+            ConnectError::permanent(
                 "secret",
                 format!("there is no secret to sign calls to {name} with"),
                 format!("set one that both know: `eager-tide calls secret {name}`"),
             )
         })?;
-        Ok(CallOut::new(name, &call.url, call.timeout_seconds, Secret::new(secret.as_str()))?)
+        Ok(WebhookSender::new(name, &call.url, call.timeout_seconds, Secret::new(secret.as_str()))?)
     }
 
     /// Calls with nothing to tell, to see whether it is taken.
     pub async fn test_call(&self, name: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
-        let call = rules.set.calls.get(name).ok_or_else(|| EngineError::NotFound(format!("nobody is called `{name}`")))?;
+        let call = rules.set.webhooks.get(name).ok_or_else(|| EngineError::NotFound(format!("nobody is called `{name}`")))?;
         let body = serde_json::json!({"kind": "test", "call": name});
         self.caller(name, call).await?.send(&body, self.now()).await?;
         Ok(())
@@ -114,7 +114,7 @@ impl Engine {
     /// Hands over what waits and is due. Who is called may hear of one twice, when the answer was lost: the
     /// `id` is the same then.
     pub async fn hand_over(&self) -> Result<usize, EngineError> {
-        let _one_at_a_time = self.calling.lock().await;
+        let _one_at_a_time = self.delivery_lock.lock().await;
         let rules = self.rules().await?;
         let mut handed = 0;
         for (name, row) in self.waiting_for(&rules.set).await? {
@@ -122,7 +122,7 @@ impl Engine {
             if self.write_stop().is_some() {
                 return Ok(handed);
             }
-            let (Some(call), true) = (rules.set.calls.get(&name), due(row.tried.as_deref(), row.attempts, self.now())) else { continue };
+            let (Some(call), true) = (rules.set.webhooks.get(&name), due(row.tried.as_deref(), row.attempts, self.now())) else { continue };
             let Some(password) = self.store.first_password(row.id).await? else { continue };
             let body = serde_json::json!({
                 "kind": "first_password", "id": row.id, "system": row.system, "account": row.account,
@@ -149,11 +149,11 @@ impl Engine {
     /// Carries notices that wait.
     async fn carry_notices(&self, set: &tide_core::RuleSet) -> Result<usize, EngineError> {
         let mut carried = 0;
-        for row in self.store.told(None, true, MOST).await? {
+        for row in self.store.notifications(None, true, MOST).await? {
             if self.write_stop().is_some() {
                 break;
             }
-            let Some((name, call)) = row.call.as_ref().and_then(|name| Some((name, set.calls.get(name)?))) else { continue };
+            let Some((name, call)) = row.call.as_ref().and_then(|name| Some((name, set.webhooks.get(name)?))) else { continue };
             if !due(row.tried.as_deref(), row.attempts, self.now()) {
                 continue;
             }

@@ -1,8 +1,8 @@
 //! Whether a system may be written at this moment. Every write asks its system's gate, whatever was decided or queued before: a pause, a
 //! disarm, a window without writes and the emergency stop hold from the request that sets them on, also for what is queued.
 
-use crate::dispatch::Share;
-use crate::executor::Tally;
+use crate::dispatch::SystemDispatcher;
+use crate::executor::RunProgress;
 use crate::{Clock, Engine, EngineError, Event, Schedule, lock};
 use std::collections::VecDeque;
 use std::sync::atomic::Ordering;
@@ -103,7 +103,7 @@ impl Engine {
         let stop = self.store.set_write_stop(reason.trim(), principal, self.now()).await?;
         tracing::warn!(by = stop.principal, reason = stop.reason, "all writes are stopped");
         self.tell(Event::Noticed);
-        self.nudge.notify_one();
+        self.wake.notify_one();
         Ok(stop)
     }
 
@@ -113,15 +113,15 @@ impl Engine {
         if lifted {
             tracing::warn!("writes go on");
             self.tell(Event::Noticed);
-            self.nudge.notify_one();
+            self.wake.notify_one();
         }
         Ok(lifted)
     }
 
     /// Takes changes back that were not sent, because writes are stopped: they are decided again.
-    pub(crate) async fn take_back(&self, changes: VecDeque<ChangeRow>, why: &str, tally: &Tally) -> Result<(), EngineError> {
+    pub(crate) async fn take_back(&self, changes: VecDeque<ChangeRow>, why: &str, tally: &RunProgress) -> Result<(), EngineError> {
         for change in changes {
-            self.store.settle_not_done(change.id, ChangeState::Canceled, why, DECIDED_AGAIN, self.now()).await?;
+            self.store.record_not_done(change.id, ChangeState::Canceled, why, DECIDED_AGAIN, self.now()).await?;
             tally.taken_back.fetch_add(1, Ordering::Relaxed);
         }
         self.progress(tally);
@@ -129,7 +129,7 @@ impl Engine {
     }
 }
 
-impl Share {
+impl SystemDispatcher {
     /// Why accounts of a type are not written at this moment, if they are not.
     pub(crate) fn stopped(&self, object: ObjectType) -> Option<ConnectError> {
         self.access.stopped(object)

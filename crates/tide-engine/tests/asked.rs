@@ -140,7 +140,7 @@ groups = ["harbour masters"]
     tide.engine.publish_rules(&files(&[], &[("approvals.toml", rules), ("calls.toml", calls)]), "tester").await.expect("published");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
-    let told = tide.engine.told(None, true).await.expect("read");
+    let told = tide.engine.notifications(None, true).await.expect("read");
     let waits = format!("and {} more changes waits for a yes (everything at once)", count(&run.states, "on_hold") - 1);
     assert!(told.len() == 1 && told[0].text.ends_with(&waits) && told[0].call.as_deref() == Some("desk"), "{told:?}");
     assert_eq!((told[0].event.as_str(), &told[0].recipients[0]["group"]), ("awaiting_approval", &serde_json::json!("harbour masters")));
@@ -171,7 +171,7 @@ groups = ["harbour masters"]
     assert_eq!(reminders.len(), 1, "{reminders:?}");
     let others = rows.len() - 1;
     // Whoever is asked is reminded by the call-out too, once.
-    let texts: Vec<String> = tide.engine.told(None, true).await.expect("read").into_iter().map(|one| one.text).collect();
+    let texts: Vec<String> = tide.engine.notifications(None, true).await.expect("read").into_iter().map(|one| one.text).collect();
     assert_eq!(texts.iter().filter(|text| text.contains("still waits for a yes")).count(), 1, "{texts:?}");
     assert_eq!(reminders[0].title, format!("still waits for a yes (everything at once): somebody and {others} more"));
     // The day passes: the store is told of an earlier one.
@@ -248,7 +248,7 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
 /// Another process goes on asking until nothing of a run is in a system's queue.
 async fn asked_by_another(tide: &Tide, run: i64) -> tide_store::ChangeSetRow {
     let engine = tide.again();
-    engine.work_by_itself();
+    engine.start_automatic_sync();
     let mut settled = tide.engine.store().change_set(run).await.expect("read");
     for _ in 0..300 {
         if count(&settled.states, "accepted") == 0 {
@@ -324,7 +324,7 @@ async fn a_target_that_wants_managers_first_gets_them_first() {
         world::rules().into_iter().map(|(name, text)| RuleFile { name: name.into(), text: text.replace(plain, first) }).collect();
     assert!(rules.iter().any(|file| file.text.contains(first)));
     tide.engine.publish_rules(&rules, "tester").await.expect("published");
-    let writable = tide_engine::Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Default::default() };
+    let writable = tide_engine::SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Default::default() };
     tide.engine.set_system("berthing", writable, "tester").await.expect("set");
     tide.berthing.refuse_unknown_managers();
     let run = tide.run().await;
@@ -406,7 +406,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     let person = tide.engine.why(&mail).await.expect("found").remove(0).identity.expect("kept");
     let asked = decisions(&tide, "approval", &bo).await.remove(0);
     tide.engine.answer_decision(&asked.id, DecisionAnswer::Reject, "", &bo).await.expect("answered");
-    let grant = tide_core::roles::Grant { identity: person, role: "captain".into(), from: None, until: None, principal: cy.clone() };
+    let grant = tide_core::roles::RoleGrant { identity: person, role: "captain".into(), from: None, until: None, principal: cy.clone() };
     tide.engine.store().give_role(grant, "", &cy, tide.engine.now()).await.expect("given");
     let taken = decisions(&tide, "override", &bo).await.remove(0);
     tide.engine.answer_decision(&taken.id, DecisionAnswer::TakeBack, "", &bo).await.expect("taken back");

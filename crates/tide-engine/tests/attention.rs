@@ -9,7 +9,7 @@ use tide_core::HoldCause;
 use tide_core::states::AttentionKind;
 use tide_core::states::DecisionAnswer;
 use tide_core::states::Severity;
-use tide_engine::{Attention, Change, Health, Plan, Schedule};
+use tide_engine::{Attention, Health, Plan, Schedule, SystemUpdate};
 use tide_standins::scim_service::Mischief;
 use tide_store::{HoldFilter, HoldRow};
 
@@ -154,7 +154,7 @@ async fn health_follows_reads_and_writes_and_not_only_tests() {
     assert_eq!(health("berthing").await.as_str(), "unreachable");
     let kinds = world.kinds().await;
     assert_eq!(kinds, [(AttentionKind::Unreachable, 1), (AttentionKind::RetriedLater, 1)]);
-    engine.set_system("berthing", Change { paused: Some(true), ..Change::default() }, "tester").await.expect("paused");
+    engine.set_system("berthing", SystemUpdate { paused: Some(true), ..SystemUpdate::default() }, "tester").await.expect("paused");
     assert_eq!(health("berthing").await, Health::Paused);
     engine.stop().await;
 }

@@ -10,7 +10,7 @@ use std::collections::{HashMap, HashSet};
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::SystemKind;
-use tide_engine::{Change, NewSystem};
+use tide_engine::{NewSystem, SystemUpdate};
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE};
 
@@ -52,7 +52,7 @@ async fn started() -> (Tide, Slapd) {
     // The hall has the containers and two accounts that exist: one of somebody's, one of nobody's.
     let mut entries = world::directory(&[], "hall-secret");
     entries.push(
-        tide_ldap::ldif::Entry::new(format!("uid=older,ou=Deck,ou=people,{BASE}"))
+        tide_ldap::ldif::LdifEntry::new(format!("uid=older,ou=Deck,ou=people,{BASE}"))
             .with("objectClass", &["inetOrgPerson"])
             .with("uid", &["older"])
             .with("cn", &["Older Spelling"])
@@ -74,7 +74,11 @@ async fn started() -> (Tide, Slapd) {
     let (_, faults) = tide.engine.publish_rules(&files, "tester").await.expect("published");
     assert_eq!(faults, vec![]);
     tide.engine
-        .set_system("crewhall", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+        .set_system(
+            "crewhall",
+            SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+            "tester",
+        )
         .await
         .expect("set");
     (tide, slapd)
@@ -157,7 +161,11 @@ async fn a_directory_that_forbids_writing_says_so_and_the_service_goes_on() {
     assert!(run.note.as_deref().is_some_and(|note| note.contains("crewhall could not be read completely")), "{:?}", run.note);
     assert_eq!(count(&run.states, "done"), 0, "berthing is read-only here");
     tide.engine
-        .set_system("berthing", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+        .set_system(
+            "berthing",
+            SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+            "tester",
+        )
         .await
         .expect("set");
     let run = tide.run().await;

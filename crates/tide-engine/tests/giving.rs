@@ -133,7 +133,7 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
     // The welcome is told by the next look, once for each.
     let quiet = season.go(Plan { carry_out: true, ..Plan::default() }).await;
     assert!(quiet.states.is_empty(), "{quiet:?}");
-    let told = season.engine.told(None, false).await.expect("read");
+    let told = season.engine.notifications(None, false).await.expect("read");
     assert_eq!((told.len(), told[0].event), (500, NotificationEvent::Arrived), "the newest that are listed");
     assert_eq!(told[0].recipients[0]["name"], "1000");
     season.go(Plan { carry_out: true, ..Plan::default() }).await;
@@ -157,14 +157,14 @@ async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
     write(&season.feed, (1000..1003).map(|number| (number, "", "")));
     season.go(Plan { carry_out: true, ..Plan::default() }).await;
     assert_eq!(season.berthing.count(), 2);
-    let told = season.engine.told(None, false).await.expect("read");
+    let told = season.engine.notifications(None, false).await.expect("read");
     assert!(told.iter().any(|one| one.text == "1002 waits" && one.about.as_deref() == Some("berths")), "{told:?}");
     let seats = season.engine.licences().await.expect("counted");
     assert_eq!((seats[0].now.used, seats[0].now.waiting.len()), (2, 1));
     season.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
-    season.engine.work_by_itself();
+    season.engine.start_automatic_sync();
     // The first read of berthing is over, so that nothing but the read of the roster starts a run.
-    while !season.engine.listening().iter().any(|one| one.state == WatcherState::Waiting) {
+    while !season.engine.watchers().iter().any(|one| one.state == WatcherState::Waiting) {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     tokio::time::sleep(Duration::from_millis(200)).await;
@@ -202,7 +202,7 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
         sqlx::query(sqlx::AssertSqlSafe(statement)).execute(&mut other).await.expect("renamed");
     };
     rename("change_override", "elsewhere").await;
-    season.engine.work_by_itself();
+    season.engine.start_automatic_sync();
     season.engine.read_by_name("roster").await.expect("read");
     tokio::time::sleep(Duration::from_millis(500)).await;
     assert!(season.berthing.user("1000").is_none(), "no run could decide");
@@ -230,7 +230,7 @@ async fn who_was_invited_and_does_not_come_is_told_of_again_and_again_until_they
         season.clock.to(noon + jiff::SignedDuration::from_hours(24 * days));
         season.go(Plan { carry_out: true, ..Plan::default() }).await;
         season.go(Plan { carry_out: true, ..Plan::default() }).await;
-        let mut all: Vec<String> = season.engine.told(None, false).await.expect("read").into_iter().map(|one| one.text).collect();
+        let mut all: Vec<String> = season.engine.notifications(None, false).await.expect("read").into_iter().map(|one| one.text).collect();
         all.sort();
         all
     };

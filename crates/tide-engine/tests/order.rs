@@ -10,7 +10,7 @@ use tide_core::rules::RuleFile;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ReadState;
 use tide_core::states::SystemKind;
-use tide_engine::{Change, EngineError, Event, Plan};
+use tide_engine::{EngineError, Event, Plan, SystemUpdate};
 use tide_standins::scim_service::Mischief;
 use tide_standins::world::{self, BASE};
 
@@ -66,13 +66,13 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
 #[tokio::test]
 async fn a_paused_system_holds_its_changes_and_gets_them_later() {
     let tide = Tide::writable().await;
-    tide.engine.set_system("berthing", Change { paused: Some(true), ..Change::default() }, "tester").await.expect("paused");
+    tide.engine.set_system("berthing", SystemUpdate { paused: Some(true), ..SystemUpdate::default() }, "tester").await.expect("paused");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0);
     assert!(
         tide.changes(&run, Some("on_hold")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text == "berthing is paused"))
     );
-    tide.engine.set_system("berthing", Change { paused: Some(false), ..Change::default() }, "tester").await.expect("goes on");
+    tide.engine.set_system("berthing", SystemUpdate { paused: Some(false), ..SystemUpdate::default() }, "tester").await.expect("goes on");
     assert!(count(&tide.run().await.states, "done") > 20);
 }
 
@@ -190,7 +190,11 @@ async fn adding_a_system_refuses_what_cannot_work() {
     assert_eq!(tide.engine.store().systems().await.expect("read").len(), 2);
     assert!(
         tide.engine
-            .set_system("nowhere", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+            .set_system(
+                "nowhere",
+                SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+                "tester"
+            )
             .await
             .is_err()
     );

@@ -148,7 +148,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
     let asked = report.lines.iter().find(|line| line.candidates > 0 && line.identity.is_some());
     let asked = asked.unwrap_or_else(|| panic!("nobody is asked about: {:?}", report.counts));
     let skip = tide_engine::Word { said: tide_core::matching::MatchDecision::Skip, identity: asked.identity.clone(), account: None };
-    let by = tide_engine::Asker { id: "tester", name: "tester" };
+    let by = tide_engine::Actor { id: "tester", name: "tester" };
     tide.engine.answer_matches("berthing", tide_core::ObjectType::Person, &[skip], &by).await.expect("answered");
     assert_eq!(tide.engine.store().match_answers(None).await.expect("read").len(), 1);
     for (days, holds) in [(300, 1), (366, 0)] {

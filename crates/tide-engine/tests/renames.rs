@@ -11,7 +11,9 @@ use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
-use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Write};
+use tide_connect::{
+    ChangeEvent, ChangeStream, CheckReport, ConnectError, ConnectionState, Connector, Description, SnapshotItem, SnapshotStream, Write,
+};
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::rules::RuleFile;
@@ -19,7 +21,7 @@ use tide_core::schema::ValueKind;
 use tide_core::states::SystemKind;
 use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
-use tide_engine::{Change, Clock, Engine, NewSystem, Plan, Schedule, Systems, Ties};
+use tide_engine::{Clock, ConnectorFactory, Engine, EngineConfig, NewSystem, Plan, Schedule, SystemUpdate};
 use tide_store::{MasterKey, Store};
 use tokio::sync::mpsc;
 
@@ -215,7 +217,7 @@ impl World {
         };
         let named = value("dn").map(ToString::to_string);
         let one = self.accounts.get_mut(TOWER).and_then(|all| all.get_mut(&key));
-        let Some(one) = one else { return Err(ConnectError::lasting("gone", "it is not there", "read it again")) };
+        let Some(one) = one else { return Err(ConnectError::permanent("gone", "it is not there", "read it again")) };
         let old = one.name.clone();
         for value in &write.values {
             one.attributes.set(&value.attribute, value.after.clone());
@@ -237,7 +239,7 @@ impl World {
             for new in &value.after {
                 if !self.is_there(&new.to_string()) {
                     if self.integrity == Integrity::Enforced {
-                        return Err(ConnectError::lasting("refused", format!("{new} does not exist"), "correct it"));
+                        return Err(ConnectError::permanent("refused", format!("{new} does not exist"), "correct it"));
                     }
                     self.broken.push(format!("{new} was put into {}, and is nobody", group.name));
                 }
@@ -259,8 +261,8 @@ impl World {
     }
 }
 
-impl Systems for Shared {
-    fn connector(&self, system: &str, access: Arc<Access>) -> Option<Arc<dyn Connector>> {
+impl ConnectorFactory for Shared {
+    fn connector(&self, system: &str, access: Arc<ConnectionState>) -> Option<Arc<dyn Connector>> {
         let name = [ROSTER, TOWER].into_iter().find(|name| *name == system)?;
         Some(Arc::new(Simulated { name, world: self.clone(), access }))
     }
@@ -269,7 +271,7 @@ impl Systems for Shared {
 struct Simulated {
     name: &'static str,
     world: Shared,
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
 }
 
 fn schema(system: &str) -> BTreeMap<ObjectType, Schema> {
@@ -297,26 +299,26 @@ impl Connector for Simulated {
         Ok(Description { schema: schema(self.name), abilities: Vec::new(), profile: Vec::new(), own: Vec::new() })
     }
 
-    fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
+    fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
         let (out, showing) = mpsc::channel(4);
         let all = self.world.lock().of(self.name, object);
         tokio::spawn(async move {
             let count = all.len();
-            let _ = out.send(Ok(Shown::Batch(all))).await;
-            let _ = out.send(Ok(Shown::Complete(count))).await;
+            let _ = out.send(Ok(SnapshotItem::Batch(all))).await;
+            let _ = out.send(Ok(SnapshotItem::Complete(count))).await;
         });
         showing
     }
 
-    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+    async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         Ok(vec![WatchMode::ChangeNumber, WatchMode::FullRead])
     }
 
-    async fn mark(&self, _: ObjectType, _: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(&self, _: ObjectType, _: WatchMode) -> Result<Option<String>, ConnectError> {
         Ok(Some(self.world.lock().history.get(self.name).map_or(0, Vec::len).to_string()))
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, _: WatchMode, from: Option<String>) -> Following {
+    fn watch(self: Arc<Self>, object: ObjectType, _: WatchMode, from: Option<String>) -> ChangeStream {
         let (out, following) = mpsc::channel(256);
         let world = self.world.lock();
         let history = world.history.get(self.name).cloned().unwrap_or_default();
@@ -325,11 +327,11 @@ impl Connector for Simulated {
         let mut news = Vec::new();
         for key in changed.into_iter().filter(|key| world.kinds.get(*key) == Some(&object)) {
             match world.accounts[self.name].get(key) {
-                Some(account) => news.push(News::Changed(vec![account.clone()])),
-                None => news.push(News::Gone(vec![key.clone()])),
+                Some(account) => news.push(ChangeEvent::Changed(vec![account.clone()])),
+                None => news.push(ChangeEvent::Gone(vec![key.clone()])),
             }
         }
-        news.push(News::Mark(history.len().to_string()));
+        news.push(ChangeEvent::Checkpoint(history.len().to_string()));
         drop(world);
         tokio::spawn(async move {
             for one in news {
@@ -372,13 +374,13 @@ impl Connector for Simulated {
         };
         let Some((order, engine)) = by_hand else { return Ok(written) };
         if let Some(engine) = engine.upgrade().filter(|_| order == Order::ToldBefore) {
-            engine.catch_up(TOWER, ObjectType::Person).await.expect("told");
+            engine.sync_once(TOWER, ObjectType::Person).await.expect("told");
         }
         let now = self.world.lock().accounts[TOWER][&written.key].clone();
         Ok(if order == Order::ReadBackShowsIt { now } else { written })
     }
 
-    async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
+    async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
         self.access.permit(write.object)?;
         tokio::task::yield_now().await;
         let mut world = self.world.lock();
@@ -395,11 +397,11 @@ impl Connector for Simulated {
 }
 
 fn lost_answer() -> ConnectError {
-    ConnectError::passing("cut", "the answer was lost", "it is tried again")
+    ConnectError::transient("cut", "the answer was lost", "it is tried again")
 }
 
 fn unknown_answer() -> ConnectError {
-    ConnectError::unknown("cut", "the answer was lost", "it is looked for")
+    ConnectError::unknown_outcome("cut", "the answer was lost", "it is looked for")
 }
 
 /// The machine's clock, with pauses that do not last.
@@ -500,7 +502,12 @@ impl Sim {
     async fn open(&mut self, folder: &std::path::Path) -> Arc<Engine> {
         let store = Store::open(&folder.join("tide.db"), MasterKey::parse(KEY).expect("a key")).await.expect("a store");
         let at_a_time = if self.random.random_bool(0.5) { 1 } else { 8 };
-        let ties = Ties { systems: Some(Arc::new(self.world.clone())), seed: Some(1), at_a_time, ..Ties::default() };
+        let ties = EngineConfig {
+            systems: Some(Arc::new(self.world.clone())),
+            seed: Some(1),
+            accounts_at_a_time: at_a_time,
+            ..EngineConfig::default()
+        };
         Engine::tied(store, Arc::new(Hurried), ties)
     }
 
@@ -513,7 +520,7 @@ impl Sim {
             let system = NewSystem { name: name.into(), kind: SystemKind::Scim, settings, secret: Some("it is simulated".into()) };
             engine.add_system(system, "sim").await.map_err(fault("adding"))?;
             let writable = if name == TOWER { vec![ObjectType::Person, ObjectType::Group] } else { Vec::new() };
-            let change = Change { writable: Some(writable), armed: Some(true), ..Change::default() };
+            let change = SystemUpdate { writable: Some(writable), armed: Some(true), ..SystemUpdate::default() };
             engine.set_system(name, change, "sim").await.map_err(fault("arming"))?;
             engine.set_schedule(name, &Schedule { follow: true, ..Schedule::default() }, "sim").await.map_err(fault("a schedule"))?;
         }
@@ -543,7 +550,7 @@ impl Sim {
             self.world.lock().story.push(format!("step {step}, by news: {by_news}"));
             if by_news {
                 for (system, kind) in [(ROSTER, ObjectType::Person), (TOWER, ObjectType::Person), (TOWER, ObjectType::Group)] {
-                    engine.catch_up(system, kind).await.map_err(fault("catching up"))?;
+                    engine.sync_once(system, kind).await.map_err(fault("catching up"))?;
                 }
                 engine.run_once().await.map_err(fault("a run on news"))?;
             } else if self.with_trouble && self.random.random_bool(0.4) {
@@ -658,7 +665,7 @@ fn a_change_by_hand_right_after_our_own_write_is_not_lost() {
                 all.first().map(|one| text(one, "login")).unwrap_or_default()
             };
             let told = async |system| {
-                engine.catch_up(system, ObjectType::Person).await.expect("told");
+                engine.sync_once(system, ObjectType::Person).await.expect("told");
                 engine.run_once().await.expect("run");
             };
             sim.run(&engine).await.expect("run");

@@ -226,7 +226,7 @@ async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_
     season.go(Plan { carry_out: true, ..Plan::default() }).await;
     season.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
     season.restart(|clock| clock.to(moment(first + 2.days()) + SignedDuration::from_hours(7))).await;
-    season.engine.work_by_itself();
+    season.engine.start_automatic_sync();
     let active = |season: &Season, number: &str| season.berthing.user(number).is_some_and(|user| user["active"] != false);
     let until = async |season: &Season, number: &str| {
         for _ in 0..400 {

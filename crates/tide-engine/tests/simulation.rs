@@ -20,7 +20,7 @@ use tide_core::rules::RuleFile;
 use tide_core::states::DecisionAnswer;
 use tide_core::states::SystemKind;
 use tide_core::{Attributes, ObjectType, Value};
-use tide_engine::{Change, Engine, EngineError, NewSystem, Plan, Schedule, Ties};
+use tide_engine::{Engine, EngineConfig, EngineError, NewSystem, Plan, Schedule, SystemUpdate};
 use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
 use world::{ALL, BERTHING, CLASSROOM, HARBOUR, Shared, text};
 
@@ -195,7 +195,12 @@ impl Sim {
     /// Lives until all steps are done or the process dies.
     async fn life(&mut self) -> Told {
         let store = Store::open(&self.file, MasterKey::parse(KEY).map_err(fault("key"))?).await.map_err(fault("the store"))?;
-        let ties = Ties { systems: Some(Arc::new(self.world.clone())), seed: Some(self.seed), at_a_time: 1, ..Ties::default() };
+        let ties = EngineConfig {
+            systems: Some(Arc::new(self.world.clone())),
+            seed: Some(self.seed),
+            accounts_at_a_time: 1,
+            ..EngineConfig::default()
+        };
         let engine = Engine::tied(store, Arc::new(self.world.clone()), ties);
         let died = self.world.lock().died.clone();
         tokio::select! {
@@ -277,7 +282,7 @@ impl Sim {
             }
             2..=5 => {
                 let name = if what == 5 { BERTHING } else { HARBOUR };
-                Self::may_pass(engine.catch_up(name, ObjectType::Person).await.map(|_| ()))?;
+                Self::may_pass(engine.sync_once(name, ObjectType::Person).await.map(|_| ()))?;
                 self.news(engine).await?;
             }
             6 => self.one_path(engine).await?,
@@ -285,7 +290,7 @@ impl Sim {
                 let name = ALL[self.random.random_range(1..3)];
                 let read_only = !self.world.lock().place(name).read_only;
                 let writable = if read_only { Vec::new() } else { vec![ObjectType::Person] };
-                let change = Change { writable: Some(writable), ..Change::default() };
+                let change = SystemUpdate { writable: Some(writable), ..SystemUpdate::default() };
                 engine.set_system(name, change, "sim").await.map_err(fault("set"))?;
                 self.world.lock().place(name).read_only = read_only;
                 self.news(engine).await?;
@@ -301,11 +306,11 @@ impl Sim {
             }
             9 => self.release(engine).await?,
             10 => {
-                engine.ask_after().await.map_err(fault("asking"))?;
+                engine.poll_operations().await.map_err(fault("asking"))?;
                 self.news(engine).await?;
             }
             _ => {
-                Self::may_pass(engine.catch_up(CLASSROOM, ObjectType::Person).await.map(|_| ()))?;
+                Self::may_pass(engine.sync_once(CLASSROOM, ObjectType::Person).await.map(|_| ()))?;
                 self.news(engine).await?;
             }
         }
@@ -383,7 +388,7 @@ impl Sim {
     /// Promise 7: what we wrote ourselves is no news, also when it is told late and state by state.
     async fn follows(&mut self, engine: &Arc<Engine>) -> Told {
         let catch_up = async |name: &str| -> Told {
-            engine.catch_up(name, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine.sync_once(name, ObjectType::Person).await.map_err(fault("catching up"))?;
             engine.run_once().await.map_err(fault("a run on news"))?;
             Ok(())
         };
@@ -430,7 +435,7 @@ impl Sim {
             world.story.push("no trouble from here on".to_owned());
         }
         for name in ALL {
-            let change = Change { writable: Some(vec![ObjectType::Person]), ..Change::default() };
+            let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), ..SystemUpdate::default() };
             engine.set_system(name, change, "sim").await.map_err(fault("set"))?;
             self.world.lock().place(name).read_only = false;
         }
@@ -441,7 +446,7 @@ impl Sim {
                 let mut world = self.world.lock();
                 world.now = world.now.saturating_add(jiff::SignedDuration::from_hours(30)).map_err(fault("the clock"))?;
             }
-            engine.ask_after().await.map_err(fault("asking"))?;
+            engine.poll_operations().await.map_err(fault("asking"))?;
             self.release(engine).await?;
             let set = self.go(engine, Plan { carry_out: true, ..Plan::default() }).await?;
             let left = self.changes(engine, set.id).await?;
@@ -608,12 +613,12 @@ fn run(seed: u64, template: &Path, folder: &Path) -> Result<(usize, Vec<String>)
 async fn template(file: &Path) -> anyhow::Result<()> {
     let store = Store::open(&file.with_extension("first"), MasterKey::parse(KEY)?).await?;
     let world = Shared::new(0);
-    let ties = Ties { systems: Some(Arc::new(world.clone())), ..Ties::default() };
+    let ties = EngineConfig { systems: Some(Arc::new(world.clone())), ..EngineConfig::default() };
     let engine = Engine::tied(store, Arc::new(world), ties);
     for name in ALL {
         let settings = serde_json::json!({"url": "http://127.0.0.1:9/"});
         engine.add_system(NewSystem { name: name.into(), kind: SystemKind::Scim, settings, secret: Some(CANARY.into()) }, "sim").await?;
-        let change = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
+        let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() };
         engine.set_system(name, change, "sim").await?;
         engine.set_schedule(name, &Schedule { follow: true, ..Schedule::default() }, "sim").await?;
     }

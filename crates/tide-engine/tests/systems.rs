@@ -13,16 +13,16 @@ use tide_core::rules::edit::{ContainerEdit, GroupEdit, ScopeEdit};
 use tide_core::states::ScopeStatus;
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
-use tide_engine::{Allowed, Change, Engine, EngineError, NewSystem, SystemClock};
+use tide_engine::{Engine, EngineError, NewSystem, SecretSources, SystemClock, SystemUpdate};
 use tide_standins::world::BASE;
 use tide_store::{MasterKey, Store};
 
 async fn engine(folder: &Path) -> Arc<Engine> {
     let store = Store::open(&folder.join("tide.db"), MasterKey::generate()).await.expect("opens");
-    let allowed = Allowed {
+    let allowed = SecretSources {
         feed_folders: vec![folder.into()],
         secret_folders: vec![format!("{}=127.0.0.1,127.0.0.9,localhost", folder.display()).parse().expect("sound")],
-        ..Allowed::default()
+        ..SecretSources::default()
     };
     Engine::with(store, Arc::new(SystemClock), allowed)
 }
@@ -99,7 +99,7 @@ async fn a_file_that_arrives_is_read_by_itself_once_the_feed_is_armed() {
     write(folder.path(), &["1;Ada", "2;Bram"]);
     tokio::time::sleep(Duration::from_millis(5000)).await;
     assert_eq!(held().await, 1, "not armed: nothing happens by itself");
-    engine.set_system("roster", Change { armed: Some(true), ..Change::default() }, "tester").await.expect("armed");
+    engine.set_system("roster", SystemUpdate { armed: Some(true), ..SystemUpdate::default() }, "tester").await.expect("armed");
     tokio::time::sleep(Duration::from_millis(2500)).await;
     write(folder.path(), &["1;Ada", "2;Bram", "3;Chidi"]);
     let mut waited = 0;
@@ -123,7 +123,7 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
     let new = NewSystem { name: "roster".into(), kind: SystemKind::Feed, settings, secret: Some(format!("file:{}", secret.display())) };
     engine.add_system(new, "tester").await.expect("added");
     std::fs::remove_file(&secret).expect("removed");
-    engine.set_system("roster", Change { armed: Some(true), ..Change::default() }, "tester").await.expect("armed");
+    engine.set_system("roster", SystemUpdate { armed: Some(true), ..SystemUpdate::default() }, "tester").await.expect("armed");
     engine.watch_feeds();
     let held = || async { engine.store().accounts("roster", "", None, 100).await.expect("listed").len() };
     tokio::time::sleep(Duration::from_millis(5000)).await;

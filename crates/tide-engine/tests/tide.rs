@@ -7,7 +7,7 @@ use common::{PASSWORD, Tide, count, edit, set};
 use tide_core::ObjectType;
 use tide_core::states::ChangeSetState;
 use tide_core::states::SystemKind;
-use tide_engine::{Change, Plan};
+use tide_engine::{Plan, SystemUpdate};
 use tide_standins::directory::Temper;
 use tide_standins::scim_service::Mischief;
 use tide_standins::world::{BASE, Crew};
@@ -27,7 +27,11 @@ async fn preview_run_and_a_silent_second_run() {
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new(), "nothing was written");
 
     tide.engine
-        .set_system("berthing", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+        .set_system(
+            "berthing",
+            SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+            "tester",
+        )
         .await
         .expect("set");
     let before = tide.berthing.users().len();

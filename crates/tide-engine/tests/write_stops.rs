@@ -8,7 +8,7 @@ use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::ObjectType;
-use tide_engine::{Change, Engine, Plan, Quiet, Schedule};
+use tide_engine::{Engine, Plan, Quiet, Schedule, SystemUpdate};
 use tide_store::ChangeSetRow;
 
 /// How many accounts are written at a time: so many can be on the wire when writes are stopped.
@@ -27,7 +27,7 @@ const RUN: Plan = Plan {
 /// A service that needs a while for each request, and a run that has begun to make accounts in it.
 async fn in_the_middle() -> (Tide, i64) {
     let tide = Tide::start(200).await;
-    let on = Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() };
+    let on = SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() };
     tide.engine.set_system("berthing", on, "tester").await.expect("set");
     // What was about to be sent when the service stopped is looked for, and is not waited for here.
     tide.shows_new_ones_within(0).await;
@@ -74,9 +74,9 @@ async fn goes_on(tide: &Tide, engine: &Arc<Engine>) {
 #[tokio::test]
 async fn a_pause_and_a_disarm_stop_what_is_queued() {
     for (change, why) in [
-        (Change { paused: Some(true), ..Change::default() }, "paused"),
-        (Change { armed: Some(false), ..Change::default() }, "armed"),
-        (Change { writable: Some(Vec::new()), ..Change::default() }, "read-only"),
+        (SystemUpdate { paused: Some(true), ..SystemUpdate::default() }, "paused"),
+        (SystemUpdate { armed: Some(false), ..SystemUpdate::default() }, "armed"),
+        (SystemUpdate { writable: Some(Vec::new()), ..SystemUpdate::default() }, "read-only"),
     ] {
         let (tide, id) = in_the_middle().await;
         tide.engine.set_system("berthing", change, "tester").await.expect("set");
@@ -87,7 +87,7 @@ async fn a_pause_and_a_disarm_stop_what_is_queued() {
         let held = tide.run().await;
         assert_eq!((count(&held.states, "done"), count(&held.states, "on_hold") > 0), (0, true), "{:?}", held.states);
         let types = Some(vec![ObjectType::Person]);
-        let on = Change { paused: Some(false), armed: Some(true), writable: types };
+        let on = SystemUpdate { paused: Some(false), armed: Some(true), writable: types };
         tide.engine.set_system("berthing", on, "tester").await.expect("set");
         goes_on(&tide, &tide.engine).await;
     }
@@ -135,13 +135,13 @@ async fn a_restart_sends_nothing_to_a_system_that_was_paused() {
     let (tide, _) = in_the_middle().await;
     tide.engine.stop().await;
     let engine = tide.again();
-    let pause = Change { paused: Some(true), ..Change::default() };
+    let pause = SystemUpdate { paused: Some(true), ..SystemUpdate::default() };
     engine.set_system("berthing", pause, "tester").await.expect("set");
     let at_the_stop = tide.berthing.count();
     engine.resume().await.expect("goes on");
     rests(&engine).await;
     assert_eq!(tide.berthing.count(), at_the_stop);
-    engine.set_system("berthing", Change { paused: Some(false), ..Change::default() }, "tester").await.expect("set");
+    engine.set_system("berthing", SystemUpdate { paused: Some(false), ..SystemUpdate::default() }, "tester").await.expect("set");
     goes_on(&tide, &engine).await;
 }
 
@@ -190,7 +190,7 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
     tide.engine.stop_writes("wrong names", "tester").await.expect("stopped");
     tide.engine.leave(&identity, None, "", "tester", "tester").await.expect("asked");
     for _ in 0..5 {
-        tide.engine.overtake().await.expect("looked at");
+        tide.engine.preempt_for_leavers().await.expect("looked at");
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     tide.ended(id).await;

@@ -5,17 +5,17 @@ use std::fmt::Write;
 
 /// One entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct LdifEntry {
     /// Its distinguished name.
     pub dn: String,
     /// Attributes with their values, in order.
     pub attributes: Vec<(String, Vec<Vec<u8>>)>,
 }
 
-impl Entry {
+impl LdifEntry {
     /// An entry without attributes.
     pub fn new(dn: impl Into<String>) -> Self {
-        Entry { dn: dn.into(), attributes: Vec::new() }
+        LdifEntry { dn: dn.into(), attributes: Vec::new() }
     }
 
     /// The entry with one more attribute; blank values are left out.
@@ -38,7 +38,7 @@ impl Entry {
 }
 
 /// Entries as LDIF text.
-pub fn write(entries: &[Entry]) -> String {
+pub fn write(entries: &[LdifEntry]) -> String {
     let mut out = String::new();
     for entry in entries {
         line(&mut out, "dn", entry.dn.as_bytes());
@@ -71,7 +71,7 @@ mod tests {
 
     #[test]
     fn what_is_not_plain_is_base64() {
-        let entry = Entry::new("cn=x").with("cn", &["x"]).with("sn", &["Łoś", " lead"]).with("mail", &[""]);
+        let entry = LdifEntry::new("cn=x").with("cn", &["x"]).with("sn", &["Łoś", " lead"]).with("mail", &[""]);
         let text = write(&[entry]);
         assert!(text.contains("cn: x\n"));
         assert!(text.contains("sn:: xYFvxZs=\n"));

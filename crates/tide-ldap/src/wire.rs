@@ -21,7 +21,7 @@ pub enum WireError {
 
 /// How far a search goes from its base (RFC 4511 §4.5.1.2).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Reach {
+pub enum SearchScope {
     /// The entry itself.
     Base = 0,
     /// The entries directly below.
@@ -32,11 +32,11 @@ pub enum Reach {
 
 /// A search (RFC 4511 §4.5.1), in pages (RFC 2696) when `page` is given.
 #[derive(Debug, Clone, Copy)]
-pub struct Ask<'a> {
+pub struct SearchRequest<'a> {
     /// Where it begins.
     pub base: &'a str,
     /// How far it goes.
-    pub reach: Reach,
+    pub reach: SearchScope,
     /// What fits.
     pub filter: &'a Filter,
     /// Which attributes are shown.
@@ -139,7 +139,7 @@ fn message(id: i32, operation: impl FnOnce(&mut Vec<u8>), control: Option<(&str,
 }
 
 /// A search. Paging is not asked for critically: a server without it answers in one page.
-pub fn search(id: i32, ask: &Ask<'_>) -> Vec<u8> {
+pub fn search(id: i32, ask: &SearchRequest<'_>) -> Vec<u8> {
     let paged = ask.page.map(|(size, cookie)| {
         let mut value = Vec::new();
         element(&mut value, SEQUENCE, |out| {
@@ -203,7 +203,7 @@ pub fn unbind(id: i32) -> Vec<u8> {
 
 /// Octets that are taken apart from the front.
 #[derive(Debug, Clone, Copy)]
-struct Octets<'a>(&'a [u8]);
+struct FrameBuffer<'a>(&'a [u8]);
 
 /// The size of the head and of the body of the element that begins here; `None` while more must come.
 fn measure(bytes: &[u8]) -> Result<Option<(usize, usize)>, WireError> {
@@ -236,7 +236,7 @@ pub fn frame(bytes: &[u8]) -> Result<Option<usize>, WireError> {
     Ok(measure(bytes)?.map(|(head, body)| head + body).filter(|&whole| whole <= bytes.len()))
 }
 
-impl<'a> Octets<'a> {
+impl<'a> FrameBuffer<'a> {
     fn next(&mut self) -> Result<Option<(u8, &'a [u8])>, WireError> {
         let Some(&tag) = self.0.first() else { return Ok(None) };
         let (head, body) = measure(self.0)?.ok_or(WireError::Broken("an element ends early"))?;
@@ -267,7 +267,7 @@ fn whole(bytes: &[u8]) -> Result<i64, WireError> {
 
 /// The result of an operation (RFC 4511 §4.1.9).
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Outcome {
+pub struct ResultMessage {
     /// The code of RFC 4511 appendix A.
     pub code: u32,
     /// The nearest entry that exists.
@@ -283,12 +283,12 @@ pub struct Outcome {
 pub struct Entry<'a> {
     /// Its name.
     pub dn: &'a str,
-    attributes: Octets<'a>,
+    attributes: FrameBuffer<'a>,
 }
 
 /// The values of one attribute.
 #[derive(Debug, Clone, Copy)]
-pub struct Values<'a>(Octets<'a>);
+pub struct Values<'a>(FrameBuffer<'a>);
 
 impl<'a> Entry<'a> {
     /// Names with their values, in the order in which they came.
@@ -296,17 +296,17 @@ impl<'a> Entry<'a> {
         let mut rest = self.attributes;
         // Everything was walked through once when the message was read: nothing here can fail.
         std::iter::from_fn(move || {
-            let mut one = Octets(rest.take(SEQUENCE).ok()?);
-            Some((one.text().ok()?, Values(Octets(one.take(SET).ok()?))))
+            let mut one = FrameBuffer(rest.take(SEQUENCE).ok()?);
+            Some((one.text().ok()?, Values(FrameBuffer(one.take(SET).ok()?))))
         })
     }
 
     fn sound(&self) -> Result<(), WireError> {
         let mut rest = self.attributes;
         while !rest.0.is_empty() {
-            let mut one = Octets(rest.take(SEQUENCE)?);
+            let mut one = FrameBuffer(rest.take(SEQUENCE)?);
             one.text()?;
-            let mut values = Octets(one.take(SET)?);
+            let mut values = FrameBuffer(one.take(SET)?);
             while !values.0.is_empty() {
                 values.take(OCTETS)?;
             }
@@ -323,40 +323,40 @@ impl<'a> Iterator for Values<'a> {
     }
 }
 
-fn outcome(mut body: Octets<'_>) -> Result<Outcome, WireError> {
+fn outcome(mut body: FrameBuffer<'_>) -> Result<ResultMessage, WireError> {
     let code = u32::try_from(whole(body.take(ENUMERATED)?)?).map_err(|_| WireError::Broken("a number out of range"))?;
     let matched = String::from_utf8_lossy(body.take(OCTETS)?).into_owned();
     let text = String::from_utf8_lossy(body.take(OCTETS)?).into_owned();
     let mut referrals = Vec::new();
     if let Some((0xa3, urls)) = body.next()? {
-        let mut urls = Octets(urls);
+        let mut urls = FrameBuffer(urls);
         while !urls.0.is_empty() {
             referrals.push(urls.text()?.to_owned());
         }
     }
-    Ok(Outcome { code, matched, text, referrals })
+    Ok(ResultMessage { code, matched, text, referrals })
 }
 
 /// Is this message, as [`frame`] measured it, an entry of a search? It is not looked at further.
 pub fn is_entry(bytes: &[u8]) -> Result<bool, WireError> {
-    let mut inside = Octets(Octets(bytes).take(SEQUENCE)?);
+    let mut inside = FrameBuffer(FrameBuffer(bytes).take(SEQUENCE)?);
     inside.take(INTEGER)?;
     Ok(inside.0.first() == Some(&0x64))
 }
 
 /// What a message says.
 #[derive(Debug, Clone)]
-pub enum Said<'a> {
+pub enum ResponseBody<'a> {
     /// An entry of a search.
     Entry(Entry<'a>),
     /// Other servers, at which the search goes on.
     Elsewhere(Vec<&'a str>),
     /// The end of a search.
-    Done(Outcome),
+    Done(ResultMessage),
     /// The answer to a bind.
-    Bound(Outcome),
+    Bound(ResultMessage),
     /// The answer to an extended operation, or a notice of the server's own.
-    Extended(Outcome),
+    Extended(ResultMessage),
     /// Something that an enumeration does not need.
     Other,
 }
@@ -367,38 +367,38 @@ pub struct Message<'a> {
     /// The message that it answers; 0 for a notice.
     pub id: i64,
     /// What it says.
-    pub said: Said<'a>,
-    controls: Octets<'a>,
+    pub said: ResponseBody<'a>,
+    controls: FrameBuffer<'a>,
 }
 
 impl<'a> Message<'a> {
     /// Reads one whole message, as [`frame`] measured it.
     pub fn read(bytes: &'a [u8]) -> Result<Self, WireError> {
-        let mut inside = Octets(Octets(bytes).take(SEQUENCE)?);
+        let mut inside = FrameBuffer(FrameBuffer(bytes).take(SEQUENCE)?);
         let id = whole(inside.take(INTEGER)?)?;
         let (tag, operation) = inside.next()?.ok_or(WireError::Broken("it says nothing"))?;
-        let mut body = Octets(operation);
+        let mut body = FrameBuffer(operation);
         let said = match tag {
             0x64 => {
-                let entry = Entry { dn: body.text()?, attributes: Octets(body.take(SEQUENCE)?) };
+                let entry = Entry { dn: body.text()?, attributes: FrameBuffer(body.take(SEQUENCE)?) };
                 entry.sound()?;
-                Said::Entry(entry)
+                ResponseBody::Entry(entry)
             }
             0x73 => {
                 let mut urls = Vec::new();
                 while !body.0.is_empty() {
                     urls.push(body.text()?);
                 }
-                Said::Elsewhere(urls)
+                ResponseBody::Elsewhere(urls)
             }
-            0x61 => Said::Bound(outcome(body)?),
-            0x65 => Said::Done(outcome(body)?),
-            0x78 => Said::Extended(outcome(body)?),
-            _ => Said::Other,
+            0x61 => ResponseBody::Bound(outcome(body)?),
+            0x65 => ResponseBody::Done(outcome(body)?),
+            0x78 => ResponseBody::Extended(outcome(body)?),
+            _ => ResponseBody::Other,
         };
         let controls = match inside.next()? {
-            Some((0xa0, controls)) => Octets(controls),
-            _ => Octets(&[]),
+            Some((0xa0, controls)) => FrameBuffer(controls),
+            _ => FrameBuffer(&[]),
         };
         Ok(Message { id, said, controls })
     }
@@ -407,7 +407,7 @@ impl<'a> Message<'a> {
     pub fn control(&self, kind: &str) -> Result<Option<&'a [u8]>, WireError> {
         let mut rest = self.controls;
         while !rest.0.is_empty() {
-            let mut one = Octets(rest.take(SEQUENCE)?);
+            let mut one = FrameBuffer(rest.take(SEQUENCE)?);
             let found = one.take(OCTETS)? == kind.as_bytes();
             while let (true, Some((tag, value))) = (found, one.next()?) {
                 if tag == OCTETS {
@@ -421,7 +421,7 @@ impl<'a> Message<'a> {
     /// Where the next page begins (RFC 2696); empty at the end, and where there is no paging.
     pub fn next_page(&self) -> Result<Vec<u8>, WireError> {
         let Some(value) = self.control(PAGED)? else { return Ok(Vec::new()) };
-        let mut inside = Octets(Octets(value).take(SEQUENCE)?);
+        let mut inside = FrameBuffer(FrameBuffer(value).take(SEQUENCE)?);
         inside.take(INTEGER)?;
         Ok(inside.take(OCTETS)?.to_vec())
     }
@@ -441,7 +441,7 @@ mod tests {
     fn a_search_is_written_as_the_standard_says() {
         let fits = Filter::All(vec![Filter::equal("cn", "A"), Filter::Not(Box::new(Filter::Present("x".into())))]);
         let names = ["*".to_owned()];
-        let ask = Ask { base: "o=a", reach: Reach::Subtree, filter: &fits, attributes: &names, page: Some((500, b"c")) };
+        let ask = SearchRequest { base: "o=a", reach: SearchScope::Subtree, filter: &fits, attributes: &names, page: Some((500, b"c")) };
         let expected = "30 55 02 01 07 63 29 04 03 6f3d61 0a 01 02 0a 01 00 02 01 00 02 01 00 01 01 00
              a0 0e a3 07 04 02 636e 04 01 41 a2 03 87 01 78 30 03 04 01 2a
              a0 25 30 23 04 16 312e322e3834302e3131333535362e312e342e333139 04 09 30 07 02 02 01f4 04 01 63";
@@ -456,7 +456,7 @@ mod tests {
         assert_eq!(frame(&entry), Ok(Some(entry.len())));
         assert_eq!(frame(&entry[..20]), Ok(None));
         let message = Message::read(&entry).expect("reads");
-        let Said::Entry(entry) = message.said else { panic!("{message:?}") };
+        let ResponseBody::Entry(entry) = message.said else { panic!("{message:?}") };
         let read: Vec<(&str, Vec<&[u8]>)> = entry.attributes().map(|(name, values)| (name, values.collect())).collect();
         assert_eq!((message.id, entry.dn, read), (5, "o=a", vec![("cn", vec![&b"A"[..], "é".as_bytes(), &[0, 255, 1]])]));
     }
@@ -472,8 +472,8 @@ mod tests {
         let broken = control.replace("30 05 02", "31 05 02");
         assert!(Message::read(&done(&broken)).expect("reads").next_page().is_err());
         let refused = hex("30 12 02 01 01 61 0d 0a 01 31 04 00 04 06 626164207077");
-        let Said::Bound(outcome) = Message::read(&refused).expect("reads").said else { panic!() };
-        assert_eq!(outcome, Outcome { code: 49, matched: String::new(), text: "bad pw".into(), referrals: vec![] });
+        let ResponseBody::Bound(outcome) = Message::read(&refused).expect("reads").said else { panic!() };
+        assert_eq!(outcome, ResultMessage { code: 49, matched: String::new(), text: "bad pw".into(), referrals: vec![] });
     }
 
     #[test]
@@ -507,7 +507,7 @@ mod tests {
                 let all = [start, bytes.as_slice()].concat();
                 if let Ok(message) = Message::read(&all) {
                     let _ = message.next_page();
-                    if let Said::Entry(entry) = message.said {
+                    if let ResponseBody::Entry(entry) = message.said {
                         entry.attributes().for_each(|(_, values)| values.for_each(|_| ()));
                     }
                 }

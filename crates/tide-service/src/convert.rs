@@ -3,7 +3,9 @@
 use tide_api::ChangeSetResult;
 use tide_core::ObjectType;
 use tide_core::explain::{AccountLine, Explanation};
-use tide_core::rules::{Condition, Container, Empty, GroupScope, Keep, Mapping, Need, TypeRules, WhenDeleted, WhenOut, WhenUnowned};
+use tide_core::rules::{
+    Apply, Condition, Container, GroupScope, Mapping, OnDeleted, OnEmpty, OnOrphaned, OnOutOfScope, Requirement, TypeRules,
+};
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
 use tide_core::states::SystemHealth;
@@ -23,7 +25,7 @@ fn place(place: &Place) -> String {
     place.to_string()
 }
 
-pub fn fault(fault: &tide_core::rules::Fault) -> tide_api::Fault {
+pub fn fault(fault: &tide_core::rules::RuleFault) -> tide_api::Fault {
     tide_api::Fault {
         severity: fault.severity,
         file: fault.place.file.clone(),
@@ -177,7 +179,7 @@ fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
     }
 }
 
-pub fn known(one: &tide_engine::Known) -> tide_api::Known {
+pub fn known(one: &tide_engine::Freshness) -> tide_api::Known {
     tide_api::Known {
         system: one.system.clone(),
         object: one.object,
@@ -191,7 +193,7 @@ pub fn known(one: &tide_engine::Known) -> tide_api::Known {
 /// What else is known of an explanation.
 pub struct Beside<'a> {
     /// How well systems are known.
-    pub known: &'a [tide_engine::Known],
+    pub known: &'a [tide_engine::Freshness],
     /// Since when what is on hold, by identity.
     pub since: &'a [(String, tide_store::HoldRow)],
 }
@@ -206,7 +208,7 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
             && Some(row.cause) == cause
             && row.systems.contains(&line.decided.system)
     };
-    let of = |one: &&tide_engine::Known| one.system == line.decided.system && one.object == line.decided.object;
+    let of = |one: &&tide_engine::Freshness| one.system == line.decided.system && one.object == line.decided.object;
     tide_api::AccountReason {
         known: known.iter().find(of).map(self::known),
         system: line.decided.system.clone(),
@@ -245,16 +247,16 @@ pub fn explanation(found: &Explanation, beside: &Beside<'_>) -> tide_api::Explan
 fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
     let mut notes = Vec::new();
     match mapping.need {
-        Need::Required => notes.push("required"),
-        Need::Wanted => notes.push("wanted"),
-        Need::Optional => {}
+        Requirement::Required => notes.push("required"),
+        Requirement::Recommended => notes.push("wanted"),
+        Requirement::Optional => {}
     }
     match mapping.keep {
-        Keep::InStep => {}
-        Keep::Once => notes.push("set once"),
-        Keep::FillBlank => notes.push("fills a blank"),
+        Apply::Always => {}
+        Apply::OnCreate => notes.push("set once"),
+        Apply::IfEmpty => notes.push("fills a blank"),
     }
-    if mapping.empty == Empty::Leave {
+    if mapping.empty == OnEmpty::Keep {
         notes.push("an empty source leaves it");
     }
     if mapping.merge {
@@ -306,9 +308,9 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
         lines.extend(domains.translate.iter().map(|(from, to)| rule("domain", &format!("{from} → {to}"), "written as", &domains.place)));
     }
     lines.extend(
-        types.hands_off.names.iter().map(|name| rule("hands off", name, "never joined, changed or disabled", &types.hands_off.place)),
+        types.protected.names.iter().map(|name| rule("hands off", name, "never joined, changed or disabled", &types.protected.place)),
     );
-    lines.extend(types.hands_off.conditions.iter().map(|c| rule("hands off if", c.when.source(), &c.otherwise, &c.place)));
+    lines.extend(types.protected.conditions.iter().map(|c| rule("hands off if", c.when.source(), &c.otherwise, &c.place)));
     let of_populations = types.populations.iter().flat_map(|population| {
         population.outbound.iter().map(move |one| {
             let line = mapping(one);
@@ -357,9 +359,9 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
                 rule(&example.name, &expect.join(", "), &note, &example.place)
             })
             .collect(),
-        when_out: match types.when_out {
-            WhenOut::Disable => "disable",
-            WhenOut::Leave => "leave",
+        when_out: match types.on_out_of_scope {
+            OnOutOfScope::Disable => "disable",
+            OnOutOfScope::Leave => "leave",
         }
         .into(),
     }
@@ -377,18 +379,18 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
     if types.is_target() {
         lines.push(line(
             "deleted there",
-            match types.when_deleted {
-                WhenDeleted::Ask => "a person is asked",
-                WhenDeleted::Recreate => "made again",
-                WhenDeleted::Ignore => "stays deleted",
+            match types.on_deleted {
+                OnDeleted::Ask => "a person is asked",
+                OnDeleted::Recreate => "made again",
+                OnDeleted::Ignore => "stays deleted",
             },
         ));
         lines.push(line(
             "made there, nobody's",
-            match types.when_unowned {
-                WhenUnowned::Ignore => "shown and left alone",
-                WhenUnowned::Disable => "disabled",
-                WhenUnowned::Ask => "a person is asked",
+            match types.on_orphaned {
+                OnOrphaned::Ignore => "shown and left alone",
+                OnOrphaned::Disable => "disabled",
+                OnOrphaned::Ask => "a person is asked",
             },
         ));
     }
@@ -422,7 +424,7 @@ pub fn schedule(schedule: &tide_engine::Schedule) -> tide_api::Schedule {
     }
 }
 
-pub fn following(one: tide_engine::Listening) -> tide_api::FollowState {
+pub fn following(one: tide_engine::WatcherStatus) -> tide_api::FollowState {
     tide_api::FollowState {
         object: one.object,
         way: one.way,
@@ -436,13 +438,13 @@ pub fn following(one: tide_engine::Listening) -> tide_api::FollowState {
     }
 }
 
-pub fn call_line(name: &str, call: &tide_core::rules::CallRules) -> tide_api::RuleLine {
+pub fn call_line(name: &str, call: &tide_core::rules::WebhookRules) -> tide_api::RuleLine {
     let note = format!("an answer is waited for {} s", call.timeout_seconds);
     tide_api::RuleLine { name: name.to_owned(), text: call.url.clone(), note, place: call.place.to_string() }
 }
 
 pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_api::FileDifference {
-    let line = |line: tide_core::rules::difference::DifferentLine| tide_api::DifferentLine {
+    let line = |line: tide_core::rules::difference::DiffLine| tide_api::DifferentLine {
         change: line.change,
         before: line.before,
         after: line.after,
@@ -454,7 +456,7 @@ pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_ap
 /// How many differences of an effect are told one by one.
 const TOLD: usize = 1_000;
 
-pub fn effect(effect: tide_core::impact::Effect) -> tide_api::Effect {
+pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
     let total = effect.lines.len();
     let many = |count: usize, one: &str, more: &str| format!("{count} {}", if count == 1 { one } else { more });
     let targets: Vec<_> = effect.systems.iter().filter(|system| system.system.is_some()).collect();
@@ -473,13 +475,13 @@ pub fn effect(effect: tide_core::impact::Effect) -> tide_api::Effect {
         parts.push(format!("changes {} of identities", many(own, "value", "values")));
     }
     let said = if parts.is_empty() { "This changes nothing for anybody.".to_owned() } else { format!("This {}.", parts.join(", and ")) };
-    let system = |system: tide_core::impact::SystemEffect| tide_api::SystemEffect {
+    let system = |system: tide_core::impact::SystemImpact| tide_api::SystemEffect {
         system: system.system,
         values: system.values,
         accounts: system.accounts,
         verdicts: system.verdicts.into_iter().map(|((before, after), count)| tide_api::VerdictEffect { before, after, count }).collect(),
     };
-    let line = |line: tide_core::impact::EffectLine| tide_api::EffectLine {
+    let line = |line: tide_core::impact::ImpactLine| tide_api::EffectLine {
         system: line.system,
         object: line.object,
         identity: line.identity,
@@ -509,7 +511,7 @@ pub fn trial(steps: Vec<tide_core::expr::Step>, result: Result<Vec<Value>, tide_
     (steps.into_iter().map(step).collect(), values, fault)
 }
 
-pub fn tried(one: tide_engine::MappingTrial) -> tide_api::TriedAttribute {
+pub fn tried(one: tide_engine::MappingEvaluation) -> tide_api::TriedAttribute {
     let (steps, values, fault) = trial(one.steps, one.result);
     tide_api::TriedAttribute {
         direction: one.direction,

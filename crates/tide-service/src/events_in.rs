@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use tide_api::{EventSample, EventShape};
 use tide_core::states::EventKind;
 use tide_core::{Attributes, Value};
-use tide_engine::Happening;
+use tide_engine::InboundEvent;
 
 /// Words that systems use for them.
 const WORDS: [(EventKind, &[&str]); 3] = [
@@ -157,7 +157,7 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
 }
 
 /// Reads an event by its shape, or says everything that is wrong with it.
-pub fn read(shape: &EventShape, event: &Json) -> Result<Happening, Vec<String>> {
+pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String>> {
     let mut problems = Vec::new();
     if !event.is_object() {
         return Err(vec!["the event is no JSON object".into()]);
@@ -218,7 +218,7 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<Happening, Vec<String>> 
     }
     attributes.set("key", vec![Value::text(&key)]);
     let (sequence, occurred_at) = (sequence.flatten(), occurred_at.flatten());
-    Ok(Happening { kind, key, attributes, body: event.to_string(), external_id, sequence, occurred_at })
+    Ok(InboundEvent { kind, key, attributes, body: event.to_string(), external_id, sequence, occurred_at })
 }
 
 fn fill(record: &Map<String, Json>, prefix: &str, depth: usize, out: &mut Attributes) {

@@ -70,7 +70,7 @@ impl From<EngineError> for Refusal {
     fn from(error: EngineError) -> Self {
         match error {
             EngineError::Store(error) => error.into(),
-            EngineError::Connect(error) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, error.code, error.said).remedy(error.remedy),
+            EngineError::Connect(error) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, error.code, error.message).remedy(error.remedy),
             EngineError::Rules(ref faults) => {
                 let mut refusal = Self::new(StatusCode::UNPROCESSABLE_ENTITY, "rules", error.to_string())
                     .remedy("correct them; nothing was published or started");

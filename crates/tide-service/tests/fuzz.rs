@@ -13,7 +13,7 @@ use std::sync::Arc;
 use tide_core::rules::RuleFile;
 use tide_core::states::PrincipalKind;
 use tide_core::states::SystemKind;
-use tide_engine::{Allowed, Engine, NewSystem, Plan, SystemClock};
+use tide_engine::{Engine, NewSystem, Plan, SecretSources, SystemClock};
 use tide_standins::world;
 use tide_store::{MasterKey, Store};
 use tower::ServiceExt;
@@ -159,7 +159,7 @@ impl Fuzz {
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
         let crew = folder.path().join("crew.csv");
         std::fs::write(&crew, "number;name;dept\n1;Ada;deck\n2;Bo;galley\n3;Cy;deck\n").expect("written");
-        let allowed = Allowed { feed_folders: vec![folder.path().to_owned()], ..Allowed::default() };
+        let allowed = SecretSources { feed_folders: vec![folder.path().to_owned()], ..SecretSources::default() };
         let engine = Engine::with(store, Arc::new(SystemClock), allowed);
         engine.store().add_principal(PrincipalKind::Operator, "tester", Some(TOKEN), engine.now()).await.expect("made");
         for (name, kind, settings) in [

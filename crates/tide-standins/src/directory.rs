@@ -13,7 +13,7 @@ use ldap3_proto::proto::{
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_ldap::Dn;
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::codec::Framed;
 
@@ -77,7 +77,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 
 impl Directory {
     /// Starts a stand-in that holds these entries.
-    pub async fn start(entries: &[Entry], password: &str) -> anyhow::Result<Directory> {
+    pub async fn start(entries: &[LdifEntry], password: &str) -> anyhow::Result<Directory> {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let url = format!("ldap://{}", listener.local_addr()?);
         let mut stored = Vec::with_capacity(entries.len());

@@ -6,7 +6,7 @@ use anyhow::{Context, bail};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use tide_ldap::ldif::{self, Entry};
+use tide_ldap::ldif::{self, LdifEntry};
 
 /// How a slapd is set up, beyond the usual.
 #[derive(Debug, Clone, Default)]
@@ -57,12 +57,12 @@ pub fn available() -> bool {
 
 impl Slapd {
     /// Starts a slapd that holds these entries, the top entry first.
-    pub fn start(entries: &[Entry]) -> anyhow::Result<Slapd> {
+    pub fn start(entries: &[LdifEntry]) -> anyhow::Result<Slapd> {
         Self::with_setup(entries, &Setup::default())
     }
 
     /// Starts a slapd that is set up in another way.
-    pub fn with_setup(entries: &[Entry], setup: &Setup) -> anyhow::Result<Slapd> {
+    pub fn with_setup(entries: &[LdifEntry], setup: &Setup) -> anyhow::Result<Slapd> {
         let folder = std::sync::Arc::new(tempfile::Builder::new().prefix("harbour-").tempdir()?);
         let certificates = match &setup.certificates {
             Some(given) => given.clone(),

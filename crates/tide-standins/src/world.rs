@@ -3,7 +3,7 @@
 
 use serde_json::{Value, json};
 use tide_ldap::dn::escape_value;
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 
 /// The directory's top entry.
 pub const BASE: &str = "dc=skerry,dc=example";
@@ -284,9 +284,9 @@ impl Crew {
     }
 
     /// The person's entry.
-    pub fn entry(&self) -> Entry {
+    pub fn entry(&self) -> LdifEntry {
         let phones: Vec<&str> = self.phones.iter().map(String::as_str).collect();
-        Entry::new(self.dn())
+        LdifEntry::new(self.dn())
             .with("objectClass", &["inetOrgPerson"])
             .with("uid", &[&self.uid])
             .with("cn", &[&self.common_name()])
@@ -309,10 +309,10 @@ impl Crew {
 }
 
 /// The whole directory, top entry first. The service account's password is given by the caller.
-pub fn directory(people: &[Crew], service_password: &str) -> Vec<Entry> {
-    let unit = |dn: String, name: &str| Entry::new(dn).with("objectClass", &["organizationalUnit"]).with("ou", &[name]);
+pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
+    let unit = |dn: String, name: &str| LdifEntry::new(dn).with("objectClass", &["organizationalUnit"]).with("ou", &[name]);
     let mut entries = vec![
-        Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
+        LdifEntry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
         unit(format!("ou=people,{BASE}"), "people"),
         unit(format!("ou=former,{BASE}"), "former"),
         unit(format!("ou=services,{BASE}"), "services"),
@@ -323,14 +323,14 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<Entry> {
         entries.push(unit(format!("ou={name},ou=people,{BASE}"), name));
     }
     entries.push(
-        Entry::new(format!("cn=eager-tide,ou=services,{BASE}"))
+        LdifEntry::new(format!("cn=eager-tide,ou=services,{BASE}"))
             .with("objectClass", &["applicationProcess", "simpleSecurityObject"])
             .with("cn", &["eager-tide"])
             .with("userPassword", &[service_password]),
     );
     for n in 1..=4 {
         entries.push(
-            Entry::new(format!("uid=kiosk{n},ou=Kiosks,ou=people,{BASE}"))
+            LdifEntry::new(format!("uid=kiosk{n},ou=Kiosks,ou=people,{BASE}"))
                 .with("objectClass", &["inetOrgPerson"])
                 .with("uid", &[&format!("kiosk{n}")])
                 .with("cn", &[&format!("Ticket Kiosk {n}")])
@@ -340,7 +340,7 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<Entry> {
     for name in ["Old Purser", "Retired Mate"] {
         let uid = latin(name);
         entries.push(
-            Entry::new(format!("uid={uid},ou=former,{BASE}"))
+            LdifEntry::new(format!("uid={uid},ou=former,{BASE}"))
                 .with("objectClass", &["inetOrgPerson"])
                 .with("uid", &[&uid])
                 .with("cn", &[name])
@@ -353,7 +353,10 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<Entry> {
     let members: Vec<String> = people.iter().filter(|p| p.department == "10").map(Crew::dn).collect();
     let members: Vec<&str> = members.iter().map(String::as_str).collect();
     let group = |name: &str, members: &[&str]| {
-        Entry::new(format!("cn={name},ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]).with("cn", &[name]).with("member", members)
+        LdifEntry::new(format!("cn={name},ou=groups,{BASE}"))
+            .with("objectClass", &["groupOfNames"])
+            .with("cn", &[name])
+            .with("member", members)
     };
     // A group of this class cannot be empty.
     if !members.is_empty() {

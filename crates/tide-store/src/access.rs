@@ -1,7 +1,7 @@
 //! Who may act: principals, their tokens and their sessions. Only hashes are kept.
 
 use crate::codes::parse_code;
-use crate::{Store, StoreError, stamp};
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use sqlx::Row;
@@ -102,7 +102,7 @@ impl Store {
                         .bind(&row.id)
                         .bind(kind.as_str())
                         .bind(&row.name)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .execute(&mut *c)
                         .await?;
                     if let Some(hashed) = hashed {
@@ -110,7 +110,7 @@ impl Store {
                             .bind(uuid::Uuid::now_v7().to_string())
                             .bind(&row.id)
                             .bind(hashed)
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .execute(c)
                             .await?;
                     }
@@ -128,7 +128,7 @@ impl Store {
              WHERE t.hash = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
         )
         .bind(hash(token))
-        .bind(stamp(now))
+        .bind(format_timestamp(now))
         .fetch_optional(&self.reader)
         .await?;
         row.map(|row| Ok(Bearer { principal: read_principal(&row)?, token: row.get("token") })).transpose()
@@ -141,7 +141,7 @@ impl Store {
              WHERE t.id = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
         )
         .bind(id)
-        .bind(stamp(now))
+        .bind(format_timestamp(now))
         .fetch_one(&self.reader)
         .await?;
         Ok(count > 0)
@@ -152,7 +152,7 @@ impl Store {
     pub async fn add_token(&self, new: NewTokenRow<'_>, by: &str, now: Timestamp) -> Result<String, StoreError> {
         let id = uuid::Uuid::now_v7().to_string();
         let (row, kind, name, hashed, label) = (id.clone(), new.kind, new.name.to_owned(), hash(new.token), new.label.to_owned());
-        let (expires, earlier_until, by) = (new.expires.map(stamp), new.earlier_until.map(stamp), by.to_owned());
+        let (expires, earlier_until, by) = (new.expires.map(format_timestamp), new.earlier_until.map(format_timestamp), by.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -171,7 +171,7 @@ impl Store {
                                 .bind(&id)
                                 .bind(kind.as_str())
                                 .bind(&name)
-                                .bind(stamp(now))
+                                .bind(format_timestamp(now))
                                 .execute(&mut *c)
                                 .await?;
                             id
@@ -192,11 +192,11 @@ impl Store {
                         .bind(&principal)
                         .bind(hashed)
                         .bind(&label)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(&expires)
                         .execute(&mut *c)
                         .await?;
-                    crate::journal::Entry::new(&by, "token.given", &name).detail(&label).append(c, now).await
+                    crate::journal::NewJournalEntry::new(&by, "token.given", &name).detail(&label).append(c, now).await
                 })
             })
             .await?;
@@ -236,7 +236,7 @@ impl Store {
                         "UPDATE token SET ended = ? WHERE id = ? AND ended IS NULL
                          AND principal IN (SELECT id FROM principal WHERE kind = ? AND name = ?)",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&id)
                     .bind(kind.as_str())
                     .bind(&name)
@@ -246,11 +246,11 @@ impl Store {
                         return Ok(false);
                     }
                     sqlx::query("UPDATE session SET ended = ? WHERE token = ? AND ended IS NULL")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(&id)
                         .execute(&mut *c)
                         .await?;
-                    crate::journal::Entry::new(&by, "token.ended", &name).append(c, now).await?;
+                    crate::journal::NewJournalEntry::new(&by, "token.ended", &name).append(c, now).await?;
                     Ok(true)
                 })
             })
@@ -269,8 +269,8 @@ impl Store {
                         .bind(bearer.principal.id)
                         .bind(bearer.token)
                         .bind(hashed)
-                        .bind(stamp(now))
-                        .bind(stamp(expires))
+                        .bind(format_timestamp(now))
+                        .bind(format_timestamp(expires))
                         .execute(c)
                         .await?;
                     Ok(())
@@ -288,8 +288,8 @@ impl Store {
                AND p.ended IS NULL AND t.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
         )
         .bind(hash(secret))
-        .bind(stamp(browsers_now))
-        .bind(stamp(now))
+        .bind(format_timestamp(browsers_now))
+        .bind(format_timestamp(now))
         .fetch_optional(&self.reader)
         .await?;
         row.map(|row| Ok(Session { id: row.get("session"), principal: read_principal(&row)? })).transpose()
@@ -303,8 +303,8 @@ impl Store {
                AND p.ended IS NULL AND t.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
         )
         .bind(id)
-        .bind(stamp(browsers_now))
-        .bind(stamp(now))
+        .bind(format_timestamp(browsers_now))
+        .bind(format_timestamp(now))
         .fetch_one(&self.reader)
         .await?;
         Ok(count > 0)
@@ -316,7 +316,11 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE session SET ended = ? WHERE id = ? AND ended IS NULL").bind(stamp(now)).bind(id).execute(c).await?;
+                    sqlx::query("UPDATE session SET ended = ? WHERE id = ? AND ended IS NULL")
+                        .bind(format_timestamp(now))
+                        .bind(id)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })

@@ -1,6 +1,6 @@
 //! Accounts as observed, and the readings that brought them.
 
-use crate::{Store, StoreError, stamp, unstamp};
+use crate::{Store, StoreError, format_timestamp, parse_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
@@ -79,7 +79,7 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
         key: row.get("key"),
         name: row.get("name"),
         attributes: Attributes::from_blob(row.get("attributes"))?,
-        absent_since: unstamp(row.get("absent_since")),
+        absent_since: parse_timestamp(row.get("absent_since")),
         absence_confirmed: row.get("absence_confirmed"),
         fault: row.get("fault"),
     })
@@ -109,12 +109,12 @@ impl Store {
     pub async fn begin_reading(&self, system: &str, object: ObjectType, now: Timestamp) -> Result<i64, StoreError> {
         let system = system.to_owned();
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("INSERT INTO reading (system, object, started, state) VALUES (?,?,?,'running')")
                         .bind(system)
                         .bind(object.as_str())
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .execute(c)
                         .await?;
                     Ok(done.last_insert_rowid())
@@ -135,7 +135,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let system = system.to_owned();
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     // Into an empty system everything is new, and nothing needs to be looked up.
                     let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM reading WHERE system = ? AND id < ? AND seen > 0)")
@@ -144,7 +144,7 @@ impl Store {
                         .fetch_one(&mut *c)
                         .await?;
                     for rows in batch.chunks(ROWS) {
-                        let shown = Shown { reading, system: &system, object, at: started, told: false };
+                        let shown = IncomingAccount { reading, system: &system, object, at: started, told: false };
                         upsert(c, shown, rows, if any { Past::Given } else { Past::None }).await?;
                     }
                     sqlx::query("UPDATE reading SET seen = seen + ? WHERE id = ?")
@@ -161,7 +161,7 @@ impl Store {
     /// Keeps rows that were set aside. An account whose key stands in one of them is not missing.
     pub async fn quarantine(&self, reading: i64, rows: Vec<BadRow>) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     for row in &rows {
                         sqlx::query("INSERT INTO quarantine (reading, line, reason, raw, key) VALUES (?,?,?,?,?)")
@@ -241,7 +241,7 @@ impl Store {
     /// Accounts that a reading did not show although they were there, as [`Store::complete_reading`] would make them absent.
     pub async fn missing(&self, reading: i64, limit: usize) -> Result<Missing, StoreError> {
         self.writer
-            .look(move |c| {
+            .read_on_writer(move |c| {
                 Box::pin(async move {
                     let sql = format!(
                         "SELECT account.key, count(*) OVER () AS missing FROM account, reading r WHERE r.id = ? AND {MISSING} LIMIT ?"
@@ -265,13 +265,13 @@ impl Store {
     /// Ends a reading that found nothing changed since the one before: nobody becomes absent by it.
     pub async fn unchanged_reading(&self, reading: i64, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query(
                         "UPDATE reading SET state = 'complete', ended = ?, seen = (SELECT count(*) FROM account a
                            WHERE a.system = reading.system AND a.object = reading.object AND a.absent_since IS NULL) WHERE id = ?",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(reading)
                     .execute(c)
                     .await?;
@@ -286,7 +286,7 @@ impl Store {
     /// Returns how many accounts became absent.
     pub async fn complete_reading(&self, reading: i64, gone: Vec<String>, now: Timestamp) -> Result<u64, StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     // A row that cannot be told may be anybody's who is missing, unless it stood there just so when
                     // that account was last shown.
@@ -296,7 +296,7 @@ impl Store {
                          AND NOT EXISTS (SELECT 1 FROM quarantine q WHERE q.reading = r.id AND q.key IS NULL
                            AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.reading = account.reading))"
                     )))
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(serde_json::to_string(&gone)?)
                     .bind(reading)
                     .execute(&mut *c)
@@ -315,7 +315,7 @@ impl Store {
                             .await?;
                     }
                     sqlx::query("UPDATE reading SET state = 'complete', ended = ? WHERE id = ?")
-                        .bind(stamp(now)).bind(reading).execute(&mut *c).await?;
+                        .bind(format_timestamp(now)).bind(reading).execute(&mut *c).await?;
                     Ok(absent)
                 })
             })
@@ -326,10 +326,10 @@ impl Store {
     pub async fn break_reading(&self, reading: i64, error: &str, now: Timestamp) -> Result<(), StoreError> {
         let error = error.to_owned();
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE reading SET state = 'failed', ended = ?, error = ? WHERE id = ?")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(error)
                         .bind(reading)
                         .execute(c)
@@ -427,10 +427,10 @@ pub(crate) enum Past {
 
 /// What is there of a batch: its row, its hash, and whether it is sound and has the name that it is
 /// shown with.
-type Known = HashMap<String, Before>;
+type StoredByKey = HashMap<String, StoredAccount>;
 
 /// An account as it is known.
-struct Before {
+struct StoredAccount {
     id: i64,
     hash: Vec<u8>,
     /// Neither broken nor absent, and of the type that it is read as.
@@ -444,7 +444,7 @@ struct Before {
 
 /// How accounts came to be shown.
 #[derive(Clone, Copy)]
-pub(crate) struct Shown<'a> {
+pub(crate) struct IncomingAccount<'a> {
     /// The reading that goes on, or the last one.
     pub(crate) reading: i64,
     pub(crate) system: &'a str,
@@ -455,8 +455,8 @@ pub(crate) struct Shown<'a> {
     pub(crate) told: bool,
 }
 
-async fn known(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[&Observed]) -> Result<Known, StoreError> {
-    let at = stamp(shown.at);
+async fn known(c: &mut SqliteConnection, shown: IncomingAccount<'_>, rows: &[&Observed]) -> Result<StoredByKey, StoreError> {
+    let at = format_timestamp(shown.at);
     let keys = serde_json::to_string(&rows.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?;
     let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
     let found = sqlx::query(
@@ -480,7 +480,7 @@ async fn known(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[&Observed]) -
         .map(|row| {
             let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
             let (id, hash, sound, version) = (row.get("id"), row.get("hash"), row.get("sound"), row.get("version"));
-            (row.get("key"), Before { id, hash, sound, same_name, version, told_since: row.get("told_since") })
+            (row.get("key"), StoredAccount { id, hash, sound, same_name, version, told_since: row.get("told_since") })
         })
         .collect())
 }
@@ -489,7 +489,7 @@ async fn known(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[&Observed]) -
 /// whole what it was before.
 async fn with_members(
     c: &mut SqliteConnection,
-    known: &mut Known,
+    known: &mut StoredByKey,
     rows: &[&Observed],
     encoded: &[(Vec<u8>, Vec<u8>)],
 ) -> Result<(), StoreError> {
@@ -525,9 +525,14 @@ fn last_of_each(rows: &[Observed]) -> Vec<&Observed> {
 
 /// Keeps a batch: what is as it was only gets the mark of the reading, so that reading a large system
 /// again costs little. Returns how many differ from what was known.
-pub(crate) async fn upsert(c: &mut SqliteConnection, shown: Shown<'_>, rows: &[Observed], past: Past) -> Result<usize, StoreError> {
-    let Shown { reading, system, object, at, .. } = shown;
-    let at = stamp(at);
+pub(crate) async fn upsert(
+    c: &mut SqliteConnection,
+    shown: IncomingAccount<'_>,
+    rows: &[Observed],
+    past: Past,
+) -> Result<usize, StoreError> {
+    let IncomingAccount { reading, system, object, at, .. } = shown;
+    let at = format_timestamp(at);
     let any = past != Past::None;
     let rows = last_of_each(rows);
     let mut known = if any { known(c, shown, &rows).await? } else { HashMap::new() };

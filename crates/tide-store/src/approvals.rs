@@ -1,12 +1,12 @@
 //! Changes that need a yes, what was said of them, and the operators who say it.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
-use tide_core::approvals::Said;
+use tide_core::approvals::ApprovalState;
 
 /// An operator.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -111,8 +111,8 @@ pub struct ApprovalAnswer {
 }
 
 /// What was said of changes that need a yes, by their fingerprints.
-pub(crate) async fn said(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, Said>, StoreError> {
-    let mut all: HashMap<String, Said> = HashMap::new();
+pub(crate) async fn said(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, ApprovalState>, StoreError> {
+    let mut all: HashMap<String, ApprovalState> = HashMap::new();
     for row in approvals(c).await? {
         let said = all.entry(row.fingerprint).or_default();
         for answer in &row.answers {
@@ -122,7 +122,7 @@ pub(crate) async fn said(c: &mut SqliteConnection, now: Timestamp) -> Result<Has
                 said.no = Some((answer.name.clone(), answer.comment.clone()));
             }
         }
-        said.expired = row.expires <= stamp(now);
+        said.expired = row.expires <= format_timestamp(now);
     }
     Ok(all)
 }
@@ -197,8 +197,8 @@ async fn caused_by(c: &mut SqliteConnection, asker: &str, identity: &str, now: T
          WHERE principal IN (SELECT id FROM principal WHERE kind = 'operator') GROUP BY principal, act",
     )
     .bind(identity)
-    .bind(stamp(now.saturating_sub(CAUSE).unwrap_or(Timestamp::MIN)))
-    .bind(stamp(now))
+    .bind(format_timestamp(now.saturating_sub(CAUSE).unwrap_or(Timestamp::MIN)))
+    .bind(format_timestamp(now))
     .bind(asker)
     .fetch_all(c)
     .await?;
@@ -256,7 +256,7 @@ impl Store {
                     .bind(&teams)
                     .bind(&identity)
                     .bind(&by)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&id)
                     .execute(&mut *c)
                     .await?;
@@ -264,7 +264,7 @@ impl Store {
                         return Err(StoreError::Missing { what: "operator", name: id });
                     }
                     let detail = format!("groups {teams}, person {}", identity.as_deref().unwrap_or("none"));
-                    Entry::new(&by, "operator.set", &id).detail(&detail).append(c, now).await
+                    NewJournalEntry::new(&by, "operator.set", &id).detail(&detail).append(c, now).await
                 })
             })
             .await
@@ -289,9 +289,9 @@ impl Store {
                         "UPDATE token SET ended = ? WHERE principal = ? AND ended IS NULL",
                         "UPDATE session SET ended = ? WHERE principal = ? AND ended IS NULL",
                     ] {
-                        sqlx::query(sql).bind(stamp(now)).bind(&id).execute(&mut *c).await?;
+                        sqlx::query(sql).bind(format_timestamp(now)).bind(&id).execute(&mut *c).await?;
                     }
-                    Entry::new(&by, "operator.ended", &id).append(c, now).await?;
+                    NewJournalEntry::new(&by, "operator.ended", &id).append(c, now).await?;
                     Ok(true)
                 })
             })
@@ -299,7 +299,7 @@ impl Store {
     }
 
     /// What was said of changes that need a yes, by their fingerprints.
-    pub async fn approvals_said(&self, now: Timestamp) -> Result<HashMap<String, Said>, StoreError> {
+    pub async fn approvals_said(&self, now: Timestamp) -> Result<HashMap<String, ApprovalState>, StoreError> {
         said(&mut *self.reader.acquire().await?, now).await
     }
 
@@ -324,7 +324,7 @@ impl Store {
         }
         let by = by.to_owned();
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     for fingerprint in &gone {
                         sqlx::query("DELETE FROM approval WHERE fingerprint = ?").bind(fingerprint).execute(&mut *c).await?;
@@ -347,10 +347,10 @@ impl Store {
                         .bind(&one.kind)
                         .bind(&one.identity)
                         .bind(&one.label)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(&by)
-                        .bind(stamp(one.expires))
-                        .bind(one.remind.map(stamp))
+                        .bind(format_timestamp(one.expires))
+                        .bind(one.remind.map(format_timestamp))
                         .bind(serde_json::to_string(&causes)?)
                         .execute(&mut *c)
                         .await?
@@ -383,7 +383,7 @@ impl Store {
                             .bind(yes)
                             .bind(&principal)
                             .bind(comment)
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;
                         let (rule, kind, system): (String, String, String) =
@@ -394,7 +394,7 @@ impl Store {
                         let words = if comment.is_empty() { String::new() } else { format!(": {comment}") };
                         let detail = format!("{kind} in {system}, level {} of {rule}{words}", level + 1);
                         let act = if *yes { "approval.yes" } else { "approval.no" };
-                        Entry::new(&principal, act, identity).detail(&detail).append(c, now).await?;
+                        NewJournalEntry::new(&principal, act, identity).detail(&detail).append(c, now).await?;
                     }
                     Ok(())
                 })
@@ -420,14 +420,14 @@ impl Store {
                         let identity: Option<String> = sqlx::query_scalar(
                             "UPDATE approval SET asked = ?, expires = ?, remind = ? WHERE fingerprint = ? RETURNING identity",
                         )
-                        .bind(stamp(now))
-                        .bind(stamp(expires))
-                        .bind(remind.map(stamp))
+                        .bind(format_timestamp(now))
+                        .bind(format_timestamp(expires))
+                        .bind(remind.map(format_timestamp))
                         .bind(fingerprint)
                         .fetch_optional(&mut *c)
                         .await?;
                         if let Some(identity) = identity {
-                            Entry::new(&principal, "approval.asked-again", &identity).append(&mut *c, now).await?;
+                            NewJournalEntry::new(&principal, "approval.asked-again", &identity).append(&mut *c, now).await?;
                         }
                     }
                     Ok(())
@@ -454,7 +454,7 @@ impl Store {
                             .fetch_one(&mut *c)
                             .await?;
                     let detail = format!("{kind} in {system}: answers taken back");
-                    Entry::new(&principal, "approval.taken-back", &identity).detail(&detail).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "approval.taken-back", &identity).detail(&detail).append(c, now).await?;
                     Ok(true)
                 })
             })
@@ -469,7 +469,7 @@ impl Store {
         )
         .fetch_one(&self.reader)
         .await?;
-        Ok(crate::unstamp(next))
+        Ok(crate::parse_timestamp(next))
     }
 
     /// What waits, of these, and of which it is time to remind somebody.
@@ -477,7 +477,7 @@ impl Store {
         let sql =
             "SELECT fingerprint FROM approval WHERE remind <= ?1 AND expires > ?1 AND fingerprint IN (SELECT value FROM json_each(?2))";
         let due: Vec<String> =
-            sqlx::query_scalar(sql).bind(stamp(now)).bind(serde_json::to_string(waiting)?).fetch_all(&self.reader).await?;
+            sqlx::query_scalar(sql).bind(format_timestamp(now)).bind(serde_json::to_string(waiting)?).fetch_all(&self.reader).await?;
         Ok(due.into_iter().collect())
     }
 
@@ -485,14 +485,14 @@ impl Store {
     pub async fn remind(&self, waiting: &HashSet<String>, again: HashMap<String, u32>, now: Timestamp) -> Result<u64, StoreError> {
         let waiting = serde_json::to_string(waiting)?;
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     let due = sqlx::query(
                         "SELECT rule, count(*) AS n, min(label) AS first, min(asked) AS since FROM approval a
                          WHERE remind <= ? AND expires > ? AND fingerprint IN (SELECT value FROM json_each(?)) GROUP BY rule",
                     )
-                    .bind(stamp(now))
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&waiting)
                     .fetch_all(&mut *c)
                     .await?;
@@ -504,21 +504,21 @@ impl Store {
                             .bind(format!("approval:{rule}"))
                             .bind(format!("still waits for a yes ({rule}): {first}{others}"))
                             .bind(format!("Asked since {since}; look at the list of decisions."))
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;
                     }
                     for (rule, days) in &again {
                         let next = now.saturating_add(jiff::SignedDuration::from_hours(i64::from(*days) * 24)).unwrap_or(now);
                         sqlx::query("UPDATE approval SET remind = ? WHERE rule = ? AND remind <= ?")
-                            .bind(stamp(next))
+                            .bind(format_timestamp(next))
                             .bind(rule)
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;
                     }
                     // What is not waited for any more wakes nobody.
-                    sqlx::query("UPDATE approval SET remind = NULL WHERE remind <= ?").bind(stamp(now)).execute(c).await?;
+                    sqlx::query("UPDATE approval SET remind = NULL WHERE remind <= ?").bind(format_timestamp(now)).execute(c).await?;
                     Ok(due.len() as u64)
                 })
             })

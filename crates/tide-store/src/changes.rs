@@ -2,8 +2,8 @@
 //! before it is sent and settled after.
 
 use crate::codes::{code, parse_code};
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
@@ -191,7 +191,7 @@ pub(crate) async fn keep_changes(
     first: &HashSet<usize>,
     now: Timestamp,
 ) -> Result<Vec<i64>, StoreError> {
-    let at = stamp(now);
+    let at = format_timestamp(now);
     let mut ids = Vec::with_capacity(set.changes.len());
     let places: Vec<(usize, &Change)> = set.changes.iter().enumerate().collect();
     for some in places.chunks(ROWS) {
@@ -247,7 +247,7 @@ impl Store {
     ) -> Result<i64, StoreError> {
         let principal = principal.to_owned();
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query(
                         "INSERT INTO change_set (kind, state, rule_version, principal, preview, started) VALUES (?,'reading',0,?,?,?)",
@@ -255,11 +255,11 @@ impl Store {
                     .bind(kind.as_str())
                     .bind(&principal)
                     .bind(preview)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .execute(&mut *c)
                     .await?;
                     let id = done.last_insert_rowid();
-                    Entry::new(&principal, &format!("{kind}.started"), &id.to_string()).append(c, now).await?;
+                    NewJournalEntry::new(&principal, &format!("{kind}.started"), &id.to_string()).append(c, now).await?;
                     Ok(id)
                 })
             })
@@ -269,13 +269,13 @@ impl Store {
     /// Stores what was decided. The changes of a run are queued by this, in the same commit.
     pub async fn fill_change_set(&self, id: i64, set: NewChangeSet, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     keep_lines(c, id, &set.decided).await?;
                     keep_changes(c, id, &set, &HashSet::new(), now).await?;
                     let state = if set.kind == ChangeSetKind::Preview { ChangeSetState::Done } else { ChangeSetState::Running };
                     sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, unread = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
-                        .bind(state.as_str()).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(stamp)).bind(serde_json::to_string(&set.unread)?).bind(state.as_str()).bind(stamp(now)).bind(id).execute(c).await?;
+                        .bind(state.as_str()).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(format_timestamp)).bind(serde_json::to_string(&set.unread)?).bind(state.as_str()).bind(format_timestamp(now)).bind(id).execute(c).await?;
                     Ok(())
                 })
             })
@@ -294,19 +294,22 @@ impl Store {
     ) -> Result<(), StoreError> {
         let (note, principal) = (note.map(str::to_owned), principal.to_owned());
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended = CASE WHEN ? THEN ? END WHERE id = ?")
                         .bind(state.as_str())
                         .bind(&note)
                         .bind(ended)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(id)
                         .execute(&mut *c)
                         .await?;
                     if ended {
                         let detail = note.unwrap_or_default();
-                        Entry::new(&principal, &format!("changes.{state}"), &id.to_string()).detail(&detail).append(c, now).await?;
+                        NewJournalEntry::new(&principal, &format!("changes.{state}"), &id.to_string())
+                            .detail(&detail)
+                            .append(c, now)
+                            .await?;
                     }
                     Ok(())
                 })

@@ -6,7 +6,7 @@ use crate::identities::read_identity;
 use crate::{Store, StoreError};
 use sqlx::Row;
 use std::collections::HashMap;
-use tide_core::model::{Normalised, Reserved};
+use tide_core::model::{Normalization, ReservedValue};
 use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts, Value};
 
 const VALUES: &str = "v";
@@ -39,10 +39,10 @@ impl Store {
         }
         let mut normalised = HashMap::new();
         for row in sqlx::query("SELECT account, attribute, sent, returned FROM normalised WHERE is_certain").fetch_all(&mut *tx).await? {
-            let known = Normalised { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
+            let known = Normalization { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
             normalised.insert((row.get(0), row.get(1)), known);
         }
-        population.normalised = normalised;
+        population.normalizations = normalised;
         for row in sqlx::query("SELECT name, writable, paused, armed, own, schema FROM system").fetch_all(&mut *tx).await? {
             let facts = SystemFacts {
                 schema: std::sync::Arc::new(serde_json::from_str(row.get("schema"))?),
@@ -62,23 +62,23 @@ impl Store {
             }
         }
         for row in sqlx::query("SELECT account, attribute, vals FROM given").fetch_all(&mut *tx).await? {
-            population.given.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
+            population.managed_values.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
         }
         for row in sqlx::query("SELECT object, attribute, value, identity FROM reservation WHERE system = ''").fetch_all(&mut *tx).await? {
             let Some(kind) = ObjectType::parse(row.get(0)) else { continue };
-            population.reserved.push(Reserved { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
+            population.reserved_values.push(ReservedValue { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
         }
         for row in sqlx::query("SELECT account, before FROM changed_there").fetch_all(&mut *tx).await? {
-            population.changed_there.insert(row.get(0), Attributes::from_blob(row.get(1))?);
+            population.drift_baseline.insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
         population.departures = crate::lifecycle::departures(&mut tx, None).await?;
-        population.claimed = crate::lifecycle::claimed(&mut tx, None).await?;
-        population.acts = crate::lifecycle::acts(&mut tx, None).await?;
-        population.grants = crate::roles::grants(&mut tx, None).await?;
-        population.joined = crate::results::joined(&mut tx, None).await?;
-        population.carried = crate::results::carried(&mut tx, None).await?;
-        population.passwords = crate::password_sync::open(&mut tx, None).await?;
-        population.answers = crate::matches::open(&mut tx).await?;
+        population.reactivations = crate::lifecycle::claimed(&mut tx, None).await?;
+        population.write_history = crate::lifecycle::acts(&mut tx, None).await?;
+        population.role_grants = crate::roles::grants(&mut tx, None).await?;
+        population.rule_memberships = crate::results::joined(&mut tx, None).await?;
+        population.password_hash_marks = crate::results::carried(&mut tx, None).await?;
+        population.password_sets = crate::password_sync::open(&mut tx, None).await?;
+        population.match_answers = crate::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)
     }

@@ -8,18 +8,18 @@ use crate::{Store, StoreError};
 use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use std::collections::HashMap;
-use tide_core::incremental::{Moved, Records};
-use tide_core::model::{Normalised, Reserved};
+use tide_core::incremental::{AppliedMembership, Records};
+use tide_core::model::{Normalization, ReservedValue};
 use tide_core::references::folded;
 use tide_core::roles::KeptRoles;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
 /// So many records are read while whoever writes waits; more are not.
-const FEW: usize = 500;
+const MAX_WRITER_READ: usize = 500;
 
 /// What changed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Touched {
+pub struct DirtyRecords {
     /// The last note that this tells of.
     pub last: i64,
     /// Something that concerns everybody: the rules, a system.
@@ -27,23 +27,23 @@ pub struct Touched {
     /// The records.
     pub records: Records,
     /// Who joined or left a group by what we wrote.
-    pub moved: Vec<Moved>,
+    pub memberships: Vec<AppliedMembership>,
 }
 
 /// What changed after a note, as one text: it is looked at together with much else. Its parameter is the note.
-pub(crate) const NOTES: &str = "(SELECT json_group_array(json_array(seq, account, identity, joined, member, there))
+pub(crate) const DIRTY_SINCE: &str = "(SELECT json_group_array(json_array(seq, account, identity, joined, member, there))
     FROM (SELECT * FROM touched WHERE seq > ?1 ORDER BY seq))";
 
 /// A note: its number, an account, an identity; and a group, who joined or left it, and which of both.
-type Note = (i64, Option<i64>, Option<String>, Option<i64>, Option<String>, Option<i64>);
+type DirtyRow = (i64, Option<i64>, Option<String>, Option<i64>, Option<String>, Option<i64>);
 
 /// Reads what [`NOTES`] tells.
-pub(crate) fn touched(notes: &str, after: i64) -> Result<Touched, StoreError> {
-    let mut touched = Touched { last: after, ..Touched::default() };
-    for (seq, account, identity, joined, member, there) in serde_json::from_str::<Vec<Note>>(notes)? {
+pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreError> {
+    let mut touched = DirtyRecords { last: after, ..DirtyRecords::default() };
+    for (seq, account, identity, joined, member, there) in serde_json::from_str::<Vec<DirtyRow>>(notes)? {
         touched.last = seq;
         if let Some(group) = joined {
-            touched.moved.push(Moved { group, member: member.unwrap_or_default(), there: there == Some(1) });
+            touched.memberships.push(AppliedMembership { group, member: member.unwrap_or_default(), is_member: there == Some(1) });
         } else if account.is_none() && identity.is_none() {
             touched.everybody = true;
         } else {
@@ -83,15 +83,15 @@ const BESIDE: &str = "
 
 impl Store {
     /// The last note of a change that there is.
-    pub async fn last_touched(&self) -> Result<i64, StoreError> {
+    pub async fn last_dirty(&self) -> Result<i64, StoreError> {
         let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM touched").fetch_one(&self.reader).await?;
         Ok(last.unwrap_or(0))
     }
 
     /// Takes away notes of what was decided about.
-    pub async fn forget_touched(&self, upto: i64) -> Result<(), StoreError> {
+    pub async fn prune_dirty(&self, upto: i64) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     // The last one stays, so that no number is given again.
                     sqlx::query("DELETE FROM touched WHERE seq < min(?, (SELECT max(seq) FROM touched))").bind(upto).execute(c).await?;
@@ -104,7 +104,7 @@ impl Store {
     /// These records with all that belongs to them, and what is known of the systems. `at_rest` says that nothing else is
     /// written much.
     pub async fn part(&self, records: &Records, systems: BTreeMap<String, SystemFacts>, at_rest: bool) -> Result<Population, StoreError> {
-        let few = records.accounts.len() + records.identities.len() <= FEW;
+        let few = records.accounts.len() + records.identities.len() <= MAX_WRITER_READ;
         let (accounts, identities) = (serde_json::to_string(&records.accounts)?, serde_json::to_string(&records.identities)?);
         self.look(at_rest && few, move |c| Box::pin(async move { part(c, &accounts, &identities, systems).await })).await
     }
@@ -148,20 +148,20 @@ async fn part(
                 kind: ObjectType::parse(row.get("kind")).unwrap_or(ObjectType::Person),
                 attributes: Attributes::from_blob(row.get("first"))?,
                 stage: Stage::parse(row.get("second")).unwrap_or(Stage::Active),
-                since: crate::unstamp(row.get("third")),
+                since: crate::parse_timestamp(row.get("third")),
                 kept_roles: KeptRoles::new(),
             }),
             "kept_roles" => drop(kept_roles.insert(row.get("name"), read_kept_roles(row.get("first"))?)),
             "normalised" => {
-                let known = Normalised { sent: blob_values(row.get("first"))?, returned: blob_values(row.get("second"))? };
-                population.normalised.insert((row.get("number"), row.get("name")), known);
+                let known = Normalization { sent: blob_values(row.get("first"))?, returned: blob_values(row.get("second"))? };
+                population.normalizations.insert((row.get("number"), row.get("name")), known);
             }
-            "given" => drop(population.given.insert((row.get("number"), row.get("name")), blob_values(row.get("first"))?)),
-            "changed_there" => drop(population.changed_there.insert(row.get("number"), Attributes::from_blob(row.get("first"))?)),
+            "given" => drop(population.managed_values.insert((row.get("number"), row.get("name")), blob_values(row.get("first"))?)),
+            "changed_there" => drop(population.drift_baseline.insert(row.get("number"), Attributes::from_blob(row.get("first"))?)),
             _ => {
                 let Some(kind) = ObjectType::parse(row.get("kind")) else { continue };
                 let (attribute, value, identity) = (row.get("name"), row.get("first"), row.get("second"));
-                population.reserved.push(Reserved { kind, attribute, value, identity });
+                population.reserved_values.push(ReservedValue { kind, attribute, value, identity });
             }
         }
     }
@@ -174,29 +174,29 @@ async fn part(
         population.departures = crate::lifecycle::departures(&mut *c, Some(identities)).await?;
     }
     if tells(8) {
-        population.claimed = crate::lifecycle::claimed(&mut *c, Some(identities)).await?;
+        population.reactivations = crate::lifecycle::claimed(&mut *c, Some(identities)).await?;
     }
     if tells(2) {
-        population.acts = crate::lifecycle::acts(&mut *c, Some(accounts)).await?;
+        population.write_history = crate::lifecycle::acts(&mut *c, Some(accounts)).await?;
     }
     if tells(16) {
-        population.grants = crate::roles::grants(&mut *c, Some(identities)).await?;
+        population.role_grants = crate::roles::grants(&mut *c, Some(identities)).await?;
     }
     if tells(32) {
         // Also what was written for somebody else who had one of these names.
         let uid = |account: &tide_core::Account| account.attributes.get("uid").first().map(|uid| folded(&uid.to_string()));
         let names = population.accounts.iter().flat_map(|account| [Some(folded(&account.name)), uid(account)]).flatten();
         let names: Vec<String> = names.collect();
-        population.joined = crate::results::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?))).await?;
+        population.rule_memberships = crate::results::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?))).await?;
     }
     if tells(1) {
-        population.carried = crate::results::carried(&mut *c, Some(accounts)).await?;
+        population.password_hash_marks = crate::results::carried(&mut *c, Some(accounts)).await?;
     }
     if tells(64) {
-        population.passwords = crate::password_sync::open(&mut *c, Some((accounts, identities))).await?;
+        population.password_sets = crate::password_sync::open(&mut *c, Some((accounts, identities))).await?;
     }
     if tells(128) {
-        population.answers = crate::matches::open_about(&mut *c, accounts, identities).await?;
+        population.match_answers = crate::matches::open_about(&mut *c, accounts, identities).await?;
     }
     Ok(population)
 }

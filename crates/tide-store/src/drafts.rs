@@ -1,7 +1,7 @@
 //! Drafts of the rule set, and the versions that came of them.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
@@ -84,13 +84,13 @@ impl Store {
                             .bind(base)
                             .bind(files)
                             .bind(&principal)
-                            .bind(stamp(now))
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
+                            .bind(format_timestamp(now))
                             .bind(&principal)
                             .execute(&mut *c)
                             .await?;
                     let id = done.last_insert_rowid();
-                    Entry::new(&principal, "draft.begun", &id.to_string()).detail(&name).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "draft.begun", &id.to_string()).detail(&name).append(c, now).await?;
                     Ok(id)
                 })
             })
@@ -117,7 +117,7 @@ impl Store {
                     )
                     .bind(files)
                     .bind(base)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&principal)
                     .bind(id)
                     .bind(edition)
@@ -137,14 +137,14 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE draft SET ended = ?, published = ? WHERE id = ? AND ended IS NULL")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(published)
                         .bind(id)
                         .execute(&mut *c)
                         .await?;
                     let act = if published.is_some() { "draft.published" } else { "draft.dropped" };
                     let detail = published.map(|version| format!("version {version}")).unwrap_or_default();
-                    Entry::new(&principal, act, &id.to_string()).detail(&detail).append(c, now).await?;
+                    NewJournalEntry::new(&principal, act, &id.to_string()).detail(&detail).append(c, now).await?;
                     Ok(())
                 })
             })

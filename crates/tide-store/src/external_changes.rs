@@ -1,7 +1,7 @@
 //! What is to be told to somebody: one outbox, whatever the channel. A notice stays until somebody says that it was
 //! seen; the same thing is not told twice.
 
-use crate::{Store, StoreError, stamp};
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use tide_core::model::AccountId;
@@ -19,7 +19,7 @@ pub enum Surprise {
 
 /// A notice.
 #[derive(Debug, Clone)]
-pub struct NoticeRow {
+pub struct AlertRow {
     /// Its number.
     pub id: i64,
     /// What it is about.
@@ -39,7 +39,7 @@ impl Store {
             return Ok(0);
         }
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     let mut noted = 0;
                     for (surprise, becomes) in &surprises {
@@ -62,7 +62,7 @@ impl Store {
                         )))
                         .bind(what)
                         .bind(becomes)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(account)
                         .bind(what)
                         .execute(&mut *c)
@@ -76,13 +76,13 @@ impl Store {
     }
 
     /// Notices that nobody has seen yet, the newest first.
-    pub async fn notices(&self) -> Result<Vec<NoticeRow>, StoreError> {
+    pub async fn notices(&self) -> Result<Vec<AlertRow>, StoreError> {
         let rows = sqlx::query("SELECT id, subject, body, made, recipient FROM notice WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
             .fetch_all(&self.reader)
             .await?;
         Ok(rows
             .iter()
-            .map(|row| NoticeRow {
+            .map(|row| AlertRow {
                 id: row.get("id"),
                 subject: row.get("subject"),
                 body: row.get("body"),
@@ -98,7 +98,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("UPDATE notice SET state = 'seen', sent = ? WHERE state = 'waiting' AND id = ?")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(id)
                         .execute(c)
                         .await?;
@@ -117,7 +117,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query("UPDATE notice SET state = 'seen', sent = ? WHERE state = 'waiting' AND id <= ?")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(last)
                         .execute(c)
                         .await?;

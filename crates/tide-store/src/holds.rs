@@ -1,6 +1,6 @@
 //! What does not go on now, with the cause and since when.
 
-use crate::{Store, StoreError, stamp};
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
@@ -156,10 +156,10 @@ impl Store {
     /// Takes out holds that ended, and keeps those that began or are held otherwise now.
     pub async fn keep_holds(&self, ended: Vec<HoldKey>, held: Vec<Hold>, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     remove(c, &ended).await?;
-                    put(c, &held, &stamp(now)).await
+                    put(c, &held, &format_timestamp(now)).await
                 })
             })
             .await

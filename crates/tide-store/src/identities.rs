@@ -1,13 +1,13 @@
 //! Identities and their links.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::decide::NewLink;
 use tide_core::model::LinkBasis;
-use tide_core::model::{AccountId, MemberName, Reserved};
+use tide_core::model::{AccountId, MemberName, ReservedValue};
 use tide_core::roles::KeptRoles;
 use tide_core::states::LinkOrigin;
 use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
@@ -60,7 +60,7 @@ pub(crate) fn read_identity(row: &SqliteRow) -> Result<Identity, StoreError> {
         kind: ObjectType::parse(row.get("object")).unwrap_or(ObjectType::Person),
         attributes: Attributes::from_blob(row.get("attributes"))?,
         stage: Stage::parse(row.get("stage")).unwrap_or(Stage::Active),
-        since: crate::unstamp(row.get("since")),
+        since: crate::parse_timestamp(row.get("since")),
         kept_roles: read_kept_roles(row.get("kept_roles"))?,
     })
 }
@@ -79,7 +79,7 @@ fn search_text(identity: &Identity, label: &str) -> String {
 
 /// What was decided about people and is to be kept before anything is sent for them.
 #[derive(Debug, Clone, Default)]
-pub struct NewPeople {
+pub struct IdentityUpdates {
     /// Identities, with what people call them.
     pub identities: Vec<(Identity, String)>,
     /// Links to accounts that exist.
@@ -87,12 +87,12 @@ pub struct NewPeople {
     /// Members whom their groups hold under another name than the one that was written.
     pub member_names: Vec<MemberName>,
     /// Names that nobody else is to be given.
-    pub reserved: Vec<Reserved>,
+    pub reserved: Vec<ReservedValue>,
     /// Accounts that are as they should be again: what they held before somebody changed them there is forgotten.
     pub in_step: Vec<AccountId>,
 }
 
-impl NewPeople {
+impl IdentityUpdates {
     /// Is there nothing to be kept?
     pub fn is_empty(&self) -> bool {
         self.identities.is_empty()
@@ -105,7 +105,7 @@ impl NewPeople {
 
 pub(crate) async fn keep_identities(
     c: &mut SqliteConnection,
-    people: &NewPeople,
+    people: &IdentityUpdates,
     principal: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
@@ -120,7 +120,7 @@ pub(crate) async fn keep_identities(
              WHERE identity.since IS NOT excluded.since OR identity.kept_roles <> excluded.kept_roles OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
             .bind(&identity.id).bind(identity.kind.as_str()).bind(label).bind(identity.stage.as_str())
             .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
-            .bind(search_text(identity, label)).bind(stamp(now)).bind(stamp(now)).bind(identity.since.map(stamp))
+            .bind(search_text(identity, label)).bind(format_timestamp(now)).bind(format_timestamp(now)).bind(identity.since.map(format_timestamp))
             .bind(serde_json::to_string(&identity.kept_roles)?)
             .execute(&mut *c).await?;
     }
@@ -131,7 +131,7 @@ pub(crate) async fn keep_identities(
             .bind(&name.attribute)
             .bind(tide_core::generate::folded(&name.value))
             .bind(&name.identity)
-            .bind(stamp(now))
+            .bind(format_timestamp(now))
             .execute(&mut *c)
             .await?;
     }
@@ -139,7 +139,7 @@ pub(crate) async fn keep_identities(
         make_link(c, link.account, &link.identity, &link.basis, principal, now).await?;
     }
     for one in &people.member_names {
-        crate::results::join(c, &one.identity, one.group, &one.member, &stamp(now)).await?;
+        crate::results::join(c, &one.identity, one.group, &one.member, &format_timestamp(now)).await?;
     }
     if !people.in_step.is_empty() {
         sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
@@ -152,9 +152,9 @@ pub(crate) async fn keep_identities(
 
 impl Store {
     /// Keeps identities as they were decided, and makes the links that were decided.
-    pub async fn keep_identities(&self, people: NewPeople, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn keep_identities(&self, people: IdentityUpdates, principal: &str, now: Timestamp) -> Result<(), StoreError> {
         let principal = principal.to_owned();
-        self.writer.run_lazily(move |c| Box::pin(async move { keep_identities(c, &people, &principal, now).await })).await
+        self.writer.run_relaxed(move |c| Box::pin(async move { keep_identities(c, &people, &principal, now).await })).await
     }
 
     /// A page of identities by label, with a text in them.
@@ -271,7 +271,7 @@ impl Store {
                         "UPDATE link SET ended = ?, ended_by = 'split by hand', ended_principal = ? WHERE identity = ? AND ended IS NULL
                          AND account IN (SELECT id FROM account WHERE system = ?)",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&principal)
                     .bind(&identity)
                     .bind(&system)
@@ -279,7 +279,7 @@ impl Store {
                     .await?
                     .rows_affected();
                     if ended > 0 {
-                        Entry::new(&principal, "identity.split", &identity).detail(&system).append(c, now).await?;
+                        NewJournalEntry::new(&principal, "identity.split", &identity).detail(&system).append(c, now).await?;
                     }
                     Ok(ended)
                 })
@@ -302,14 +302,14 @@ pub(crate) async fn make_link(
     )
     .bind(account)
     .bind(identity)
-    .bind(stamp(now))
+    .bind(format_timestamp(now))
     .bind(basis.origin.as_str())
     .bind(&basis.name)
     .bind(principal)
     .execute(&mut *c)
     .await?;
     if done.rows_affected() > 0 {
-        Entry::new(principal, "identity.joined", identity).detail(&format!("account {account}: {basis}")).append(c, now).await?;
+        NewJournalEntry::new(principal, "identity.joined", identity).detail(&format!("account {account}: {basis}")).append(c, now).await?;
     }
     Ok(())
 }

@@ -1,8 +1,8 @@
 //! What other systems push to us: SCIM resources as they are answered, each with the account that it
 //! is, and events.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
@@ -240,12 +240,12 @@ impl Store {
                     sqlx::query(
                         "UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ? AND absent_since IS NULL",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&system)
                     .bind(&id)
                     .execute(&mut *c)
                     .await?;
-                    Entry::new(&principal, "push.removed", &format!("{system}/{id}")).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "push.removed", &format!("{system}/{id}")).append(c, now).await?;
                     Ok(true)
                 })
             })
@@ -297,10 +297,10 @@ impl Store {
                     sqlx::query("INSERT INTO event_shape (system, shape, made) VALUES (?,?,?) ON CONFLICT (system) DO UPDATE SET shape = excluded.shape, made = excluded.made")
                         .bind(&system)
                         .bind(&shape)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .execute(&mut *c)
                         .await?;
-                    Entry::new(&principal, "event.shape", &system).append(c, now).await
+                    NewJournalEntry::new(&principal, "event.shape", &system).append(c, now).await
                 })
             })
             .await
@@ -322,7 +322,7 @@ async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, S
             .await?;
     Ok(match (new.sequence, last.0, new.occurred_at, last.1) {
         (Some(number), Some(last), ..) => number <= last,
-        (_, _, Some(at), Some(last)) => stamp(at) < last,
+        (_, _, Some(at), Some(last)) => format_timestamp(at) < last,
         _ => false,
     })
 }
@@ -361,17 +361,17 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
     .bind(&new.key)
     .bind(&new.body)
     .bind(&new.principal)
-    .bind(stamp(now))
+    .bind(format_timestamp(now))
     .bind(&new.external_id)
     .bind(new.sequence)
-    .bind(new.occurred_at.map(stamp))
+    .bind(new.occurred_at.map(format_timestamp))
     .bind(is_outdated)
     .execute(&mut *c)
     .await?;
     let subject = format!("{}/{}", new.system, new.key);
     if is_outdated {
         let detail = format!("{}: outdated, a later one came before it", new.kind);
-        Entry::new(&new.principal, "event", &subject).detail(&detail).append(c, now).await?;
+        NewJournalEntry::new(&new.principal, "event", &subject).detail(&detail).append(c, now).await?;
         return Ok(EventTaken::Outdated);
     }
     if !(has_left && new.kind == EventKind::Leaver) {
@@ -391,19 +391,19 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
         keep_account(c, &new.system, ObjectType::Person, &account, now).await?;
         if new.kind == EventKind::Leaver {
             sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
-                .bind(stamp(now))
+                .bind(format_timestamp(now))
                 .bind(&new.system)
                 .bind(&new.key)
                 .execute(&mut *c)
                 .await?;
         }
     }
-    Entry::new(&new.principal, "event", &subject).detail(new.kind.as_str()).append(c, now).await?;
+    NewJournalEntry::new(&new.principal, "event", &subject).detail(new.kind.as_str()).append(c, now).await?;
     Ok(EventTaken::Kept)
 }
 
 async fn put(c: &mut SqliteConnection, new: NewPushed, now: Timestamp) -> Result<PushedRow, StoreError> {
-    let at = stamp(now);
+    let at = format_timestamp(now);
     let taken = |error: sqlx::Error| match error.as_database_error() {
         Some(database) if database.is_unique_violation() => StoreError::Exists { what: "userName", name: new.name_key.clone() },
         _ => error.into(),
@@ -457,7 +457,7 @@ async fn put(c: &mut SqliteConnection, new: NewPushed, now: Timestamp) -> Result
     }
     keep_account(c, &new.system, new.object, &new.account, now).await?;
     let act = if new.replaces.is_none() { "push.made" } else { "push.changed" };
-    Entry::new(&new.principal, act, &format!("{}/{}", new.system, new.id)).append(c, now).await?;
+    NewJournalEntry::new(&new.principal, act, &format!("{}/{}", new.system, new.id)).append(c, now).await?;
     Ok(read(&row))
 }
 
@@ -481,8 +481,8 @@ async fn keep_account(
     .bind(account.attributes.to_blob())
     .bind(account.attributes.hash().to_be_bytes().to_vec())
     .bind(&account.fault)
-    .bind(stamp(now))
-    .bind(stamp(now))
+    .bind(format_timestamp(now))
+    .bind(format_timestamp(now))
     .execute(c)
     .await?;
     Ok(())

@@ -3,7 +3,7 @@
 //! entry, is sealed beside the journal, so that a cut-off end is found; written down elsewhere, it also shows that an older copy was put
 //! in the file's place.
 
-use crate::{Store, StoreError, stamp};
+use crate::{Store, StoreError, format_timestamp};
 use futures::TryStreamExt;
 use hmac::{Hmac, KeyInit, Mac};
 use jiff::Timestamp;
@@ -34,7 +34,7 @@ pub struct JournalEntry {
 }
 
 /// An entry to be written.
-pub(crate) struct Entry<'a> {
+pub(crate) struct NewJournalEntry<'a> {
     principal: &'a str,
     act: &'a str,
     subject: &'a str,
@@ -94,9 +94,9 @@ fn head(id: i64, hash: &[u8]) -> String {
     format!("{id}:{}", hex(hash))
 }
 
-impl<'a> Entry<'a> {
+impl<'a> NewJournalEntry<'a> {
     pub fn new(principal: &'a str, act: &'a str, subject: &'a str) -> Self {
-        Entry { principal, act, subject, detail: "" }
+        NewJournalEntry { principal, act, subject, detail: "" }
     }
 
     pub fn detail(mut self, detail: &'a str) -> Self {
@@ -105,7 +105,7 @@ impl<'a> Entry<'a> {
     }
 
     pub async fn append(self, c: &mut SqliteConnection, now: Timestamp) -> Result<(), StoreError> {
-        let note = Note {
+        let note = JournalNote {
             principal: self.principal.to_owned(),
             act: self.act.to_owned(),
             subject: self.subject.to_owned(),
@@ -118,7 +118,7 @@ impl<'a> Entry<'a> {
 
 /// An entry among many.
 #[derive(Debug, Clone)]
-pub(crate) struct Note {
+pub(crate) struct JournalNote {
     pub principal: String,
     pub act: String,
     pub subject: String,
@@ -140,13 +140,13 @@ impl Hashed {
 }
 
 /// A number, its entry, the hash of its values, and the hash that ends the chain so far.
-type Chained<'a> = (i64, &'a Note, Option<&'a [u8]>, Vec<u8>);
+type Chained<'a> = (i64, &'a JournalNote, Option<&'a [u8]>, Vec<u8>);
 
 /// Writes entries one after the other, in few statements.
-pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&Note], now: Timestamp) -> Result<(), StoreError> {
+pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&JournalNote], now: Timestamp) -> Result<(), StoreError> {
     let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
     let (mut id, mut before): (i64, Vec<u8>) = last.map(|row| (row.get(0), row.get(1))).unwrap_or_default();
-    let (at, key) = (stamp(now), KEY.with(JournalKey::clone));
+    let (at, key) = (format_timestamp(now), KEY.with(JournalKey::clone));
     for some in notes.chunks(100) {
         let rows: Vec<Chained<'_>> = some
             .iter()
@@ -186,7 +186,9 @@ impl Store {
     /// Writes one entry that stands by itself.
     pub async fn note(&self, principal: &str, act: &str, subject: &str, detail: &str, now: Timestamp) -> Result<(), StoreError> {
         let (principal, act, subject, detail) = (principal.to_owned(), act.to_owned(), subject.to_owned(), detail.to_owned());
-        self.writer.run(move |c| Box::pin(async move { Entry::new(&principal, &act, &subject).detail(&detail).append(c, now).await })).await
+        self.writer
+            .run(move |c| Box::pin(async move { NewJournalEntry::new(&principal, &act, &subject).detail(&detail).append(c, now).await }))
+            .await
     }
 
     /// A page of the journal, the newest first, before an entry, about a subject if one is given.

@@ -42,28 +42,28 @@ pub use access::{Bearer, NewTokenRow, Principal, Session, TokenRow};
 pub use accounts::{AccountRow, BadRow, Reading, WholeReading};
 pub use approvals::{Answered, ApprovalAnswer, ApprovalRow, Cause, NewApproval, OperatorRow};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
-pub use dirty_records::Touched;
+pub use dirty_records::DirtyRecords;
 pub use drafts::{DraftRow, VersionRow};
 pub use error::{StoreError, panic_message};
-pub use external_changes::{NoticeRow, Surprise};
+pub use external_changes::{AlertRow, Surprise};
 pub use holds::{Hold, HoldFilter, HoldKey, HoldRow};
-pub use identities::{IdentityRow, LinkRow, NewPeople};
+pub use identities::{IdentityRow, IdentityUpdates, LinkRow};
 pub use inbound::{EventRow, EventTaken, NewEvent, NewPushed, PushedKey, PushedRow};
 pub use journal::JournalEntry;
 pub use lifecycle::LeaverRow;
 pub use matches::{AnswerRow, NewAnswer};
-pub use notifications::ToldRow;
+pub use notifications::NotificationRow;
 pub use overrides::{NewOverride, OverrideRow};
 pub use password_sync::PasswordSetRow;
 pub use passwords::PasswordRow;
-pub use preconditions::{Before, Counting};
+pub use preconditions::{DecisionPreconditions, GuardWindow};
 pub use queue::{DECIDED_AGAIN, Parked, Settled};
 pub use restore::{backup, restore};
-pub use results::Settling;
+pub use results::ChangeResult;
 pub use roles::GrantRow;
 pub use rules::RuleVersion;
 pub use secrets::{MasterKey, Vault};
-pub use sync_cursor::Place;
+pub use sync_cursor::SyncCursor;
 pub use systems::{AtWork, SystemRow};
 pub use write_stop::WriteStop;
 
@@ -94,12 +94,12 @@ pub struct Store {
 }
 
 /// An instant as it is stored: UTC, with milliseconds, so that texts sort as times.
-pub fn stamp(at: Timestamp) -> String {
+pub fn format_timestamp(at: Timestamp) -> String {
     at.strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string()
 }
 
 /// Reads what [`stamp`] wrote.
-pub(crate) fn unstamp(text: Option<String>) -> Option<Timestamp> {
+pub(crate) fn parse_timestamp(text: Option<String>) -> Option<Timestamp> {
     text.and_then(|text| text.parse().ok())
 }
 
@@ -144,7 +144,7 @@ impl Store {
         let sweeper = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
         let latest: Option<String> =
             sqlx::query_scalar("SELECT max(max(seen), coalesce(max(written), '')) FROM account").fetch_one(&mut connection).await?;
-        let latest = Arc::new(AtomicI64::new(unstamp(latest).map_or(i64::MIN, Timestamp::as_millisecond)));
+        let latest = Arc::new(AtomicI64::new(parse_timestamp(latest).map_or(i64::MIN, Timestamp::as_millisecond)));
         let write_stop = Arc::new(RwLock::new(write_stop::load(&mut connection).await?));
         let vault = Vault::new(key);
         let journal_key = vault.journal_key();
@@ -171,7 +171,7 @@ impl Store {
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
     {
         if at_rest {
-            return self.writer.look(look).await;
+            return self.writer.read_on_writer(look).await;
         }
         let mut decider = self.decider.lock().await;
         let mut tx = decider.as_mut().ok_or(StoreError::Closed)?.begin().await?;
@@ -189,10 +189,10 @@ impl Store {
     /// Writes a mark, as one does who wants to know whether the records can be written.
     pub async fn write_mark(&self, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query("INSERT INTO meta (name, value) VALUES ('write mark', ?) ON CONFLICT DO UPDATE SET value = excluded.value")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .execute(c)
                         .await?;
                     Ok(())

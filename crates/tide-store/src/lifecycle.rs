@@ -1,13 +1,13 @@
 //! Departures that operators ask for, and how fast those who left lost their access.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use std::collections::{BTreeMap, HashMap};
 use tide_core::lifecycle::Departure;
-use tide_core::model::{AccountId, Acts};
+use tide_core::model::{AccountId, WriteHistory};
 use tide_core::{Identity, Stage};
 
 /// Somebody who left.
@@ -28,7 +28,7 @@ pub struct LeaverRow {
 }
 
 fn read_departure(row: &SqliteRow) -> Result<(String, Departure), StoreError> {
-    let at = crate::unstamp(row.get("at")).unwrap_or(Timestamp::MAX);
+    let at = crate::parse_timestamp(row.get("at")).unwrap_or(Timestamp::MAX);
     Ok((row.get("identity"), Departure { at, principal: row.get("principal"), comment: row.get("comment") }))
 }
 
@@ -53,11 +53,11 @@ pub(crate) async fn claimed(c: &mut SqliteConnection, only: Option<&str>) -> Res
             sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
         }
     };
-    Ok(rows.iter().filter_map(|row| Some((row.get("identity"), crate::unstamp(row.get("at"))?))).collect())
+    Ok(rows.iter().filter_map(|row| Some((row.get("identity"), crate::parse_timestamp(row.get("at"))?))).collect())
 }
 
 /// What we did to accounts and cannot be seen in them, of all or some (a JSON list).
-pub(crate) async fn acts(c: &mut SqliteConnection, only: Option<&str>) -> Result<HashMap<AccountId, Acts>, StoreError> {
+pub(crate) async fn acts(c: &mut SqliteConnection, only: Option<&str>) -> Result<HashMap<AccountId, WriteHistory>, StoreError> {
     const WHAT: &str = "c.account AS account, c.kind AS kind, max(c.settled) AS at";
     const DONE: &str = "c.state = 'done' AND c.kind IN ('password', 'delete')";
     let rows = match only {
@@ -74,10 +74,10 @@ pub(crate) async fn acts(c: &mut SqliteConnection, only: Option<&str>) -> Result
             sqlx::query(sqlx::AssertSqlSafe(sql)).bind(ids.to_owned()).fetch_all(&mut *c).await?
         }
     };
-    let mut all: HashMap<AccountId, Acts> = HashMap::new();
+    let mut all: HashMap<AccountId, WriteHistory> = HashMap::new();
     for row in &rows {
         let acts = all.entry(row.get("account")).or_default();
-        let at = crate::unstamp(row.get("at"));
+        let at = crate::parse_timestamp(row.get("at"));
         match row.get::<&str, _>("kind") {
             "delete" => acts.deleted = at,
             _ => acts.password = at,
@@ -100,13 +100,13 @@ pub(crate) async fn note_leaver(c: &mut SqliteConnection, identity: &Identity, l
         sqlx::query("INSERT INTO leaver (identity, label, started) VALUES (?,?,?)")
             .bind(&identity.id)
             .bind(label)
-            .bind(stamp(started))
+            .bind(format_timestamp(started))
             .execute(&mut *c)
             .await?;
         crate::roles::end_with(c, &identity.id, now).await?;
     } else if stage == left && identity.stage != Stage::Left {
         sqlx::query("UPDATE leaver SET returned = ? WHERE identity = ? AND returned IS NULL")
-            .bind(stamp(now))
+            .bind(format_timestamp(now))
             .bind(&identity.id)
             .execute(&mut *c)
             .await?;
@@ -158,13 +158,13 @@ impl Store {
                                  SET at = excluded.at, principal = excluded.principal, comment = excluded.comment, made = excluded.made",
                             )
                             .bind(&identity)
-                            .bind(stamp(one.at))
+                            .bind(format_timestamp(one.at))
                             .bind(&one.principal)
                             .bind(&one.comment)
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;
-                            ("departure.set", format!("leaves at {}: {}", stamp(one.at), one.comment))
+                            ("departure.set", format!("leaves at {}: {}", format_timestamp(one.at), one.comment))
                         }
                         None => {
                             let gone = sqlx::query("DELETE FROM departure WHERE identity = ?").bind(&identity).execute(&mut *c).await?;
@@ -174,7 +174,7 @@ impl Store {
                             ("departure.cancelled", String::new())
                         }
                     };
-                    Entry::new(&principal, act, &identity).detail(&detail).append(c, now).await
+                    NewJournalEntry::new(&principal, act, &identity).detail(&detail).append(c, now).await
                 })
             })
             .await
@@ -191,11 +191,11 @@ impl Store {
                          ON CONFLICT DO UPDATE SET at = excluded.at, principal = excluded.principal",
                     )
                     .bind(&identity)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&principal)
                     .execute(&mut *c)
                     .await?;
-                    Entry::new(&principal, "departure.claimed_back", &identity).append(c, now).await
+                    NewJournalEntry::new(&principal, "departure.claimed_back", &identity).append(c, now).await
                 })
             })
             .await
@@ -231,9 +231,9 @@ impl Store {
             .map(|row| LeaverRow {
                 identity: row.get("identity"),
                 label: row.get("label"),
-                started: crate::unstamp(row.get("started")).unwrap_or_default(),
-                returned: crate::unstamp(row.get("returned")),
-                confirmed: crate::unstamp(row.get("confirmed")),
+                started: crate::parse_timestamp(row.get("started")).unwrap_or_default(),
+                returned: crate::parse_timestamp(row.get("returned")),
+                confirmed: crate::parse_timestamp(row.get("confirmed")),
                 done: row.get("done"),
             })
             .collect())

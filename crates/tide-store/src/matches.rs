@@ -1,17 +1,17 @@
 //! What people said about matches.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use tide_core::ObjectType;
-use tide_core::matching::{Answer, MatchDecision};
+use tide_core::matching::{MatchAnswer, MatchDecision};
 
 /// An answer that is to be kept.
 #[derive(Debug, Clone)]
 pub struct NewAnswer {
     /// What was said, and of whom.
-    pub answer: Answer,
+    pub answer: MatchAnswer,
     /// Their type.
     pub object: ObjectType,
     /// Whom it is about, for people.
@@ -24,7 +24,7 @@ pub struct AnswerRow {
     /// Its number.
     pub id: i64,
     /// What was said.
-    pub answer: Answer,
+    pub answer: MatchAnswer,
     /// Whom it is about.
     pub label: String,
     /// When.
@@ -36,7 +36,7 @@ const SELECT: &str = "SELECT * FROM match_answer WHERE ended IS NULL AND (?1 IS 
 fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
     AnswerRow {
         id: row.get("id"),
-        answer: Answer {
+        answer: MatchAnswer {
             system: row.get("system"),
             identity: row.get("identity"),
             account: row.get("account"),
@@ -49,12 +49,12 @@ fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
 }
 
 /// The answers that hold, for a decision.
-pub(crate) async fn open(c: &mut SqliteConnection) -> Result<Vec<Answer>, StoreError> {
+pub(crate) async fn open(c: &mut SqliteConnection) -> Result<Vec<MatchAnswer>, StoreError> {
     Ok(sqlx::query(SELECT).bind(None::<&str>).fetch_all(c).await?.iter().map(|row| read(row).answer).collect())
 }
 
 /// The answers that hold about some records, whose ids stand in JSON lists.
-pub(crate) async fn open_about(c: &mut SqliteConnection, accounts: &str, identities: &str) -> Result<Vec<Answer>, StoreError> {
+pub(crate) async fn open_about(c: &mut SqliteConnection, accounts: &str, identities: &str) -> Result<Vec<MatchAnswer>, StoreError> {
     let rows = sqlx::query(
         "SELECT * FROM match_answer WHERE id IN (
            SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.account = k.value AND m.ended IS NULL
@@ -73,7 +73,7 @@ impl Store {
     /// Ends answers that were given before a moment: what they were given for is asked again, if it is still in doubt.
     pub async fn end_old_answers(&self, before: Timestamp, now: Timestamp) -> Result<u64, StoreError> {
         let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL AND made < ?)")
-            .bind(stamp(before))
+            .bind(format_timestamp(before))
             .fetch_one(&self.reader)
             .await?;
         if !any {
@@ -83,12 +83,12 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let old = sqlx::query("SELECT id, system, identity, account, label FROM match_answer WHERE ended IS NULL AND made < ?")
-                        .bind(stamp(before))
+                        .bind(format_timestamp(before))
                         .fetch_all(&mut *c)
                         .await?;
                     for row in &old {
                         sqlx::query("UPDATE match_answer SET ended = ?, ended_principal = 'the service' WHERE id = ?")
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .bind(row.get::<i64, _>("id"))
                             .execute(&mut *c)
                             .await?;
@@ -96,7 +96,7 @@ impl Store {
                         let account = row.get::<Option<i64>, _>("account").map(|id| format!("account {id}"));
                         let subject = identity.or(account).unwrap_or_default();
                         let detail = format!("{} ({})", row.get::<&str, _>("system"), row.get::<&str, _>("label"));
-                        Entry::new("the service", "match.expired", &subject).detail(&detail).append(&mut *c, now).await?;
+                        NewJournalEntry::new("the service", "match.expired", &subject).detail(&detail).append(&mut *c, now).await?;
                     }
                     Ok(old.len() as u64)
                 })
@@ -118,7 +118,7 @@ impl Store {
                              AND ((identity IS ?4 AND account IS ?5) OR (?6 AND identity IS ?4 AND account IS NULL)
                                   OR (?6 AND account IS ?5 AND identity IS NULL))",
                         )
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(by)
                         .bind(&answer.system)
                         .bind(&answer.identity)
@@ -136,7 +136,7 @@ impl Store {
                         .bind(answer.said.as_str())
                         .bind(label)
                         .bind(&answer.principal)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .execute(&mut *c)
                         .await?;
                         if answer.said == MatchDecision::Never {
@@ -144,7 +144,7 @@ impl Store {
                                 "UPDATE link SET ended = ?, ended_by = 'never these two', ended_principal = ?
                                  WHERE ended IS NULL AND account IS ? AND identity IS ?",
                             )
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .bind(by)
                             .bind(answer.account)
                             .bind(&answer.identity)
@@ -157,7 +157,7 @@ impl Store {
                             None => format!("{} ({label})", answer.system),
                         };
                         let act = format!("match.{}", answer.said.as_str());
-                        Entry::new(by, &act, &subject).detail(&detail).append(&mut *c, now).await?;
+                        NewJournalEntry::new(by, &act, &subject).detail(&detail).append(&mut *c, now).await?;
                     }
                     Ok(())
                 })
@@ -172,7 +172,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let ended = sqlx::query("UPDATE match_answer SET ended = ?, ended_principal = ? WHERE id = ? AND ended IS NULL")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(&principal)
                         .bind(id)
                         .execute(&mut *c)
@@ -181,7 +181,7 @@ impl Store {
                     if ended == 0 {
                         return Err(StoreError::Missing { what: "answer", name: id.to_string() });
                     }
-                    Entry::new(&principal, "match.taken_back", &format!("answer {id}")).append(c, now).await
+                    NewJournalEntry::new(&principal, "match.taken_back", &format!("answer {id}")).append(c, now).await
                 })
             })
             .await

@@ -2,8 +2,8 @@
 //! thousands is neither read nor written for one of its members.
 
 use crate::decision_input::{blob_values, values_blob};
-use crate::results::Settling;
-use crate::{StoreError, stamp};
+use crate::results::ChangeResult;
+use crate::{StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -128,11 +128,11 @@ fn moves(values: &[ValueChange]) -> Vec<(&str, &Value, bool)> {
 }
 
 /// Keeps memberships that took effect, beside their groups.
-pub(crate) async fn keep(c: &mut SqliteConnection, all: &[(&Settling, AccountId)], now: Timestamp) -> Result<(), StoreError> {
+pub(crate) async fn keep(c: &mut SqliteConnection, all: &[(&ChangeResult, AccountId)], now: Timestamp) -> Result<(), StoreError> {
     if all.is_empty() {
         return Ok(());
     }
-    let at = stamp(now);
+    let at = format_timestamp(now);
     for (one, group) in all {
         let change = &one.row.change;
         for (attribute, member, there) in moves(&change.values) {
@@ -159,7 +159,7 @@ pub(crate) async fn keep(c: &mut SqliteConnection, all: &[(&Settling, AccountId)
         }
     }
     // Counting is not done for each of them.
-    let now_and_then = |one: &Settling| one.row.id % LOOK == 0 || one.row.change.values.iter().any(|value| value.after.len() > 1);
+    let now_and_then = |one: &ChangeResult| one.row.id % LOOK == 0 || one.row.change.values.iter().any(|value| value.after.len() > 1);
     let groups: BTreeSet<AccountId> = all.iter().filter(|(one, _)| now_and_then(one)).map(|(_, group)| *group).collect();
     let mut many = Vec::new();
     for group in groups {

@@ -1,16 +1,16 @@
 //! What rules tell to somebody: kept once under its key, and carried by a call-out where the rule names one.
 
 use crate::codes::code;
-use crate::{Store, StoreError, stamp};
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
-use tide_core::notifications::{Notice, Recipient};
+use tide_core::notifications::{Notification, Recipient};
 use tide_core::states::NotificationEvent;
 
 /// Something that was told, or is on its way.
 #[derive(Debug, Clone)]
-pub struct ToldRow {
+pub struct NotificationRow {
     /// Its number.
     pub id: i64,
     /// The rule that tells it.
@@ -43,8 +43,8 @@ pub struct ToldRow {
     pub answer: Option<String>,
 }
 
-fn read(row: &SqliteRow) -> Result<ToldRow, StoreError> {
-    Ok(ToldRow {
+fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
+    Ok(NotificationRow {
         id: row.get("id"),
         rule: row.get("rule"),
         event: code(row, "event")?,
@@ -72,9 +72,9 @@ impl Store {
     }
 
     /// Keeps what is to be told, each with those who are told. What was told before is not told again.
-    pub async fn tell(&self, all: Vec<(Notice, serde_json::Value)>, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn tell(&self, all: Vec<(Notification, serde_json::Value)>, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     for (notice, recipients) in &all {
                         let new = sqlx::query(
@@ -90,7 +90,7 @@ impl Store {
                         .bind(recipients.to_string())
                         .bind(&notice.text)
                         .bind(&notice.call)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .execute(&mut *c)
                         .await?;
                         if new.rows_affected() > 0 && notice.to.contains(&Recipient::Operators) {
@@ -99,7 +99,7 @@ impl Store {
                             sqlx::query(sql)
                                 .bind(&notice.text)
                                 .bind(format!("{}{about}", notice.event.as_str()))
-                                .bind(stamp(now))
+                                .bind(format_timestamp(now))
                                 .execute(&mut *c)
                                 .await?;
                         }
@@ -111,7 +111,7 @@ impl Store {
     }
 
     /// What was told, the newest first; only about one identity, or only what waits to be carried.
-    pub async fn told(&self, identity: Option<&str>, waiting: bool, limit: i64) -> Result<Vec<ToldRow>, StoreError> {
+    pub async fn notifications(&self, identity: Option<&str>, waiting: bool, limit: i64) -> Result<Vec<NotificationRow>, StoreError> {
         let order = if waiting { "ASC" } else { "DESC" };
         let sql = format!(
             "SELECT * FROM told WHERE (?1 IS NULL OR identity = ?1) AND (NOT ?2 OR (sent IS NULL AND call IS NOT NULL)) ORDER BY id {order} LIMIT ?3"
@@ -142,7 +142,7 @@ impl Store {
                     )
                     .bind(id)
                     .bind(error)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(answer)
                     .execute(c)
                     .await?;

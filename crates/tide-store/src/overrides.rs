@@ -1,12 +1,12 @@
 //! What operators say about changes that were held. It holds for what was shown, ends with it, expires, and can be taken back.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::collections::HashMap;
 use tide_core::decide::Change;
-use tide_core::model::Override;
+use tide_core::model::GuardOverride;
 
 /// What an operator said about a change that was held.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -53,23 +53,23 @@ pub struct NewOverride {
 }
 
 /// What holds of changes at a moment, by their fingerprints.
-pub(crate) async fn overrides(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, Override>, StoreError> {
+pub(crate) async fn overrides(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, GuardOverride>, StoreError> {
     let rows = sqlx::query(
         "SELECT o.fingerprint, o.said, coalesce(p.name, o.principal) AS who FROM change_override o
          LEFT JOIN principal p ON p.id = o.principal WHERE o.expires > ?",
     )
-    .bind(stamp(now))
+    .bind(format_timestamp(now))
     .fetch_all(c)
     .await?;
     Ok(rows
         .iter()
-        .map(|row| (row.get("fingerprint"), Override { release: row.get::<&str, _>("said") == "release", principal: row.get("who") }))
+        .map(|row| (row.get("fingerprint"), GuardOverride { release: row.get::<&str, _>("said") == "release", principal: row.get("who") }))
         .collect())
 }
 
 impl Store {
     /// What holds of changes at a moment, by their fingerprints.
-    pub async fn overrides(&self, now: Timestamp) -> Result<HashMap<String, Override>, StoreError> {
+    pub async fn overrides(&self, now: Timestamp) -> Result<HashMap<String, GuardOverride>, StoreError> {
         overrides(&mut *self.reader.acquire().await?, now).await
     }
 
@@ -125,12 +125,15 @@ impl Store {
                         .bind(change.account)
                         .bind(&change.label)
                         .bind(&principal)
-                        .bind(stamp(now))
-                        .bind(stamp(new.expires))
+                        .bind(format_timestamp(now))
+                        .bind(format_timestamp(new.expires))
                         .execute(&mut *c)
                         .await?;
                         let detail = format!("{} in {}: {said}", change.kind, change.system);
-                        Entry::new(&principal, &format!("{}.{said}", new.held_by), &change.identity).detail(&detail).append(c, now).await?;
+                        NewJournalEntry::new(&principal, &format!("{}.{said}", new.held_by), &change.identity)
+                            .detail(&detail)
+                            .append(c, now)
+                            .await?;
                     }
                     Ok(())
                 })
@@ -153,7 +156,7 @@ impl Store {
                         let (said, system, kind): (String, String, String) = (row.get("said"), row.get("system"), row.get("kind"));
                         let act = format!("{}.taken-back", row.get::<&str, _>("held_by"));
                         let detail = format!("{kind} in {system}: {said} taken back");
-                        Entry::new(&principal, &act, row.get("identity")).detail(&detail).append(&mut *c, now).await?;
+                        NewJournalEntry::new(&principal, &act, row.get("identity")).detail(&detail).append(&mut *c, now).await?;
                     }
                     Ok(rows.len())
                 })
@@ -165,10 +168,10 @@ impl Store {
     pub async fn end_overrides(&self, unwanted: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
         let unwanted = serde_json::to_string(&unwanted)?;
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query("DELETE FROM change_override WHERE expires <= ? OR fingerprint IN (SELECT value FROM json_each(?))")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(unwanted)
                         .execute(c)
                         .await?;
@@ -197,7 +200,7 @@ impl Store {
                     .bind(&fingerprint)
                     .execute(&mut *c)
                     .await?;
-                    Entry::new(&principal, "change.retried", &subject).append(c, now).await
+                    NewJournalEntry::new(&principal, "change.retried", &subject).append(c, now).await
                 })
             })
             .await

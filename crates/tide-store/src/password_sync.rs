@@ -1,12 +1,12 @@
 //! Passwords that were set in one place and go to the others: sealed until all have them.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
-use tide_core::model::{AccountId, PasswordSet};
+use tide_core::model::{AccountId, PendingPassword};
 use zeroize::Zeroizing;
 
 /// The owner under which such passwords are sealed; the field is their number.
@@ -16,7 +16,7 @@ const OWNER: &str = "password";
 #[derive(Debug, Clone)]
 pub struct PasswordSetRow {
     /// What the decision knows of it.
-    pub set: PasswordSet,
+    pub set: PendingPassword,
     /// The system that it came from; empty when an operator set it.
     pub origin: String,
     /// Who set it.
@@ -25,18 +25,18 @@ pub struct PasswordSetRow {
     pub ended: Option<(String, String)>,
 }
 
-fn read(row: &SqliteRow) -> PasswordSet {
-    PasswordSet {
+fn read(row: &SqliteRow) -> PendingPassword {
+    PendingPassword {
         id: row.get("id"),
         identity: row.get("identity"),
         account: row.get("account"),
-        made: crate::unstamp(row.get("made")).unwrap_or(Timestamp::MIN),
+        created_at: crate::parse_timestamp(row.get("made")).unwrap_or(Timestamp::MIN),
         must_change: row.get("must_change"),
     }
 }
 
 /// Passwords that are on their way: all, or those of some identities and accounts (JSON lists).
-pub(crate) async fn open(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<PasswordSet>, StoreError> {
+pub(crate) async fn open(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<PendingPassword>, StoreError> {
     let rows = match only {
         None => sqlx::query("SELECT * FROM password_set WHERE ended IS NULL ORDER BY id").fetch_all(&mut *c).await?,
         Some((accounts, identities)) => {
@@ -77,11 +77,11 @@ impl Store {
                     .bind(&seal)
                     .bind(must_change)
                     .bind(&by)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .fetch_one(&mut *c)
                     .await?;
                     let subject = identity.unwrap_or_else(|| format!("account {}", account.unwrap_or_default()));
-                    Entry::new(&by, "password.set", &subject).detail("to be carried to all linked accounts").append(c, now).await?;
+                    NewJournalEntry::new(&by, "password.set", &subject).detail("to be carried to all linked accounts").append(c, now).await?;
                     Ok(id)
                 })
             })
@@ -110,7 +110,7 @@ impl Store {
     }
 
     /// Passwords that are on their way.
-    pub async fn passwords_on_their_way(&self) -> Result<Vec<PasswordSet>, StoreError> {
+    pub async fn passwords_on_their_way(&self) -> Result<Vec<PendingPassword>, StoreError> {
         let mut tx = self.reader.begin().await?;
         open(&mut tx, None).await
     }
@@ -124,7 +124,7 @@ impl Store {
         Ok(rows
             .iter()
             .map(|row| PasswordSetRow {
-                set: PasswordSet { identity: row.get("whose"), ..read(row) },
+                set: PendingPassword { identity: row.get("whose"), ..read(row) },
                 origin: row.get("origin"),
                 principal: row.get("principal"),
                 ended: row.get::<Option<String>, _>("ended").zip(row.get::<Option<String>, _>("outcome")),
@@ -136,7 +136,7 @@ impl Store {
     pub async fn password_refusals(&self, identity: &str, since: Timestamp) -> Result<BTreeMap<String, String>, StoreError> {
         let sql = "SELECT system, error FROM change WHERE identity = ? AND kind = 'password' AND state = 'failed' AND settled >= ?
                    AND error IS NOT NULL ORDER BY id";
-        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(identity).bind(stamp(since)).fetch_all(&self.reader).await?;
+        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(identity).bind(format_timestamp(since)).fetch_all(&self.reader).await?;
         Ok(rows.into_iter().collect())
     }
 
@@ -152,7 +152,7 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     sqlx::query("UPDATE password_set SET ended = ?, outcome = ? WHERE id = ? AND ended IS NULL")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(&outcome)
                         .bind(id)
                         .execute(c)

@@ -1,7 +1,7 @@
 //! First passwords: sealed from the moment they are drawn, shown once, and then gone.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use tide_core::ObjectType;
@@ -69,7 +69,7 @@ impl Store {
                     .bind(identity)
                     .bind(system)
                     .bind(label)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .execute(c)
                     .await?;
                     Ok(())
@@ -124,7 +124,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE first_password SET attempts = attempts + 1, tried = ?, error = ? WHERE change = ?")
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(error)
                         .bind(id)
                         .execute(c)
@@ -147,7 +147,7 @@ impl Store {
                     // Two who ask at once: the second finds nothing left.
                     let done =
                         sqlx::query("UPDATE first_password SET shown = ?, shown_to = ?, error = NULL WHERE change = ? AND shown IS NULL")
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .bind(&principal)
                             .bind(id)
                             .execute(&mut *c)
@@ -162,7 +162,7 @@ impl Store {
                         .await?;
                     let identity: String =
                         sqlx::query_scalar("SELECT identity FROM first_password WHERE change = ?").bind(id).fetch_one(&mut *c).await?;
-                    Entry::new(&principal, "password.shown", &identity).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "password.shown", &identity).append(c, now).await?;
                     Ok(true)
                 })
             })

@@ -2,8 +2,8 @@
 
 use crate::changes::{keep_changes, keep_lines, read_change};
 use crate::identities::keep_identities;
-use crate::journal::Entry;
-use crate::{ChangeRow, NewChangeSet, NewPeople, Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{ChangeRow, IdentityUpdates, NewChangeSet, Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
@@ -40,7 +40,7 @@ pub struct Settled {
 
 async fn keep_run(
     c: &mut SqliteConnection,
-    people: &NewPeople,
+    people: &IdentityUpdates,
     set: NewChangeSet,
     first: &HashSet<usize>,
     now: Timestamp,
@@ -55,11 +55,11 @@ async fn keep_run(
     .bind(set.preview)
     .bind(set.whole)
     .bind(&set.note)
-    .bind(stamp(now))
+    .bind(format_timestamp(now))
     .execute(&mut *c)
     .await?
     .last_insert_rowid();
-    Entry::new(&set.principal, &format!("{}.started", set.kind), &id.to_string()).append(c, now).await?;
+    NewJournalEntry::new(&set.principal, &format!("{}.started", set.kind), &id.to_string()).append(c, now).await?;
     keep_lines(c, id, &set.decided).await?;
     let ids = keep_changes(c, id, &set, first, now).await?;
     let row = |(id_of_it, change)| ChangeRow {
@@ -86,7 +86,7 @@ pub(crate) async fn take_back_queued(c: &mut SqliteConnection, system: Option<&s
     )
     .bind(why)
     .bind(DECIDED_AGAIN)
-    .bind(stamp(now))
+    .bind(format_timestamp(now))
     .bind(system)
     .bind(system)
     .execute(c)
@@ -99,13 +99,13 @@ impl Store {
     /// the places in `first` are about to be sent. Durable when it returns, if there are any of these.
     pub async fn keep_run(
         &self,
-        people: NewPeople,
+        people: IdentityUpdates,
         set: NewChangeSet,
         first: HashSet<usize>,
         now: Timestamp,
     ) -> Result<(i64, Vec<ChangeRow>), StoreError> {
         let durable = !first.is_empty();
-        self.writer.hand_in(move |c| Box::pin(async move { keep_run(c, &people, set, &first, now).await }), durable).await
+        self.writer.enqueue(move |c| Box::pin(async move { keep_run(c, &people, set, &first, now).await }), durable).await
     }
 
     /// What is still to be sent of a run, in order: leavers first, then as queued.
@@ -118,7 +118,7 @@ impl Store {
     }
 
     /// Notes that changes are about to be sent. Durable when it returns. Those of them that were not taken back meanwhile.
-    pub async fn mark_sending(&self, changes: Vec<i64>, now: Timestamp) -> Result<HashSet<i64>, StoreError> {
+    pub async fn claim_for_sending(&self, changes: Vec<i64>, now: Timestamp) -> Result<HashSet<i64>, StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -126,7 +126,7 @@ impl Store {
                         "UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ?
                          WHERE id IN (SELECT value FROM json_each(?)) AND +state IN ('queued', 'sending', 'unknown') RETURNING id",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(serde_json::to_string(&changes)?)
                     .fetch_all(c)
                     .await?;
@@ -148,7 +148,7 @@ impl Store {
                          WHERE change_set = ? AND state IN ('sending', 'unknown') AND kind = 'create' AND queued < ?",
                     )
                     .bind(run)
-                    .bind(stamp(before))
+                    .bind(format_timestamp(before))
                     .execute(&mut *c)
                     .await?;
                     let taken = sqlx::query(
@@ -157,11 +157,11 @@ impl Store {
                          WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') AND kind <> 'create' AND queued < ?
                             OR change_set = ? AND state = 'queued' AND queued < ?",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(run)
-                    .bind(stamp(before))
+                    .bind(format_timestamp(before))
                     .bind(run)
-                    .bind(stamp(before))
+                    .bind(format_timestamp(before))
                     .execute(c)
                     .await?;
                     Ok(lost.rows_affected() + taken.rows_affected())
@@ -172,7 +172,7 @@ impl Store {
 
     /// Settles a change that did not take effect, or puts it aside: `failed`, `unknown`, `queued`
     /// or `cancelled`.
-    pub async fn settle_not_done(
+    pub async fn record_not_done(
         &self,
         change: i64,
         state: ChangeState,
@@ -182,10 +182,10 @@ impl Store {
     ) -> Result<(), StoreError> {
         let (error, remedy) = (error.to_owned(), remedy.to_owned());
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled = CASE WHEN ? IN ('failed', 'canceled') THEN ? END WHERE id = ?")
-                        .bind(state.as_str()).bind(error).bind(remedy).bind(state.as_str()).bind(stamp(now)).bind(change).execute(c).await?;
+                        .bind(state.as_str()).bind(error).bind(remedy).bind(state.as_str()).bind(format_timestamp(now)).bind(change).execute(c).await?;
                     Ok(())
                 })
             })
@@ -193,16 +193,16 @@ impl Store {
     }
 
     /// Settles a change that failed. What may pass is tried again by itself.
-    pub async fn settle_failed(&self, change: i64, error: &str, remedy: &str, passing: bool, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn record_failed(&self, change: i64, error: &str, remedy: &str, passing: bool, now: Timestamp) -> Result<(), StoreError> {
         let (error, remedy) = (error.to_owned(), remedy.to_owned());
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query("UPDATE change SET state = 'failed', error = ?, remedy = ?, passing = ?, settled = ? WHERE id = ?")
                         .bind(error)
                         .bind(remedy)
                         .bind(passing)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(change)
                         .execute(c)
                         .await?;
@@ -225,7 +225,7 @@ impl Store {
         let (id, error, remedy) = (of.id, error.to_owned(), remedy.to_owned());
         let vals = serde_json::to_string(&part.values)?;
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query(
                         "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, fingerprint,
@@ -238,7 +238,7 @@ impl Store {
                     .bind(error)
                     .bind(remedy)
                     .bind(passing)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(id)
                     .execute(c)
                     .await?;
@@ -271,15 +271,15 @@ impl Store {
     }
 
     /// Takes back what was not sent yet for people who lose their access: it is decided again.
-    pub async fn overtaken(&self, identities: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn supersede_pending(&self, identities: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query(
                         "UPDATE change SET state = 'canceled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?
                          WHERE +state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(serde_json::to_string(&identities)?)
                     .execute(c)
                     .await?;
@@ -299,7 +299,7 @@ impl Store {
                         "UPDATE change SET state = 'accepted', place = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?",
                     )
                     .bind(place)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(change)
                     .execute(c)
                     .await?;
@@ -319,7 +319,7 @@ impl Store {
         rows.iter()
             .map(|row| {
                 let place: Option<String> = row.get("place");
-                let since = crate::unstamp(row.get("not_before")).unwrap_or_default();
+                let since = crate::parse_timestamp(row.get("not_before")).unwrap_or_default();
                 Ok((read_change(row)?, place.unwrap_or_default(), since, row.get("whose")))
             })
             .collect()
@@ -345,7 +345,9 @@ impl Store {
         )
         .fetch_all(&self.reader)
         .await?;
-        rows.iter().map(|row| Ok((read_change(row)?, crate::unstamp(row.get("sent")).unwrap_or_default(), row.get("whose")))).collect()
+        rows.iter()
+            .map(|row| Ok((read_change(row)?, crate::parse_timestamp(row.get("sent")).unwrap_or_default(), row.get("whose"))))
+            .collect()
     }
 
     /// Of these changes, by their fingerprints, those that failed when they were last sent, and whose account is as it was then: once

@@ -1,7 +1,7 @@
 //! Backups: made while the service runs, and restored so that nothing of the past is carried out in the present.
 
-use crate::journal::Entry;
-use crate::{MasterKey, Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{MasterKey, Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::ConnectOptions;
 use sqlx::sqlite::SqliteConnectOptions;
@@ -46,11 +46,11 @@ pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -
                     "UPDATE change SET state = 'canceled', error = 'a backup was restored before this was settled', remedy = 'run again', settled = ?
                      WHERE state IN ('queued', 'sending', 'accepted', 'unknown')",
                 )
-                .bind(stamp(now))
+                .bind(format_timestamp(now))
                 .execute(&mut *c)
                 .await?;
                 sqlx::query("UPDATE change_set SET state = 'canceled', ended = ?, note = 'a backup was restored' WHERE ended IS NULL")
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .execute(&mut *c)
                     .await?;
                 for sql in [
@@ -61,11 +61,11 @@ pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -
                     "UPDATE first_password SET shown = ?, shown_to = 'nobody: a backup was restored' WHERE shown IS NULL",
                     "INSERT INTO meta (name, value) VALUES ('restored at', ?) ON CONFLICT DO UPDATE SET value = excluded.value",
                 ] {
-                    sqlx::query(sql).bind(stamp(now)).execute(&mut *c).await?;
+                    sqlx::query(sql).bind(format_timestamp(now)).execute(&mut *c).await?;
                 }
                 sqlx::query("INSERT INTO touched (account) VALUES (NULL)").execute(&mut *c).await?;
                 let detail = "every system is disarmed, and is read whole before anything is sent; all sessions and tokens ended";
-                Entry::new("the service", "store.restored", "").detail(detail).append(c, now).await
+                NewJournalEntry::new("the service", "store.restored", "").detail(detail).append(c, now).await
             })
         })
         .await?;

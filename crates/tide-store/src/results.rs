@@ -3,16 +3,16 @@
 
 use crate::changes::ChangeRow;
 use crate::decision_input::{blob_values, values_blob};
-use crate::journal::{Hashed, Note, append_all};
+use crate::journal::{Hashed, JournalNote, append_all};
 use crate::queue::Settled;
-use crate::{Store, StoreError, stamp};
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::decide::{ChangeKind, PASSWORD_MARK};
 use tide_core::model::LinkBasis;
-use tide_core::model::{AccountId, Joined, Observed};
+use tide_core::model::{AccountId, Observed, RuleMembership};
 use tide_core::references::folded;
 use tide_core::{ObjectType, Value};
 
@@ -21,7 +21,7 @@ const ROWS: usize = 256;
 
 /// A change that took effect, with all that is to be written of it made ready: whoever writes has enough to do.
 #[derive(Debug, Clone)]
-pub struct Settling {
+pub struct ChangeResult {
     /// The change, as it was stored.
     pub row: ChangeRow,
     settled: Settled,
@@ -32,14 +32,14 @@ pub struct Settling {
     /// The attributes of its account as they are stored, and their hash.
     blob: Vec<u8>,
     hash: Vec<u8>,
-    note: Note,
+    note: JournalNote,
 }
 
-impl Settling {
+impl ChangeResult {
     /// What came of a change, and who is behind it; whether its values were filled in since it was stored.
     pub fn new(row: ChangeRow, filled_in: bool, settled: Settled, principal: &str) -> Result<Self, StoreError> {
         let change = &row.change;
-        let note = Note {
+        let note = JournalNote {
             principal: principal.to_owned(),
             act: format!("account.{}", change.kind),
             subject: change.identity.clone(),
@@ -47,7 +47,7 @@ impl Settling {
             values: Some(Hashed::of(serde_json::to_string(&change.values)?)),
         };
         let (blob, hash) = (settled.account.attributes.to_blob(), settled.account.attributes.hash().to_be_bytes().to_vec());
-        Ok(Settling { row, filled_in, bare: false, settled, blob, hash, note })
+        Ok(ChangeResult { row, filled_in, bare: false, settled, blob, hash, note })
     }
 
     /// The same for a membership, which is kept beside its group.
@@ -61,7 +61,7 @@ impl Settling {
             is_exact: true,
         };
         let settled = Settled { account: nothing, normalised: Vec::new(), merged: Vec::new(), note: None };
-        Ok(Settling { bare: true, ..Settling::new(row, filled_in, settled, principal)? })
+        Ok(ChangeResult { bare: true, ..ChangeResult::new(row, filled_in, settled, principal)? })
     }
 }
 
@@ -69,14 +69,14 @@ impl Store {
     /// Settles a change that took effect: the account as it now is, the link of a new one, what the target made of our values,
     /// and the journal, in one commit.
     pub async fn settle_done(&self, row: &ChangeRow, settled: Settled, principal: &str, now: Timestamp) -> Result<AccountId, StoreError> {
-        let one = Settling::new(row.clone(), true, settled, principal)?;
+        let one = ChangeResult::new(row.clone(), true, settled, principal)?;
         Ok(self.settle_all(Arc::new(vec![one]), now).await?.first().copied().unwrap_or_default())
     }
 
     /// Settles changes that took effect, all of them or none; their accounts, in the same order.
-    pub async fn settle_all(&self, all: Arc<Vec<Settling>>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
+    pub async fn settle_all(&self, all: Arc<Vec<ChangeResult>>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     let mut accounts = Vec::with_capacity(all.len());
                     let mut left = all.as_slice();
@@ -93,10 +93,10 @@ impl Store {
     }
 }
 
-async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
-    let at = stamp(now);
+async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
+    let at = format_timestamp(now);
     let ids = keep_accounts(c, all, &at).await?;
-    let joined: Vec<Note> = link(c, all, &ids, &at).await?;
+    let joined: Vec<JournalNote> = link(c, all, &ids, &at).await?;
     let normalised: Vec<_> = all
         .iter()
         .zip(&ids)
@@ -150,14 +150,14 @@ async fn settle(c: &mut SqliteConnection, all: &[Settling], now: Timestamp) -> R
     );
     query.push_bind(&at).push(" FROM done WHERE change.id = done.id");
     query.build().execute(&mut *c).await?;
-    let notes: Vec<&Note> = joined.iter().chain(all.iter().map(|one| &one.note)).collect();
+    let notes: Vec<&JournalNote> = joined.iter().chain(all.iter().map(|one| &one.note)).collect();
     append_all(c, &notes, now).await?;
     Ok(ids)
 }
 
-async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> Result<Vec<AccountId>, StoreError> {
+async fn keep_accounts(c: &mut SqliteConnection, all: &[ChangeResult], at: &str) -> Result<Vec<AccountId>, StoreError> {
     // What was deleted is not there any more, and is kept as it was.
-    let (gone, there): (Vec<&Settling>, Vec<&Settling>) =
+    let (gone, there): (Vec<&ChangeResult>, Vec<&ChangeResult>) =
         all.iter().filter(|one| !one.bare).partition(|one| one.row.change.kind == ChangeKind::Delete);
     for one in &gone {
         sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen = ?, written = ? WHERE id = ?")
@@ -196,8 +196,8 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
         crate::membership_delta::forget(c, &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>()).await?;
     }
     let found: HashMap<(&str, &str), i64> = rows.iter().map(|row| ((row.get("system"), row.get("key")), row.get("id"))).collect();
-    let id = |one: &Settling| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();
-    let own = |one: &Settling| one.row.change.account.filter(|_| one.bare || one.row.change.kind == ChangeKind::Delete);
+    let id = |one: &ChangeResult| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();
+    let own = |one: &ChangeResult| one.row.change.account.filter(|_| one.bare || one.row.change.kind == ChangeKind::Delete);
     all.iter()
         .map(|one| {
             own(one).or_else(|| id(one)).ok_or_else(|| StoreError::Missing { what: "account", name: one.settled.account.key.clone() })
@@ -206,9 +206,9 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[Settling], at: &str) -> 
 }
 
 /// Links the accounts that were made; what the journal is to say of that.
-async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at: &str) -> Result<Vec<Note>, StoreError> {
+async fn link(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId], at: &str) -> Result<Vec<JournalNote>, StoreError> {
     let basis = LinkBasis::created();
-    let made: Vec<(&Settling, i64)> = all
+    let made: Vec<(&ChangeResult, i64)> = all
         .iter()
         .zip(ids)
         .filter(|(one, _)| one.row.change.account.is_none() && !one.row.change.identity.is_empty())
@@ -228,7 +228,7 @@ async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at:
     });
     query.push(" ON CONFLICT DO NOTHING RETURNING account");
     let new: Vec<i64> = query.build_query_scalar().fetch_all(&mut *c).await?;
-    let note = |(one, id): &(&Settling, i64)| Note {
+    let note = |(one, id): &(&ChangeResult, i64)| JournalNote {
         principal: one.note.principal.clone(),
         act: "identity.joined".to_owned(),
         subject: one.row.change.identity.clone(),
@@ -239,7 +239,7 @@ async fn link(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at:
 }
 
 /// Remembers which hashes were carried, by their marks.
-async fn carry(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId]) -> Result<(), StoreError> {
+async fn carry(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId]) -> Result<(), StoreError> {
     for (one, account) in all.iter().zip(ids).filter(|(one, _)| one.row.change.kind == ChangeKind::Password) {
         let mark = one.row.change.values.iter().find(|value| value.attribute == PASSWORD_MARK).and_then(|value| value.after.first());
         if let Some(mark) = mark {
@@ -266,7 +266,7 @@ pub(crate) async fn carried(c: &mut SqliteConnection, only: Option<&str>) -> Res
 }
 
 /// Remembers which memberships rules gave, and forgets those that were taken.
-async fn join_groups(c: &mut SqliteConnection, all: &[Settling], ids: &[AccountId], at: &str) -> Result<(), StoreError> {
+async fn join_groups(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId], at: &str) -> Result<(), StoreError> {
     for (one, group) in all.iter().zip(ids).filter(|(one, _)| one.row.change.is_membership()) {
         let change = &one.row.change;
         if change.kind == ChangeKind::Grant {
@@ -290,7 +290,7 @@ pub(crate) async fn join(c: &mut SqliteConnection, identity: &str, group: Accoun
 }
 
 /// Memberships that rules gave: all, or those of some identities and those that were written under some names (JSON lists).
-pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<Joined>, StoreError> {
+pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<RuleMembership>, StoreError> {
     let rows = match only {
         None => sqlx::query("SELECT * FROM joined ORDER BY identity, account").fetch_all(&mut *c).await?,
         Some((ids, names)) => {
@@ -299,16 +299,16 @@ pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>)
             sqlx::query(sql).bind(ids.to_owned()).bind(names.to_owned()).fetch_all(&mut *c).await?
         }
     };
-    let made = |row: &sqlx::sqlite::SqliteRow| crate::unstamp(row.get("made")).unwrap_or(Timestamp::MIN);
+    let made = |row: &sqlx::sqlite::SqliteRow| crate::parse_timestamp(row.get("made")).unwrap_or(Timestamp::MIN);
     let one = |row: &sqlx::sqlite::SqliteRow| {
         let (identity, group) = (row.get("identity"), row.get("account"));
-        Joined { identity, group, made: made(row), member: row.get("member"), folded: row.get("folded") }
+        RuleMembership { identity, group, created_at: made(row), member: row.get("member"), folded: row.get("folded") }
     };
     Ok(rows.iter().map(one).collect())
 }
 
 /// Remembers which values of merged lists are ours.
-async fn give(c: &mut SqliteConnection, one: &Settling, account: AccountId) -> Result<(), StoreError> {
+async fn give(c: &mut SqliteConnection, one: &ChangeResult, account: AccountId) -> Result<(), StoreError> {
     for value in one.row.change.values.iter().filter(|value| one.settled.merged.contains(&value.attribute)) {
         let known: Option<Vec<u8>> = sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
             .bind(account)

@@ -1,11 +1,11 @@
 //! Roles that were given by hand.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
-use tide_core::roles::Grant;
+use tide_core::roles::RoleGrant;
 
 /// A role that was given by hand, with why.
 #[derive(Debug, Clone)]
@@ -13,23 +13,23 @@ pub struct GrantRow {
     /// Its number.
     pub id: i64,
     /// What was given.
-    pub grant: Grant,
+    pub grant: RoleGrant,
     /// Why.
     pub comment: String,
 }
 
-fn read(row: &SqliteRow) -> Grant {
-    Grant {
+fn read(row: &SqliteRow) -> RoleGrant {
+    RoleGrant {
         identity: row.get("identity"),
         role: row.get("role"),
-        from: crate::unstamp(row.get("from_at")),
-        until: crate::unstamp(row.get("until_at")),
+        from: crate::parse_timestamp(row.get("from_at")),
+        until: crate::parse_timestamp(row.get("until_at")),
         principal: row.get("principal"),
     }
 }
 
 /// All grants, or those of some identities (a JSON list), the oldest first.
-pub(crate) async fn grants(c: &mut SqliteConnection, only: Option<&str>) -> Result<Vec<Grant>, StoreError> {
+pub(crate) async fn grants(c: &mut SqliteConnection, only: Option<&str>) -> Result<Vec<RoleGrant>, StoreError> {
     let rows = match only {
         None => sqlx::query("SELECT * FROM role_grant ORDER BY id").fetch_all(&mut *c).await?,
         Some(ids) => {
@@ -43,9 +43,9 @@ pub(crate) async fn grants(c: &mut SqliteConnection, only: Option<&str>) -> Resu
 /// Whoever leaves loses what was given by hand: it does not come back with them.
 pub(crate) async fn end_with(c: &mut SqliteConnection, identity: &str, now: Timestamp) -> Result<(), StoreError> {
     sqlx::query("UPDATE role_grant SET until_at = ? WHERE identity = ? AND (until_at IS NULL OR until_at > ?)")
-        .bind(stamp(now))
+        .bind(format_timestamp(now))
         .bind(identity)
-        .bind(stamp(now))
+        .bind(format_timestamp(now))
         .execute(c)
         .await?;
     Ok(())
@@ -53,7 +53,7 @@ pub(crate) async fn end_with(c: &mut SqliteConnection, identity: &str, now: Time
 
 impl Store {
     /// Gives a role by hand. The journal says so.
-    pub async fn give_role(&self, grant: Grant, comment: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn give_role(&self, grant: RoleGrant, comment: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
         let (comment, principal) = (comment.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
@@ -68,16 +68,16 @@ impl Store {
                     )
                     .bind(&grant.identity)
                     .bind(&grant.role)
-                    .bind(grant.from.map(stamp))
-                    .bind(grant.until.map(stamp))
+                    .bind(grant.from.map(format_timestamp))
+                    .bind(grant.until.map(format_timestamp))
                     .bind(&grant.principal)
                     .bind(&comment)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .execute(&mut *c)
                     .await?;
-                    let until = grant.until.map(|at| format!(" until {}", stamp(at))).unwrap_or_default();
+                    let until = grant.until.map(|at| format!(" until {}", format_timestamp(at))).unwrap_or_default();
                     let detail = format!("{}{until}: {comment}", grant.role);
-                    Entry::new(&principal, "role.given", &grant.identity).detail(&detail).append(c, now).await
+                    NewJournalEntry::new(&principal, "role.given", &grant.identity).detail(&detail).append(c, now).await
                 })
             })
             .await
@@ -92,16 +92,16 @@ impl Store {
                     let ended = sqlx::query(
                         "UPDATE role_grant SET until_at = ? WHERE identity = ? AND role = ? AND (until_at IS NULL OR until_at > ?)",
                     )
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .bind(&identity)
                     .bind(&role)
-                    .bind(stamp(now))
+                    .bind(format_timestamp(now))
                     .execute(&mut *c)
                     .await?;
                     if ended.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "grant by hand of the role", name: role });
                     }
-                    Entry::new(&principal, "role.taken", &identity).detail(&role).append(c, now).await
+                    NewJournalEntry::new(&principal, "role.taken", &identity).detail(&role).append(c, now).await
                 })
             })
             .await
@@ -110,7 +110,7 @@ impl Store {
     /// What was given by hand and is not over, the oldest first.
     pub async fn role_grants(&self, now: Timestamp) -> Result<Vec<GrantRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM role_grant WHERE until_at IS NULL OR until_at > ? ORDER BY id")
-            .bind(stamp(now))
+            .bind(format_timestamp(now))
             .fetch_all(&self.reader)
             .await?;
         Ok(rows.iter().map(|row| GrantRow { id: row.get("id"), grant: read(row), comment: row.get("comment") }).collect())

@@ -1,7 +1,7 @@
 //! The published versions of the rule set.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use tide_core::rules::RuleFile;
@@ -67,12 +67,12 @@ impl Store {
                     sqlx::query("INSERT INTO rule_set (version, files, made, principal, note) VALUES (?,?,?,?,?)")
                         .bind(version)
                         .bind(text)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(&principal)
                         .bind(&note)
                         .execute(&mut *c)
                         .await?;
-                    Entry::new(&principal, "rules.published", &version.to_string()).detail(&note).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "rules.published", &version.to_string()).detail(&note).append(c, now).await?;
                     Ok(Some(version))
                 })
             })

@@ -2,7 +2,7 @@
 //! seals are bound to the row and the field, so that a sealed value moved elsewhere does not open.
 
 use crate::journal::JournalKey;
-use crate::{Store, StoreError, stamp};
+use crate::{Store, StoreError, format_timestamp};
 use base64::Engine;
 use chacha20poly1305::aead::{Aead, KeyInit, Payload};
 use chacha20poly1305::{Key, XChaCha20Poly1305, XNonce};
@@ -162,7 +162,7 @@ impl Store {
                 Box::pin(async move {
                     sqlx::query("INSERT INTO secret (owner, field, key_id, wrapped, sealed, made) VALUES (?,?,?,?,?,?)
                         ON CONFLICT DO UPDATE SET key_id=excluded.key_id, wrapped=excluded.wrapped, sealed=excluded.sealed, made=excluded.made")
-                        .bind(owner).bind(field).bind(key_id).bind(wrapped).bind(sealed).bind(stamp(now))
+                        .bind(owner).bind(field).bind(key_id).bind(wrapped).bind(sealed).bind(format_timestamp(now))
                         .execute(c).await?;
                     Ok(())
                 })

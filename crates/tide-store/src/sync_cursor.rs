@@ -1,8 +1,8 @@
 //! Following systems: schedules, how far each was followed, and the news that came.
 
-use crate::accounts::{Past, ROWS, Shown, upsert};
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::accounts::{IncomingAccount, Past, ROWS, upsert};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use tide_core::ObjectType;
@@ -10,28 +10,28 @@ use tide_core::model::{AccountId, Observed};
 
 /// How far a type of a system was followed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Place {
+pub struct SyncCursor {
     /// In which way.
-    pub way: String,
+    pub mode: String,
     /// The place in its history; none where the way has none.
-    pub mark: Option<String>,
+    pub cursor: Option<String>,
     /// When it was told last that nothing is missing up to there.
-    pub at: Timestamp,
+    pub updated_at: Timestamp,
     /// When it was last read whole.
-    pub full_at: Timestamp,
+    pub full_read_at: Timestamp,
 }
 
-async fn set_place(c: &mut SqliteConnection, system: &str, object: ObjectType, place: &Place) -> Result<(), StoreError> {
+async fn set_place(c: &mut SqliteConnection, system: &str, object: ObjectType, place: &SyncCursor) -> Result<(), StoreError> {
     sqlx::query(
         "INSERT INTO place (system, object, way, mark, at, full_at) VALUES (?,?,?,?,?,?)
          ON CONFLICT DO UPDATE SET way = excluded.way, mark = excluded.mark, at = excluded.at, full_at = excluded.full_at",
     )
     .bind(system)
     .bind(object.as_str())
-    .bind(&place.way)
-    .bind(&place.mark)
-    .bind(stamp(place.at))
-    .bind(stamp(place.full_at))
+    .bind(&place.mode)
+    .bind(&place.cursor)
+    .bind(format_timestamp(place.updated_at))
+    .bind(format_timestamp(place.full_read_at))
     .execute(c)
     .await?;
     Ok(())
@@ -49,39 +49,39 @@ impl Store {
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "system", name });
                     }
-                    Entry::new(&principal, "system.schedule", &name).detail(&text).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.schedule", &name).detail(&text).append(c, now).await
                 })
             })
             .await
     }
 
     /// How far a type of a system was followed.
-    pub async fn place(&self, system: &str, object: ObjectType) -> Result<Option<Place>, StoreError> {
+    pub async fn place(&self, system: &str, object: ObjectType) -> Result<Option<SyncCursor>, StoreError> {
         let row = sqlx::query("SELECT way, mark, at, full_at FROM place WHERE system = ? AND object = ?")
             .bind(system)
             .bind(object.as_str())
             .fetch_optional(&self.reader)
             .await?;
         let instant = |text: &str| text.parse::<Timestamp>().unwrap_or_default();
-        Ok(row.map(|row| Place {
-            way: row.get("way"),
-            mark: row.get("mark"),
-            at: instant(row.get("at")),
-            full_at: instant(row.get("full_at")),
+        Ok(row.map(|row| SyncCursor {
+            mode: row.get("way"),
+            cursor: row.get("mark"),
+            updated_at: instant(row.get("at")),
+            full_read_at: instant(row.get("full_at")),
         }))
     }
 
     /// Notes how far a type of a system was followed.
-    pub async fn set_place(&self, system: &str, object: ObjectType, place: &Place) -> Result<(), StoreError> {
+    pub async fn set_sync_cursor(&self, system: &str, object: ObjectType, place: &SyncCursor) -> Result<(), StoreError> {
         let (system, place) = (system.to_owned(), place.clone());
-        self.writer.run_lazily(move |c| Box::pin(async move { set_place(c, &system, object, &place).await })).await
+        self.writer.run_relaxed(move |c| Box::pin(async move { set_place(c, &system, object, &place).await })).await
     }
 
     /// Forgets how far a system was followed: it is read whole next.
-    pub async fn drop_places(&self, system: &str) -> Result<(), StoreError> {
+    pub async fn reset_sync_cursors(&self, system: &str) -> Result<(), StoreError> {
         let system = system.to_owned();
         self.writer
-            .run_lazily(move |c| {
+            .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query("DELETE FROM place WHERE system = ?").bind(&system).execute(c).await?;
                     Ok(())
@@ -94,12 +94,12 @@ impl Store {
     /// the accounts that differ from what was known; an echo of our own writes does not. `given` says that we give values there:
     /// what an account held before somebody changed it is kept. It returns when this is in the queue of what is written, with what
     /// waits for it to be kept.
-    pub async fn keep_news(
+    pub async fn store_changes(
         &self,
         system: &str,
         object: ObjectType,
         (changed, gone): (Vec<Observed>, Vec<String>),
-        place: Option<&Place>,
+        place: Option<&SyncCursor>,
         given: bool,
         now: Timestamp,
     ) -> Result<impl Future<Output = Result<Vec<AccountId>, StoreError>> + use<>, StoreError> {
@@ -116,7 +116,7 @@ impl Store {
                     .fetch_one(&mut *c)
                     .await?;
                     for rows in changed.chunks(ROWS) {
-                        let shown = Shown { reading, system: &system, object, at: now, told: true };
+                        let shown = IncomingAccount { reading, system: &system, object, at: now, told: true };
                         upsert(c, shown, rows, if given { Past::Given } else { Past::Read }).await?;
                     }
                     if !gone.is_empty() {
@@ -124,12 +124,12 @@ impl Store {
                             "UPDATE account SET absent_since = coalesce(absent_since, ?), absence_confirmed = 1, seen = ?, reading = ?
                              WHERE system = ? AND object = ? AND NOT absence_confirmed AND coalesce(written, '') < ? AND key IN (SELECT value FROM json_each(?))",
                         )
-                        .bind(stamp(now))
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
+                        .bind(format_timestamp(now))
                         .bind(reading)
                         .bind(&system)
                         .bind(object.as_str())
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(serde_json::to_string(&gone)?)
                         .execute(&mut *c)
                         .await?;

@@ -1,7 +1,7 @@
 //! Connected systems: their settings and their state.
 
-use crate::journal::Entry;
-use crate::{Store, StoreError, stamp};
+use crate::journal::NewJournalEntry;
+use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
@@ -117,13 +117,13 @@ impl Store {
                         .bind(&name)
                         .bind(kind.as_str())
                         .bind(&text)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .execute(&mut *c)
                         .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Exists { what: "system", name });
                     }
-                    Entry::new(&principal, "system.added", &name).detail(&text).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.added", &name).detail(&text).append(c, now).await
                 })
             })
             .await
@@ -146,7 +146,7 @@ impl Store {
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing { what: "system", name });
                     }
-                    Entry::new(&principal, "system.settings", &name).detail(&text).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.settings", &name).detail(&text).append(c, now).await
                 })
             })
             .await
@@ -166,7 +166,7 @@ impl Store {
                          AND principal IN (SELECT id FROM principal WHERE kind = 'system' AND name = ?)",
                         "UPDATE principal SET ended = ? WHERE ended IS NULL AND kind = 'system' AND name = ?",
                     ] {
-                        sqlx::query(sql).bind(stamp(now)).bind(&name).execute(&mut *c).await?;
+                        sqlx::query(sql).bind(format_timestamp(now)).bind(&name).execute(&mut *c).await?;
                     }
                     for sql in [
                         "DELETE FROM hold WHERE system = ?",
@@ -192,7 +192,7 @@ impl Store {
                     ] {
                         sqlx::query(sql).bind(&name).execute(&mut *c).await?;
                     }
-                    Entry::new(&principal, "system.removed", &name).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.removed", &name).append(c, now).await
                 })
             })
             .await
@@ -254,7 +254,7 @@ impl Store {
                         crate::queue::take_back_queued(&mut *c, Some(&name), &why, now).await?;
                     }
                     let detail = format!("writable {writable}, paused {paused}, armed {armed}");
-                    Entry::new(&principal, "system.state", &name).detail(&detail).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.state", &name).detail(&detail).append(c, now).await
                 })
             })
             .await
@@ -275,7 +275,7 @@ impl Store {
                 Box::pin(async move {
                     sqlx::query("UPDATE system SET checked = ?, checked_at = ?, schema = coalesce(?, schema) WHERE name = ?")
                         .bind(steps)
-                        .bind(stamp(now))
+                        .bind(format_timestamp(now))
                         .bind(schema)
                         .bind(name)
                         .execute(c)

@@ -83,7 +83,7 @@ async fn an_absence_is_confirmed_by_the_word_of_its_system() {
     };
     let tell = async |gone: &str, second: i64| {
         let news = (Vec::new(), vec![gone.to_owned()]);
-        let kept = store.keep_news("harbour", ObjectType::Person, news, None, false, at(second)).await.expect("queued");
+        let kept = store.store_changes("harbour", ObjectType::Person, news, None, false, at(second)).await.expect("queued");
         kept.await.expect("kept")
     };
     read(10, vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")], Vec::new()).await;

@@ -1,8 +1,8 @@
 //! The emergency stop: while it is set, nothing is written to any system, whatever was decided or queued before.
 
-use crate::journal::Entry;
+use crate::journal::NewJournalEntry;
 use crate::queue::take_back_queued;
-use crate::{Store, StoreError, stamp, unstamp};
+use crate::{Store, StoreError, format_timestamp, parse_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::sync::PoisonError;
@@ -37,7 +37,7 @@ pub(crate) async fn load(c: &mut SqliteConnection) -> Result<Option<WriteStop>, 
     Ok(row.map(|row| WriteStop {
         reason: row.get("reason"),
         principal: row.get("who"),
-        made_at: unstamp(row.get("made_at")).unwrap_or_default(),
+        made_at: parse_timestamp(row.get("made_at")).unwrap_or_default(),
     }))
 }
 
@@ -59,13 +59,13 @@ impl Store {
                         sqlx::query("INSERT INTO write_stop (id, reason, principal, made_at) VALUES (1,?,?,?) ON CONFLICT DO NOTHING")
                             .bind(&reason)
                             .bind(&principal)
-                            .bind(stamp(now))
+                            .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;
                     let stop = load(&mut *c).await?.ok_or(StoreError::Missing { what: "write stop", name: String::new() })?;
                     if set.rows_affected() > 0 {
                         take_back_queued(c, None, &stop.sentence(), now).await?;
-                        Entry::new(&principal, "writes.stopped", "").detail(&reason).append(c, now).await?;
+                        NewJournalEntry::new(&principal, "writes.stopped", "").detail(&reason).append(c, now).await?;
                     }
                     Ok(stop)
                 })
@@ -84,7 +84,7 @@ impl Store {
                 Box::pin(async move {
                     let lifted = sqlx::query("DELETE FROM write_stop").execute(&mut *c).await?.rows_affected() > 0;
                     if lifted {
-                        Entry::new(&principal, "writes.resumed", "").append(c, now).await?;
+                        NewJournalEntry::new(&principal, "writes.resumed", "").append(c, now).await?;
                     }
                     Ok(lifted)
                 })

@@ -28,7 +28,7 @@ const SWEEP: usize = 64;
 /// The most jobs of one commit.
 const GROUP: usize = 128;
 
-enum Message {
+enum WriterMessage {
     /// A job, and whether it must be durable when it returns.
     Job(Job, bool),
     Look(Look),
@@ -38,7 +38,7 @@ enum Message {
 /// A handle to the writing task.
 #[derive(Clone)]
 pub(crate) struct Writer {
-    queue: mpsc::Sender<Message>,
+    queue: mpsc::Sender<WriterMessage>,
     lost: watch::Receiver<bool>,
 }
 
@@ -62,7 +62,7 @@ impl Writer {
     pub fn start(connection: SqliteConnection, sweeper: SqliteConnection, key: JournalKey) -> Self {
         let (queue, jobs) = mpsc::channel(1024);
         let (often, asked) = mpsc::channel(1);
-        let sweeping = tokio::spawn(sweep(sweeper, asked));
+        let sweeping = tokio::spawn(checkpoint_loop(sweeper, asked));
         let (lost, is_lost) = watch::channel(false);
         let ending = Ending { lost, stopped: false };
         tokio::spawn(async move {
@@ -88,21 +88,21 @@ impl Writer {
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
     {
-        self.hand_in(job, true).await
+        self.enqueue(job, true).await
     }
 
     /// The same for what a loss of power may undo, as long as it undoes nothing that came before: observations, and what
     /// settles a change whose sending is durable.
-    pub async fn run_lazily<T, F>(&self, job: F) -> Result<T, StoreError>
+    pub async fn run_relaxed<T, F>(&self, job: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
     {
-        self.hand_in(job, false).await
+        self.enqueue(job, false).await
     }
 
     /// Either, as it is said.
-    pub async fn hand_in<T, F>(&self, job: F, durable: bool) -> Result<T, StoreError>
+    pub async fn enqueue<T, F>(&self, job: F, durable: bool) -> Result<T, StoreError>
     where
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
@@ -135,13 +135,13 @@ impl Writer {
                 (good, reply)
             })
         });
-        self.queue.send(Message::Job(boxed, durable)).await.map_err(|_| StoreError::Closed)?;
+        self.queue.send(WriterMessage::Job(boxed, durable)).await.map_err(|_| StoreError::Closed)?;
         Ok(async move { wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing) })
     }
 
     /// Reads over the connection that writes: it alone keeps what it knows of the file when something was written, and what it
     /// reads is of one moment without a transaction. Everybody who writes waits meanwhile.
-    pub async fn look<T, F>(&self, look: F) -> Result<T, StoreError>
+    pub async fn read_on_writer<T, F>(&self, look: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
@@ -153,13 +153,13 @@ impl Writer {
                 let _ = answer.send(caught(async move { look(connection).await }).await);
             })
         });
-        self.queue.send(Message::Look(boxed)).await.map_err(|_| StoreError::Closed)?;
+        self.queue.send(WriterMessage::Look(boxed)).await.map_err(|_| StoreError::Closed)?;
         wait.await.map_err(|_| StoreError::Closed)?
     }
 
     pub async fn stop(&self) {
         let (done, wait) = oneshot::channel();
-        if self.queue.send(Message::Stop(done)).await.is_ok() {
+        if self.queue.send(WriterMessage::Stop(done)).await.is_ok() {
             // An error means that the task has ended, which is what is wanted.
             let _ = wait.await;
         }
@@ -176,7 +176,7 @@ async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T
 }
 
 /// Copies the log into the file whenever it is asked to, until nobody can ask any more.
-async fn sweep(mut connection: SqliteConnection, mut asked: mpsc::Receiver<()>) {
+async fn checkpoint_loop(mut connection: SqliteConnection, mut asked: mpsc::Receiver<()>) {
     while asked.recv().await.is_some() {
         // What cannot be copied now is copied later, at last by the writer itself: nothing depends on it.
         if let Err(error) = sqlx::query("PRAGMA wal_checkpoint(PASSIVE)").execute(&mut connection).await {
@@ -188,7 +188,7 @@ async fn sweep(mut connection: SqliteConnection, mut asked: mpsc::Receiver<()>) 
 
 async fn work(
     mut connection: SqliteConnection,
-    mut jobs: mpsc::Receiver<Message>,
+    mut jobs: mpsc::Receiver<WriterMessage>,
     often: mpsc::Sender<()>,
     sweeping: tokio::task::JoinHandle<()>,
 ) {
@@ -201,16 +201,16 @@ async fn work(
         let mut next = Some(first);
         while let Some(message) = next.take() {
             match message {
-                Message::Job(job, durable) => {
+                WriterMessage::Job(job, durable) => {
                     must |= durable;
                     group.push(job);
                 }
                 // Whoever looks sees what came before.
-                Message::Look(after) => {
+                WriterMessage::Look(after) => {
                     look = Some(after);
                     break;
                 }
-                Message::Stop(done) => {
+                WriterMessage::Stop(done) => {
                     stop = Some(done);
                     break;
                 }
@@ -360,7 +360,8 @@ mod tests {
     }
 
     async fn kept(writer: &Writer) -> Vec<i64> {
-        let all = writer.look(|c| Box::pin(async move { Ok(sqlx::query_scalar("SELECT n FROM n ORDER BY n").fetch_all(c).await?) }));
+        let all =
+            writer.read_on_writer(|c| Box::pin(async move { Ok(sqlx::query_scalar("SELECT n FROM n ORDER BY n").fetch_all(c).await?) }));
         all.await.expect("read")
     }
 
@@ -409,7 +410,7 @@ mod tests {
         let [one, two, three] = between(&writer, panics).await;
         assert!(one.is_ok() && three.is_ok() && matches!(two, Err(StoreError::Internal { .. })), "{one:?} {two:?} {three:?}");
         assert_eq!(kept(&writer).await, [1, 3]);
-        let look: Result<(), _> = writer.look(|_| Box::pin(async { panic!("while it looks") })).await;
+        let look: Result<(), _> = writer.read_on_writer(|_| Box::pin(async { panic!("while it looks") })).await;
         assert!(matches!(look, Err(StoreError::Internal { said }) if said == "while it looks"));
         insert(&writer, 4).await.expect("goes on");
     }

@@ -3,9 +3,9 @@
 use jiff::Timestamp;
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, ChangeKind, Decided, NewLink, Verdict};
-use tide_core::matching::{Answer, MatchDecision};
+use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
-use tide_core::model::{Observed, Reserved};
+use tide_core::model::{Observed, ReservedValue};
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
@@ -13,8 +13,8 @@ use tide_core::states::LinkOrigin;
 use tide_core::states::SystemKind;
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
 use tide_store::{
-    ChangeFilter, Counting, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewOverride, NewPeople, Place as Followed, Settled, Store,
-    StoreError,
+    ChangeFilter, GuardWindow, IdentityUpdates, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewOverride, Settled, Store, StoreError,
+    SyncCursor as Followed,
 };
 
 struct Records {
@@ -124,9 +124,9 @@ async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
     let changes = vec![change("i1", ChangeKind::Update, Some(1), false), change("i2", ChangeKind::Update, Some(2), false)];
     let run = records.run(vec![of("i1"), of("i2"), of("i3")], changes).await;
     let rows = records.changes(run, None).await;
-    store.mark_sending(rows.iter().map(|row| row.id).collect(), at(60)).await.expect("marked");
-    store.settle_failed(rows[0].id, "the title is too long", "shorten it", false, at(61)).await.expect("noted");
-    store.settle_not_done(rows[1].id, ChangeState::Canceled, "taken back", "", at(62)).await.expect("noted");
+    store.claim_for_sending(rows.iter().map(|row| row.id).collect(), at(60)).await.expect("marked");
+    store.record_failed(rows[0].id, "the title is too long", "shorten it", false, at(61)).await.expect("noted");
+    store.record_not_done(rows[1].id, ChangeState::Canceled, "taken back", "", at(62)).await.expect("noted");
     let lines = async |state: Option<ChangeState>| {
         let filter = ChangeFilter { state, limit: 10, ..ChangeFilter::default() };
         store.decided(run, &filter).await.expect("read")
@@ -155,7 +155,7 @@ async fn what_we_wrote_masks_an_older_read() {
     records
         .store
         .keep_identities(
-            NewPeople {
+            IdentityUpdates {
                 identities: vec![identity("i1", "Ada", Stage::Active)],
                 links: vec![NewLink {
                     account: 1,
@@ -163,7 +163,7 @@ async fn what_we_wrote_masks_an_older_read() {
                     basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
                     source: false,
                 }],
-                ..NewPeople::default()
+                ..IdentityUpdates::default()
             },
             "tester",
             at(20),
@@ -172,7 +172,7 @@ async fn what_we_wrote_masks_an_older_read() {
         .expect("kept");
     let run = records.run(vec![], vec![change("i1", ChangeKind::Update, Some(1), false)]).await;
     let row = records.changes(run, None).await.remove(0);
-    records.store.mark_sending(vec![row.id], at(60)).await.expect("marked");
+    records.store.claim_for_sending(vec![row.id], at(60)).await.expect("marked");
     let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], merged: vec![], note: None };
     records.store.settle_done(&row, settled, "tester", at(61)).await.expect("settled");
 
@@ -196,7 +196,7 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
     let state = |title: &str, version: Option<&str>| Observed { version: version.map(Into::into), ..observed("b1", &[("title", title)]) };
     let title = async || store.account(1).await.expect("read").attributes.get("title").first().map(ToString::to_string);
     let tell = async |states: Vec<Observed>, second| {
-        let news = store.keep_news("berthing", person, (states, vec![]), None, true, at(second)).await.expect("queued");
+        let news = store.store_changes("berthing", person, (states, vec![]), None, true, at(second)).await.expect("queued");
         news.await.expect("kept")
     };
     let write = async |account: Observed, second| {
@@ -238,7 +238,7 @@ async fn what_was_told_while_a_reading_went_on_stays() {
     records.read("berthing", person, 10, both("Old")).await;
     let reading = store.begin_reading("berthing", person, at(20)).await.expect("begins");
     let told = (vec![observed("b1", &[("title", "Mate")])], vec!["b3".to_owned()]);
-    store.keep_news("berthing", person, told, None, false, at(21)).await.expect("queued").await.expect("kept");
+    store.store_changes("berthing", person, told, None, false, at(21)).await.expect("queued").await.expect("kept");
     store.observe(reading, "berthing", person, at(20), both("Read before")).await.expect("kept");
     assert_eq!(store.complete_reading(reading, Vec::new(), at(22)).await.expect("ends"), 0, "it showed them, old as they were");
     let accounts = store.population().await.expect("read").accounts;
@@ -268,7 +268,7 @@ async fn join(records: &Records, identity: &str, members: &[String], there: bool
     (values.before, values.after) = if there { (vec![], members) } else { (members, vec![]) };
     let run = records.run(vec![], vec![change]).await;
     let row = records.changes(run, None).await.remove(0);
-    let settling = tide_store::Settling::membership(row, false, "tester").expect("encodes");
+    let settling = tide_store::ChangeResult::membership(row, false, "tester").expect("encodes");
     records.store.settle_all(std::sync::Arc::new(vec![settling]), at(second)).await.expect("settled");
 }
 
@@ -278,9 +278,13 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     let hands: Vec<String> = (0..40).map(|n| format!("uid=hand{n},dc=x")).collect();
     records.read("harbour", ObjectType::Group, 10, vec![group(&hands)]).await;
     let people = vec![identity("i1", "Ada", Stage::Active)];
-    records.store.keep_identities(NewPeople { identities: people, ..NewPeople::default() }, "tester", at(20)).await.expect("kept");
+    records
+        .store
+        .keep_identities(IdentityUpdates { identities: people, ..IdentityUpdates::default() }, "tester", at(20))
+        .await
+        .expect("kept");
     let members = async || records.store.account(1).await.expect("read").attributes.get("member").len();
-    let seen = records.store.last_touched().await.expect("read");
+    let seen = records.store.last_dirty().await.expect("read");
 
     join(&records, "i1", &["uid=ada,dc=x".to_owned()], true, 60).await;
     join(&records, "i1", &["UID=hand7, dc=x".to_owned()], false, 61).await;
@@ -288,7 +292,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     let population = records.store.population().await.expect("read");
     assert_eq!(population.accounts[0].attributes.get("member").len(), 40);
     let touched = records.store.before(seen, vec![], true, at(99)).await.expect("read").touched;
-    let told: Vec<(&str, bool)> = touched.moved.iter().map(|one| (one.member.as_str(), one.there)).collect();
+    let told: Vec<(&str, bool)> = touched.memberships.iter().map(|one| (one.member.as_str(), one.is_member)).collect();
     assert_eq!(told, [("uid=ada,dc=x", true), ("uid=hand7,dc=x", false)]);
     assert!(touched.records.accounts.is_empty() && touched.records.identities.contains("i1"), "{touched:?}");
 
@@ -306,7 +310,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     let follow = async |members: &[String], second| {
         records
             .store
-            .keep_news("harbour", ObjectType::Group, (vec![group(members)], vec![]), None, true, at(second))
+            .store_changes("harbour", ObjectType::Group, (vec![group(members)], vec![]), None, true, at(second))
             .await
             .expect("queued")
             .await
@@ -351,9 +355,9 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     records
         .store
         .keep_identities(
-            NewPeople {
+            IdentityUpdates {
                 identities: vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)],
-                ..NewPeople::default()
+                ..IdentityUpdates::default()
             },
             "tester",
             at(1),
@@ -368,8 +372,8 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     let run = records.run(vec![line("Ada", Verdict::Create), line("Bo", Verdict::OnHold)], changes).await;
     assert_eq!(records.store.unsettled(run).await.expect("read").len(), 2, "what is held is not in the queue");
     let rows = records.changes(run, None).await;
-    records.store.mark_sending(vec![rows[0].id], at(60)).await.expect("marked");
-    records.store.settle_not_done(rows[0].id, ChangeState::Unknown, "answer lost", "it is looked for", at(61)).await.expect("noted");
+    records.store.claim_for_sending(vec![rows[0].id], at(60)).await.expect("marked");
+    records.store.record_not_done(rows[0].id, ChangeState::Unknown, "answer lost", "it is looked for", at(61)).await.expect("noted");
     let again = records.store.unsettled(run).await.expect("read");
     assert_eq!((again[0].state, again[0].attempts, again[0].error.as_deref()), (ChangeState::Unknown, 1, Some("answer lost")));
     assert!(again[0].settled.is_none());
@@ -381,7 +385,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         note: Some("found by its values".into()),
     };
     let account = records.store.settle_done(&again[0], made, "tester", at(62)).await.expect("settled");
-    records.store.settle_not_done(rows[1].id, ChangeState::Failed, "refused", "correct it", at(63)).await.expect("noted");
+    records.store.record_not_done(rows[1].id, ChangeState::Failed, "refused", "correct it", at(63)).await.expect("noted");
     assert!(records.store.unsettled(run).await.expect("read").is_empty());
     let set = records.store.change_set(run).await.expect("read");
     assert_eq!(set.states, [(ChangeState::Done, 1), (ChangeState::Failed, 1), (ChangeState::OnHold, 1)]);
@@ -389,7 +393,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     assert_eq!(records.store.links_of("i1").await.expect("read")[0].basis, LinkBasis::created());
     let population = records.store.population().await.expect("read");
     assert_eq!(population.links.len(), 1);
-    let known = &population.normalised[&(account, "title".to_owned())];
+    let known = &population.normalizations[&(account, "title".to_owned())];
     assert_eq!((known.sent.as_slice(), known.returned.as_slice()), (&[Value::text("Mate")][..], &[Value::text("mate")][..]));
 
     assert_eq!(records.changes(run, Some("failed")).await.len(), 1, "by state");
@@ -444,8 +448,16 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
         identity("i2", "Ørjan Holm", Stage::Active),
         identity("i3", "Bo Lind", Stage::Left),
     ];
-    records.store.keep_identities(NewPeople { identities: people.clone(), ..NewPeople::default() }, "tester", at(10)).await.expect("kept");
-    records.store.keep_identities(NewPeople { identities: people, ..NewPeople::default() }, "tester", at(20)).await.expect("kept again");
+    records
+        .store
+        .keep_identities(IdentityUpdates { identities: people.clone(), ..IdentityUpdates::default() }, "tester", at(10))
+        .await
+        .expect("kept");
+    records
+        .store
+        .keep_identities(IdentityUpdates { identities: people, ..IdentityUpdates::default() }, "tester", at(20))
+        .await
+        .expect("kept again");
     let all = records.store.identities("", None, None, 10).await.expect("listed");
     assert_eq!(all.iter().map(|row| row.label.as_str()).collect::<Vec<_>>(), ["Ada Lind", "Bo Lind", "Ørjan Holm"]);
     assert!(all.iter().all(|row| row.changed.starts_with("1970-01-01T00:00:10")), "nothing changed at the second time");
@@ -473,7 +485,7 @@ async fn links_are_closed_and_never_deleted() {
     records
         .store
         .keep_identities(
-            NewPeople { identities: vec![identity("i1", "Ada", Stage::Active)], links: link(), ..NewPeople::default() },
+            IdentityUpdates { identities: vec![identity("i1", "Ada", Stage::Active)], links: link(), ..IdentityUpdates::default() },
             "tester",
             at(2),
         )
@@ -481,13 +493,17 @@ async fn links_are_closed_and_never_deleted() {
         .expect("kept");
     records
         .store
-        .keep_identities(NewPeople { links: link(), ..NewPeople::default() }, "tester", at(3))
+        .keep_identities(IdentityUpdates { links: link(), ..IdentityUpdates::default() }, "tester", at(3))
         .await
         .expect("the same link again is no new one");
     assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
     assert_eq!(records.store.split("i1", "harbour", "tester", at(4)).await.expect("asked"), 0);
     assert_eq!(records.store.split("i1", "berthing", "tester", at(5)).await.expect("split"), 1);
-    records.store.keep_identities(NewPeople { links: link(), ..NewPeople::default() }, "tester", at(6)).await.expect("joined anew");
+    records
+        .store
+        .keep_identities(IdentityUpdates { links: link(), ..IdentityUpdates::default() }, "tester", at(6))
+        .await
+        .expect("joined anew");
     let links = records.store.links_of("i1").await.expect("read");
     assert_eq!(links.len(), 2);
     assert_eq!((links[0].ended.is_none(), links[1].ended_by.as_deref()), (true, Some("split by hand")));
@@ -548,14 +564,15 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
     records
         .store
         .keep_identities(
-            NewPeople { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..NewPeople::default() },
+            IdentityUpdates { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..IdentityUpdates::default() },
             "tester",
             at(20),
         )
         .await
         .expect("kept");
     let say = async |identity: Option<&str>, account: Option<i64>, said: MatchDecision| {
-        let answer = Answer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
+        let answer =
+            MatchAnswer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
         let new = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
         records.store.answer_matches(vec![new], "p1", at(30)).await.expect("kept");
     };
@@ -576,7 +593,8 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
     assert_eq!(acts.iter().filter(|act| act.starts_with("match.")).count(), 5, "{acts:?}");
 
     records.read("harbour", ObjectType::Person, 50, vec![observed("h1", &[])]).await;
-    let answer = Answer { system: "harbour".into(), identity: None, account: Some(3), said: MatchDecision::Skip, principal: "Eiko".into() };
+    let answer =
+        MatchAnswer { system: "harbour".into(), identity: None, account: Some(3), said: MatchDecision::Skip, principal: "Eiko".into() };
     records
         .store
         .answer_matches(vec![NewAnswer { answer, object: ObjectType::Person, label: "h1".into() }], "p1", at(60))
@@ -624,7 +642,7 @@ async fn a_first_password_is_shown_once() {
 async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
-    let name = |value: &str, identity: &str| Reserved {
+    let name = |value: &str, identity: &str| ReservedValue {
         kind: ObjectType::Person,
         attribute: "login".into(),
         value: value.into(),
@@ -632,15 +650,19 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     };
     records
         .store
-        .keep_identities(NewPeople { reserved: vec![name("Lind", "i1")], ..NewPeople::default() }, "tester", at(20))
+        .keep_identities(IdentityUpdates { reserved: vec![name("Lind", "i1")], ..IdentityUpdates::default() }, "tester", at(20))
         .await
         .expect("kept");
     records
         .store
-        .keep_identities(NewPeople { reserved: vec![name("lind", "i2")], ..NewPeople::default() }, "tester", at(21))
+        .keep_identities(IdentityUpdates { reserved: vec![name("lind", "i2")], ..IdentityUpdates::default() }, "tester", at(21))
         .await
         .expect("kept");
-    assert_eq!(records.store.population().await.expect("read").reserved, [name("lind", "i1")], "folded, and the first one's for ever");
+    assert_eq!(
+        records.store.population().await.expect("read").reserved_values,
+        [name("lind", "i1")],
+        "folded, and the first one's for ever"
+    );
 
     let tags = |values: &[&str]| values.iter().map(|value| Value::text(*value)).collect::<Vec<_>>();
     for (second, before, after) in [(30, &["by hand"][..], &["by hand", "deck"][..]), (40, &["by hand", "deck"], &["by hand", "galley"])] {
@@ -650,7 +672,7 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
         let settled = Settled { account: observed("b1", &[]), normalised: vec![], merged: vec!["tags".into()], note: None };
         records.store.settle_done(&row, settled, "tester", at(second)).await.expect("settled");
     }
-    let given = records.store.population().await.expect("read").given;
+    let given = records.store.population().await.expect("read").managed_values;
     assert_eq!(given.get(&(1, "tags".to_owned())), Some(&tags(&["galley"])), "what stood there before us is not ours");
 }
 
@@ -675,7 +697,8 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
         ],
     };
     let link = NewLink { account: 1, identity: "i1".into(), basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"), source: false };
-    let people = NewPeople { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..NewPeople::default() };
+    let people =
+        IdentityUpdates { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..IdentityUpdates::default() };
     let (id, rows) = records.store.keep_run(people, set, [0, 2].into(), at(20)).await.expect("kept");
     let told: Vec<(&str, ChangeKind)> = rows.iter().map(|row| (row.change.identity.as_str(), row.change.kind)).collect();
     assert_eq!(told, [("i1", ChangeKind::Update), ("i1", ChangeKind::Disable), ("i2", ChangeKind::Create)]);
@@ -700,9 +723,13 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     let records = Records::new().await;
     records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
     let asked = |second| {
-        [("update", second), ("create", 0)].map(|(kind, since)| Counting { system: "berthing".into(), kind: kind.into(), since: at(since) })
+        [("update", second), ("create", 0)].map(|(kind, since)| GuardWindow {
+            system: "berthing".into(),
+            kind: kind.into(),
+            since: at(since),
+        })
     };
-    let seen = records.store.last_touched().await.expect("read");
+    let seen = records.store.last_dirty().await.expect("read");
     let before = records.store.before(seen, asked(0).to_vec(), false, at(20)).await.expect("read");
     assert_eq!(before.at_work.iter().map(|row| row.name.as_str()).collect::<Vec<_>>(), ["berthing", "harbour"]);
     assert_eq!((before.counts.as_slice(), before.touched.last), (&[0, 0][..], seen));
@@ -740,8 +767,8 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
 
     let run = records.run(vec![], vec![change("i4", ChangeKind::Create, None, false), change("i5", ChangeKind::Create, None, false)]).await;
     let rows = records.changes(run, None).await;
-    records.store.settle_failed(rows[0].id, "refused", "look at it", false, at(110)).await.expect("settled");
-    records.store.settle_not_done(rows[1].id, ChangeState::Unknown, "lost", "it is looked for", at(111)).await.expect("settled");
+    records.store.record_failed(rows[0].id, "refused", "look at it", false, at(110)).await.expect("settled");
+    records.store.record_not_done(rows[1].id, ChangeState::Unknown, "lost", "it is looked for", at(111)).await.expect("settled");
     // Whose access is being taken away counts before it is done, but for whom a person let through.
     let released = change("i8", ChangeKind::Disable, Some(1), true);
     let (new, made) = release(&released, 111);
@@ -780,7 +807,7 @@ async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
         let rows = records.changes(run, None).await;
         for (at_row, row) in rows.iter().enumerate() {
             if fails.contains(&at_row) {
-                store.settle_failed(row.id, "no such place", "look at it", false, at(60)).await.expect("settled");
+                store.record_failed(row.id, "no such place", "look at it", false, at(60)).await.expect("settled");
             } else {
                 let account = observed(if row.change.account == Some(1) { "b1" } else { "b2" }, &[]);
                 let settled = Settled { account, normalised: vec![], merged: vec![], note: None };
@@ -815,21 +842,21 @@ async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
 #[tokio::test]
 async fn news_are_kept_with_how_far_a_system_was_followed() {
     let records = Records::new().await;
-    let place = Followed { way: "content-sync".into(), mark: Some("csn=7".into()), at: at(20), full_at: at(5) };
+    let place = Followed { mode: "content-sync".into(), cursor: Some("csn=7".into()), updated_at: at(20), full_read_at: at(5) };
     let news = (vec![observed("h1", &[("title", "Mate")])], vec![]);
     let differ = records
         .store
-        .keep_news("harbour", ObjectType::Person, news.clone(), Some(&place), false, at(20))
+        .store_changes("harbour", ObjectType::Person, news.clone(), Some(&place), false, at(20))
         .await
         .expect("queued")
         .await
         .expect("kept");
     assert_eq!(differ, [1]);
     assert_eq!(records.store.place("harbour", ObjectType::Person).await.expect("read"), Some(place.clone()));
-    let later = Followed { mark: Some("csn=8".into()), at: at(21), ..place };
+    let later = Followed { cursor: Some("csn=8".into()), updated_at: at(21), ..place };
     let differ = records
         .store
-        .keep_news("harbour", ObjectType::Person, news, Some(&later), true, at(21))
+        .store_changes("harbour", ObjectType::Person, news, Some(&later), true, at(21))
         .await
         .expect("queued")
         .await
@@ -851,9 +878,9 @@ async fn a_part_tells_what_the_whole_tells() {
         source: false,
     };
     let people = vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)];
-    let reserved = vec![Reserved { kind: ObjectType::Person, attribute: "login".into(), value: "ada".into(), identity: "i1".into() }];
+    let reserved = vec![ReservedValue { kind: ObjectType::Person, attribute: "login".into(), value: "ada".into(), identity: "i1".into() }];
     let links = vec![link(1, "i1"), link(2, "i2")];
-    let people = NewPeople { identities: people, links, reserved, ..NewPeople::default() };
+    let people = IdentityUpdates { identities: people, links, reserved, ..IdentityUpdates::default() };
     store.keep_identities(people, "tester", at(20)).await.expect("kept");
 
     let title = |value: &str| vec![ValueChange { attribute: "title".into(), after: vec![Value::text(value)], ..ValueChange::default() }];
@@ -874,10 +901,11 @@ async fn a_part_tells_what_the_whole_tells() {
     let departure = tide_core::lifecycle::Departure { at: at(900), principal: "tester".into(), comment: String::new() };
     store.set_departure("i1", Some(departure), "tester", at(80)).await.expect("said");
     store.claim("i1", "tester", at(81)).await.expect("claimed");
-    let role = tide_core::roles::Grant { identity: "i1".into(), role: "deck".into(), from: None, until: None, principal: "tester".into() };
+    let role =
+        tide_core::roles::RoleGrant { identity: "i1".into(), role: "deck".into(), from: None, until: None, principal: "tester".into() };
     store.give_role(role, "", "tester", at(82)).await.expect("given");
     store.set_password(Ok("i1"), "canary-Zx9!", false, "tester", "tester", at(83)).await.expect("sealed");
-    let answer = Answer {
+    let answer = MatchAnswer {
         system: "berthing".into(),
         identity: Some("i1".into()),
         account: Some(2),
@@ -889,18 +917,18 @@ async fn a_part_tells_what_the_whole_tells() {
 
     let whole = store.population().await.expect("read");
     let full = [
-        whole.normalised.len(),
-        whole.given.len(),
-        whole.reserved.len(),
-        whole.answers.len(),
-        whole.changed_there.len(),
+        whole.normalizations.len(),
+        whole.managed_values.len(),
+        whole.reserved_values.len(),
+        whole.match_answers.len(),
+        whole.drift_baseline.len(),
         whole.departures.len(),
-        whole.claimed.len(),
-        whole.grants.len(),
-        whole.passwords.len(),
-        whole.carried.len(),
-        whole.joined.len(),
-        whole.acts.len(),
+        whole.reactivations.len(),
+        whole.role_grants.len(),
+        whole.password_sets.len(),
+        whole.password_hash_marks.len(),
+        whole.rule_memberships.len(),
+        whole.write_history.len(),
     ];
     assert!(full.iter().all(|rows| *rows > 0), "the test is of nothing where there is nothing: {full:?}");
     let all = tide_core::incremental::Records { accounts: [1, 2].into(), identities: ["i1".into(), "i2".into()].into() };
@@ -911,7 +939,9 @@ async fn a_part_tells_what_the_whole_tells() {
     let other = tide_core::incremental::Records { accounts: [2].into(), identities: ["i2".into()].into() };
     let part = store.part(&other, whole.systems.clone(), true).await.expect("read");
     assert_eq!((part.accounts.len(), part.identities.len(), part.links.len()), (1, 1, 1));
-    assert!(part.departures.is_empty() && part.grants.is_empty() && part.passwords.is_empty() && part.carried.is_empty());
+    assert!(
+        part.departures.is_empty() && part.role_grants.is_empty() && part.password_sets.is_empty() && part.password_hash_marks.is_empty()
+    );
 }
 
 /// All that a decision is made from, as a text, in an order.

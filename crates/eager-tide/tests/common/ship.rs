@@ -5,7 +5,7 @@ use crate::common::{Service, client, said, text};
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, Mod, Scope, SearchEntry};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::Path;
-use tide_ldap::ldif::Entry;
+use tide_ldap::ldif::LdifEntry;
 use tide_standins::slapd::Slapd;
 use tide_standins::world::BASE;
 
@@ -31,16 +31,16 @@ employeeNumber = 'identity.number'
 }
 
 /// A tree with these units, and with groups that hold nobody.
-pub fn tree(units: &[&str], groups: &[&str]) -> Vec<Entry> {
+pub fn tree(units: &[&str], groups: &[&str]) -> Vec<LdifEntry> {
     let mut all = vec![
-        Entry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
-        Entry::new(format!("cn=nobody,{BASE}")).with("objectClass", &["organizationalRole"]).with("cn", &["nobody"]),
+        LdifEntry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
+        LdifEntry::new(format!("cn=nobody,{BASE}")).with("objectClass", &["organizationalRole"]).with("cn", &["nobody"]),
     ];
     for unit in units {
-        all.push(Entry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
+        all.push(LdifEntry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
     }
     for group in groups {
-        let entry = Entry::new(format!("cn={group},ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]);
+        let entry = LdifEntry::new(format!("cn={group},ou=groups,{BASE}")).with("objectClass", &["groupOfNames"]);
         all.push(entry.with("cn", &[group]).with("member", &[&format!("cn=nobody,{BASE}")]));
     }
     all

@@ -13,7 +13,7 @@ const SHOWN: (usize, usize) = (10, 100);
 
 /// One column, as its values look.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct LookColumn {
+pub struct InspectedColumn {
     /// Its name.
     pub name: String,
     /// What all its values look like.
@@ -32,7 +32,7 @@ pub struct LookColumn {
 
 /// What a file looks like.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct FeedLook {
+pub struct FeedInspection {
     /// How it is written.
     pub format: FeedFormat,
     /// The delimiter's word, for CSV.
@@ -44,7 +44,7 @@ pub struct FeedLook {
     /// Rows that can be read.
     pub rows: usize,
     /// Its columns, in the file's order.
-    pub columns: Vec<LookColumn>,
+    pub columns: Vec<InspectedColumn>,
     /// The first rows, a text for each column.
     pub first: Vec<Vec<String>>,
     /// Rows that cannot be read; the first of them.
@@ -64,18 +64,18 @@ struct Seen {
 }
 
 /// Looks at a file.
-pub fn look<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedLook, ConnectError> {
+pub fn inspect<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedInspection, ConnectError> {
     let form = rows::form(file, name, FeedFormat::Auto, None)?;
     let mut order: Vec<String> = form.columns.clone();
     let mut known: HashSet<String> = order.iter().cloned().collect();
     let mut seen: HashMap<String, Seen> = HashMap::new();
     let mut first: Vec<HashMap<String, String>> = Vec::new();
-    let mut look = FeedLook {
+    let mut look = FeedInspection {
         format: if form.delimiter.is_some() { FeedFormat::Csv } else { FeedFormat::JsonLines },
         delimiter: form.delimiter_word(),
         encoding: form.encoding.name().into(),
         marked: form.marked,
-        ..FeedLook::default()
+        ..FeedInspection::default()
     };
     rows::each(file, &form, name, |row| {
         match row {
@@ -127,9 +127,9 @@ fn is_date(text: &str) -> bool {
     parts.len() == 3 && parts.iter().all(number) && parts.iter().any(|part| part.len() == 4)
 }
 
-fn column(name: &str, seen: Option<&Seen>, rows: usize) -> LookColumn {
+fn column(name: &str, seen: Option<&Seen>, rows: usize) -> InspectedColumn {
     let Some(seen) = seen else {
-        return LookColumn { name: name.to_owned(), empty: rows, ..LookColumn::default() };
+        return InspectedColumn { name: name.to_owned(), empty: rows, ..InspectedColumn::default() };
     };
     let all = |count: usize| count == seen.filled;
     let kind = match () {
@@ -143,7 +143,7 @@ fn column(name: &str, seen: Option<&Seen>, rows: usize) -> LookColumn {
     repeated.sort_by(|a, b| b.1.cmp(a.1).then(a.0.cmp(b.0)));
     // Of a column like a department nearly every value repeats, which is no news.
     let nearly = repeated.len() * 20 <= seen.values.len();
-    LookColumn {
+    InspectedColumn {
         name: name.to_owned(),
         kind,
         filled: seen.filled,

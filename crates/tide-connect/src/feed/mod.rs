@@ -5,11 +5,13 @@
 mod inspect;
 mod rows;
 
-pub use inspect::{FeedLook, LookColumn, look};
+pub use inspect::{FeedInspection, InspectedColumn, inspect};
 
 use crate::scim::http::{Http, HttpSettings};
 use crate::tls::Trust;
-use crate::{Access, CheckReport, ConnectError, Connector, Description, FeedSettings, ScimAuth, Secret, Showing, Shown, Write};
+use crate::{
+    CheckReport, ConnectError, ConnectionState, Connector, Description, FeedSettings, ScimAuth, Secret, SnapshotItem, SnapshotStream, Write,
+};
 use async_trait::async_trait;
 use reqwest::StatusCode;
 use reqwest::header::{CONTENT_LENGTH, CONTENT_TYPE, ETAG, HeaderMap, HeaderValue, IF_NONE_MATCH};
@@ -38,7 +40,7 @@ const UNFINISHED: [&str; 4] = [".part", ".tmp", ".crdownload", ".filepart"];
 /// A feed.
 pub struct FeedConnector {
     settings: FeedSettings,
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
     http: Option<Http>,
     /// The query of a signed URL.
     query: Option<Secret>,
@@ -56,11 +58,11 @@ struct Source {
 }
 
 fn lasting(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> ConnectError {
-    ConnectError::lasting(code, said, remedy)
+    ConnectError::permanent(code, said, remedy)
 }
 
 fn unreadable(name: &str, error: &std::io::Error) -> ConnectError {
-    ConnectError::passing("feed_unreadable", format!("{name} cannot be read: {error}"), "check the file and its permissions")
+    ConnectError::transient("feed_unreadable", format!("{name} cannot be read: {error}"), "check the file and its permissions")
 }
 
 /// The size of an open file, and when it was last written to.
@@ -71,7 +73,7 @@ fn state_of(file: &File, name: &str) -> Result<(u64, Option<SystemTime>), Connec
 
 impl FeedConnector {
     /// A connector; nothing is opened yet.
-    pub fn new(settings: FeedSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+    pub fn new(settings: FeedSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
         let (secret, query) = if settings.signed_url { (None, secret) } else { (secret, None) };
         let http = match (&settings.path, &settings.url) {
             (Some(path), None) if Path::new(path).is_absolute() => None,
@@ -121,7 +123,7 @@ impl FeedConnector {
                     tokio::time::sleep(STILL.saturating_sub(age)).await;
                 }
                 let name = path.display().to_string();
-                Err(ConnectError::passing("feed_changed", format!("{name} is being written to all the time"), "it is read again"))
+                Err(ConnectError::transient("feed_changed", format!("{name} is being written to all the time"), "it is read again"))
             }
         }
     }
@@ -139,21 +141,21 @@ impl FeedConnector {
             StatusCode::NOT_MODIFIED => return Ok(None),
             StatusCode::OK => {}
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
-                return Err(ConnectError::system(
+                return Err(ConnectError::system_down(
                     "token_refused",
                     format!("{name} refuses us (HTTP {})", status.as_u16()),
                     "set a valid token: `eager-tide systems secret NAME`",
                 ));
             }
             other if other.is_redirection() => {
-                return Err(ConnectError::system(
+                return Err(ConnectError::system_down(
                     "redirect",
                     format!("{name} is redirected (HTTP {}); redirects are not followed", other.as_u16()),
                     "give the address that it points to",
                 ));
             }
             other => {
-                return Err(ConnectError::passing(
+                return Err(ConnectError::transient(
                     "feed_unreadable",
                     format!("{name} answers HTTP {}", other.as_u16()),
                     "check the address",
@@ -161,7 +163,7 @@ impl FeedConnector {
             }
         }
         if text(CONTENT_TYPE).is_some_and(|kind| kind.contains("html")) {
-            return Err(ConnectError::system(
+            return Err(ConnectError::system_down(
                 "login_page",
                 format!("{name} sends a web page instead of a file"),
                 "check the address, and the token",
@@ -169,7 +171,7 @@ impl FeedConnector {
         }
         let (etag, announced) = (text(ETAG), text(CONTENT_LENGTH).and_then(|n| n.parse::<u64>().ok()));
         let spool = |error: std::io::Error| {
-            ConnectError::passing("spool", format!("the file cannot be kept: {error}"), "check the space on this machine")
+            ConnectError::transient("spool", format!("the file cannot be kept: {error}"), "check the space on this machine")
         };
         let mut file = tempfile::tempfile().map_err(spool)?;
         let mut size = 0u64;
@@ -177,7 +179,7 @@ impl FeedConnector {
             let chunk = response
                 .chunk()
                 .await
-                .map_err(|_| ConnectError::passing("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"))?;
+                .map_err(|_| ConnectError::transient("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"))?;
             let Some(chunk) = chunk else { break };
             size += chunk.len() as u64;
             if size > LARGEST {
@@ -186,35 +188,35 @@ impl FeedConnector {
             file.write_all(&chunk).map_err(spool)?;
         }
         if announced.is_some_and(|announced| announced != size) {
-            return Err(ConnectError::passing("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"));
+            return Err(ConnectError::transient("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"));
         }
         file.seek(SeekFrom::Start(0)).map_err(spool)?;
         let state = state_of(&file, &name)?;
         Ok(Some(Source { file, name, state, etag }))
     }
 
-    async fn enumerate(&self, out: mpsc::Sender<Result<Shown, ConnectError>>) -> Result<Shown, ConnectError> {
+    async fn enumerate(&self, out: mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> Result<SnapshotItem, ConnectError> {
         self.access.set_feed(|memory| memory.offered = None);
         let memory = self.access.feed();
-        let Some(source) = self.source(memory.rows.is_none()).await? else { return Ok(Shown::Unchanged) };
+        let Some(source) = self.source(memory.rows.is_none()).await? else { return Ok(SnapshotItem::Unchanged) };
         let settings = self.settings.clone();
         let etag = source.etag.clone();
         let total = blocking(move || read(source, &settings, memory.rows, &out)).await?;
         self.access.set_feed(|memory| memory.offered = etag);
-        Ok(Shown::Complete(total))
+        Ok(SnapshotItem::Complete(total))
     }
 }
 
 async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, ConnectError> + Send + 'static) -> Result<T, ConnectError> {
     tokio::task::spawn_blocking(work)
         .await
-        .unwrap_or_else(|error| Err(ConnectError::passing("stopped", error.to_string(), "start it again")))
+        .unwrap_or_else(|error| Err(ConnectError::transient("stopped", error.to_string(), "start it again")))
 }
 
 /// A path inside one of the folders that feeds may be read from, with every link resolved.
 fn allowed(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
     let real = path.canonicalize().map_err(|error| {
-        ConnectError::passing(
+        ConnectError::transient(
             "feed_missing",
             format!("{} cannot be found: {error}", path.display()),
             "check the path, and that the service may read it",
@@ -269,7 +271,7 @@ pub fn newest_file(path: &Path) -> Result<PathBuf, ConnectError> {
     }
     found
         .map(|(_, path)| path)
-        .ok_or_else(|| ConnectError::passing("feed_missing", format!("the folder {name} holds no file"), "put the first file there"))
+        .ok_or_else(|| ConnectError::transient("feed_missing", format!("the folder {name} holds no file"), "put the first file there"))
 }
 
 /// Reads a file twice: first to see whether it can be trusted as a whole, then to hand its rows on.
@@ -277,9 +279,9 @@ fn read(
     mut source: Source,
     settings: &FeedSettings,
     before: Option<usize>,
-    out: &mpsc::Sender<Result<Shown, ConnectError>>,
+    out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
 ) -> Result<usize, ConnectError> {
-    let stopped = || ConnectError::passing("stopped", "the reading was stopped", "start it again");
+    let stopped = || ConnectError::transient("stopped", "the reading was stopped", "start it again");
     let (form, keys) = survey(&mut source, settings)?;
     let good = keys.values().filter(|count| **count == 1).count();
     if good == 0 {
@@ -304,7 +306,7 @@ fn read(
     let mut batch = Vec::with_capacity(BATCH);
     let mut bad = Vec::new();
     let mut total = 0;
-    let send = |shown: Shown| out.blocking_send(Ok(shown)).map_err(|_| stopped());
+    let send = |shown: SnapshotItem| out.blocking_send(Ok(shown)).map_err(|_| stopped());
     rows::each(&mut source.file, &form, &source.name, |row| {
         let observed = match row {
             Row::Good { line, values, raw } => {
@@ -327,24 +329,28 @@ fn read(
                 total += 1;
                 batch.push(observed);
                 if batch.len() == BATCH {
-                    send(Shown::Batch(std::mem::take(&mut batch)))?;
+                    send(SnapshotItem::Batch(std::mem::take(&mut batch)))?;
                 }
             }
             Err(row) => bad.push(row),
         }
         if bad.len() >= BATCH {
-            send(Shown::Quarantined(std::mem::take(&mut bad)))?;
+            send(SnapshotItem::Quarantined(std::mem::take(&mut bad)))?;
         }
         Ok(())
     })?;
     if state_of(&source.file, &source.name)? != source.state || total != good {
-        return Err(ConnectError::passing("feed_changed", format!("{} was written to while it was read", source.name), "it is read again"));
+        return Err(ConnectError::transient(
+            "feed_changed",
+            format!("{} was written to while it was read", source.name),
+            "it is read again",
+        ));
     }
     if !batch.is_empty() {
-        send(Shown::Batch(batch))?;
+        send(SnapshotItem::Batch(batch))?;
     }
     if !bad.is_empty() {
-        send(Shown::Quarantined(bad))?;
+        send(SnapshotItem::Quarantined(bad))?;
     }
     Ok(total)
 }
@@ -475,16 +481,16 @@ impl Connector for FeedConnector {
         })
     }
 
-    fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
-        crate::show(move |out| async move {
+    fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
+        crate::spawn_snapshot(move |out| async move {
             if object != ObjectType::Person {
-                return Ok(Shown::Complete(0));
+                return Ok(SnapshotItem::Complete(0));
             }
             self.enumerate(out).await
         })
     }
 
-    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+    async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         Ok(vec![if self.settings.url.is_none() { WatchMode::Arrival } else { WatchMode::FullRead }])
     }
 

@@ -469,7 +469,7 @@ mod tests {
         });
         let error = error.expect_err("refused");
         assert_eq!((error.code, rows), ("feed_quote", 1), "{error}");
-        assert!(error.said.contains("line 3"), "{error}");
+        assert!(error.message.contains("line 3"), "{error}");
         assert!(file.read < 2 << 20, "{} octets were read of it", file.read);
     }
 }

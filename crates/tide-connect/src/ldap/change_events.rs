@@ -1,9 +1,9 @@
 //! Following a directory: content synchronization (RFC 4533) where it is offered, the change numbers of a domain
 //! controller, and else what was modified since.
 
-use super::schema::{self, Known};
+use super::schema::{self, DirectoryCapabilities};
 use super::{LdapConnector, Search, accept, dial, entry};
-use crate::change_events::{News, stopped};
+use crate::change_events::{ChangeEvent, stopped};
 use crate::{CheckReport, ConnectError};
 use ldap3::controls::{Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo};
 use ldap3::controls::{EntryState, RefreshMode, SyncInfo};
@@ -26,12 +26,12 @@ const PULSE: Duration = Duration::from_secs(30);
 /// How far back the first look goes where the server's own clock is not known.
 const FIRST_LOOK: i64 = 24 * 3600;
 
-type Out = mpsc::Sender<Result<News, ConnectError>>;
+type Out = mpsc::Sender<Result<ChangeEvent, ConnectError>>;
 
 /// The library's parsers panic on what they cannot read; for us it is a broken server.
 fn careful<T>(parse: impl FnOnce() -> T) -> Result<T, ConnectError> {
     catch_unwind(AssertUnwindSafe(parse)).map_err(|_| {
-        ConnectError::passing(
+        ConnectError::transient(
             "sync_broken",
             "the server's news cannot be read",
             "everything is read instead; report it to the server's keeper",
@@ -53,7 +53,7 @@ fn number_of(mark: &str) -> Option<(u64, &str)> {
 
 impl LdapConnector {
     /// How this server's changes can be known, the best first: only what it was seen to do. Beside each, why a better one is left out.
-    pub(super) async fn proved_ways(&self, ldap: &mut Ldap, known: &Known) -> Vec<(WatchMode, Option<String>)> {
+    pub(super) async fn proved_ways(&self, ldap: &mut Ldap, known: &DirectoryCapabilities) -> Vec<(WatchMode, Option<String>)> {
         let (mut ways, mut doubt) = (Vec::new(), None);
         if known.offers(CONTENT_SYNC) && known.key == "entryUUID" {
             match self.tells_keys(ldap).await {
@@ -72,7 +72,7 @@ impl LdapConnector {
     }
 
     /// Says in a connection test how changes are noticed, and what is missing for a better way.
-    pub(super) async fn check_watching(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
+    pub(super) async fn check_watching(&self, ldap: &mut Ldap, known: &DirectoryCapabilities, report: &mut CheckReport) {
         match self.proved_ways(ldap, known).await.into_iter().next() {
             Some((way, None)) => report.passed("Changes", way.label()),
             Some((way, Some(why))) => {
@@ -106,9 +106,9 @@ impl LdapConnector {
             return Err(format!("content synchronization is refused (code {}) {}", result.rc, result.text.trim()));
         }
         if let Some(entry) = entries.into_iter().find(|entry| !entry.is_ref() && !entry.is_intermediate()) {
-            let state = sync_state(&entry).map_err(|error| error.said)?;
+            let state = sync_state(&entry).map_err(|error| error.message)?;
             let named = state.and_then(|state| uuid_text(&state.entry_uuid));
-            let entry = entry::open(entry).map_err(|error| error.said)?;
+            let entry = entry::open(entry).map_err(|error| error.message)?;
             let own = entry.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case("entryUUID")).and_then(|(_, values)| values.first());
             return match (named, own) {
                 (Some(named), Some(own)) if named.eq_ignore_ascii_case(own) => Ok(()),
@@ -124,7 +124,7 @@ impl LdapConnector {
     /// May this account see what was deleted? A domain controller shows nothing, and says nothing, to who may not: so one deleted object
     /// must be seen.
     async fn shows_deleted(&self, ldap: &mut Ldap) -> Result<(), String> {
-        let context = self.context(ldap).await.map_err(|error| error.said)?;
+        let context = self.context(ldap).await.map_err(|error| error.message)?;
         let container = format!("CN=Deleted Objects,{context}");
         let show = RawControl { ctype: SHOW_DELETED.to_owned(), crit: true, val: None };
         let attributes = vec!["1.1".to_owned()];
@@ -132,7 +132,7 @@ impl LdapConnector {
         match self.page_with(ldap, &search, Vec::new(), Some(show)).await {
             Ok(page) if !page.entries.is_empty() => Ok(()),
             Ok(_) => Err(format!("no deleted object is shown ({container}): the service account may not see them, or there are none yet")),
-            Err(error) => Err(format!("the service account may not see deleted objects ({container}): {}", error.said)),
+            Err(error) => Err(format!("the service account may not see deleted objects ({container}): {}", error.message)),
         }
     }
 
@@ -187,7 +187,7 @@ impl LdapConnector {
         let service = self.values(ldap, "", "dsServiceName").await?.into_iter().next().unwrap_or_default();
         let database = self.values(ldap, &service, "invocationId").await.unwrap_or_default().into_iter().next();
         number.map(|number| (number, database.unwrap_or(service))).ok_or_else(|| {
-            ConnectError::lasting(
+            ConnectError::permanent(
                 "no_change_number",
                 "the server does not say its highest change number",
                 "choose another way of following it",
@@ -234,10 +234,10 @@ impl LdapConnector {
                 refreshed |= entry.is_intermediate();
                 for news in told(entry, &known, from.is_some())? {
                     let news = self.with_what_moved(object, news, &places, &known, from.is_some()).await?;
-                    if matches!(&news, News::Changed(all) if all.is_empty()) {
+                    if matches!(&news, ChangeEvent::Changed(all) if all.is_empty()) {
                         continue;
                     }
-                    let lost = matches!(news, News::Lost(_));
+                    let lost = matches!(news, ChangeEvent::ResyncRequired(_));
                     out.send(Ok(news)).await.map_err(stopped)?;
                     if lost {
                         return Ok(());
@@ -250,17 +250,17 @@ impl LdapConnector {
                 // more to tell than a limit allows, which reading in pages does not meet.
                 3 | 4 | 11 | 53 | 4096 => {
                     let why = format!("the server cannot go on from where we were (code {}): {}", ended.rc, ended.text.trim());
-                    out.send(Ok(News::Lost(why))).await.map_err(stopped)
+                    out.send(Ok(ChangeEvent::ResyncRequired(why))).await.map_err(stopped)
                 }
                 _ => {
                     accept(&ended, "following the directory")?;
-                    Err(ConnectError::passing("cut", "the server ended the following", "it is begun again by itself"))
+                    Err(ConnectError::transient("cut", "the server ended the following", "it is begun again by itself"))
                 }
             }
         };
         tokio::select! {
             ended = telling => ended,
-            () = beating => Err(ConnectError::passing("cut", format!("{} does not answer any more", settings.url), "it is tried again by itself")),
+            () = beating => Err(ConnectError::transient("cut", format!("{} does not answer any more", settings.url), "it is tried again by itself")),
         }
     }
 
@@ -272,7 +272,7 @@ impl LdapConnector {
         let before = number_of(from);
         let Some((since, _)) = before.filter(|(since, same)| *same == database && *since <= now) else {
             let why = "the domain controller is another one, or was restored from a backup".to_owned();
-            return out.send(Ok(News::Lost(why))).await.map_err(stopped);
+            return out.send(Ok(ChangeEvent::ResyncRequired(why))).await.map_err(stopped);
         };
         let grown = |more: Filter| Filter::All(vec![Filter::AtLeast("uSNChanged".into(), (since + 1).to_string().into_bytes()), more]);
         let context = self.context(&mut ldap).await?;
@@ -319,7 +319,7 @@ impl LdapConnector {
             }
             cookie = page.next;
         }
-        out.send(Ok(News::Mark(format!("{now}@{database}")))).await.map_err(stopped)
+        out.send(Ok(ChangeEvent::Checkpoint(format!("{now}@{database}")))).await.map_err(stopped)
     }
 
     /// What was modified since an instant, which is the server's own.
@@ -356,7 +356,7 @@ impl LdapConnector {
             }
             tell(out, changed, Vec::new()).await?;
             if page.next.is_empty() {
-                return out.send(Ok(News::Mark(last))).await.map_err(stopped);
+                return out.send(Ok(ChangeEvent::Checkpoint(last))).await.map_err(stopped);
             }
             cookie = page.next;
         }
@@ -377,7 +377,7 @@ impl LdapConnector {
     }
 
     /// The accounts of a type below a container, as they are now.
-    async fn below(&self, object: ObjectType, container: &str, known: &Known) -> Result<Vec<Observed>, ConnectError> {
+    async fn below(&self, object: ObjectType, container: &str, known: &DirectoryCapabilities) -> Result<Vec<Observed>, ConnectError> {
         let mut ldap = self.line().await?;
         let filter = known.class_filter(object).to_string();
         let search = Search { base: container, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
@@ -386,7 +386,7 @@ impl LdapConnector {
     }
 
     /// The keys of the containers below the base.
-    async fn container_keys(&self, known: &Known) -> Result<Arc<Mutex<HashSet<String>>>, ConnectError> {
+    async fn container_keys(&self, known: &DirectoryCapabilities) -> Result<Arc<Mutex<HashSet<String>>>, ConnectError> {
         let mut ldap = self.line().await?;
         let filter = containers().to_string();
         let attributes = vec![known.key.to_owned()];
@@ -400,21 +400,25 @@ impl LdapConnector {
     async fn with_what_moved(
         &self,
         object: ObjectType,
-        news: News,
+        news: ChangeEvent,
         places: &Mutex<HashSet<String>>,
-        known: &Known,
+        known: &DirectoryCapabilities,
         going_on: bool,
-    ) -> Result<News, ConnectError> {
+    ) -> Result<ChangeEvent, ConnectError> {
         let is_place = |account: &Observed| {
             let classes = account.attributes.get("objectClass");
             classes.iter().any(|class| CONTAINERS.iter().any(|known| class.to_string().eq_ignore_ascii_case(known)))
         };
         match news {
-            News::Gone(keys) => {
+            ChangeEvent::Gone(keys) => {
                 let gone = keys.iter().any(|key| places.lock().unwrap_or_else(PoisonError::into_inner).remove(key));
-                Ok(if gone { News::Lost("a container was deleted, or left what is read".to_owned()) } else { News::Gone(keys) })
+                Ok(if gone {
+                    ChangeEvent::ResyncRequired("a container was deleted, or left what is read".to_owned())
+                } else {
+                    ChangeEvent::Gone(keys)
+                })
             }
-            News::Changed(all) => {
+            ChangeEvent::Changed(all) => {
                 let (containers, mut accounts): (Vec<Observed>, Vec<Observed>) = all.into_iter().partition(is_place);
                 for container in containers {
                     let is_new = places.lock().unwrap_or_else(PoisonError::into_inner).insert(container.key);
@@ -423,7 +427,7 @@ impl LdapConnector {
                         accounts.extend(self.below(object, &container.name, known).await?);
                     }
                 }
-                Ok(News::Changed(accounts))
+                Ok(ChangeEvent::Changed(accounts))
             }
             other => Ok(other),
         }
@@ -451,14 +455,14 @@ const SILENCE: u32 = 4;
 
 fn silent(url: &str, limit: Duration) -> ConnectError {
     let text = format!("{url} took the request for content synchronization and has told nothing for {} s", limit.as_secs());
-    ConnectError::passing("sync_silent", text, "lift the size limit of the service account, or choose another way: --way modified")
+    ConnectError::transient("sync_silent", text, "lift the size limit of the service account, or choose another way: --way modified")
 }
 
 /// More was to be told than a limit of the server allows: everything is read, in pages.
 pub(super) async fn lost_by_limit(told: Result<(), ConnectError>, out: &Out) -> Result<(), ConnectError> {
     match told {
         Err(error) if ["size_limit", "time_limit"].contains(&error.code) => {
-            out.send(Ok(News::Lost(format!("{error}: everything is read instead")))).await.map_err(stopped)
+            out.send(Ok(ChangeEvent::ResyncRequired(format!("{error}: everything is read instead")))).await.map_err(stopped)
         }
         other => other,
     }
@@ -466,22 +470,22 @@ pub(super) async fn lost_by_limit(told: Result<(), ConnectError>, out: &Out) -> 
 
 async fn tell(out: &Out, changed: Vec<Observed>, gone: Vec<String>) -> Result<(), ConnectError> {
     if !changed.is_empty() {
-        out.send(Ok(News::Changed(changed))).await.map_err(stopped)?;
+        out.send(Ok(ChangeEvent::Changed(changed))).await.map_err(stopped)?;
     }
     if !gone.is_empty() {
-        out.send(Ok(News::Gone(gone))).await.map_err(stopped)?;
+        out.send(Ok(ChangeEvent::Gone(gone))).await.map_err(stopped)?;
     }
     Ok(())
 }
 
 /// What one message of a synchronization tells. `going_on`: it was begun from a place in the history, so that a list of
 /// those who are still there means that the server forgot who is not.
-fn told(entry: ResultEntry, known: &Known, going_on: bool) -> Result<Vec<News>, ConnectError> {
+fn told(entry: ResultEntry, known: &DirectoryCapabilities, going_on: bool) -> Result<Vec<ChangeEvent>, ConnectError> {
     let mark = |cookie: Option<Vec<u8>>| {
         // An empty one would begin from nothing.
-        cookie.and_then(|c| String::from_utf8(c).ok()).filter(|text| !text.is_empty()).map(News::Mark)
+        cookie.and_then(|c| String::from_utf8(c).ok()).filter(|text| !text.is_empty()).map(ChangeEvent::Checkpoint)
     };
-    let lost = || News::Lost("the server no longer knows what was deleted since".to_owned());
+    let lost = || ChangeEvent::ResyncRequired("the server no longer knows what was deleted since".to_owned());
     if entry.is_ref() {
         return Ok(Vec::new());
     }
@@ -495,18 +499,18 @@ fn told(entry: ResultEntry, known: &Known, going_on: bool) -> Result<Vec<News>, 
             SyncInfo::SyncIdSet { refresh_deletes: false, cookie, .. } => mark(cookie).into_iter().collect(),
             SyncInfo::SyncIdSet { cookie, sync_uuids, .. } => {
                 let gone: Vec<String> = sync_uuids.iter().filter_map(|octets| uuid_text(octets)).collect();
-                let gone = (!gone.is_empty()).then_some(News::Gone(gone));
+                let gone = (!gone.is_empty()).then_some(ChangeEvent::Gone(gone));
                 gone.into_iter().chain(mark(cookie)).collect()
             }
         });
     }
     let Some(SyncState { state, entry_uuid, cookie }) = sync_state(&entry)? else {
-        return Err(ConnectError::passing("sync_broken", "the server tells of an entry without its state", "everything is read instead"));
+        return Err(ConnectError::transient("sync_broken", "the server tells of an entry without its state", "everything is read instead"));
     };
     let news = match state {
         EntryState::Present if going_on => return Ok(vec![lost()]),
         EntryState::Present => None,
-        EntryState::Delete => uuid_text(&entry_uuid).map(|key| News::Gone(vec![key])),
+        EntryState::Delete => uuid_text(&entry_uuid).map(|key| ChangeEvent::Gone(vec![key])),
         EntryState::Add | EntryState::Modify => {
             let entry = entry::open(entry)?;
             let mut account = entry::observed(&entry, known);
@@ -515,7 +519,7 @@ fn told(entry: ResultEntry, known: &Known, going_on: bool) -> Result<Vec<News>, 
                 // A refresh may leave operational attributes out.
                 Some(key) if !shows_key => (account.key, account.fault) = (key, None),
                 Some(key) if !key.eq_ignore_ascii_case(&account.key) => {
-                    return Err(ConnectError::lasting(
+                    return Err(ConnectError::permanent(
                         "sync_key",
                         format!("content synchronization names {} by {key}, and its {} is {}", account.name, known.key, account.key),
                         "choose another way of following it: --way modified",
@@ -523,7 +527,7 @@ fn told(entry: ResultEntry, known: &Known, going_on: bool) -> Result<Vec<News>, 
                 }
                 _ => {}
             }
-            Some(News::Changed(vec![account]))
+            Some(ChangeEvent::Changed(vec![account]))
         }
     };
     Ok(news.into_iter().chain(mark(cookie)).collect())

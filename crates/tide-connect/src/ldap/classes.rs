@@ -1,6 +1,6 @@
 //! Which entries are read, by their object classes, and what a connection test says of all the others.
 
-use super::schema::Known;
+use super::schema::DirectoryCapabilities;
 use super::{LdapConnector, Search};
 use crate::{CheckReport, ConnectError, LdapSettings};
 use ldap3::{Ldap, Scope, SearchEntry};
@@ -39,7 +39,7 @@ fn has_class(classes: &[String], class: &str) -> bool {
     classes.iter().any(|other| other.eq_ignore_ascii_case(class))
 }
 
-impl Known {
+impl DirectoryCapabilities {
     /// The entries of a type.
     pub fn class_filter(&self, object: ObjectType) -> Filter {
         let classes = self.object_classes.get(&object).map_or(&[][..], Vec::as_slice);
@@ -85,7 +85,7 @@ fn values_of<'e>(entry: &'e SearchEntry, name: &str) -> &'e [String] {
 
 impl LdapConnector {
     /// Counts what lies below the base, by object class: what is read, and what is not, above all if it looks like people.
-    pub(super) async fn check_classes(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
+    pub(super) async fn check_classes(&self, ldap: &mut Ldap, known: &DirectoryCapabilities, report: &mut CheckReport) {
         const STEP: &str = "Object classes";
         let unknown: Vec<&str> = known
             .object_classes
@@ -99,7 +99,7 @@ impl LdapConnector {
             return report.warned(STEP, text, "correct `person_classes`, `service_classes` or `group_classes` of the system");
         }
         match self.count_classes(ldap, known).await {
-            Err(error) => report.warned(STEP, format!("entries could not be counted: {}", error.said), error.remedy),
+            Err(error) => report.warned(STEP, format!("entries could not be counted: {}", error.message), error.remedy),
             Ok((read, like_people, others)) => {
                 let at_least = if read + like_people.total() + others.total() >= LOOKED_AT { " at least" } else { "" };
                 if like_people.total() > 0 {
@@ -131,7 +131,7 @@ impl LdapConnector {
     }
 
     /// How many persons are read, and of what is not read: what looks like people, and the rest.
-    async fn count_classes(&self, ldap: &mut Ldap, known: &Known) -> Result<(usize, Counts, Counts), ConnectError> {
+    async fn count_classes(&self, ldap: &mut Ldap, known: &DirectoryCapabilities) -> Result<(usize, Counts, Counts), ConnectError> {
         let base = self.settings().base_dn.as_str();
         let (read, _) = self.count(ldap, base, &known.class_filter(ObjectType::Person).to_string()).await?;
         // Only classes of the schema: the negation of one that it does not have would hold for no entry.

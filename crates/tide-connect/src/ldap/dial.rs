@@ -5,7 +5,7 @@ use super::reader::Reader;
 use super::schema;
 use crate::settings::LdapAuth;
 use crate::tls::Trust;
-use crate::{Access, CheckReport, ConnectError, LdapSettings, Secret};
+use crate::{CheckReport, ConnectError, ConnectionState, LdapSettings, Secret};
 use ldap3::controls::{Control, RawControl};
 use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, LdapResult, StdStream};
 use std::net::SocketAddr;
@@ -18,7 +18,7 @@ use tokio::net::TcpStream;
 pub(super) struct Dialer {
     pub settings: LdapSettings,
     secret: Option<Secret>,
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
     tls: Arc<rustls::ClientConfig>,
 }
 
@@ -87,7 +87,7 @@ pub(super) fn seconds(settings: &LdapSettings) -> Duration {
 
 fn host(url: &str) -> Result<Host, ConnectError> {
     let wrong = |what: &str| {
-        ConnectError::lasting(
+        ConnectError::permanent(
             "url",
             format!("`{url}` is not an LDAP address: {what}"),
             "for example: ldap://harbour.skerry.example:389 or ldaps://harbour.skerry.example",
@@ -114,7 +114,7 @@ async fn resolve(host: &Host) -> Result<Vec<SocketAddr>, ConnectError> {
     let found: Vec<SocketAddr> = tokio::net::lookup_host((host.name.as_str(), host.port))
         .await
         .map_err(|error| {
-            ConnectError::system(
+            ConnectError::system_down(
                 "name_unknown",
                 format!("the name {} cannot be resolved: {error}", host.name),
                 "check the spelling, and the name servers of this machine",
@@ -135,11 +135,11 @@ fn host_is_out(error: &ConnectError) -> bool {
 }
 
 impl Dialer {
-    pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+    pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
         let own = match (settings.auth, &settings.client_pem, &secret) {
             (LdapAuth::External, Some(pem), Some(key)) => Some((pem.as_str(), key)),
             (LdapAuth::External, _, _) => {
-                return Err(ConnectError::lasting(
+                return Err(ConnectError::permanent(
                     "client_certificate",
                     "SASL EXTERNAL needs a client certificate and its key",
                     "give the certificate as PEM in `client_pem`, and its key as PEM as the secret",
@@ -160,8 +160,10 @@ impl Dialer {
         let remedy = "check host, port and firewall, and that the server runs";
         match tokio::time::timeout(seconds(&self.settings), TcpStream::connect(addresses)).await {
             Ok(Ok(stream)) => Ok(stream),
-            Ok(Err(error)) => Err(ConnectError::system("unreachable", format!("nothing answers at {}: {error}", host.place()), remedy)),
-            Err(_) => Err(ConnectError::system(
+            Ok(Err(error)) => {
+                Err(ConnectError::system_down("unreachable", format!("nothing answers at {}: {error}", host.place()), remedy))
+            }
+            Err(_) => Err(ConnectError::system_down(
                 "unreachable",
                 format!("{} does not answer within {} s", host.place(), self.settings.timeout_seconds),
                 remedy,
@@ -172,7 +174,7 @@ impl Dialer {
     async fn secure(&self, host: &Host, stream: TcpStream) -> Result<Ldap, ConnectError> {
         let settings = &self.settings;
         let local =
-            |error: std::io::Error| ConnectError::passing("socket", format!("the connection cannot be prepared: {error}"), "try again");
+            |error: std::io::Error| ConnectError::transient("socket", format!("the connection cannot be prepared: {error}"), "try again");
         // Without this every small answer over TLS waits for the peer's delayed acknowledgement.
         stream.set_nodelay(true).map_err(local)?;
         let stream = stream.into_std().map_err(local)?;
@@ -227,7 +229,7 @@ impl Dialer {
         match self.secret.as_ref().map(Secret::expose).filter(|secret| !secret.is_empty()) {
             Some(password) => Ok(Some((name, password))),
             // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
-            None => Err(ConnectError::system(
+            None => Err(ConnectError::system_down(
                 "no_password",
                 format!("there is no password for {name}"),
                 "set one: `eager-tide systems secret NAME`",
@@ -262,7 +264,7 @@ impl Dialer {
                 }
             }
         }
-        Err(first.unwrap_or_else(|| ConnectError::lasting("url", "no host is named", "give an address")))
+        Err(first.unwrap_or_else(|| ConnectError::permanent("url", "no host is named", "give an address")))
     }
 
     /// Is it a host to which referrals are followed?
@@ -281,7 +283,7 @@ impl Dialer {
     pub async fn follow<L: Line>(&self, url: &str) -> Result<L, ConnectError> {
         let target = referral_host(url)?;
         if !self.may_follow(&target) {
-            return Err(ConnectError::lasting(
+            return Err(ConnectError::permanent(
                 "referral",
                 format!("the server refers to {}, and referrals are not followed there", target.place()),
                 "add the host to the system's `referral_hosts` if our service account may be shown to it, or leave that part of the tree out",
@@ -298,7 +300,7 @@ impl Dialer {
             return Ok(target);
         }
         if target.port != PLAIN_PORT {
-            return Err(ConnectError::lasting(
+            return Err(ConnectError::permanent(
                 "referral_clear_text",
                 format!("the server refers to {} in clear text, and the system is reached over TLS", target.place()),
                 "set `start_tls`, or leave that part of the tree out",
@@ -374,7 +376,7 @@ impl Dialer {
                     // Failing to say good-bye changes nothing.
                     let _ = ldap.unbind().await;
                 }
-                Err(error) => report.warned("Backup host", format!("{url}: {}", error.said), error.remedy),
+                Err(error) => report.warned("Backup host", format!("{url}: {}", error.message), error.remedy),
             }
         }
     }
@@ -418,12 +420,12 @@ fn clip(text: &str) -> String {
 fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, ConnectError> {
     match policy_warning(result) {
         // Each further log-in would use one up, until none is left.
-        Some(Warning::Grace(left)) => Err(ConnectError::system(
+        Some(Warning::Grace(left)) => Err(ConnectError::system_down(
             EXPIRED,
             format!("the password of {name} has expired; the server lets it in {left} more times only"),
             "set a new one, and exempt the service account from expiry; `eager-tide systems check NAME` tries it at once",
         )),
-        _ if policy_error(result) == Some(2) => Err(ConnectError::system(
+        _ if policy_error(result) == Some(2) => Err(ConnectError::system_down(
             EXPIRED,
             format!("{name} must change its password before it may do anything else"),
             "set its password, and clear that demand; `eager-tide systems check NAME` tries it at once",
@@ -463,7 +465,7 @@ fn policy_error(result: &LdapResult) -> Option<u8> {
 fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     let text = clip(&result.text);
     let sub = result.text.split("data ").nth(1).map(|rest| rest.chars().take_while(char::is_ascii_hexdigit).collect::<String>());
-    let account = |code, what: &str, remedy: &str| ConnectError::system(code, format!("{name} {what}{text}"), remedy);
+    let account = |code, what: &str, remedy: &str| ConnectError::system_down(code, format!("{name} {what}{text}"), remedy);
     match (result.rc, policy_error(result), sub.as_deref()) {
         (49, Some(1), _) | (_, _, Some("775")) => account(
             "account_locked",
@@ -476,7 +478,7 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
         (_, _, Some("773")) => account("password_expired", "must change its password first", "set its password, and clear that demand"),
         (_, _, Some("533")) => account("account_disabled", "is disabled", "enable the service account in the directory"),
         (_, _, Some("701")) => account("account_expired", "has expired", "extend the service account in the directory"),
-        (49 | 34, _, _) if !name.contains(['=', '@', '\\']) => ConnectError::system(
+        (49 | 34, _, _) if !name.contains(['=', '@', '\\']) => ConnectError::system_down(
             "bind_name",
             format!("{name} is no name that this server understands{text}"),
             format!("give the service account as {forms}"),
@@ -484,12 +486,12 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
         (49, _, _) => {
             account("bind_refused", "was refused: the name or the password is wrong", &format!("check both; this server accepts {forms}"))
         }
-        (34, _, _) => ConnectError::system(
+        (34, _, _) => ConnectError::system_down(
             "bind_name",
             format!("{name} is no name that this server understands{text}"),
             format!("give the service account as {forms}"),
         ),
-        (8 | 13, _, _) => ConnectError::system(
+        (8 | 13, _, _) => ConnectError::system_down(
             "tls_needed",
             format!("the server accepts no password over an unprotected connection{text}"),
             "use ldaps:// or StartTLS",
@@ -508,9 +510,9 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
             account("account_disabled", "is not let in: the account is inactive", "activate the service account in the directory")
         }
         (51 | 52, _, _) => {
-            ConnectError::passing("unavailable", format!("the server is busy or going down{text}"), "it is tried again by itself")
+            ConnectError::transient("unavailable", format!("the server is busy or going down{text}"), "it is tried again by itself")
         }
-        (code, _, _) => ConnectError::system(
+        (code, _, _) => ConnectError::system_down(
             "bind_failed",
             format!("{name} was refused with code {code}{text}"),
             "see RFC 4511, appendix A, for the code",
@@ -532,7 +534,7 @@ fn note<T>(report: &mut CheckReport, name: &str, result: Result<T, ConnectError>
 }
 
 pub(super) fn start_tls_refused(host: &Host, result: &LdapResult) -> ConnectError {
-    ConnectError::system(
+    ConnectError::system_down(
         "start_tls_refused",
         format!("{} does not offer StartTLS (code {}): {}", host.name, result.rc, result.text),
         "use ldaps:// if the server has it",
@@ -540,7 +542,7 @@ pub(super) fn start_tls_refused(host: &Host, result: &LdapResult) -> ConnectErro
 }
 
 pub(super) fn silent(host: &Host, limit: Duration) -> ConnectError {
-    ConnectError::system(
+    ConnectError::system_down(
         "silent",
         format!("{} accepts the connection and then says nothing within {} s", host.place(), limit.as_secs()),
         "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
@@ -550,12 +552,12 @@ pub(super) fn silent(host: &Host, limit: Duration) -> ConnectError {
 fn external_refused(result: &LdapResult) -> ConnectError {
     let text = clip(&result.text);
     match result.rc {
-        7 => ConnectError::system(
+        7 => ConnectError::system_down(
             "external_refused",
             format!("the server offers no SASL EXTERNAL on this connection{text}"),
             "use ldaps:// or StartTLS, and let the server ask for client certificates",
         ),
-        code => ConnectError::system(
+        code => ConnectError::system_down(
             "bind_refused",
             format!("the client certificate was refused (code {code}){text}"),
             "check which certificates the server maps to an account",
@@ -564,11 +566,11 @@ fn external_refused(result: &LdapResult) -> ConnectError {
 }
 
 pub(super) fn timed_out(url: &str) -> ConnectError {
-    ConnectError::passing("timeout", format!("{url} did not answer in time"), "it is tried again; raise the time-out if this stays")
+    ConnectError::transient("timeout", format!("{url} did not answer in time"), "it is tried again; raise the time-out if this stays")
 }
 
 pub(super) fn cut(url: &str, why: impl std::fmt::Display) -> ConnectError {
-    ConnectError::passing("cut", format!("the connection with {url} was cut: {why}"), "it is tried again; see whether the server runs")
+    ConnectError::transient("cut", format!("the connection with {url} was cut: {why}"), "it is tried again; see whether the server runs")
 }
 
 /// What a broken connection means.
@@ -576,7 +578,7 @@ pub(super) fn broken(url: &str, error: &LdapError) -> ConnectError {
     match error {
         LdapError::Timeout { .. } => timed_out(url),
         LdapError::FilterParsing => {
-            ConnectError::lasting("filter", "the search filter cannot be used", "see RFC 4515 for how a filter is written")
+            ConnectError::permanent("filter", "the search filter cannot be used", "see RFC 4515 for how a filter is written")
         }
         other => cut(url, other),
     }

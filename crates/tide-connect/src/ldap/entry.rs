@@ -1,6 +1,6 @@
 //! From an entry to an account.
 
-use super::schema::{Known, NEVER, State, is_file_time};
+use super::schema::{DirectoryCapabilities, NEVER, State, is_file_time};
 use super::write::LOCKED_FOR_GOOD;
 use crate::ConnectError;
 use hmac::{Hmac, KeyInit, Mac};
@@ -46,7 +46,7 @@ fn day_of(value: Value) -> Value {
 /// cannot be told whose it is, so the reading as a whole is not complete.
 pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| SearchEntry::construct(entry))).map_err(|_| {
-        ConnectError::passing("entry_broken", "the server sent an entry that cannot be read", "report it to the server's keeper")
+        ConnectError::transient("entry_broken", "the server sent an entry that cannot be read", "report it to the server's keeper")
     })
 }
 
@@ -68,7 +68,7 @@ pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
 }
 
 /// Makes an account of an entry that the library took apart.
-pub(super) fn observed(entry: &SearchEntry, known: &Known) -> Observed {
+pub(super) fn observed(entry: &SearchEntry, known: &DirectoryCapabilities) -> Observed {
     let texts = entry.attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(String::as_bytes).collect::<Vec<_>>()));
     let octets = entry.bin_attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(Vec::as_slice).collect()));
     made(&entry.dn, texts.chain(octets), known, &mut Containers::default())
@@ -108,7 +108,12 @@ impl Containers {
 }
 
 /// Makes an account of an entry's name and attributes.
-pub(super) fn made<'a, V>(dn: &str, entry: impl Iterator<Item = (&'a str, V)>, known: &Known, containers: &mut Containers) -> Observed
+pub(super) fn made<'a, V>(
+    dn: &str,
+    entry: impl Iterator<Item = (&'a str, V)>,
+    known: &DirectoryCapabilities,
+    containers: &mut Containers,
+) -> Observed
 where
     V: IntoIterator<Item = &'a [u8]>,
 {

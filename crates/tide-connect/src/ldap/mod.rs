@@ -10,7 +10,10 @@ mod schema;
 mod server_filters;
 mod write;
 
-use crate::{Access, Branch, CheckReport, ConnectError, Connector, Description, LdapSettings, Secret, Showing, Shown, Write};
+use crate::{
+    CheckReport, ConnectError, ConnectionState, Connector, Description, DirectoryNode, LdapSettings, Secret, SnapshotItem, SnapshotStream,
+    Write,
+};
 use async_trait::async_trait;
 use change_events::lost_by_limit;
 use dial::Dialer;
@@ -19,13 +22,13 @@ use ldap3::controls::{Assertion, Control, ControlType, PagedResults, RawControl}
 use ldap3::{Ldap, Scope, SearchEntry};
 use reader::{RawPage, Reader};
 use result::accept;
-use schema::Known;
+use schema::DirectoryCapabilities;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use tide_core::model::Observed;
 use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Value};
-use tide_ldap::wire::{Ask, Reach};
+use tide_ldap::wire::{SearchRequest, SearchScope};
 use tide_ldap::{Dn, Filter};
 use tokio::sync::{Mutex, OnceCell, mpsc};
 use tokio::task::JoinHandle;
@@ -38,14 +41,14 @@ const ASSERTION: &str = "1.3.6.1.1.12";
 /// A directory.
 pub struct LdapConnector {
     dialer: Dialer,
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
     /// The connection that writes and finds; dialled when first needed, and again when it broke.
-    line: Mutex<Option<Held>>,
-    known: OnceCell<Arc<Known>>,
+    line: Mutex<Option<PooledConnection>>,
+    known: OnceCell<Arc<DirectoryCapabilities>>,
 }
 
 /// A connection that is kept, and where it leads.
-struct Held {
+struct PooledConnection {
     ldap: Ldap,
     host: Option<String>,
     since: std::time::Instant,
@@ -70,7 +73,7 @@ struct Page {
 
 impl LdapConnector {
     /// A connector that is not connected yet.
-    pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+    pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
         let dialer = Dialer::new(settings, secret, access.clone())?;
         Ok(LdapConnector { dialer, access, line: Mutex::new(None), known: OnceCell::new() })
     }
@@ -80,7 +83,7 @@ impl LdapConnector {
     }
 
     /// What the server says of itself, asked once.
-    async fn known(&self, ldap: &mut Ldap) -> Result<&Arc<Known>, ConnectError> {
+    async fn known(&self, ldap: &mut Ldap) -> Result<&Arc<DirectoryCapabilities>, ConnectError> {
         self.known
             .get_or_try_init(|| async {
                 let mut known = schema::ask(ldap, self.settings()).await?;
@@ -106,7 +109,7 @@ impl LdapConnector {
             }
         }
         let ldap: Ldap = self.dialer.bound().await?;
-        *line = Some(Held { ldap: ldap.clone(), host: self.access.host_in_use(), since: std::time::Instant::now() });
+        *line = Some(PooledConnection { ldap: ldap.clone(), host: self.access.host_in_use(), since: std::time::Instant::now() });
         Ok(ldap)
     }
 
@@ -123,7 +126,7 @@ impl LdapConnector {
 
     /// Would the server take a write here? A change that can never be made is asked for (RFC 4528): a server that takes writes says
     /// that the condition does not hold, and a replica refers to another one.
-    async fn check_writing(&self, ldap: &mut Ldap, known: &Known, report: &mut CheckReport) {
+    async fn check_writing(&self, ldap: &mut Ldap, known: &DirectoryCapabilities, report: &mut CheckReport) {
         // What is read-only for us gets no write, not even one that can have no effect.
         let writes = [ObjectType::Person, ObjectType::Group].into_iter().any(|object| self.access.is_writable(object));
         if !writes || !known.offers(ASSERTION) {
@@ -176,7 +179,7 @@ impl LdapConnector {
             Some(Ok(cookie)) => cookie,
             // The library's parser panics on a malformed control; for us it is a broken server.
             Some(Err(_)) => {
-                return Err(ConnectError::passing(
+                return Err(ConnectError::transient(
                     "page_broken",
                     "the server's paging control cannot be read",
                     "report it to the server's keeper",
@@ -218,7 +221,7 @@ impl LdapConnector {
                 let found = part.and_then(|part| part.attrs.into_iter().find(|(name, _)| name.to_lowercase().starts_with(&prefix)));
                 // It changed while it was read: what is missing must not be taken for gone.
                 let Some((name, more)) = found else {
-                    return Err(ConnectError::passing(
+                    return Err(ConnectError::transient(
                         "range_broken",
                         format!("{} of {} ended before its last part came", plain, entry.dn),
                         "it is read again",
@@ -235,7 +238,7 @@ impl LdapConnector {
         Ok(())
     }
 
-    async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<Shown, ConnectError>>) -> Result<usize, ConnectError> {
+    async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> Result<usize, ConnectError> {
         let known = match self.known.get() {
             Some(known) => known,
             None => self.known(&mut self.line().await?).await?,
@@ -252,7 +255,13 @@ impl LdapConnector {
                 reader = self.dialer.follow(url).await?;
             }
             let size = self.settings().page_size.into();
-            let first = Ask { base: &base, reach: Reach::Subtree, filter: &filter, attributes: &attributes, page: Some((size, &[])) };
+            let first = SearchRequest {
+                base: &base,
+                reach: SearchScope::Subtree,
+                filter: &filter,
+                attributes: &attributes,
+                page: Some((size, &[])),
+            };
             reader.begin(&first).await?;
             // A page is made into accounts while the next one is on its way.
             let mut making: Option<JoinHandle<Result<Made, ConnectError>>> = None;
@@ -263,7 +272,7 @@ impl LdapConnector {
                     accept(result, &format!("reading below {base}"))?;
                     more = !next.is_empty();
                     if more {
-                        reader.begin(&Ask { page: Some((size, next)), ..first }).await?;
+                        reader.begin(&SearchRequest { page: Some((size, next)), ..first }).await?;
                     }
                 }
                 self.hand_on(making.take(), elsewhere.as_deref(), &mut keys, out).await?;
@@ -286,10 +295,10 @@ impl LdapConnector {
         making: Option<JoinHandle<Result<Made, ConnectError>>>,
         elsewhere: Option<&str>,
         keys: &mut HashSet<String>,
-        out: &mpsc::Sender<Result<Shown, ConnectError>>,
+        out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
     ) -> Result<(), ConnectError> {
         let Some(making) = making else { return Ok(()) };
-        let stopped = |why: String| ConnectError::passing("stopped", why, "start it again");
+        let stopped = |why: String| ConnectError::transient("stopped", why, "start it again");
         let Made { mut batch, in_parts } = making.await.map_err(|error| stopped(error.to_string()))??;
         if !in_parts.is_empty() {
             let mut ldap: Ldap = match elsewhere {
@@ -311,7 +320,7 @@ impl LdapConnector {
         if let (None, Some(known)) = (elsewhere, self.known.get()) {
             self.evaluate_server_filters(known, &mut batch).await?;
         }
-        out.send(Ok(Shown::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
+        out.send(Ok(SnapshotItem::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
     }
 
     /// The entries that fit a filter, on the shared connection.
@@ -330,7 +339,7 @@ impl LdapConnector {
         let mut ldap = self.line().await?;
         let filter = self.known(&mut ldap).await?.key_filter(key);
         self.search(&filter).await?.into_iter().next().ok_or_else(|| {
-            ConnectError::lasting(
+            ConnectError::permanent(
                 "gone",
                 format!("{name} is not there any more"),
                 "read the system again; what was deleted there is shown after it",
@@ -342,7 +351,7 @@ impl LdapConnector {
     async fn check_base(&self, ldap: &mut Ldap) -> Result<(), ConnectError> {
         let base = &self.settings().base_dn;
         let asked: Dn = base.parse().map_err(|error: tide_ldap::DnError| {
-            ConnectError::lasting("base_dn", error.to_string(), "for example: dc=skerry,dc=example")
+            ConnectError::permanent("base_dn", error.to_string(), "for example: dc=skerry,dc=example")
         })?;
         let answer = ldap
             .with_timeout(dial::seconds(self.settings()))
@@ -354,17 +363,17 @@ impl LdapConnector {
         let contexts = schema::naming_contexts(ldap).await;
         let held = contexts.iter().filter_map(|c| c.parse::<Dn>().ok()).any(|context| context == asked);
         match answer.1.rc {
-            1 | 8 | 48 | 50 | 53 if nobody => Err(ConnectError::lasting(
+            1 | 8 | 48 | 50 | 53 if nobody => Err(ConnectError::permanent(
                 "anonymous_refused",
                 "the server shows nothing to somebody without a name",
                 "give a service account and its password",
             )),
-            32 if held && nobody => Err(ConnectError::lasting(
+            32 if held && nobody => Err(ConnectError::permanent(
                 "anonymous_refused",
                 format!("the server holds {base}, and does not show it to somebody without a name"),
                 "give a service account and its password",
             )),
-            32 | 0 if held && (answer.1.rc == 32 || empty) => Err(ConnectError::lasting(
+            32 | 0 if held && (answer.1.rc == 32 || empty) => Err(ConnectError::permanent(
                 "rights",
                 format!("the server holds {base}, and the service account may not read it"),
                 "give the service account the right to read and search below it",
@@ -381,14 +390,14 @@ impl LdapConnector {
                 } else {
                     format!("check the base DN; this server holds {}", contexts.join(" · "))
                 };
-                Err(ConnectError::lasting("base_missing", format!("the base DN {base} does not exist{near}"), help))
+                Err(ConnectError::permanent("base_missing", format!("the base DN {base} does not exist{near}"), help))
             }
             _ => accept(&answer.1, "reading the base DN"),
         }
     }
 
     /// The containers directly below an entry.
-    async fn branches(&self, ldap: &mut Ldap, below: Option<&str>) -> Result<Vec<Branch>, ConnectError> {
+    async fn branches(&self, ldap: &mut Ldap, below: Option<&str>) -> Result<Vec<DirectoryNode>, ConnectError> {
         let known = self.known(ldap).await?;
         let attributes: Vec<String> = ["objectClass", "hasSubordinates", "numSubordinates"].map(str::to_owned).to_vec();
         let filter = match below {
@@ -407,7 +416,7 @@ impl LdapConnector {
                     (name.eq_ignore_ascii_case("hasSubordinates") && values.iter().any(|v| v.eq_ignore_ascii_case("false")))
                         || (name.eq_ignore_ascii_case("numSubordinates") && values.iter().any(|v| v == "0"))
                 });
-                branches.push(Branch { dn: entry.dn, leaf, people: None, more: false });
+                branches.push(DirectoryNode { dn: entry.dn, leaf, people: None, more: false });
             }
             if page.next.is_empty() {
                 break;
@@ -449,7 +458,7 @@ struct Made {
     in_parts: Vec<String>,
 }
 
-fn made(page: &RawPage, known: &Known) -> Result<Made, ConnectError> {
+fn made(page: &RawPage, known: &DirectoryCapabilities) -> Result<Made, ConnectError> {
     let mut made = Made { batch: Vec::new(), in_parts: Vec::new() };
     let mut containers = Containers::default();
     let each = &mut |entry: tide_ldap::wire::Entry<'_>| {
@@ -496,7 +505,7 @@ impl Connector for LdapConnector {
                     };
                     let hidden = count - page.entries.iter().filter(shows_key).count();
                     if hidden > 0 {
-                        let error = ConnectError::lasting(
+                        let error = ConnectError::permanent(
                             "key_hidden",
                             format!("{hidden} of {count} entries do not show their {}, by which accounts are known for good", known.key),
                             format!("give the service account the right to read {}", known.key),
@@ -535,32 +544,32 @@ impl Connector for LdapConnector {
         Ok(Description { schema: known.schemas(), abilities: known.abilities(), profile: known.profile(), own })
     }
 
-    async fn browse(&self, below: Option<&str>) -> Result<Vec<Branch>, ConnectError> {
+    async fn browse(&self, below: Option<&str>) -> Result<Vec<DirectoryNode>, ConnectError> {
         if let Some(dn) = below {
             let inside = dn.parse::<Dn>().ok().zip(self.settings().base_dn.parse::<Dn>().ok()).is_some_and(|(dn, base)| dn.is_under(&base));
             if !inside {
-                return Err(ConnectError::lasting("outside", format!("{dn} does not lie below the base DN"), "browse from the top"));
+                return Err(ConnectError::permanent("outside", format!("{dn} does not lie below the base DN"), "browse from the top"));
             }
         }
         let mut ldap = self.line().await?;
         self.branches(&mut ldap, below).await
     }
 
-    fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
-        crate::show(move |out| async move { self.enumerate(object, &out).await.map(Shown::Complete) })
+    fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
+        crate::spawn_snapshot(move |out| async move { self.enumerate(object, &out).await.map(SnapshotItem::Complete) })
     }
 
-    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+    async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?.clone();
         Ok(self.proved_ways(&mut ldap, &known).await.into_iter().map(|(way, _)| way).collect())
     }
 
-    async fn mark(&self, _object: ObjectType, way: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(&self, _object: ObjectType, way: WatchMode) -> Result<Option<String>, ConnectError> {
         self.mark_of(way).await
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::Following {
+    fn watch(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::ChangeStream {
         crate::change_events::follow(move |out| async move {
             let (told, news) = mpsc::channel(8);
             let telling = async {
@@ -570,7 +579,7 @@ impl Connector for LdapConnector {
                     (WatchMode::Modified, Some(from)) => lost_by_limit(self.modified(object, &from, &told).await, &told).await,
                     _ => {
                         let text = format!("a directory cannot be followed by {}", way.as_str());
-                        Err(ConnectError::lasting("no_way", text, "choose another way"))
+                        Err(ConnectError::permanent("no_way", text, "choose another way"))
                     }
                 };
                 drop(told);
@@ -598,7 +607,7 @@ impl Connector for LdapConnector {
         Ok(hash.map(|hash| zeroize::Zeroizing::new(hash.clone())))
     }
 
-    async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
+    async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
         let permit = self.access.permit(write.object)?;
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?;
@@ -636,7 +645,7 @@ impl Connector for LdapConnector {
                     .map_err(|error| dial::broken(&self.settings().url, &error))?;
                 accept(&answer.1, &format!("reading {dn} back"))?;
                 let entry = answer.0.into_iter().find(|e| !e.is_ref()).ok_or_else(|| {
-                    ConnectError::unknown(
+                    ConnectError::unknown_outcome(
                         "not_read_back",
                         format!("{dn} was made and cannot be read"),
                         "give the service account the right to read what it makes",

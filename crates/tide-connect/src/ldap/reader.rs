@@ -13,7 +13,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::time::Duration;
 use tide_ldap::Filter;
-use tide_ldap::wire::{self, Ask, Entry, Message, Outcome, PASSWORD_POLICY, Reach, Said, WireError};
+use tide_ldap::wire::{self, Entry, Message, PASSWORD_POLICY, ResponseBody, ResultMessage, SearchRequest, SearchScope, WireError};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
@@ -52,7 +52,7 @@ impl RawPage {
     /// The entries, one by one. Each can fail for itself.
     pub fn entries<'a>(&'a self, each: &mut dyn FnMut(Entry<'a>)) -> Result<(), WireError> {
         for place in &self.entries {
-            if let Said::Entry(entry) = Message::read(&self.octets[place.clone()])?.said {
+            if let ResponseBody::Entry(entry) = Message::read(&self.octets[place.clone()])?.said {
                 each(entry);
             }
         }
@@ -62,14 +62,14 @@ impl RawPage {
 
 /// What octets that are not the protocol mean for a reading: it is not complete.
 pub(super) fn unreadable(error: WireError) -> ConnectError {
-    ConnectError::passing(
+    ConnectError::transient(
         "entry_broken",
         format!("the server sent something that cannot be read: {error}"),
         "report it to the server's keeper",
     )
 }
 
-fn result(outcome: Outcome) -> LdapResult {
+fn result(outcome: ResultMessage) -> LdapResult {
     LdapResult { rc: outcome.code, matched: outcome.matched, text: outcome.text, refs: outcome.referrals, ctrls: Vec::new() }
 }
 
@@ -150,8 +150,8 @@ impl Reader {
                 let message = Message::read(&octets).map_err(unreadable)?;
                 let policy = message.control(PASSWORD_POLICY).map_err(unreadable)?.map(<[u8]>::to_vec);
                 match message.said {
-                    Said::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
-                    Said::Bound(outcome) | Said::Extended(outcome) if message.id == i64::from(number) => {
+                    ResponseBody::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
+                    ResponseBody::Bound(outcome) | ResponseBody::Extended(outcome) if message.id == i64::from(number) => {
                         let mut result = result(outcome);
                         let raw = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: policy };
                         result.ctrls.push(Control(None, raw));
@@ -174,7 +174,7 @@ impl Reader {
     }
 
     /// Asks for a page of a search, or for all of it from a server without paging.
-    pub async fn begin(&mut self, ask: &Ask<'_>) -> Result<(), ConnectError> {
+    pub async fn begin(&mut self, ask: &SearchRequest<'_>) -> Result<(), ConnectError> {
         let number = self.number();
         self.send(&wire::search(number, ask)).await
     }
@@ -194,15 +194,15 @@ impl Reader {
                 }
                 let message = Message::read(&self.rest[place]).map_err(unreadable)?;
                 let next = message.next_page().map_err(|_| {
-                    ConnectError::passing("page_broken", "the server's paging control cannot be read", "report it to the server's keeper")
+                    ConnectError::transient("page_broken", "the server's paging control cannot be read", "report it to the server's keeper")
                 })?;
                 match message.said {
-                    Said::Elsewhere(urls) => referrals.extend(urls.into_iter().map(str::to_owned)),
-                    Said::Done(outcome) if message.id == i64::from(self.last) => {
+                    ResponseBody::Elsewhere(urls) => referrals.extend(urls.into_iter().map(str::to_owned)),
+                    ResponseBody::Done(outcome) if message.id == i64::from(self.last) => {
                         let octets = self.take(at);
                         return Ok(RawPage { octets, entries, referrals, ended: Some((result(outcome), next)) });
                     }
-                    Said::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
+                    ResponseBody::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
                     _ => {}
                 }
             }
@@ -223,7 +223,7 @@ impl Reader {
     pub async fn root(&mut self, attribute: &str) -> Vec<String> {
         let everything = Filter::Present("objectClass".into());
         let names = [attribute.to_owned()];
-        let ask = Ask { base: "", reach: Reach::Base, filter: &everything, attributes: &names, page: None };
+        let ask = SearchRequest { base: "", reach: SearchScope::Base, filter: &everything, attributes: &names, page: None };
         let mut texts = Vec::new();
         // Asked to word an error better: without an answer it is worded as for any server.
         if self.begin(&ask).await.is_ok()
@@ -247,6 +247,6 @@ impl Reader {
     }
 }
 
-fn notice(outcome: &Outcome) -> String {
+fn notice(outcome: &ResultMessage) -> String {
     format!("the server ends it (code {}) {}", outcome.code, outcome.text)
 }

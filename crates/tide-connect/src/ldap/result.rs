@@ -8,7 +8,7 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
     let text = if result.text.trim().is_empty() { String::new() } else { format!(" ({})", result.text.trim()) };
     Err(match result.rc {
         0 => return Ok(()),
-        32 => ConnectError::lasting(
+        32 => ConnectError::permanent(
             "no_such_object",
             format!("{doing}: the entry does not exist{text}"),
             if result.matched.is_empty() {
@@ -17,43 +17,43 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
                 format!("check the name; the nearest entry that exists is {}", result.matched)
             },
         ),
-        50 => ConnectError::lasting(
+        50 => ConnectError::permanent(
             "rights",
             format!("{doing}: the service account may not do this{text}"),
             "give the service account the right, or leave this out of the rules",
         ),
-        51 | 52 => ConnectError::passing("busy", format!("{doing}: the server is busy{text}"), "it is tried again by itself"),
-        4 | 11 => ConnectError::passing(
+        51 | 52 => ConnectError::transient("busy", format!("{doing}: the server is busy{text}"), "it is tried again by itself"),
+        4 | 11 => ConnectError::transient(
             "size_limit",
             format!("{doing}: the server shows this service account only a part, by its size limit (code {}){text}", result.rc),
             "lift the size limit for the service account (also the one for paged reading), or make the pages smaller",
         ),
-        3 => ConnectError::passing(
+        3 => ConnectError::transient(
             "time_limit",
             format!("{doing}: the server's time limit was reached (code 3){text}"),
             "raise the time limit for the service account, or make the pages smaller",
         ),
-        68 => ConnectError::lasting(
+        68 => ConnectError::permanent(
             "exists",
             format!("{doing}: an entry of this name, or with a value that only one may have, exists{text}"),
             "if the entry is theirs, correct the match rules; if it is another's, give another value: a generated attribute finds a free one",
         ),
-        8 | 13 => ConnectError::lasting(
+        8 | 13 => ConnectError::permanent(
             "tls_needed",
             format!("{doing}: the server does this over a protected connection only{text}"),
             "use ldaps:// or StartTLS for this system",
         ),
-        19 | 21 => ConnectError::lasting(
+        19 | 21 => ConnectError::permanent(
             "value",
             format!("{doing}: the server refuses a value{text}"),
             "correct the mapping of the attribute that it names, or the other entry that holds the value already",
         ),
-        17 | 65 => ConnectError::lasting(
+        17 | 65 => ConnectError::permanent(
             "schema",
             format!("{doing}: the server's schema does not allow this{text}"),
             "correct the mapping: object classes and attributes must fit",
         ),
-        10 => ConnectError::lasting(
+        10 => ConnectError::permanent(
             "referral",
             format!(
                 "{doing}: the server refers to another server{}{text}",
@@ -61,7 +61,7 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
             ),
             "connect to the server that holds the entries",
         ),
-        code => ConnectError::lasting(
+        code => ConnectError::permanent(
             "refused",
             format!("{doing}: the server answered code {code}{text}"),
             "see RFC 4511, appendix A, for the code",
@@ -72,24 +72,24 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Weight;
+    use crate::FailureClass;
 
     #[test]
     fn each_code_has_its_own_meaning() {
         let of = |rc| {
             let result = LdapResult { rc, matched: String::new(), text: "said so".into(), refs: Vec::new(), ctrls: Vec::new() };
-            accept(&result, "writing").map_err(|error| (error.code, error.weight))
+            accept(&result, "writing").map_err(|error| (error.code, error.class))
         };
         assert_eq!(of(0), Ok(()));
         for rc in [8, 13] {
-            assert_eq!(of(rc), Err(("tls_needed", Weight::Lasting)), "also where it is asked for after the bind");
+            assert_eq!(of(rc), Err(("tls_needed", FailureClass::Permanent)), "also where it is asked for after the bind");
         }
         for rc in [4, 11] {
-            assert_eq!(of(rc), Err(("size_limit", Weight::Passing)));
+            assert_eq!(of(rc), Err(("size_limit", FailureClass::Transient)));
         }
-        assert_eq!(of(3), Err(("time_limit", Weight::Passing)));
-        assert_eq!(of(19), Err(("value", Weight::Lasting)));
-        assert_eq!(of(50), Err(("rights", Weight::Lasting)));
-        assert_eq!(of(68), Err(("exists", Weight::Lasting)));
+        assert_eq!(of(3), Err(("time_limit", FailureClass::Transient)));
+        assert_eq!(of(19), Err(("value", FailureClass::Permanent)));
+        assert_eq!(of(50), Err(("rights", FailureClass::Permanent)));
+        assert_eq!(of(68), Err(("exists", FailureClass::Permanent)));
     }
 }

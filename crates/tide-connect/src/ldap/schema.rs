@@ -40,7 +40,7 @@ pub(super) enum State {
 
 /// A server, as far as it is known.
 #[derive(Debug, Clone)]
-pub(super) struct Known {
+pub(super) struct DirectoryCapabilities {
     /// Attributes by their name in lower case.
     pub attributes: FxHashMap<String, AttributeDef>,
     /// The same, by their name as the schema writes it.
@@ -126,12 +126,12 @@ pub(super) async fn hello(ldap: &mut Ldap, settings: &LdapSettings) -> Result<()
     ldap.with_timeout(dial::seconds(settings));
     match ldap.search("", Scope::Base, "(objectClass=*)", vec!["supportedLDAPVersion"]).await {
         Ok(_) => Ok(()),
-        Err(ldap3::LdapError::Timeout { .. }) => Err(ConnectError::system(
+        Err(ldap3::LdapError::Timeout { .. }) => Err(ConnectError::system_down(
             "silent",
             format!("{} accepts the connection and then says nothing within {} s", settings.url, settings.timeout_seconds),
             "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
         )),
-        Err(_) => Err(ConnectError::system(
+        Err(_) => Err(ConnectError::system_down(
             "not_ldap",
             format!("{} answers, and not as an LDAP server does", settings.url),
             "check the port: 389 is usual for LDAP and StartTLS, 636 for LDAPS",
@@ -206,7 +206,7 @@ fn profile(root: &SearchEntry, product: &str) -> Vec<(String, String)> {
     profile
 }
 
-pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Known, ConnectError> {
+pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<DirectoryCapabilities, ConnectError> {
     let asked = vec!["*", "+", "subschemaSubentry", "supportedControl", "vendorName", "vendorVersion", "namingContexts"];
     let root = base_entry(ldap, Some(settings), "", "(objectClass=*)", asked).await?;
     let one = |name: &str| root.as_ref().map(|root| text_of(root, name)).unwrap_or_default();
@@ -276,7 +276,7 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Know
     let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
     let by_name = attributes.values().map(|def: &AttributeDef| (def.name.clone(), def.clone())).collect();
     let modifies_passwords = one("supportedExtension").iter().any(|oid| oid == "1.3.6.1.4.1.4203.1.11.1");
-    Ok(Known {
+    Ok(DirectoryCapabilities {
         attributes,
         by_name,
         key,
@@ -332,7 +332,7 @@ fn value_kind(name: &str, syntax: &str) -> ValueKind {
     }
 }
 
-impl Known {
+impl DirectoryCapabilities {
     /// Does it offer a control?
     pub fn offers(&self, oid: &str) -> bool {
         self.controls.iter().any(|offered| offered == oid)

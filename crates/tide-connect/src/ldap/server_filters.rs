@@ -1,9 +1,9 @@
 //! Filters that only the server can decide: it is asked about each account that it shows.
 
-use super::schema::Known;
+use super::schema::DirectoryCapabilities;
 use super::{LdapConnector, Search};
 use crate::ConnectError;
-use crate::change_events::{News, stopped};
+use crate::change_events::{ChangeEvent, stopped};
 use ldap3::{Ldap, Scope};
 use std::collections::HashSet;
 use tide_core::model::Observed;
@@ -16,7 +16,11 @@ const AT_A_TIME: usize = 50;
 
 impl LdapConnector {
     /// Notes at each account for which of the rules' filters the server says that they hold for it.
-    pub(super) async fn evaluate_server_filters(&self, known: &Known, accounts: &mut [Observed]) -> Result<(), ConnectError> {
+    pub(super) async fn evaluate_server_filters(
+        &self,
+        known: &DirectoryCapabilities,
+        accounts: &mut [Observed],
+    ) -> Result<(), ConnectError> {
         let filters = self.access.server_filters();
         if filters.is_empty() || accounts.is_empty() {
             return Ok(());
@@ -39,7 +43,7 @@ impl LdapConnector {
     async fn keys_that_fit(
         &self,
         ldap: &mut Ldap,
-        known: &Known,
+        known: &DirectoryCapabilities,
         filter: &Filter,
         accounts: &[Observed],
     ) -> Result<HashSet<String>, ConnectError> {
@@ -54,15 +58,15 @@ impl LdapConnector {
     /// Hands news on, with what the server says of the accounts in them.
     pub(super) async fn annotate_news(
         &self,
-        mut news: mpsc::Receiver<Result<News, ConnectError>>,
-        out: &mpsc::Sender<Result<News, ConnectError>>,
+        mut news: mpsc::Receiver<Result<ChangeEvent, ConnectError>>,
+        out: &mpsc::Sender<Result<ChangeEvent, ConnectError>>,
     ) -> Result<(), ConnectError> {
         while let Some(one) = news.recv().await {
             let one = match one {
-                Ok(News::Changed(mut accounts)) => {
+                Ok(ChangeEvent::Changed(mut accounts)) => {
                     let known = self.known(&mut self.line().await?).await?;
                     self.evaluate_server_filters(known, &mut accounts).await?;
-                    Ok(News::Changed(accounts))
+                    Ok(ChangeEvent::Changed(accounts))
                 }
                 other => other,
             };

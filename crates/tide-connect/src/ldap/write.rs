@@ -1,6 +1,6 @@
 //! Writing to a directory: add, modify, modify DN, delete (RFC 4511 §4.6 to 4.9).
 
-use super::schema::{Known, State, is_file_time};
+use super::schema::{DirectoryCapabilities, State, is_file_time};
 use super::{LdapConnector, accept, dial};
 use crate::access::Permit;
 use crate::{ConnectError, LdapSettings, Write};
@@ -63,7 +63,7 @@ enum Manner {
 }
 
 /// How an attribute of a write is to be written.
-fn manner(value: &ValueChange, known: &Known, merged: &[String]) -> Manner {
+fn manner(value: &ValueChange, known: &DirectoryCapabilities, merged: &[String]) -> Manner {
     let single = known.def(super::entry::plain_of(&value.attribute).0).is_some_and(|def| !def.many);
     if single {
         Manner::Replace
@@ -100,12 +100,18 @@ fn membership_modifications(values: &[ValueChange]) -> Vec<Mod<Octets>> {
 /// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
 fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectError {
     let fault = dial::broken(&settings.url, error);
-    if adding { ConnectError::unknown(fault.code, fault.said, "it is looked for before anything is sent again") } else { fault }
+    if adding { ConnectError::unknown_outcome(fault.code, fault.message, "it is looked for before anything is sent again") } else { fault }
 }
 
 impl LdapConnector {
     /// Sends a change; to an entry that was renamed since, or by an attempt whose answer was lost, under the name that it has now.
-    pub(super) async fn sent(&self, ldap: &mut Ldap, known: &Known, write: &Write, permit: &Permit) -> Result<Done, ConnectError> {
+    pub(super) async fn sent(
+        &self,
+        ldap: &mut Ldap,
+        known: &DirectoryCapabilities,
+        write: &Write,
+        permit: &Permit,
+    ) -> Result<Done, ConnectError> {
         let error = match send(ldap, self.settings(), known, write, permit).await {
             Err(error) if error.code == "no_such_object" => error,
             other => return other,
@@ -131,9 +137,9 @@ impl LdapConnector {
 
     /// Gives or takes one membership. That a group holds it already, or no longer (codes 20 and 16; 68 and 53 of a domain controller, of
     /// which the last may mean anything), is believed only after the member was looked for under the name that it has now.
-    pub(super) async fn change_member(&self, ldap: &mut Ldap, known: &Known, write: &Write) -> Result<(), ConnectError> {
+    pub(super) async fn change_member(&self, ldap: &mut Ldap, known: &DirectoryCapabilities, write: &Write) -> Result<(), ConnectError> {
         let Some((_, group)) = &write.account else {
-            return Err(ConnectError::lasting("no_account", "the change names no group", "decide again: start a new run"));
+            return Err(ConnectError::permanent("no_account", "the change names no group", "decide again: start a new run"));
         };
         let wait = dial::seconds(self.settings());
         let result = modify(ldap, self.settings(), group, membership_modifications(&write.values)).await?;
@@ -173,7 +179,7 @@ fn is_same_dn(one: &str, other: &str) -> bool {
 }
 
 /// Does a code say that values are there already, or are not there (RFC 4511 appendix A; a domain controller has its own)?
-fn found_otherwise(code: u32, known: &Known) -> bool {
+fn found_otherwise(code: u32, known: &DirectoryCapabilities) -> bool {
     matches!(code, 16 | 20) || known.controller && matches!(code, 53 | 68)
 }
 
@@ -181,13 +187,19 @@ async fn modify(ldap: &mut Ldap, settings: &LdapSettings, name: &str, changes: V
     ldap.with_timeout(dial::seconds(settings)).modify(name, changes).await.map_err(|e| lost(settings, &e, false))
 }
 
-async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &Write, _permit: &Permit) -> Result<Done, ConnectError> {
+async fn send(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    known: &DirectoryCapabilities,
+    write: &Write,
+    _permit: &Permit,
+) -> Result<Done, ConnectError> {
     let ours = |value: &&ValueChange| ["dn", "enabled", "container"].iter().any(|n| value.attribute.eq_ignore_ascii_case(n));
     let named = write.values.iter().find(|v| v.attribute.eq_ignore_ascii_case("dn")).and_then(|v| v.after.first()).map(Value::to_string);
     let wait = dial::seconds(settings);
     if write.kind == ChangeKind::Create {
         let dn = named.ok_or_else(|| {
-            ConnectError::lasting(
+            ConnectError::permanent(
                 "no_dn",
                 "a new entry needs a name, and no mapping gives one",
                 "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'",
@@ -212,14 +224,14 @@ async fn send(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, write: &W
         return Ok(Done::Named(dn));
     }
     let Some((key, name)) = write.account.clone() else {
-        return Err(ConnectError::lasting("no_account", "the change names no account", "decide again: start a new run"));
+        return Err(ConnectError::permanent("no_account", "the change names no account", "decide again: start a new run"));
     };
     match write.kind {
         ChangeKind::Rename | ChangeKind::Move => {
             let target: Dn = named
-                .ok_or_else(|| ConnectError::lasting("no_dn", format!("the new name of {name} is missing"), "map `dn`"))?
+                .ok_or_else(|| ConnectError::permanent("no_dn", format!("the new name of {name} is missing"), "map `dn`"))?
                 .parse()
-                .map_err(|error: tide_ldap::DnError| ConnectError::lasting("dn", error.to_string(), "correct the mapping of `dn`"))?;
+                .map_err(|error: tide_ldap::DnError| ConnectError::permanent("dn", error.to_string(), "correct the mapping of `dn`"))?;
             let rdn = target.rdn_text().unwrap_or_default();
             let parent = target.parent().map(|p| p.to_string());
             let result =
@@ -326,7 +338,13 @@ async fn holds(ldap: &mut Ldap, wait: std::time::Duration, name: &str, attribute
 
 /// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers it, so that it is kept as its
 /// own policy wants; as a value where not.
-async fn password(ldap: &mut Ldap, settings: &LdapSettings, known: &Known, name: &str, values: &[ValueChange]) -> Result<(), ConnectError> {
+async fn password(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    known: &DirectoryCapabilities,
+    name: &str,
+    values: &[ValueChange],
+) -> Result<(), ConnectError> {
     let wait = dial::seconds(settings);
     let must_change = |value: &&ValueChange| value.attribute == tide_core::decide::MUST_CHANGE;
     let Some(new) = values.iter().find(|value| !must_change(value)) else { return Ok(()) };
@@ -418,7 +436,7 @@ async fn set_flags(
             values.first()?.parse::<i64>().ok()
         });
         let Some(before) = value else {
-            return Err(ConnectError::lasting(
+            return Err(ConnectError::permanent(
                 "no_state",
                 format!("{doing}: the service account cannot read {CONTROL_FLAGS}, and nothing is written over flags that are unknown"),
                 format!("give it the right to read {CONTROL_FLAGS}"),
@@ -463,7 +481,7 @@ fn state_change(state: State, disable: bool) -> Result<Mod<Octets>, ConnectError
 }
 
 fn no_state() -> ConnectError {
-    ConnectError::lasting(
+    ConnectError::permanent(
         "no_state",
         "this directory keeps no account state",
         "load its password policy overlay, or map the attribute that your applications obey",

@@ -1,8 +1,8 @@
 //! The one way in which HTTP requests go out to connected systems, and what their answers mean.
 
-use crate::access::{Pace, Permit, Token};
+use crate::access::{AccessToken, Permit, RequestLimits};
 use crate::tls::Trust;
-use crate::{Access, CheckReport, ConnectError, ScimAuth, Secret};
+use crate::{CheckReport, ConnectError, ConnectionState, ScimAuth, Secret};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::header::{ACCEPT, CONTENT_TYPE, ETAG, HeaderMap, HeaderName, HeaderValue, IF_MATCH, RETRY_AFTER};
 use reqwest::{Client, Method, Response, StatusCode, Url};
@@ -35,8 +35,8 @@ pub(crate) struct Http {
     base: Url,
     auth: ScimAuth,
     secret: Option<Secret>,
-    access: Arc<Access>,
-    pace: Pace,
+    access: Arc<ConnectionState>,
+    pace: RequestLimits,
 }
 
 /// An answer: its body, and the version of the resource that it names.
@@ -56,7 +56,7 @@ impl Resolve for Careful {
         Box::pin(async move {
             let found: Vec<_> = tokio::net::lookup_host((name.as_str(), 0)).await?.collect();
             for address in &found {
-                crate::tls::refuse_address(address.ip()).map_err(|error| error.said)?;
+                crate::tls::refuse_address(address.ip()).map_err(|error| error.message)?;
             }
             let all: Addrs = Box::new(found.into_iter());
             Ok(all)
@@ -72,7 +72,7 @@ pub(crate) fn segment(text: &str) -> String {
 }
 
 pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
-    ConnectError::system(
+    ConnectError::system_down(
         "not_scim",
         format!("/{path} did not answer as a SCIM service does: {what}"),
         "check the base URL: it usually ends with /scim/v2",
@@ -87,7 +87,7 @@ fn is_credential(parameter: &str) -> bool {
 
 pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
     let wrong = |what: String| {
-        ConnectError::lasting(
+        ConnectError::permanent(
             "url",
             format!("`{url}` is not a usable base URL: {what}"),
             "for example: https://berthing.skerry.example/scim/v2",
@@ -101,7 +101,7 @@ pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
         return Err(wrong("a secret must not stand in it".into()));
     }
     if let Some((name, _)) = parsed.query_pairs().find(|(name, _)| is_credential(name)) {
-        return Err(ConnectError::lasting(
+        return Err(ConnectError::permanent(
             "secret_in_url",
             format!("the parameter `{name}` of the address looks like a secret, which would be kept and shown in clear"),
             "give the address without its query, and the query as the secret, with `signed_url = true`",
@@ -124,11 +124,11 @@ pub(crate) fn careful(tls: &rustls::ClientConfig, timeout: Duration) -> Result<C
         .dns_resolver(Arc::new(Careful))
         .no_proxy()
         .build()
-        .map_err(|error| ConnectError::lasting("url", error.to_string(), "check the URL"))
+        .map_err(|error| ConnectError::permanent("url", error.to_string(), "check the URL"))
 }
 
 impl Http {
-    pub fn new(way: &HttpSettings<'_>, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+    pub fn new(way: &HttpSettings<'_>, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
         let mut base = usable(way.url)?;
         if !base.path().ends_with('/') {
             base.set_path(&format!("{}/", base.path()));
@@ -143,7 +143,7 @@ impl Http {
     }
 
     fn join(&self, place: &str) -> Result<Url, ConnectError> {
-        self.base.join(place).map_err(|error| ConnectError::lasting("url", error.to_string(), "check the base URL"))
+        self.base.join(place).map_err(|error| ConnectError::permanent("url", error.to_string(), "check the base URL"))
     }
 
     /// The address of a path below the base URL. A path can come from the service itself, which names its endpoints: one that leads
@@ -155,7 +155,7 @@ impl Http {
         }
         let path: String = path.chars().filter(|c| !c.is_control()).take(200).collect();
         let said = format!("the service names the address `{path}`, which does not lie below its base URL");
-        Err(ConnectError::lasting("elsewhere", said, "it is not called there, so that no secret goes astray; check the base URL"))
+        Err(ConnectError::permanent("elsewhere", said, "it is not called there, so that no secret goes astray; check the base URL"))
     }
 
     fn place(&self) -> (String, u16) {
@@ -218,7 +218,7 @@ impl Http {
         let url = self.join(place)?;
         if !self.ours(&url) {
             let said = format!("the service points to another host: {}", url.host_str().unwrap_or_default());
-            return Err(ConnectError::lasting("elsewhere", said, "it is not asked there, so that no secret goes astray"));
+            return Err(ConnectError::permanent("elsewhere", said, "it is not asked there, so that no secret goes astray"));
         }
         let path = url.path().trim_start_matches('/').to_owned();
         Ok(self.answer(Method::GET, url, None, &HeaderMap::new(), &path).await?.body)
@@ -315,7 +315,7 @@ impl Http {
             let target = response.headers().get(reqwest::header::LOCATION).and_then(|v| v.to_str().ok()).map(str::to_owned);
             let body = read(response).await.map_err(|error| self.lost(&error, making))?;
             let Some(body) = body else {
-                return Err(ConnectError::lasting(
+                return Err(ConnectError::permanent(
                     "too_large",
                     format!("the answer to /{path} is larger than {} MiB", MAX_BODY >> 20),
                     "make the pages smaller",
@@ -338,7 +338,7 @@ impl Http {
             let etag = etag.or_else(|| body["meta"]["version"].as_str().map(str::to_owned));
             return Ok(Answer { body, etag, location: target });
         }
-        Err(ConnectError::passing("rate", "the service asks for fewer requests", "it is tried again by itself"))
+        Err(ConnectError::transient("rate", "the service asks for fewer requests", "it is tried again by itself"))
     }
 
     /// Makes us known in a request.
@@ -349,7 +349,7 @@ impl Http {
             ScimAuth::Basic { user } => request.basic_auth(user, Some(secret.expose())),
             ScimAuth::Header { name } => {
                 let wrong = |_| {
-                    ConnectError::lasting(
+                    ConnectError::permanent(
                         "header",
                         format!("`{name}` cannot be a header's name, or its secret not a header's value"),
                         "correct it",
@@ -373,7 +373,7 @@ impl Http {
         }
         let host = host_of(token_url);
         let refused = |what: String| {
-            ConnectError::system(
+            ConnectError::system_down(
                 "oauth_refused",
                 format!("{host} gives no token: {what}"),
                 "check the token address, the client and its secret, and the scope",
@@ -405,7 +405,7 @@ impl Http {
         // A little early, so that no request is sent with a token that runs out on its way.
         let renew = Instant::now() + Duration::from_secs(lasts.saturating_sub(lasts.div_ceil(10).min(30)));
         let secret = Secret::new(token);
-        *kept = Some(Token { secret: secret.clone(), renew });
+        *kept = Some(AccessToken { secret: secret.clone(), renew });
         Ok(secret)
     }
 
@@ -427,9 +427,9 @@ impl Http {
         let what = if error.is_timeout() { "did not answer in time" } else { "closed the connection before it answered" };
         let said = format!("{host}:{port} {what}");
         if making {
-            ConnectError::unknown("answer_lost", said, "the account is looked for before anything is sent again")
+            ConnectError::unknown_outcome("answer_lost", said, "the account is looked for before anything is sent again")
         } else {
-            ConnectError::passing(if error.is_timeout() { "timeout" } else { "cut" }, said, "it is tried again by itself")
+            ConnectError::transient(if error.is_timeout() { "timeout" } else { "cut" }, said, "it is tried again by itself")
         }
     }
 }
@@ -439,7 +439,7 @@ fn host_of(url: &str) -> String {
 }
 
 fn unknown_name(host: &str, why: &str) -> ConnectError {
-    ConnectError::system(
+    ConnectError::system_down(
         "name_unknown",
         format!("the name {host} cannot be resolved: {why}"),
         "check the spelling, and the name servers of this machine",
@@ -462,14 +462,14 @@ fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -
     let host = host_of(target);
     let login = ["login", "signin", "sign-in", "sso", "oauth", "saml", "authorize"].iter().any(|w| target.to_lowercase().contains(w));
     if login {
-        return ConnectError::system(
+        return ConnectError::system_down(
             "login_page",
             format!("/{path} sends us to a log-in page for people (HTTP {}): {}", status.as_u16(), clip(target)),
             "use the address of the SCIM service itself, and a token made for programs",
         );
     }
     let elsewhere = if host.is_empty() || host == own { String::new() } else { format!(", to another host: {host}") };
-    ConnectError::system(
+    ConnectError::system_down(
         "redirect",
         format!("/{path} is redirected (HTTP {}){elsewhere}; redirects are not followed, so that no secret goes astray", status.as_u16()),
         "give the address that it points to, if that is the service",
@@ -477,7 +477,7 @@ fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -
 }
 
 fn unreachable(host: &str, port: u16, why: &str) -> ConnectError {
-    ConnectError::system(
+    ConnectError::system_down(
         "unreachable",
         format!("nothing answers at {host}:{port}: {why}"),
         "check host, port and firewall, and that the service runs",
@@ -518,44 +518,44 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
     let detail = json.as_ref().and_then(|j| j["detail"].as_str()).map(|d| format!(": {}", clip(d))).unwrap_or_default();
     let page = kind.contains("html") || body.trim_ascii_start().first() == Some(&b'<');
     match status.as_u16() {
-        401 => Err(ConnectError::system(
+        401 => Err(ConnectError::system_down(
             "token_refused",
             format!("the service refuses the token (HTTP 401){detail}"),
             "set a valid token: `eager-tide systems secret NAME`",
         )),
-        403 => Err(ConnectError::system(
+        403 => Err(ConnectError::system_down(
             "rights",
             format!("the service knows us, and does not let us do this (HTTP 403){detail}"),
             "give the token the right to read and write users in the service",
         )),
         404 if making || !path.contains('/') => Err(not_scim(path, "HTTP 404, there is no such address").with_status(404)),
-        404 => Err(ConnectError::lasting(
+        404 => Err(ConnectError::permanent(
             "gone",
             format!("the account is not there any more (HTTP 404){detail}"),
             "read the system again; what was deleted there is shown after it",
         )),
-        409 => Err(ConnectError::lasting(
+        409 => Err(ConnectError::permanent(
             "conflict",
             format!("the service holds another account with one of these values (HTTP 409){detail}"),
             "read the system again, so that it can be matched, or correct the value",
         )),
-        412 => Err(ConnectError::passing(
+        412 => Err(ConnectError::transient(
             "changed",
             format!("the account was changed meanwhile (HTTP 412){detail}"),
             "it is decided again at the next run",
         )),
-        429 => Err(ConnectError::passing(
+        429 => Err(ConnectError::transient(
             "rate",
             format!("the service asks for fewer requests (HTTP 429){detail}"),
             "it is tried again by itself",
         )),
         // It may have been made before the service failed: whoever waits for an answer must not make it again.
-        500..=504 if making && status != StatusCode::NOT_IMPLEMENTED => Err(ConnectError::unknown(
+        500..=504 if making && status != StatusCode::NOT_IMPLEMENTED => Err(ConnectError::unknown_outcome(
             "answer_lost",
             format!("the service failed while it made the account (HTTP {}){detail}", status.as_u16()),
             "the account is looked for before anything is sent again",
         )),
-        500 | 502 | 503 | 504 => Err(ConnectError::passing(
+        500 | 502 | 503 | 504 => Err(ConnectError::transient(
             "server_error",
             format!("the service failed (HTTP {}){detail}", status.as_u16()),
             "it is tried again; if it stays, ask the service's keeper",
@@ -565,7 +565,7 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
             None if page => Err(not_scim(path, "it sent a web page (HTML)")),
             None => Err(not_scim(path, &format!("HTTP {code}, and the body is not JSON"))),
         },
-        code => Err(ConnectError::lasting(
+        code => Err(ConnectError::permanent(
             "refused",
             format!("the service refuses this (HTTP {code}){detail}"),
             "correct the mapping that gives the refused value",
@@ -581,26 +581,26 @@ fn clip(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Weight;
+    use crate::FailureClass;
 
     #[test]
     fn each_answer_has_its_own_meaning() {
         let of = |status: u16, kind: &str, body: &str| {
-            meaning(StatusCode::from_u16(status).expect("valid"), kind, body.as_bytes(), "Users", false).map_err(|e| (e.code, e.weight))
+            meaning(StatusCode::from_u16(status).expect("valid"), kind, body.as_bytes(), "Users", false).map_err(|e| (e.code, e.class))
         };
         assert!(of(200, "application/scim+json", "{}").is_ok());
         assert_eq!(of(204, "", ""), Ok(Json::Null));
-        assert_eq!(of(200, "text/html", "<html>"), Err(("not_scim", Weight::System)));
-        assert_eq!(of(401, "", ""), Err(("token_refused", Weight::System)));
-        assert_eq!(of(409, "", "{}"), Err(("conflict", Weight::Lasting)));
-        assert_eq!(of(500, "text/html", "<html>"), Err(("server_error", Weight::Passing)));
-        assert_eq!(of(400, "", "{}"), Err(("refused", Weight::Lasting)));
+        assert_eq!(of(200, "text/html", "<html>"), Err(("not_scim", FailureClass::SystemDown)));
+        assert_eq!(of(401, "", ""), Err(("token_refused", FailureClass::SystemDown)));
+        assert_eq!(of(409, "", "{}"), Err(("conflict", FailureClass::Permanent)));
+        assert_eq!(of(500, "text/html", "<html>"), Err(("server_error", FailureClass::Transient)));
+        assert_eq!(of(400, "", "{}"), Err(("refused", FailureClass::Permanent)));
         let making = |status: u16| {
             let status = StatusCode::from_u16(status).expect("valid");
-            meaning(status, "", b"{}", "Users", true).map_err(|error| error.weight)
+            meaning(status, "", b"{}", "Users", true).map_err(|error| error.class)
         };
-        assert_eq!([500, 502, 503, 504].map(making), [500; 4].map(|_| Err(Weight::Unknown)), "it may have been made");
-        assert_eq!(making(501), Err(Weight::Lasting), "a service that cannot make accounts made none");
+        assert_eq!([500, 502, 503, 504].map(making), [500; 4].map(|_| Err(FailureClass::UnknownOutcome)), "it may have been made");
+        assert_eq!(making(501), Err(FailureClass::Permanent), "a service that cannot make accounts made none");
     }
 
     #[test]
@@ -617,7 +617,7 @@ mod tests {
         let of = |target| redirected("Users", StatusCode::FOUND, Some(target), "berthing.example");
         assert_eq!(of("https://id.example/login?next=x").code, "login_page");
         assert_eq!(of("https://elsewhere.example/scim/v2/Users").code, "redirect");
-        assert!(of("https://elsewhere.example/x").said.contains("elsewhere.example"));
+        assert!(of("https://elsewhere.example/x").message.contains("elsewhere.example"));
     }
 
     #[test]

@@ -5,7 +5,9 @@
 pub(crate) mod http;
 
 use crate::tls::Trust;
-use crate::{Access, CheckReport, ConnectError, Connector, Description, ScimSettings, Secret, Showing, Shown, Write};
+use crate::{
+    CheckReport, ConnectError, ConnectionState, Connector, Description, ScimSettings, Secret, SnapshotItem, SnapshotStream, Write,
+};
 use async_trait::async_trait;
 use http::{Answer, Http, HttpSettings};
 use reqwest::Method;
@@ -35,13 +37,13 @@ const LOOK_BACK: jiff::SignedDuration = jiff::SignedDuration::from_mins(5);
 /// A SCIM service.
 pub struct ScimConnector {
     settings: ScimSettings,
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
     http: Http,
-    known: OnceCell<Known>,
+    known: OnceCell<ScimCapabilities>,
 }
 
 /// What the service says of itself.
-struct Known {
+struct ScimCapabilities {
     schemas: Vec<Json>,
     patch: bool,
     filter: bool,
@@ -64,7 +66,7 @@ struct Endpoint {
 
 impl ScimConnector {
     /// A connector; nothing is sent yet.
-    pub fn new(settings: ScimSettings, secret: Option<Secret>, access: Arc<Access>) -> Result<Self, ConnectError> {
+    pub fn new(settings: ScimSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
         let way = HttpSettings {
             url: &settings.url,
             trust: Trust { ca_pem: settings.ca_pem.as_deref(), pin: settings.pin_sha256.as_deref(), own: None },
@@ -77,7 +79,7 @@ impl ScimConnector {
         Ok(ScimConnector { settings, access, http, known: OnceCell::new() })
     }
 
-    async fn known(&self) -> Result<&Known, ConnectError> {
+    async fn known(&self) -> Result<&ScimCapabilities, ConnectError> {
         self.known.get_or_try_init(|| self.ask()).await
     }
 
@@ -89,7 +91,7 @@ impl ScimConnector {
         }
     }
 
-    async fn ask(&self) -> Result<Known, ConnectError> {
+    async fn ask(&self) -> Result<ScimCapabilities, ConnectError> {
         let config = self.http.get("ServiceProviderConfig").await?;
         let mut schemas = list(&self.maybe("Schemas").await?);
         if schemas.is_empty() {
@@ -111,13 +113,13 @@ impl ScimConnector {
             endpoints.insert(object, Endpoint { path, core, flat: FlatSchema::read(&own, core) });
         }
         if endpoints.is_empty() {
-            return Err(ConnectError::system("no_users", "the service offers neither users nor groups", "check the base URL"));
+            return Err(ConnectError::system_down("no_users", "the service offers neither users nor groups", "check the base URL"));
         }
         let offered = |name: &str| config[name]["supported"] == json!(true);
         let paging = &config["pagination"];
         let bulk = offered("bulk").then(|| config["bulk"]["maxOperations"].as_u64().unwrap_or(1) as usize).filter(|most| *most > 1);
         let largest = [&paging["maxPageSize"], &config["filter"]["maxResults"]].iter().filter_map(|n| n.as_u64()).filter(|n| *n > 0).min();
-        Ok(Known {
+        Ok(ScimCapabilities {
             patch: offered("patch"),
             filter: offered("filter"),
             etag: offered("etag"),
@@ -132,7 +134,7 @@ impl ScimConnector {
 
     async fn endpoint(&self, object: ObjectType) -> Result<&Endpoint, ConnectError> {
         self.known().await?.endpoints.get(&object).ok_or_else(|| {
-            ConnectError::lasting(
+            ConnectError::permanent(
                 "no_such_type",
                 format!("the service keeps no resources of type {object}"),
                 "leave this type out of the system's rules",
@@ -145,7 +147,7 @@ impl ScimConnector {
         &self,
         object: ObjectType,
         from: &str,
-        out: &tokio::sync::mpsc::Sender<Result<crate::News, ConnectError>>,
+        out: &tokio::sync::mpsc::Sender<Result<crate::ChangeEvent, ConnectError>>,
     ) -> Result<(), ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let size = usize::from(self.settings.page_size.max(1)).min(self.known().await?.largest);
@@ -168,16 +170,16 @@ impl ScimConnector {
             }
             start += resources.len();
             if !changed.is_empty() {
-                out.send(Ok(crate::News::Changed(changed))).await.map_err(crate::change_events::stopped)?;
+                out.send(Ok(crate::ChangeEvent::Changed(changed))).await.map_err(crate::change_events::stopped)?;
             }
             let total = page["totalResults"].as_u64().unwrap_or_default() as usize;
             if resources.is_empty() || start > total {
                 if seen.len() < total {
                     // Somebody moved between two pages: they are asked for again before it goes on from here.
                     let said = format!("{} of {total} changed resources were shown: the list changed while it was read", seen.len());
-                    return Err(ConnectError::passing("page_shift", said, "it is asked again"));
+                    return Err(ConnectError::transient("page_shift", said, "it is asked again"));
                 }
-                return out.send(Ok(crate::News::Mark(last.to_string()))).await.map_err(crate::change_events::stopped);
+                return out.send(Ok(crate::ChangeEvent::Checkpoint(last.to_string()))).await.map_err(crate::change_events::stopped);
             }
         }
     }
@@ -214,7 +216,7 @@ impl ScimConnector {
             if cursor.is_some() {
                 match page["nextCursor"].as_str() {
                     Some(next) if Some(next) == cursor.as_deref() => {
-                        return Err(ConnectError::passing(
+                        return Err(ConnectError::transient(
                             "page_loop",
                             "the service's next cursor is the one that was asked with",
                             "it is read again",
@@ -222,7 +224,7 @@ impl ScimConnector {
                     }
                     // A service that goes round in circles shows nobody new.
                     Some(_) if keys.len() == before => {
-                        return Err(ConnectError::passing(
+                        return Err(ConnectError::transient(
                             "page_loop",
                             "the service gives a next cursor after a page that shows nobody new",
                             "it is read again",
@@ -232,7 +234,7 @@ impl ScimConnector {
                     None => {
                         let total = page["totalResults"].as_u64().map_or(keys.len(), |total| total as usize);
                         if keys.len() < total {
-                            return Err(ConnectError::passing(
+                            return Err(ConnectError::transient(
                                 "page_shift",
                                 format!("{} of {total} resources were shown before the service gave no further cursor", keys.len()),
                                 "it is read again",
@@ -248,7 +250,7 @@ impl ScimConnector {
             if start > total {
                 // Resources that moved between pages while we read could have been missed.
                 if keys.len() != total {
-                    return Err(ConnectError::passing(
+                    return Err(ConnectError::transient(
                         "page_shift",
                         format!("{} of {total} resources were shown: the list changed while it was read", keys.len()),
                         "it is read again",
@@ -257,7 +259,7 @@ impl ScimConnector {
                 return Ok(total);
             }
             if count == 0 {
-                return Err(ConnectError::passing(
+                return Err(ConnectError::transient(
                     "page_empty",
                     format!("the service says that it holds {total} resources and shows {}", keys.len()),
                     "read again; if it stays, make the pages smaller",
@@ -266,16 +268,20 @@ impl ScimConnector {
         }
     }
 
-    async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<Shown, ConnectError>>) -> Result<Shown, ConnectError> {
+    async fn enumerate(
+        &self,
+        object: ObjectType,
+        out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
+    ) -> Result<SnapshotItem, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let total = self
             .walk(endpoint, |batch| async move {
-                out.send(Ok(Shown::Batch(batch)))
+                out.send(Ok(SnapshotItem::Batch(batch)))
                     .await
-                    .map_err(|_| ConnectError::passing("stopped", "the reading was stopped", "start it again"))
+                    .map_err(|_| ConnectError::transient("stopped", "the reading was stopped", "start it again"))
             })
             .await?;
-        Ok(Shown::Complete(total))
+        Ok(SnapshotItem::Complete(total))
     }
 
     /// The PATCH operations of a change, in requests of a bearable size.
@@ -366,7 +372,7 @@ impl ScimConnector {
             for operations in pieces {
                 let body = json!({"schemas": [PATCH_OP], "Operations": operations});
                 resource = patch::apply(&resource, &body).map_err(|error| {
-                    ConnectError::lasting(
+                    ConnectError::permanent(
                         "value",
                         format!("the change does not fit the resource: {}", error.detail),
                         "read the system again",
@@ -385,7 +391,7 @@ impl ScimConnector {
                 other => return other.map(|answer| (answer.body, true)),
             }
         }
-        Err(ConnectError::passing("changed", "the account was changed meanwhile, again and again", "it is decided again at the next run"))
+        Err(ConnectError::transient("changed", "the account was changed meanwhile, again and again", "it is decided again at the next run"))
     }
 
     /// Sends the pieces of one large change in as few requests as the service allows (RFC 7644 §3.7).
@@ -405,7 +411,7 @@ impl ScimConnector {
             });
             if let Some(failed) = failed {
                 let detail = failed["response"]["detail"].as_str().unwrap_or("no reason was given");
-                return Err(ConnectError::lasting(
+                return Err(ConnectError::permanent(
                     "refused",
                     format!("the service refuses a part of the change: {detail}"),
                     "correct the value",
@@ -421,14 +427,15 @@ impl ScimConnector {
         if answer.body["id"].is_string() {
             return observed(endpoint, &answer.body);
         }
-        let lost = |said: String| ConnectError::unknown("answer_lost", said, "the account is looked for before anything is sent again");
+        let lost =
+            |said: String| ConnectError::unknown_outcome("answer_lost", said, "the account is looked for before anything is sent again");
         let Some(place) = answer.location.filter(|place| !place.is_empty()) else {
             return Err(lost("the service made the account and says neither its id nor where it is".to_owned()));
         };
         match self.http.at(&place).await {
             Ok(body) if body["id"].is_string() => observed(endpoint, &body),
             Ok(_) => Err(lost("what stands where the service says that the account is has no id".to_owned())),
-            Err(error) => Err(lost(format!("the account that the service made cannot be read: {}", error.said))),
+            Err(error) => Err(lost(format!("the account that the service made cannot be read: {}", error.message))),
         }
     }
 
@@ -539,11 +546,11 @@ impl Connector for ScimConnector {
         Ok(Description { schema, abilities: known.abilities(), profile, own })
     }
 
-    fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
-        crate::show(move |out| async move { self.enumerate(object, &out).await })
+    fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
+        crate::spawn_snapshot(move |out| async move { self.enumerate(object, &out).await })
     }
 
-    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+    async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         let known = self.known().await?;
         let mut ways = vec![WatchMode::FullRead];
         if let (true, Some(endpoint)) = (known.filter, known.endpoints.get(&ObjectType::Person)) {
@@ -556,17 +563,17 @@ impl Connector for ScimConnector {
         Ok(ways)
     }
 
-    async fn mark(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
         // The service's clock is not known before it was heard: a day is looked back once.
         let from = jiff::Timestamp::now().saturating_sub(jiff::SignedDuration::from_hours(24)).unwrap_or_default();
         Ok(Some(from.to_string()))
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::Following {
+    fn watch(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::ChangeStream {
         crate::change_events::follow(move |out| async move {
             match (way, from) {
                 (WatchMode::LastModified, Some(from)) => self.modified(object, &from, &out).await,
-                _ => Err(ConnectError::lasting(
+                _ => Err(ConnectError::permanent(
                     "no_way",
                     format!("a SCIM service cannot be followed by {}", way.as_str()),
                     "choose another way",
@@ -575,11 +582,11 @@ impl Connector for ScimConnector {
         })
     }
 
-    fn visible_after(&self) -> std::time::Duration {
+    fn visibility_lag(&self) -> std::time::Duration {
         std::time::Duration::from_secs(u64::from(self.settings.visible_after_seconds))
     }
 
-    async fn look_again(&self, object: ObjectType, keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
+    async fn confirm_missing(&self, object: ObjectType, keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let mut there = Vec::new();
         for key in keys {
@@ -633,7 +640,7 @@ impl Connector for ScimConnector {
             return self.made(endpoint, made).await;
         }
         let Some((id, name)) = &write.account else {
-            return Err(ConnectError::lasting("no_account", "the change names no account", "decide again: start a new run"));
+            return Err(ConnectError::permanent("no_account", "the change names no account", "decide again: start a new run"));
         };
         if write.kind == ChangeKind::Delete {
             return match self.http.remove(&format!("{}/{}", endpoint.path, http::segment(id)), &permit).await {
@@ -647,17 +654,17 @@ impl Connector for ScimConnector {
         Ok(Observed { is_exact, ..observed(endpoint, &now)? })
     }
 
-    async fn membership(&self, write: &Write) -> Result<(), ConnectError> {
+    async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
         let permit = self.access.permit(write.object)?;
         let endpoint = self.endpoint(write.object).await?;
         let Some((id, _)) = &write.account else {
-            return Err(ConnectError::lasting("no_account", "the change names no group", "decide again: start a new run"));
+            return Err(ConnectError::permanent("no_account", "the change names no group", "decide again: start a new run"));
         };
         // RFC 7644 §3.5.2: the answer is the whole resource unless it is asked for a part.
         self.change(endpoint, id, write, Some("id"), &permit).await.map(|_| ())
     }
 
-    async fn went(&self, write: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
+    async fn poll_operation(&self, write: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
         let endpoint = self.endpoint(write.object).await?;
         if let (ChangeKind::Delete, Some((id, name))) = (write.kind, &write.account) {
             return match self.http.get(&format!("{}/{}", endpoint.path, http::segment(id))).await {
@@ -673,7 +680,7 @@ impl Connector for ScimConnector {
                 }
                 // What it says there is no account: the account itself tells whether it is done.
                 Ok(_) => {}
-                Err(error) if error.weight == crate::Weight::Accepted => return Ok(None),
+                Err(error) if error.class == crate::FailureClass::Accepted => return Ok(None),
                 Err(error) if error.code == "gone" || error.code == "not_scim" => {}
                 Err(error) => return Err(error),
             }
@@ -700,7 +707,7 @@ impl Connector for ScimConnector {
     }
 }
 
-impl Known {
+impl ScimCapabilities {
     fn abilities(&self) -> Vec<String> {
         let mut all = vec![if self.patch { "PATCH".to_owned() } else { "no PATCH: whole resources are sent (PUT)".to_owned() }];
         all.push(if self.filter { "filters".into() } else { "no filters".into() });

@@ -24,12 +24,12 @@ pub(super) fn why(account: &Account, types: &TypeRules, facts: Option<&SystemFac
     if facts.is_some_and(|facts| facts.own.iter().any(|own| is(account, own))) {
         return Some(Reason::new("hands off: it is the service account with which we come here"));
     }
-    let named = types.hands_off.names.iter().any(|name| is(account, name));
+    let named = types.protected.names.iter().any(|name| is(account, name));
     if named {
-        return Some(Reason::by("hands off: the rules name it", &types.hands_off.place));
+        return Some(Reason::by("hands off: the rules name it", &types.protected.place));
     }
     let values = Values { account: Some(&account.attributes), identity: None };
-    types.hands_off.conditions.iter().find_map(|condition| match condition.when.holds(&values) {
+    types.protected.conditions.iter().find_map(|condition| match condition.when.holds(&values) {
         Ok(false) => None,
         Ok(true) => Some(Reason::by(format!("hands off: {}", condition.otherwise), &condition.place)),
         // What cannot be answered is not touched.

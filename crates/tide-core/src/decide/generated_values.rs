@@ -1,9 +1,9 @@
 //! What an identity holds beside what its sources say: whom its references mean, and the names made up for it.
 
 use super::people::Person;
-use super::{Elsewhere, Outcome};
-use crate::generate::{self, Taken};
-use crate::model::{AccountId, ObjectType, Population, Reserved, Stage};
+use super::{Outcome, OutsideRecords};
+use crate::generate::{self, TakenValues};
+use crate::model::{AccountId, ObjectType, Population, ReservedValue, Stage};
 use crate::reasons::{HoldCause, Reason};
 use crate::references::{Directory, Numbers};
 use crate::rules::{IdentityAttribute, Pointer, RuleSet};
@@ -60,13 +60,13 @@ pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType
     let found: Vec<_> = found.into_iter().map(|(place, name, values, remark)| (place, name.to_owned(), values, remark)).collect();
     for (place, name, values, remark) in found {
         people[place].attributes.set(name, values);
-        people[place].remarks.extend(remark);
+        people[place].notes.extend(remark);
     }
 }
 
 /// Gives everybody who takes part one of the values that a rule spreads over: once, and for life. Who leaves gives theirs back where
 /// the least used is looked for, and gets the same one when they return.
-pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], elsewhere: &dyn Elsewhere) {
+pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], elsewhere: &dyn OutsideRecords) {
     let Some(declared) = rules.identities.get(&kind) else { return };
     if !declared.attributes.iter().any(|attribute| attribute.spread.is_some()) {
         return;
@@ -91,7 +91,7 @@ pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType,
                     // Who cannot be told about now stands where they stood.
                     (count.all, count.here) = (count.all + 1, count.here + usize::from(person.stage != Stage::Left));
                 }
-                None if person.held.is_none() && person.gone.is_none() && !person.sources.is_empty() => without.push(place),
+                None if person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty() => without.push(place),
                 None => {}
             }
         }
@@ -104,7 +104,7 @@ pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType,
             let Some(chosen) = chosen.cloned() else { continue };
             let person = &mut people[place];
             person.attributes.set(name, vec![Value::text(&chosen)]);
-            person.remarks.push(format!("{name} {chosen} is proposed, and theirs from the next run on"));
+            person.notes.push(format!("{name} {chosen} is proposed, and theirs from the next run on"));
             let count = counts.entry(chosen).or_default();
             (count.all, count.here) = (count.all + 1, count.here + 1);
         }
@@ -117,7 +117,7 @@ pub(super) fn name(
     population: &Population,
     kind: ObjectType,
     people: &mut [Person],
-    elsewhere: &dyn Elsewhere,
+    elsewhere: &dyn OutsideRecords,
     outcome: &mut Outcome,
 ) {
     let Some(declared) = rules.identities.get(&kind) else { return };
@@ -125,7 +125,7 @@ pub(super) fn name(
     if generated.is_empty() {
         return;
     }
-    let takes_part = |person: &Person| person.held.is_none() && person.gone.is_none() && !person.sources.is_empty();
+    let takes_part = |person: &Person| person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty();
     let lacks = |person: &Person| generated.iter().any(|attribute| person.attributes.get(&attribute.name).is_empty());
     if people.iter().any(|person| takes_part(person) && lacks(person)) {
         let mut taken = taken(population, kind, &generated, people, outcome);
@@ -135,7 +135,7 @@ pub(super) fn name(
                 Ok(made) => {
                     for (attribute, value) in made {
                         taken.put(&attribute, &value, Some(&person.id));
-                        person.remarks.push(format!("{attribute} {value} is proposed, and theirs from the next run on"));
+                        person.notes.push(format!("{attribute} {value} is proposed, and theirs from the next run on"));
                     }
                 }
                 Err(reason) => person.held = Some(reason.on_hold(HoldCause::MissingValue)),
@@ -143,7 +143,7 @@ pub(super) fn name(
         }
     }
     let known: HashMap<(&str, String), &str> = population
-        .reserved
+        .reserved_values
         .iter()
         .filter(|reserved| reserved.kind == kind)
         .map(|reserved| ((reserved.attribute.as_str(), generate::folded(&reserved.value)), reserved.identity.as_str()))
@@ -157,7 +157,7 @@ pub(super) fn name(
                     person.held = Some(Reason::by(text, &attribute.place).on_hold(HoldCause::MissingValue));
                 }
                 Some(value) if !known.contains_key(&(attribute.name.as_str(), generate::folded(&value))) => {
-                    outcome.reserved.push(Reserved { kind, attribute: attribute.name.clone(), value, identity: person.id.clone() });
+                    outcome.reserved.push(ReservedValue { kind, attribute: attribute.name.clone(), value, identity: person.id.clone() });
                 }
                 _ => {}
             }
@@ -172,9 +172,9 @@ fn taken<'e>(
     generated: &[&IdentityAttribute],
     people: &[Person],
     outcome: &Outcome,
-) -> Taken<'e> {
-    let mut taken = Taken::default();
-    for reserved in population.reserved.iter().filter(|reserved| reserved.kind == kind) {
+) -> TakenValues<'e> {
+    let mut taken = TakenValues::default();
+    for reserved in population.reserved_values.iter().filter(|reserved| reserved.kind == kind) {
         taken.put(&reserved.attribute, &reserved.value, Some(&reserved.identity));
     }
     for person in people {

@@ -13,11 +13,11 @@ pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 
 pub use people::account_label;
 
-use crate::approvals::{self, Asked, Said};
+use crate::approvals::{self, ApprovalRequirement, ApprovalState};
 use crate::compare::ValueChange;
 use crate::licenses::Seats;
-use crate::memberships::Memberships;
-use crate::model::{AccountId, Identity, InFlight, LinkBasis, MemberName, ObjectType, Override, Population, Reserved};
+use crate::memberships::MembershipRules;
+use crate::model::{AccountId, GuardOverride, Identity, InFlight, LinkBasis, MemberName, ObjectType, Population, ReservedValue};
 use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
@@ -83,7 +83,7 @@ pub struct Change {
     pub hold: Option<Reason>,
     /// Who is asked before it is sent, if anybody is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub approval: Option<Asked>,
+    pub approval: Option<ApprovalRequirement>,
     /// The seats of licences that it would take.
     #[serde(default, skip)]
     pub claims: Vec<crate::licenses::Claim>,
@@ -278,11 +278,11 @@ pub struct Outcome {
     /// Matches that a person must decide.
     pub questions: Vec<Question>,
     /// Generated values that are held and not reserved yet.
-    pub reserved: Vec<Reserved>,
+    pub reserved: Vec<ReservedValue>,
     /// Where roles differ about somebody's values.
-    pub conflicts: Vec<crate::roles::Conflict>,
+    pub conflicts: Vec<crate::roles::RoleConflict>,
     /// What is to be told to whom.
-    pub notices: Vec<crate::notifications::Notice>,
+    pub notifications: Vec<crate::notifications::Notification>,
     /// When something else is due for whom, if nothing changes: a stage that begins, a departure step.
     pub due: Vec<(String, Timestamp)>,
 }
@@ -299,18 +299,18 @@ impl Outcome {
 }
 
 /// What is known of everybody who is not among the records, when only a part of them is decided about.
-pub trait Elsewhere {
+pub trait OutsideRecords {
     /// Is a generated value (as [`crate::generate::folded`] writes it) taken by somebody who is not among the records?
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
     /// How many hold each of the values that identities are spread over, but for some identities.
-    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, Spread>;
+    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, ValueDistribution>;
     /// Who is a member of which group; nothing when all groups are among the records.
-    fn memberships(&self) -> Option<&Memberships>;
+    fn memberships(&self) -> Option<&MembershipRules>;
 }
 
 /// How many hold a value that identities are spread over.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Spread {
+pub struct ValueDistribution {
     /// How many were ever given it.
     pub all: usize,
     /// How many of them are here.
@@ -318,18 +318,18 @@ pub struct Spread {
 }
 
 /// Everybody is among the records.
-pub(crate) struct Nowhere;
+pub(crate) struct NoOutsideRecords;
 
-impl Elsewhere for Nowhere {
+impl OutsideRecords for NoOutsideRecords {
     fn takes(&self, _: ObjectType, _: &str, _: &str) -> bool {
         false
     }
 
-    fn spread(&self, _: ObjectType, _: &str, _: &HashSet<&str>) -> BTreeMap<String, Spread> {
+    fn spread(&self, _: ObjectType, _: &str, _: &HashSet<&str>) -> BTreeMap<String, ValueDistribution> {
         BTreeMap::new()
     }
 
-    fn memberships(&self) -> Option<&Memberships> {
+    fn memberships(&self) -> Option<&MembershipRules> {
         None
     }
 }
@@ -344,9 +344,9 @@ pub struct Totals {
     /// Who gets a change of a kind in a system at this moment.
     pub in_flight: InFlight,
     /// What a person said of changes that a guard held, by their fingerprints.
-    pub overrides: HashMap<String, Override>,
+    pub overrides: HashMap<String, GuardOverride>,
     /// What was said of changes that need a yes, by their fingerprints.
-    pub approved: HashMap<String, Said>,
+    pub approved: HashMap<String, ApprovalState>,
     /// How many seats of each licence are in use, in the order of the rules.
     pub seats: Vec<usize>,
 }
@@ -370,28 +370,28 @@ impl Totals {
         Totals {
             linked: BTreeMap::new(),
             seats: Vec::new(),
-            recent: population.recent.clone(),
+            recent: population.recent_change_counts.clone(),
             in_flight: population.in_flight.clone(),
-            overrides: population.overrides.clone(),
-            approved: population.approved.clone(),
+            overrides: population.guard_overrides.clone(),
+            approved: population.approvals.clone(),
         }
     }
 }
 
 /// Decides. Pure: the same arguments give the same answer, in the same order.
 pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outcome {
-    let mut outcome = each(rules, population, now, &Nowhere);
+    let mut outcome = each(rules, population, now, &NoOutsideRecords);
     finish(rules, &Totals::of(rules, population), &mut outcome);
     outcome
 }
 
 /// The first part of a decision: everybody for themselves. [`finish`] looks at all of them together.
-pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, elsewhere: &dyn Elsewhere) -> Outcome {
+pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, elsewhere: &dyn OutsideRecords) -> Outcome {
     let mut outcome = Outcome { at: now, ..Outcome::default() };
     let groups = Groups::new(population);
     let own = match elsewhere.memberships() {
-        None => Memberships::of(rules, population),
-        Some(_) => Memberships::default(),
+        None => MembershipRules::of(rules, population),
+        Some(_) => MembershipRules::default(),
     };
     let memberships = elsewhere.memberships().unwrap_or(&own);
     outcome.decided.reserve_exact(population.accounts.len());
@@ -399,8 +399,8 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
         if !rules.identities.contains_key(&kind) {
             continue;
         }
-        let people = people::assemble(rules, population, &groups, kind, elsewhere, now, &mut outcome);
-        let around = targets::Around { rules, population, groups: &groups, memberships };
+        let people = people::assemble_identities(rules, population, &groups, kind, elsewhere, now, &mut outcome);
+        let around = targets::DecisionContext { rules, population, groups: &groups, memberships };
         targets::decide(&around, kind, &people, now, &mut outcome);
         if kind == ObjectType::Person {
             notifications::decide(rules, population, memberships, &people, now, &mut outcome);

@@ -1,18 +1,18 @@
 //! The first half of a decision: which identities there are, who feeds them, and what they hold.
 
 use super::generated_values;
-use super::{Decided, Doubt, Elsewhere, NewLink, Outcome, Question, Verdict, file_of};
+use super::{Decided, Doubt, NewLink, Outcome, OutsideRecords, Question, Verdict, file_of};
 use crate::compose::{self, Composed};
 use crate::decide::exclusions;
 use crate::expr::Values;
-use crate::lifecycle::{Facts, LEFT_BY};
-use crate::matching::{Answers, Found, IdentityIndex, MatchDecision, account_keys, identity_keys};
+use crate::lifecycle::{LEFT_BY, LifecycleFacts};
+use crate::matching::{IdentityIndex, MatchAnswers, MatchDecision, MatchResult, account_keys, identity_keys};
 use crate::model::LinkBasis;
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::{HoldCause, Reason};
-use crate::roles::{self, Conflict, Grant, KeptRoles, ROLES};
+use crate::roles::{self, KeptRoles, ROLES, RoleConflict, RoleGrant};
 use crate::rules::{RuleSet, TypeRules};
-use crate::scope::{self, Groups, Standing, Subject};
+use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
 use crate::states::LinkOrigin;
 use crate::states::UnmatchedCause;
 use crate::value::{Attributes, Value, show};
@@ -37,7 +37,7 @@ pub(crate) struct Person {
     /// Why nothing is sent for it, if nothing is.
     pub held: Option<Reason>,
     /// Why it no longer takes part, if it does not.
-    pub gone: Option<Reason>,
+    pub out_reason: Option<Reason>,
     /// No source shows it any more; from this moment on that counts.
     pub absence_counts_from: Option<Timestamp>,
     /// Since when it stands where it stands.
@@ -45,13 +45,13 @@ pub(crate) struct Person {
     /// Where it stands in its life, in words, where the rules say anything of that.
     pub life: Option<Reason>,
     /// Its accounts cannot be used now: it is not here yet, or away.
-    pub barred: bool,
+    pub access_suspended: bool,
     /// No accounts are made yet.
-    pub unready: bool,
+    pub before_prestart: bool,
     /// Values that are wanted and missing.
-    pub missed: Vec<String>,
+    pub missing_recommended: Vec<String>,
     /// What else is to be said of its values: names that are proposed, references to nobody.
-    pub remarks: Vec<String>,
+    pub notes: Vec<String>,
     /// The roles that it only keeps for a while.
     pub kept_roles: KeptRoles,
 }
@@ -113,12 +113,12 @@ pub fn account_label(account: &Account) -> String {
         .map_or_else(|| account.name.clone(), |values| show(&values[..1]))
 }
 
-pub(crate) fn assemble(
+pub(crate) fn assemble_identities(
     rules: &RuleSet,
     population: &Population,
     groups: &Groups<'_>,
     kind: ObjectType,
-    elsewhere: &dyn Elsewhere,
+    elsewhere: &dyn OutsideRecords,
     now: Timestamp,
     outcome: &mut Outcome,
 ) -> Vec<Person> {
@@ -148,7 +148,7 @@ pub(crate) fn assemble(
             .collect();
         let established = known.iter().map(|identity| (identity.id.as_str(), &identity.attributes));
         let index = IdentityIndex::new(&types.matching, established.chain(fresh.iter().map(|(id, attributes)| (id.as_str(), attributes))));
-        let answers = Answers::of(&population.answers, system);
+        let answers = MatchAnswers::of(&population.match_answers, system);
         let mut accounts: Vec<usize> = (0..population.accounts.len())
             .filter(|&at| population.accounts[at].system == system && population.accounts[at].kind == kind)
             .collect();
@@ -159,8 +159,8 @@ pub(crate) fn assemble(
             crate::interrupt::check();
             let account = &population.accounts[at];
             let linked = owner.get(&account.id).copied();
-            place(
-                Placing { rules, population, groups, system, types, index: &index, answers: &answers, taken: &taken },
+            resolve_source_account(
+                AssignmentContext { rules, population, groups, system, types, index: &index, answers: &answers, taken: &taken },
                 at,
                 linked,
                 kind,
@@ -169,8 +169,8 @@ pub(crate) fn assemble(
             );
         }
     }
-    let mut grants: HashMap<&str, Vec<&Grant>> = HashMap::new();
-    for grant in &population.grants {
+    let mut grants: HashMap<&str, Vec<&RoleGrant>> = HashMap::new();
+    for grant in &population.role_grants {
         grants.entry(&grant.identity).or_default().push(grant);
     }
     let mut people: Vec<Person> = people.into_values().collect();
@@ -180,9 +180,9 @@ pub(crate) fn assemble(
         person.linked.shrink_to_fit();
         let stored = stored.get(person.id.as_str()).copied();
         compose_person(rules, population, kind, person, stored);
-        live(rules, population, kind, person, stored, now, outcome);
+        apply_lifecycle(rules, population, kind, person, stored, now, outcome);
         let theirs = grants.get(person.id.as_str()).map_or(&[][..], Vec::as_slice);
-        hold_roles(rules, kind, person, stored, theirs, now, outcome);
+        apply_roles(rules, kind, person, stored, theirs, now, outcome);
     }
     generated_values::resolve(rules, population, kind, &mut people, outcome);
     // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
@@ -201,7 +201,7 @@ pub(crate) fn assemble(
                     (
                         Verdict::Source,
                         Reason::by(
-                            format!("{gives}{}{}", missed(&person.missed), remarks(&person.remarks)),
+                            format!("{gives}{}{}", missed(&person.missing_recommended), remarks(&person.notes)),
                             &file_of(rules, &account.system, kind),
                         ),
                     )
@@ -246,31 +246,38 @@ fn existing(identity: &Identity) -> Person {
         sources: Vec::new(),
         linked: Vec::new(),
         held: None,
-        gone: None,
+        out_reason: None,
         absence_counts_from: None,
-        missed: Vec::new(),
-        remarks: Vec::new(),
+        missing_recommended: Vec::new(),
+        notes: Vec::new(),
         kept_roles: KeptRoles::default(),
         since: identity.since,
         life: None,
-        barred: false,
-        unready: false,
+        access_suspended: false,
+        before_prestart: false,
     }
 }
 
-struct Placing<'a> {
+struct AssignmentContext<'a> {
     rules: &'a RuleSet,
     population: &'a Population,
     groups: &'a Groups<'a>,
     system: &'a str,
     types: &'a TypeRules,
     index: &'a IdentityIndex<'a>,
-    answers: &'a Answers<'a>,
+    answers: &'a MatchAnswers<'a>,
     taken: &'a HashSet<&'a str>,
 }
 
 /// An account that looks for its identity.
-fn asked(with: &Placing<'_>, kind: ObjectType, account: &Account, doubt: Doubt, identities: Vec<String>, reason: Reason) -> Question {
+fn asked(
+    with: &AssignmentContext<'_>,
+    kind: ObjectType,
+    account: &Account,
+    doubt: Doubt,
+    identities: Vec<String>,
+    reason: Reason,
+) -> Question {
     Question {
         system: with.system.to_owned(),
         object: kind,
@@ -285,8 +292,8 @@ fn asked(with: &Placing<'_>, kind: ObjectType, account: &Account, doubt: Doubt, 
 }
 
 /// Decides what one source account is: a member of its identity, out, held, or somebody new.
-fn place(
-    with: Placing<'_>,
+fn resolve_source_account(
+    with: AssignmentContext<'_>,
     at: usize,
     linked: Option<&str>,
     kind: ObjectType,
@@ -313,7 +320,7 @@ fn place(
             } else {
                 format!("{} no longer holds {}, by the complete read of {}", with.system, account.name, shown(since))
             };
-            person.gone.get_or_insert(Reason::new(text));
+            person.out_reason.get_or_insert(Reason::new(text));
         }
         return;
     }
@@ -334,16 +341,16 @@ fn place(
         return;
     }
     let values = Values { account: Some(&account.attributes), identity: None };
-    match scope::standing(&with.types.scope, &Subject { values, accounts: &[account] }, with.groups) {
-        Standing::Out(reason) => {
+    match scope::standing(&with.types.scope, &ScopeSubject { values, accounts: &[account] }, with.groups) {
+        ScopeDecision::Out(reason) => {
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
                 let text = format!("out of scope in {}: {}", with.system, reason.text);
-                person.gone.get_or_insert(Reason { text, rule: reason.rule.clone(), cause: None });
+                person.out_reason.get_or_insert(Reason { text, rule: reason.rule.clone(), cause: None });
             }
             line(Verdict::OutOfScope, reason);
             return;
         }
-        Standing::Unclear(reason) => {
+        ScopeDecision::Unclear(reason) => {
             let reason = reason.on_hold(HoldCause::RuleError);
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
                 person.held = Some(reason.clone());
@@ -351,7 +358,7 @@ fn place(
             line(Verdict::OnHold, reason);
             return;
         }
-        Standing::In => {}
+        ScopeDecision::In => {}
     }
     if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
         let confirmed = with.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == MatchDecision::Join);
@@ -386,8 +393,8 @@ fn place(
         (None, None) => {
             let rule = |place: usize| &with.types.matching[place];
             match with.index.find(account, |id| with.answers.allow(account.id, id)) {
-                Found::Nobody => None,
-                Found::One { it, rule: place } => {
+                MatchResult::Nobody => None,
+                MatchResult::One { it, rule: place } => {
                     let rule = rule(place);
                     let rival = people.get(it).and_then(|person| {
                         person.sources.iter().find(|&&other| with.population.accounts[other].system == with.system).copied()
@@ -409,14 +416,14 @@ fn place(
                     }
                     (!given_up).then(|| (it.to_owned(), LinkBasis::new(LinkOrigin::MatchRule, &rule.name)))
                 }
-                Found::Doubtful { it, rule: place, why } => {
+                MatchResult::Doubtful { it, rule: place, why } => {
                     let reason = Reason::by(format!("matches an identity by {}, but {why}", rule(place).name), &rule(place).place)
                         .on_hold(HoldCause::NeedsReview);
                     line(Verdict::OnHold, reason.clone());
                     outcome.questions.push(asked(&with, kind, account, Doubt::NeedsReview, vec![it.to_owned()], reason));
                     return;
                 }
-                Found::Several { all, rule: place } => {
+                MatchResult::Several { all, rule: place } => {
                     let rule = rule(place);
                     let text = format!("matches {} identities by {}: a person must say which", all.len(), rule.name);
                     let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
@@ -454,15 +461,15 @@ fn place(
             sources: vec![at],
             linked: vec![at],
             held: None,
-            gone: None,
+            out_reason: None,
             absence_counts_from: None,
-            missed: Vec::new(),
-            remarks: Vec::new(),
+            missing_recommended: Vec::new(),
+            notes: Vec::new(),
             kept_roles: KeptRoles::default(),
             since: None,
             life: None,
-            barred: false,
-            unready: false,
+            access_suspended: false,
+            before_prestart: false,
         },
     );
 }
@@ -495,8 +502,8 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         person.attributes = stored.cloned().unwrap_or_default();
         // Nobody feeds it any more: it keeps its last values. A held record is not a departure.
         if person.held.is_none() {
-            if person.gone.is_none() {
-                person.gone = Some(Reason::new("no source system holds it"));
+            if person.out_reason.is_none() {
+                person.out_reason = Some(Reason::new("no source system holds it"));
             }
             person.stage = Stage::Left;
         }
@@ -513,12 +520,12 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
             keep_end(rules, population, kind, person, stored);
         }
         person.stage = Stage::Active;
-        person.gone = None;
+        person.out_reason = None;
         if person.held.is_none() {
             person.held = problems.into_iter().next().map(|problem| problem.on_hold(HoldCause::InvalidValue));
         }
         let empty = |name: &str| person.attributes.get(name).is_empty();
-        person.missed = declared.attributes.iter().filter(|a| a.wanted && empty(&a.name)).map(|a| a.name.clone()).collect();
+        person.missing_recommended = declared.attributes.iter().filter(|a| a.wanted && empty(&a.name)).map(|a| a.name.clone()).collect();
         for attribute in declared.attributes.iter().filter(|a| a.required && a.generated.is_none() && a.spread.is_none()) {
             if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
                 person.held = Some(
@@ -561,18 +568,18 @@ fn keep_end(rules: &RuleSet, population: &Population, kind: ObjectType, person: 
 }
 
 /// The roles that somebody holds, and the values that they give. Whoever left holds none.
-fn hold_roles(
+fn apply_roles(
     rules: &RuleSet,
     kind: ObjectType,
     person: &mut Person,
     stored: Option<&Identity>,
-    grants: &[&Grant],
+    grants: &[&RoleGrant],
     now: Timestamp,
     outcome: &mut Outcome,
 ) {
     person.attributes.set(ROLES, Vec::new());
     person.kept_roles.clear();
-    if rules.roles.is_empty() || person.gone.is_some() {
+    if rules.roles.is_empty() || person.out_reason.is_some() {
         return;
     }
     outcome.due.extend(grants.iter().filter_map(|grant| Some((person.id.clone(), grant.next(now)?))));
@@ -591,7 +598,7 @@ fn hold_roles(
         Ok(won) => {
             for one in won {
                 if !one.over.is_empty() {
-                    outcome.conflicts.push(Conflict {
+                    outcome.conflicts.push(RoleConflict {
                         identity: person.id.clone(),
                         label: person.label.clone(),
                         attribute: one.value.attribute.clone(),
@@ -612,7 +619,7 @@ fn hold_roles(
 }
 
 /// Where somebody stands in their life, and since when.
-fn live(
+fn apply_lifecycle(
     rules: &RuleSet,
     population: &Population,
     kind: ObjectType,
@@ -624,21 +631,21 @@ fn live(
     let departure = population.departures.get(&person.id);
     let had_left = stored.is_some_and(|stored| stored.stage == Stage::Left);
     let absence = crate::lifecycle::absence(rules, kind, person.linked.iter().map(|&at| &population.accounts[at]))
-        .filter(|_| person.gone.is_some() && person.sources.is_empty());
+        .filter(|_| person.out_reason.is_some() && person.sources.is_empty());
     let mut since = None;
     person.attributes.set(LEFT_BY, Vec::new());
     // A held record is no departure, unless a person says that it is one.
     if let Some(life) = rules.lifecycle.get(&kind).filter(|_| person.held.is_none() || departure.is_some()) {
-        let gone = person.gone.as_ref().map(|reason| (reason, absence));
-        let claimed = population.claimed.get(&person.id).copied();
-        match life.life(&Facts { attributes: &person.attributes, departure, claimed, gone, had_left }, now) {
+        let gone = person.out_reason.as_ref().map(|reason| (reason, absence));
+        let claimed = population.reactivations.get(&person.id).copied();
+        match life.lifecycle_state(&LifecycleFacts { attributes: &person.attributes, departure, claimed, gone, had_left }, now) {
             Ok(life) => {
                 outcome.due.extend(life.next(now).map(|at| (person.id.clone(), at)));
                 person.stage = life.stage;
                 person.absence_counts_from = life.absence_counts_from.filter(|_| life.stage != Stage::Left);
-                person.gone = (life.stage == Stage::Left).then(|| life.reason.clone());
-                person.barred = matches!(life.stage, Stage::Expected | Stage::Away);
-                person.unready = !life.ready;
+                person.out_reason = (life.stage == Stage::Left).then(|| life.reason.clone());
+                person.access_suspended = matches!(life.stage, Stage::Expected | Stage::Away);
+                person.before_prestart = !life.ready;
                 person.attributes.set(LEFT_BY, life.left_by.map(Value::text).into_iter().collect());
                 person.life = Some(life.reason);
                 since = life.since;
@@ -648,7 +655,7 @@ fn live(
     } else if let Some(one) = departure {
         if one.at <= now {
             person.stage = Stage::Left;
-            person.gone = Some(Reason::new(format!("left: {} said so", one.principal)));
+            person.out_reason = Some(Reason::new(format!("left: {} said so", one.principal)));
             since = Some(one.at);
         } else {
             outcome.due.push((person.id.clone(), one.at));
@@ -658,10 +665,10 @@ fn live(
     let waits = absence.filter(|_| !had_left && !rules.lifecycle.contains_key(&kind) && departure.is_none_or(|one| one.at > now));
     if let Some(at) = waits.and_then(|absence| absence.counts_from(None, &TimeZone::UTC)).filter(|at| *at > now) {
         outcome.due.push((person.id.clone(), at));
-        (person.absence_counts_from, person.gone, person.stage) = (Some(at), None, Stage::Active);
+        (person.absence_counts_from, person.out_reason, person.stage) = (Some(at), None, Stage::Active);
     }
     // What cannot be read now changes nothing about where they stand.
-    if let (Some(stored), true, None, None) = (stored, person.held.is_some(), &person.life, &person.gone) {
+    if let (Some(stored), true, None, None) = (stored, person.held.is_some(), &person.life, &person.out_reason) {
         person.stage = stored.stage;
     }
     let before = stored.filter(|stored| stored.stage == person.stage);
@@ -682,7 +689,7 @@ fn hold_duplicates(rules: &RuleSet, population: &Population, kind: ObjectType, g
     let Some(declared) = rules.identities.get(&kind) else { return };
     for attribute in declared.attributes.iter().filter(|a| a.unique && a.generated.is_some() == generated) {
         let mut holders: HashMap<String, Vec<usize>> = HashMap::new();
-        for (at, person) in people.iter().enumerate().filter(|(_, p)| p.gone.is_none()) {
+        for (at, person) in people.iter().enumerate().filter(|(_, p)| p.out_reason.is_none()) {
             for value in person.attributes.get(&attribute.name) {
                 holders.entry(value.to_string().trim().to_lowercase()).or_default().push(at);
             }

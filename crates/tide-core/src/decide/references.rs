@@ -3,37 +3,37 @@
 
 use super::people::Person;
 use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
-use crate::compare::{self, Later, ValueChange};
-use crate::compose::{Desired, Wanted};
+use crate::compare::{self, PendingReference, ValueChange};
+use crate::compose::{DesiredAccount, DesiredValue};
 use crate::model::{ObjectType, Population};
 use crate::reasons::{HoldCause, Reason};
 use crate::references::Accounts;
-use crate::rules::{Mapping, TypeRules, WhenChanged};
+use crate::rules::{Mapping, OnDrift, TypeRules};
 use crate::schema::{Schema, ValueKind};
 use crate::value::Value;
 use std::collections::{HashMap, HashSet};
 
 /// The references that a person's account should hold.
-pub(super) struct Pointing<'r> {
+pub(super) struct ReferenceWaits<'r> {
     /// The person, as a place in the list.
     pub person: usize,
     /// The account, if there is one.
     pub at: Option<usize>,
     /// What it should hold, by the ids of identities.
-    pub wanted: Vec<Wanted<'r>>,
+    pub wanted: Vec<DesiredValue<'r>>,
 }
 
-fn refers(wanted: &Wanted<'_>) -> bool {
+fn refers(wanted: &DesiredValue<'_>) -> bool {
     wanted.def.is_some_and(|def| def.kind == ValueKind::Reference)
 }
 
 /// The references among what a target should hold.
-pub(crate) fn of<'d, 'r>(desired: &'d mut Desired<'r>) -> impl Iterator<Item = &'d mut Wanted<'r>> {
+pub(crate) fn of<'d, 'r>(desired: &'d mut DesiredAccount<'r>) -> impl Iterator<Item = &'d mut DesiredValue<'r>> {
     desired.wanted.iter_mut().filter(|wanted| refers(wanted))
 }
 
 /// Takes the references out of what a target should hold.
-pub(super) fn taken_out<'r>(desired: &mut Desired<'r>) -> Vec<Wanted<'r>> {
+pub(super) fn taken_out<'r>(desired: &mut DesiredAccount<'r>) -> Vec<DesiredValue<'r>> {
     if !desired.wanted.iter().any(refers) {
         return Vec::new();
     }
@@ -43,7 +43,7 @@ pub(super) fn taken_out<'r>(desired: &mut Desired<'r>) -> Vec<Wanted<'r>> {
 }
 
 /// The target that references are written for.
-pub(super) struct Here<'a> {
+pub(super) struct ReferenceContext<'a> {
     pub population: &'a Population,
     pub kind: ObjectType,
     pub system: &'a str,
@@ -55,8 +55,8 @@ pub(super) struct Here<'a> {
 
 /// Writes the references of all accounts of one target into the changes that were decided.
 pub(super) fn decide(
-    here: &Here<'_>,
-    pointing: Vec<Pointing<'_>>,
+    here: &ReferenceContext<'_>,
+    pointing: Vec<ReferenceWaits<'_>>,
     people: &[Person],
     hold: &dyn Fn() -> Option<Reason>,
     outcome: &mut Outcome,
@@ -98,7 +98,7 @@ pub(super) fn decide(
             let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
             wanted.values = written.values;
             // Whom nobody makes an account for is not waited for.
-            wanted.later = written.missing.into_iter().filter(|id| creating.contains(id)).collect();
+            wanted.pending_references = written.missing.into_iter().filter(|id| creating.contains(id)).collect();
         }
         let (before, later): (Vec<ValueChange>, Vec<ValueChange>) =
             waiting(&one, here, &labels).into_iter().partition(|value| account_first(&one, value));
@@ -111,7 +111,7 @@ pub(super) fn decide(
                 now
             }
             Some(at) => {
-                let desired = Desired { wanted: one.wanted, ..Desired::default() };
+                let desired = DesiredAccount { wanted: one.wanted, ..DesiredAccount::default() };
                 compare::differences(&desired, &here.population.accounts[at], here.population)
             }
         };
@@ -134,7 +134,7 @@ pub(super) fn decide(
                 step: 0,
             });
         };
-        let by_hand = match account.filter(|_| here.types.when_changed == WhenChanged::Report) {
+        let by_hand = match account.filter(|_| here.types.on_drift == OnDrift::Report) {
             None => Vec::new(),
             Some(account) => {
                 let def = |value: &ValueChange| here.schema.and_then(|schema| schema.get(&value.attribute));
@@ -183,7 +183,7 @@ pub(super) fn decide(
 }
 
 /// Does the target insist that whoever this value points to is there before the account is made?
-fn account_first(one: &Pointing<'_>, value: &ValueChange) -> bool {
+fn account_first(one: &ReferenceWaits<'_>, value: &ValueChange) -> bool {
     one.at.is_none() && one.wanted.iter().any(|wanted| wanted.mapping.first && wanted.mapping.attribute == value.attribute)
 }
 
@@ -205,8 +205,8 @@ fn flattened(values: &[Value], mapping: &Mapping, people: &[Person]) -> Vec<Valu
     all
 }
 
-fn set(wanted: &[Wanted<'_>]) -> Vec<ValueChange> {
-    let value = |wanted: &Wanted<'_>| ValueChange {
+fn set(wanted: &[DesiredValue<'_>]) -> Vec<ValueChange> {
+    let value = |wanted: &DesiredValue<'_>| ValueChange {
         attribute: wanted.mapping.attribute.clone(),
         after: wanted.values.clone(),
         rule: wanted.mapping.place.clone(),
@@ -216,8 +216,8 @@ fn set(wanted: &[Wanted<'_>]) -> Vec<ValueChange> {
 }
 
 /// The values that wait for accounts. What is there before is what the first change leaves.
-fn waiting(one: &Pointing<'_>, here: &Here<'_>, labels: &HashMap<String, String>) -> Vec<ValueChange> {
-    let later = |wanted: &Wanted<'_>| {
+fn waiting(one: &ReferenceWaits<'_>, here: &ReferenceContext<'_>, labels: &HashMap<String, String>) -> Vec<ValueChange> {
+    let later = |wanted: &DesiredValue<'_>| {
         let there = one.at.map_or(&[][..], |at| here.population.accounts[at].attributes.get(&wanted.mapping.attribute));
         let def = wanted.def;
         let many = def.is_some_and(|def| def.many);
@@ -228,16 +228,16 @@ fn waiting(one: &Pointing<'_>, here: &Here<'_>, labels: &HashMap<String, String>
             (true, true) => compare::target(wanted, def, there, &[]),
         };
         let after = if many { before.clone() } else { Vec::new() };
-        let named = |id: &String| Later { identity: id.clone(), label: labels.get(id).cloned().unwrap_or_else(|| id.clone()) };
+        let named = |id: &String| PendingReference { identity: id.clone(), label: labels.get(id).cloned().unwrap_or_else(|| id.clone()) };
         ValueChange {
             attribute: wanted.mapping.attribute.clone(),
             before,
             after,
             rule: wanted.mapping.place.clone(),
-            later: wanted.later.iter().map(named).collect(),
+            later: wanted.pending_references.iter().map(named).collect(),
         }
     };
-    one.wanted.iter().filter(|wanted| !wanted.later.is_empty()).map(later).collect()
+    one.wanted.iter().filter(|wanted| !wanted.pending_references.is_empty()).map(later).collect()
 }
 
 /// What waits for an account that is not made after all, by a guard or by hand, waits no longer than this

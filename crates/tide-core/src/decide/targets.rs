@@ -12,17 +12,17 @@ pub(super) use accounts::reported;
 pub use accounts::{MUST_CHANGE, PASSWORD_MARK};
 
 use super::people::{Person, account_label};
-use super::references::{self, Pointing};
+use super::references::{self, ReferenceWaits};
 use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint};
 use crate::compose;
 use crate::expr::Values;
-use crate::matching::{AccountIndex, Answer, Answers, Found, IdentityIndex, MatchDecision};
-use crate::memberships::Memberships;
+use crate::matching::{AccountIndex, IdentityIndex, MatchAnswer, MatchAnswers, MatchDecision, MatchResult};
+use crate::memberships::MembershipRules;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::{HoldCause, Reason};
-use crate::rules::{RuleSet, TypeRules, WhenDeleted, WhenUnowned};
+use crate::rules::{OnDeleted, OnOrphaned, RuleSet, TypeRules};
 use crate::schema::Schema;
-use crate::scope::{self, Groups, Standing, Subject};
+use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
 use crate::value::Value;
 use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
@@ -32,7 +32,7 @@ struct Target<'a> {
     rules: &'a RuleSet,
     population: &'a Population,
     groups: &'a Groups<'a>,
-    memberships: &'a Memberships,
+    memberships: &'a MembershipRules,
     kind: ObjectType,
     system: &'a str,
     types: &'a TypeRules,
@@ -50,11 +50,11 @@ struct Target<'a> {
     /// Accounts that are never touched, with why.
     untouchable: HashMap<usize, Reason>,
     /// What people said.
-    answers: Answers<'a>,
+    answers: MatchAnswers<'a>,
     /// The identities by their keys here.
     identities: IdentityIndex<'a>,
     /// References that are written when everybody's account is known.
-    pointing: Vec<Pointing<'a>>,
+    pointing: Vec<ReferenceWaits<'a>>,
     /// The person who is being decided about, as a place in the list.
     place: usize,
     /// The moment that is decided about.
@@ -64,23 +64,23 @@ struct Target<'a> {
 /// What is known of the account that an identity has or gets.
 enum Pick<'a> {
     /// What the rules found.
-    Matched(Found<usize>),
+    Matched(MatchResult<usize>),
     /// What a person said.
-    Answered(usize, &'a Answer),
+    Answered(usize, &'a MatchAnswer),
     /// A person said that nobody's is its.
     New,
 }
 
 /// What all targets have in common.
-pub(super) struct Around<'a> {
+pub(super) struct DecisionContext<'a> {
     pub rules: &'a RuleSet,
     pub population: &'a Population,
     pub groups: &'a Groups<'a>,
-    pub memberships: &'a Memberships,
+    pub memberships: &'a MembershipRules,
 }
 
-pub(super) fn decide(around: &Around<'_>, kind: ObjectType, people: &[Person], now: Timestamp, outcome: &mut Outcome) {
-    let Around { rules, population, groups, memberships } = *around;
+pub(super) fn decide(around: &DecisionContext<'_>, kind: ObjectType, people: &[Person], now: Timestamp, outcome: &mut Outcome) {
+    let DecisionContext { rules, population, groups, memberships } = *around;
     for (system, types) in rules.targets(kind) {
         let facts = population.systems.get(system).cloned().unwrap_or_default();
         let schema = population.systems.get(system).and_then(|facts| facts.schema.get(&kind));
@@ -109,7 +109,7 @@ pub(super) fn decide(around: &Around<'_>, kind: ObjectType, people: &[Person], n
             shape: compose::Shape::new(types, schema),
             doubtful: HashMap::new(),
             untouchable,
-            answers: Answers::of(&population.answers, system),
+            answers: MatchAnswers::of(&population.match_answers, system),
             identities: IdentityIndex::new(&types.matching, people.iter().map(|person| (person.id.as_str(), &person.attributes))),
             pointing: Vec::new(),
             place: 0,
@@ -117,7 +117,7 @@ pub(super) fn decide(around: &Around<'_>, kind: ObjectType, people: &[Person], n
         };
         target.decide(people, outcome);
         let revoked = if kind == ObjectType::Group { deprovision::out_of_groups(rules, system, now, outcome) } else { HashSet::new() };
-        let here = references::Here { population, kind, system, schema, types, revoked: &revoked };
+        let here = references::ReferenceContext { population, kind, system, schema, types, revoked: &revoked };
         references::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
     }
 }
@@ -164,13 +164,13 @@ impl<'a> Target<'a> {
                     })),
                 }
             });
-            if let Some(Pick::Matched(Found::One { it, .. })) = &result {
+            if let Some(Pick::Matched(MatchResult::One { it, .. })) = &result {
                 claims.entry(*it).or_default().push(place);
             }
             found.push(result);
         }
         let mut joined: HashSet<usize> = HashSet::new();
-        let mut stands: Vec<(membership::Stand<'_>, usize)> = Vec::new();
+        let mut stands: Vec<(membership::MemberStatus<'_>, usize)> = Vec::new();
         for (place, person) in people.iter().enumerate() {
             crate::interrupt::check();
             self.place = place;
@@ -234,15 +234,15 @@ impl<'a> Target<'a> {
     /// again, looks for it like anybody.
     fn looks(&self, person: &Person) -> bool {
         let again = |account: &Account| {
-            self.types.when_deleted == WhenDeleted::Recreate
-                || self.population.acts.get(&account.id).is_some_and(|acts| acts.deleted.is_some())
+            self.types.on_deleted == OnDeleted::Recreate
+                || self.population.write_history.get(&account.id).is_some_and(|acts| acts.deleted.is_some())
         };
         let linked = person
             .linked
             .iter()
             .map(|&at| &self.population.accounts[at])
             .any(|account| account.system == self.system && !(account.absent_since.is_some() && again(account)));
-        !linked && person.gone.is_none() && person.held.is_none()
+        !linked && person.out_reason.is_none() && person.held.is_none()
     }
 
     /// Did an operator decide that this person gets no account here?
@@ -253,9 +253,9 @@ impl<'a> Target<'a> {
     /// An account that somebody made in the system itself and that matches nobody, treated as the rule says.
     fn stray(&self, at: usize, reason: &mut Reason, outcome: &mut Outcome) -> Verdict {
         let account = &self.population.accounts[at];
-        match self.types.when_unowned {
-            WhenUnowned::Ignore => Verdict::Orphaned,
-            WhenUnowned::Ask => {
+        match self.types.on_orphaned {
+            OnOrphaned::Ignore => Verdict::Orphaned,
+            OnOrphaned::Ask => {
                 reason.text = "no identity matches it: a person must say whose it is, or that it is left alone".to_owned();
                 reason.cause = Some(HoldCause::NeedsReview);
                 outcome.questions.push(Question {
@@ -271,7 +271,7 @@ impl<'a> Target<'a> {
                 });
                 Verdict::OnHold
             }
-            WhenUnowned::Disable => {
+            OnOrphaned::Disable => {
                 let state = self.schema.and_then(|schema| schema.state_attribute.as_deref());
                 let before = state.map(|state| account.attributes.get(state).to_vec()).unwrap_or_default();
                 let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else { return Verdict::Orphaned };
@@ -314,21 +314,21 @@ impl<'a> Target<'a> {
         let live = person.linked.iter().filter(here).find(|&&at| self.population.accounts[at].absent_since.is_none()).copied();
         let absent = person.linked.iter().filter(here).find(|&&at| self.population.accounts[at].absent_since.is_some()).copied();
 
-        let out = match &person.gone {
+        let out = match &person.out_reason {
             Some(reason) => Some(reason.clone()),
             None => {
                 let values = Values { account: None, identity: Some(&person.attributes) };
                 // A target that is also a source has one scope, and it was tested on the account.
                 let scope = if self.types.is_source() {
-                    Standing::In
+                    ScopeDecision::In
                 } else {
                     let accounts: Vec<&Account> = person.sources.iter().map(|&at| &self.population.accounts[at]).collect();
-                    scope::standing(&self.types.scope, &Subject { values, accounts: &accounts }, self.groups)
+                    scope::standing(&self.types.scope, &ScopeSubject { values, accounts: &accounts }, self.groups)
                 };
                 match scope {
-                    Standing::In => None,
-                    Standing::Out(reason) => Some(reason),
-                    Standing::Unclear(reason) => return (Some(Verdict::OnHold), live, reason.on_hold(HoldCause::RuleError)),
+                    ScopeDecision::In => None,
+                    ScopeDecision::Out(reason) => Some(reason),
+                    ScopeDecision::Unclear(reason) => return (Some(Verdict::OnHold), live, reason.on_hold(HoldCause::RuleError)),
                 }
             }
         };
@@ -339,7 +339,7 @@ impl<'a> Target<'a> {
                 None => (Some(Verdict::OutOfScope), None, reason),
             };
         }
-        if let (None, Some(life)) = (live, person.life.as_ref().filter(|_| person.unready)) {
+        if let (None, Some(life)) = (live, person.life.as_ref().filter(|_| person.before_prestart)) {
             return (Some(Verdict::OutOfScope), None, life.clone());
         }
         if let Some(reason) = &person.held {
@@ -358,10 +358,11 @@ impl<'a> Target<'a> {
             return (Some(Verdict::OutOfScope), None, Reason::new(format!("left as it is: {} said so", answer.principal)));
         }
         // What we deleted ourselves, when they left, is made again when they are back.
-        let ours = |at: &usize| self.population.acts.get(&self.population.accounts[*at].id).is_some_and(|acts| acts.deleted.is_some());
-        if let Some(at) = absent.filter(|at| self.types.when_deleted != WhenDeleted::Recreate && !ours(at)) {
+        let ours =
+            |at: &usize| self.population.write_history.get(&self.population.accounts[*at].id).is_some_and(|acts| acts.deleted.is_some());
+        if let Some(at) = absent.filter(|at| self.types.on_deleted != OnDeleted::Recreate && !ours(at)) {
             let name = &self.population.accounts[at].name;
-            if self.types.when_deleted == WhenDeleted::Ignore {
+            if self.types.on_deleted == OnDeleted::Ignore {
                 let text = format!("its account {name} was deleted in {} itself, and stays deleted", self.system);
                 return (Some(Verdict::OutOfScope), Some(at), Reason::by(text, &self.types.place));
             }
@@ -404,7 +405,7 @@ impl<'a> Target<'a> {
         let name = |at: usize| population.accounts[at].name.clone();
         // One rule says that it is hers, and another that it is his: neither joins by itself.
         let found = match found {
-            Pick::Matched(Found::One { it, rule }) if !owned.contains(&it) => {
+            Pick::Matched(MatchResult::One { it, rule }) if !owned.contains(&it) => {
                 let account = &population.accounts[it];
                 let rival = self.identities.rival(account, &person.id, false).filter(|(other, ..)| self.answers.allow(account.id, other));
                 match rival {
@@ -412,15 +413,15 @@ impl<'a> Target<'a> {
                         let whose =
                             people.binary_search_by(|p| p.id.as_str().cmp(other)).map_or(other, |place| people[place].label.as_str());
                         let why = format!("by {} it is {whose}'s: {key}", self.types.matching[by].name);
-                        Pick::Matched(Found::Doubtful { it, rule, why })
+                        Pick::Matched(MatchResult::Doubtful { it, rule, why })
                     }
-                    None => Pick::Matched(Found::One { it, rule }),
+                    None => Pick::Matched(MatchResult::One { it, rule }),
                 }
             }
             other => other,
         };
         let found = match found {
-            Pick::New => Found::Nobody,
+            Pick::New => MatchResult::Nobody,
             Pick::Answered(at, answer) => {
                 if let Some(fault) = &population.accounts[at].fault {
                     let text = format!("{} is its account, as {} said, and its record is broken: {fault}", name(at), answer.principal);
@@ -433,10 +434,10 @@ impl<'a> Target<'a> {
             Pick::Matched(found) => found,
         };
         match &found {
-            Found::Several { all, .. } => {
+            MatchResult::Several { all, .. } => {
                 self.doubtful.extend(all.iter().map(|&at| (at, person.label.clone())));
             }
-            Found::Doubtful { it, .. } => {
+            MatchResult::Doubtful { it, .. } => {
                 self.doubtful.insert(*it, person.label.clone());
             }
             _ => {}
@@ -447,16 +448,16 @@ impl<'a> Target<'a> {
             (Some(Verdict::OnHold), (all.len() == 1).then(|| all[0]), reason)
         };
         match found {
-            Found::Several { all, rule } => {
+            MatchResult::Several { all, rule } => {
                 let names: Vec<String> = all.iter().map(|&at| name(at)).collect();
                 let by = &self.types.matching[rule].name;
                 held(Doubt::Ambiguous, format!("ambiguous: {} accounts match by {by}: {}", names.len(), names.join(", ")), rule, &all)
             }
-            Found::Doubtful { it, rule, why } => {
+            MatchResult::Doubtful { it, rule, why } => {
                 let by = &self.types.matching[rule].name;
                 held(Doubt::NeedsReview, format!("{} matches by {by}, but {why}", name(it)), rule, &[it])
             }
-            Found::One { it: account, rule } => {
+            MatchResult::One { it: account, rule } => {
                 let by = &self.types.matching[rule].name;
                 if owned.contains(&account) {
                     let text = format!("{} matches by {by}, and belongs to somebody else already", name(account));
@@ -484,7 +485,7 @@ impl<'a> Target<'a> {
                 let basis = LinkBasis::new(LinkOrigin::MatchRule, by);
                 self.join(person, account, basis, reason, joined, outcome)
             }
-            Found::Nobody => self.make(person, outcome),
+            MatchResult::Nobody => self.make(person, outcome),
         }
     }
 
@@ -515,7 +516,7 @@ impl<'a> Target<'a> {
         let (other, rule, key) = self.identities.moved(account, &person.id)?;
         let other = people.binary_search_by(|p| p.id.as_str().cmp(other)).ok().map(|place| &people[place])?;
         let has_own = other.linked.iter().any(|&at| self.population.accounts[at].system == self.system);
-        if other.gone.is_some() || has_own {
+        if other.out_reason.is_some() || has_own {
             return None;
         }
         let rule = &self.types.matching[rule];

@@ -1,5 +1,5 @@
 use super::*;
-use crate::model::{Account, Link, Normalised, Stage, SystemFacts};
+use crate::model::{Account, Link, Normalization, Stage, SystemFacts};
 use crate::rules::{FaultSeverity, RuleFile};
 use crate::schema::{AttributeDef, Schema, ValueKind};
 use crate::states::LinkOrigin;
@@ -303,8 +303,8 @@ fn what_a_target_makes_of_a_value_is_not_chased() {
     assert_eq!(world.decide().changes.len(), 1);
     world
         .population
-        .normalised
-        .insert((id, "displayName".into()), Normalised { sent: vec![Value::text("Ada Lind")], returned: vec![Value::text("ADA LIND")] });
+        .normalizations
+        .insert((id, "displayName".into()), Normalization { sent: vec![Value::text("Ada Lind")], returned: vec![Value::text("ADA LIND")] });
     assert!(world.decide().changes.is_empty());
     world.at(id).attributes.set("displayName", vec![Value::text("ADA")]);
     assert_eq!(world.decide().changes.len(), 1, "a third value is drift again");

@@ -17,17 +17,17 @@ pub enum Names<'a> {
 
 /// What an expression may name.
 #[derive(Debug, Clone)]
-pub struct Known<'a> {
+pub struct ExprScope<'a> {
     /// The roots that exist here, with their attributes.
     pub roots: Vec<(Root, Names<'a>)>,
     /// The look-up tables.
     pub tables: Option<&'a BTreeMap<String, BTreeMap<String, String>>>,
 }
 
-impl<'a> Known<'a> {
+impl<'a> ExprScope<'a> {
     /// Roots without a list of attributes, and no tables.
     pub fn open(roots: &[Root]) -> Self {
-        Known { roots: roots.iter().map(|root| (*root, Names::Any)).collect(), tables: None }
+        ExprScope { roots: roots.iter().map(|root| (*root, Names::Any)).collect(), tables: None }
     }
 }
 
@@ -127,7 +127,7 @@ pub(super) struct Fold {
 
 type Compiled = (Node, Vec<(Root, String)>);
 
-pub(super) fn compile(source: &str, known: &Known<'_>) -> Result<Compiled, ExprError> {
+pub(super) fn compile(source: &str, known: &ExprScope<'_>) -> Result<Compiled, ExprError> {
     let length = source.chars().count();
     if source.trim().is_empty() {
         return Err(ExprError::new(0, "the expression is empty").help("write null for no value"));
@@ -204,7 +204,7 @@ fn parse(source: &str) -> Result<(IdedExpr, SourceInfo), ExprError> {
 }
 
 struct Compiler<'k, 'i> {
-    known: &'k Known<'k>,
+    known: &'k ExprScope<'k>,
     info: &'i SourceInfo,
     reads: Vec<(Root, String)>,
     locals: Vec<String>,

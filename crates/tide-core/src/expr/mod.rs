@@ -23,7 +23,7 @@ mod functions;
 mod trace;
 
 pub use compile::closest;
-pub use compile::{Known, Names};
+pub use compile::{ExprScope, Names};
 pub use eval::{Datum, Values};
 pub use functions::catalogue;
 pub use trace::{Step, shown};
@@ -99,7 +99,7 @@ impl PartialEq for Program {
 impl Program {
     /// Parses, checks and compiles. Unknown attributes, functions and tables are errors here, not
     /// at run time.
-    pub fn compile(source: &str, known: &Known<'_>) -> Result<Program, ExprError> {
+    pub fn compile(source: &str, known: &ExprScope<'_>) -> Result<Program, ExprError> {
         let (node, reads) = compile::compile(source, known)?;
         Ok(Program { source: source.to_owned(), node, reads })
     }

@@ -20,7 +20,7 @@ fn account() -> Attributes {
 
 fn run(source: &str) -> Result<String, ExprError> {
     let account = account();
-    let program = Program::compile(source, &Known::open(&[Root::Account]))?;
+    let program = Program::compile(source, &ExprScope::open(&[Root::Account]))?;
     program.run(&Values { account: Some(&account), identity: None }).map(|values| show(&values))
 }
 
@@ -166,7 +166,7 @@ fn nothing_runs_for_ever_or_grows_without_end() {
     let nested = format!("{long}.all(a, {long}.all(b, {long}.all(c, true)))");
     fails(&nested, "needs more than 10000 steps");
     let account: Attributes = [("big".into(), vec![Value::text("x".repeat(60_000))])].into_iter().collect();
-    let program = Program::compile("account.big + account.big", &Known::open(&[Root::Account])).expect("compiles");
+    let program = Program::compile("account.big + account.big", &ExprScope::open(&[Root::Account])).expect("compiles");
     let error = program.run(&Values { account: Some(&account), identity: None }).expect_err("too large");
     assert!(error.message.contains("larger than"), "{error}");
 }
@@ -176,7 +176,7 @@ fn tables_are_looked_up_and_known_names_are_held_to() {
     let tables: BTreeMap<String, BTreeMap<String, String>> =
         [("ports".to_owned(), [("1".to_owned(), "Northhaven".to_owned())].into())].into();
     let names: BTreeMap<String, bool> = [("port".to_owned(), false), ("phones".to_owned(), true)].into();
-    let known = Known { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(&tables) };
+    let known = ExprScope { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(&tables) };
     let identity: Attributes =
         [("port".into(), vec![Value::text(" 1 ")]), ("phones".into(), vec![Value::text("7"), Value::text("8")])].into_iter().collect();
     let values = Values { account: None, identity: Some(&identity) };
@@ -199,7 +199,7 @@ fn tables_are_looked_up_and_known_names_are_held_to() {
 fn only_true_is_true_in_a_condition() {
     let account = account();
     let values = Values { account: Some(&account), identity: None };
-    let holds = |source: &str| Program::compile(source, &Known::open(&[Root::Account])).expect("compiles").holds(&values);
+    let holds = |source: &str| Program::compile(source, &ExprScope::open(&[Root::Account])).expect("compiles").holds(&values);
     assert_eq!(holds("account.locked"), Ok(true));
     assert_eq!(holds("account.missing"), Ok(false));
     assert!(holds("account.sn").expect_err("text").message.contains("must be true or false"));
@@ -210,7 +210,7 @@ proptest! {
 
     #[test]
     fn any_source_is_compiled_or_refused(source in ".{0,40}") {
-        let _ = Program::compile(&source, &Known::open(&[Root::Account]));
+        let _ = Program::compile(&source, &ExprScope::open(&[Root::Account]));
     }
 
     #[test]
@@ -218,7 +218,7 @@ proptest! {
         prop_oneof![Just("account.sn"), Just("("), Just(")"), Just("lower"), Just("+"), Just("'x'"), Just("["), Just("]"), Just("?"), Just(":"),
             Just("&&"), Just("1"), Just(","), Just(".map(a,"), Just("!"), Just("null")], 0..14)) {
         let source = parts.join(" ");
-        if let Ok(program) = Program::compile(&source, &Known::open(&[Root::Account])) {
+        if let Ok(program) = Program::compile(&source, &ExprScope::open(&[Root::Account])) {
             let account = account();
             let _ = program.run(&Values { account: Some(&account), identity: None });
         }

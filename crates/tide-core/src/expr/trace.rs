@@ -168,7 +168,7 @@ pub fn shown(values: &[Value]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::{Known, Root};
+    use crate::expr::{ExprScope, Root};
     use crate::value::Attributes;
 
     type Told = (Vec<(String, String)>, Result<Vec<Value>, ExprError>);
@@ -177,7 +177,7 @@ mod tests {
         let mut account = Attributes::new();
         account.set("mail", vec![Value::text("Ada@Skerry.example")]);
         account.set("phones", vec![Value::text("1"), Value::text("2")]);
-        let program = Program::compile(source, &Known::open(&[Root::Account])).expect("compiles");
+        let program = Program::compile(source, &ExprScope::open(&[Root::Account])).expect("compiles");
         let (steps, result) = program.trace(&Values { account: Some(&account), identity: None });
         (steps.into_iter().map(|step| (step.text, step.value)).collect(), result)
     }

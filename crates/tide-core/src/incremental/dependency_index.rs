@@ -13,24 +13,24 @@ pub enum Record {
 }
 
 /// A record's place in the web.
-pub(super) type Place = u32;
+pub(super) type RecordIndex = u32;
 
 /// The hashes of one record, each kind sorted.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
-pub(super) struct Hashes {
+pub(super) struct IndexKeys {
     /// Records that share one of these are decided about together.
-    pub meets: Vec<u64>,
+    pub joins_on: Vec<u64>,
     /// What others call it by.
-    pub named: Vec<u64>,
+    pub identified_by: Vec<u64>,
     /// Whom it points to, by what those are called.
-    pub wants: Vec<u64>,
+    pub refers_to: Vec<u64>,
     /// Generated values that nobody else may get.
-    pub takes: Vec<u64>,
+    pub reserves: Vec<u64>,
 }
 
-impl Hashes {
-    fn sorted(mut self) -> Hashes {
-        for one in [&mut self.meets, &mut self.named, &mut self.wants, &mut self.takes] {
+impl IndexKeys {
+    fn sorted(mut self) -> IndexKeys {
+        for one in [&mut self.joins_on, &mut self.identified_by, &mut self.refers_to, &mut self.reserves] {
             one.sort_unstable();
             one.dedup();
         }
@@ -40,18 +40,18 @@ impl Hashes {
 
 /// The hashes of one record in one piece: a population has millions of them.
 #[derive(Debug, Default)]
-struct Kept {
+struct PackedKeys {
     all: Box<[u64]>,
     /// Where the first three kinds end.
     ends: [u32; 3],
 }
 
-impl Kept {
-    fn of(hashes: &Hashes) -> Kept {
-        let Hashes { meets, named, wants, takes } = hashes;
+impl PackedKeys {
+    fn of(hashes: &IndexKeys) -> PackedKeys {
+        let IndexKeys { joins_on: meets, identified_by: named, refers_to: wants, reserves: takes } = hashes;
         let all: Vec<u64> = [meets, named, wants, takes].into_iter().flatten().copied().collect();
         let ends = [meets.len(), meets.len() + named.len(), meets.len() + named.len() + wants.len()];
-        Kept { all: all.into(), ends: ends.map(|end| u32::try_from(end).unwrap_or(u32::MAX)) }
+        PackedKeys { all: all.into(), ends: ends.map(|end| u32::try_from(end).unwrap_or(u32::MAX)) }
     }
 
     fn kind(&self, kind: usize) -> &[u64] {
@@ -68,12 +68,12 @@ const TAKES: usize = 3;
 /// Places by hash. Nearly every hash is one record's: those are kept without a list.
 #[derive(Debug, Default)]
 struct Reverse {
-    first: FxHashMap<u64, Place>,
-    more: FxHashMap<u64, Vec<Place>>,
+    first: FxHashMap<u64, RecordIndex>,
+    more: FxHashMap<u64, Vec<RecordIndex>>,
 }
 
 impl Reverse {
-    fn put(&mut self, hash: u64, place: Place) {
+    fn put(&mut self, hash: u64, place: RecordIndex) {
         match self.first.get(&hash) {
             None => drop(self.first.insert(hash, place)),
             Some(known) if *known == place => {}
@@ -81,7 +81,7 @@ impl Reverse {
         }
     }
 
-    fn get(&self, hash: u64) -> impl Iterator<Item = Place> {
+    fn get(&self, hash: u64) -> impl Iterator<Item = RecordIndex> {
         self.first.get(&hash).into_iter().chain(self.more.get(&hash).into_iter().flatten()).copied()
     }
 }
@@ -89,36 +89,36 @@ impl Reverse {
 /// All records and what they share. Nothing is ever taken out: a record that gave a hash up may still be found by it,
 /// which brings more than is needed, and never less.
 #[derive(Debug, Default)]
-pub(super) struct Web {
+pub(super) struct DependencyIndex {
     records: Vec<Record>,
-    accounts: FxHashMap<AccountId, Place>,
-    identities: FxHashMap<String, Place>,
-    kept: Vec<Kept>,
+    accounts: FxHashMap<AccountId, RecordIndex>,
+    identities: FxHashMap<String, RecordIndex>,
+    kept: Vec<PackedKeys>,
     reverse: [Reverse; 4],
     /// Accounts by the names by which groups mean them, where memberships follow rules.
     members: FxHashMap<u64, Vec<AccountId>>,
 }
 
-impl Web {
+impl DependencyIndex {
     pub fn len(&self) -> usize {
         self.records.len()
     }
 
-    pub fn record(&self, place: Place) -> &Record {
+    pub fn record(&self, place: RecordIndex) -> &Record {
         &self.records[place as usize]
     }
 
-    pub fn account(&self, id: AccountId) -> Option<Place> {
+    pub fn account(&self, id: AccountId) -> Option<RecordIndex> {
         self.accounts.get(&id).copied()
     }
 
-    pub fn identity(&self, id: &str) -> Option<Place> {
+    pub fn identity(&self, id: &str) -> Option<RecordIndex> {
         self.identities.get(id).copied()
     }
 
     /// Notes a record as it is now. What it was decided together with before stays near. Says whether others may see
     /// it otherwise now: what it is called by has changed.
-    pub fn note(&mut self, record: &Record, hashes: Hashes) -> bool {
+    pub fn note(&mut self, record: &Record, hashes: IndexKeys) -> bool {
         let mut hashes = hashes.sorted();
         let known = match record {
             Record::Account(id) => self.account(*id),
@@ -126,10 +126,10 @@ impl Web {
         };
         let place = known.unwrap_or_else(|| self.add(record));
         let before = &self.kept[place as usize];
-        let other = before.kind(NAMED) != hashes.named;
-        hashes.meets.extend(before.kind(MEETS));
+        let other = before.kind(NAMED) != hashes.identified_by;
+        hashes.joins_on.extend(before.kind(MEETS));
         let hashes = hashes.sorted();
-        let after = Kept::of(&hashes);
+        let after = PackedKeys::of(&hashes);
         if after.all != before.all || after.ends != before.ends {
             for kind in [MEETS, NAMED, WANTS, TAKES] {
                 for hash in after.kind(kind) {
@@ -143,29 +143,29 @@ impl Web {
         other || known.is_none()
     }
 
-    fn add(&mut self, record: &Record) -> Place {
-        let place = Place::try_from(self.records.len()).unwrap_or(Place::MAX);
+    fn add(&mut self, record: &Record) -> RecordIndex {
+        let place = RecordIndex::try_from(self.records.len()).unwrap_or(RecordIndex::MAX);
         match record {
             Record::Account(id) => drop(self.accounts.insert(*id, place)),
             Record::Identity(id) => drop(self.identities.insert(id.clone(), place)),
         }
         self.records.push(record.clone());
-        self.kept.push(Kept::default());
+        self.kept.push(PackedKeys::default());
         place
     }
 
     /// Who is decided about together with it.
-    pub fn together(&self, place: Place) -> impl Iterator<Item = Place> {
+    pub fn neighbors(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
         self.kept[place as usize].kind(MEETS).iter().flat_map(|hash| self.reverse[MEETS].get(*hash))
     }
 
     /// Who points to it.
-    pub fn pointing(&self, place: Place) -> impl Iterator<Item = Place> {
+    pub fn referrers(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
         self.kept[place as usize].kind(NAMED).iter().flat_map(|hash| self.reverse[WANTS].get(*hash))
     }
 
     /// Whom it points to.
-    pub fn pointed(&self, place: Place) -> impl Iterator<Item = Place> {
+    pub fn references(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
         self.kept[place as usize].kind(WANTS).iter().flat_map(|hash| self.reverse[NAMED].get(*hash))
     }
 
@@ -185,7 +185,7 @@ impl Web {
     }
 
     /// Who has a generated value, or uses it, now.
-    pub fn taking(&self, hash: u64) -> impl Iterator<Item = Place> {
+    pub fn taking(&self, hash: u64) -> impl Iterator<Item = RecordIndex> {
         self.reverse[TAKES].get(hash).filter(move |place| self.kept[*place as usize].kind(TAKES).binary_search(&hash).is_ok())
     }
 }
@@ -206,16 +206,16 @@ mod tests {
 
     #[test]
     fn who_shared_something_once_is_still_near_and_names_are_told_by_what_holds_now() {
-        let mut web = Web::default();
+        let mut web = DependencyIndex::default();
         let (ada, bo) = (Record::Account(1), Record::Identity("bo".into()));
-        let meets = |meets: &[u64], takes: &[u64]| Hashes { meets: meets.to_vec(), takes: takes.to_vec(), ..Hashes::default() };
+        let meets = |meets: &[u64], takes: &[u64]| IndexKeys { joins_on: meets.to_vec(), reserves: takes.to_vec(), ..IndexKeys::default() };
         assert!(web.note(&ada, meets(&[7], &[1])), "who is new is seen otherwise");
         assert!(web.note(&bo, meets(&[7, 8], &[])));
         assert!(!web.note(&ada, meets(&[9], &[2])), "nobody calls it by these");
         let place = web.identity("bo").expect("noted");
-        let near: Vec<&Record> = web.together(place).map(|place| web.record(place)).collect();
+        let near: Vec<&Record> = web.neighbors(place).map(|place| web.record(place)).collect();
         assert!(near.contains(&&ada) && near.contains(&&bo), "{near:?}");
         assert_eq!((web.taking(1).count(), web.taking(2).count()), (0, 1));
-        assert!(web.note(&bo, Hashes { named: vec![3], ..meets(&[8], &[]) }));
+        assert!(web.note(&bo, IndexKeys { identified_by: vec![3], ..meets(&[8], &[]) }));
     }
 }

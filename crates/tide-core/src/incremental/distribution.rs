@@ -1,6 +1,6 @@
 //! How many hold each value that identities are spread over, kept while identities come and go.
 
-use crate::decide::Spread;
+use crate::decide::ValueDistribution;
 use crate::model::{Identity, ObjectType, Stage};
 use crate::rules::RuleSet;
 use crate::value::Value;
@@ -12,12 +12,12 @@ type Held = (String, String, bool);
 
 /// The values of everybody.
 #[derive(Debug, Default)]
-pub(super) struct Spreading {
-    counts: FxHashMap<(ObjectType, String), BTreeMap<String, Spread>>,
+pub(super) struct DistributionCounts {
+    counts: FxHashMap<(ObjectType, String), BTreeMap<String, ValueDistribution>>,
     of: FxHashMap<String, (ObjectType, Vec<Held>)>,
 }
 
-impl Spreading {
+impl DistributionCounts {
     pub fn note(&mut self, rules: &RuleSet, identity: &Identity) {
         let Some(declared) = rules.identities.get(&identity.kind) else { return };
         let mut now = Vec::new();
@@ -47,7 +47,7 @@ impl Spreading {
     }
 
     /// The counts of an attribute, but for some identities.
-    pub fn without(&self, kind: ObjectType, attribute: &str, some: &HashSet<&str>) -> BTreeMap<String, Spread> {
+    pub fn without(&self, kind: ObjectType, attribute: &str, some: &HashSet<&str>) -> BTreeMap<String, ValueDistribution> {
         let mut counts = self.counts.get(&(kind, attribute.to_owned())).cloned().unwrap_or_default();
         for id in some {
             let held = self.of.get(*id).into_iter().flat_map(|(_, held)| held).filter(|(name, ..)| name == attribute);

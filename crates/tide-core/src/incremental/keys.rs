@@ -1,7 +1,7 @@
 //! What records share: the hashes by which the web knows them.
 
-use super::dependency_index::{Hashes, hash};
-use super::{Facts, taken_hash};
+use super::dependency_index::{IndexKeys, hash};
+use super::{SystemFactsMap, taken_hash};
 use crate::compose::{self, Shape};
 use crate::decide::people::possible_id;
 use crate::matching::{MatchDecision, account_keys, identity_keys};
@@ -22,23 +22,23 @@ fn unique_value_hash(system: &str, attribute: &str, value: &Value) -> u64 {
 }
 
 /// What belongs to the records of a population, to be looked up.
-pub(super) struct About<'a> {
+pub(super) struct RecordKeys<'a> {
     owner: HashMap<AccountId, &'a str>,
     reserved: HashMap<&'a str, Vec<(&'a str, &'a str)>>,
     said_of_account: HashMap<AccountId, Vec<&'a str>>,
 }
 
-impl<'a> About<'a> {
-    pub fn of(population: &'a Population) -> About<'a> {
-        let mut about = About {
+impl<'a> RecordKeys<'a> {
+    pub fn of(population: &'a Population) -> RecordKeys<'a> {
+        let mut about = RecordKeys {
             owner: population.links.iter().map(|link| (link.account, link.identity.as_str())).collect(),
             reserved: HashMap::new(),
             said_of_account: HashMap::new(),
         };
-        for name in &population.reserved {
+        for name in &population.reserved_values {
             about.reserved.entry(&name.identity).or_default().push((&name.attribute, &name.value));
         }
-        for answer in population.answers.iter().filter(|answer| answer.said == MatchDecision::Join) {
+        for answer in population.match_answers.iter().filter(|answer| answer.said == MatchDecision::Join) {
             if let (Some(account), Some(identity)) = (answer.account, answer.identity.as_deref()) {
                 about.said_of_account.entry(account).or_default().push(identity);
             }
@@ -68,7 +68,7 @@ pub(super) struct Keys {
 }
 
 impl Keys {
-    pub fn new(rules: &RuleSet, facts: &Facts) -> Keys {
+    pub fn new(rules: &RuleSet, facts: &SystemFactsMap) -> Keys {
         let mut keys = Keys {
             pointing: HashMap::new(),
             numbers: Vec::new(),
@@ -121,32 +121,32 @@ impl Keys {
         members_of(population, &self.groups)
     }
 
-    pub fn account(&self, rules: &RuleSet, account: &Account, about: &About<'_>) -> Hashes {
-        let mut hashes = Hashes::default();
+    pub fn account(&self, rules: &RuleSet, account: &Account, about: &RecordKeys<'_>) -> IndexKeys {
+        let mut hashes = IndexKeys::default();
         let (system, kind) = (account.system.as_str(), account.kind.as_str());
         let owner = about.owner(account.id);
         match owner {
-            Some(owner) => hashes.meets.push(hash(&["id", owner])),
-            None => hashes.meets.extend((0..IDS).map(|attempt| hash(&["id", &possible_id(account.kind, account, attempt)]))),
+            Some(owner) => hashes.joins_on.push(hash(&["id", owner])),
+            None => hashes.joins_on.extend((0..IDS).map(|attempt| hash(&["id", &possible_id(account.kind, account, attempt)]))),
         }
-        hashes.meets.extend(about.said_of_account.get(&account.id).into_iter().flatten().map(|id| hash(&["id", id])));
+        hashes.joins_on.extend(about.said_of_account.get(&account.id).into_iter().flatten().map(|id| hash(&["id", id])));
         let types = rules.of(system, account.kind);
         for (place, rule) in types.into_iter().flat_map(|types| types.matching.iter().enumerate()) {
             let keys = account_keys(rule, account);
-            hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind, &place.to_string(), key])));
+            hashes.joins_on.extend(keys.iter().map(|key| hash(&["match", system, kind, &place.to_string(), key])));
         }
         for (_, _, _, schema) in self.names.iter().filter(|(name, ..)| name == system) {
             for attribute in schema.unique_attributes() {
-                hashes.meets.extend(account.attributes.get(attribute).iter().map(|value| unique_value_hash(system, attribute, value)));
+                hashes.joins_on.extend(account.attributes.get(attribute).iter().map(|value| unique_value_hash(system, attribute, value)));
             }
         }
         if !self.pointing.is_empty() {
             // Whoever is meant by a name is another when the account is another's, or no longer there.
             let state = if account.absent_since.is_some() { "absent" } else { "here" };
-            hashes.named.push(hash(&["state", state, owner.unwrap_or_default()]));
+            hashes.identified_by.push(hash(&["state", state, owner.unwrap_or_default()]));
             let uid = account.attributes.get("uid").first().map(|uid| uid.to_string().to_lowercase());
             let names = [Some(folded(&account.name)), Some(account.key.to_lowercase()), uid];
-            hashes.named.extend(names.into_iter().flatten().map(|name| hash(&["name", system, &name])));
+            hashes.identified_by.extend(names.into_iter().flatten().map(|name| hash(&["name", system, &name])));
         }
         if let (Some(pointing), Some(types)) = (self.pointing.get(&account.kind), types.filter(|types| types.is_source())) {
             // Each source for itself: whose value wins does not matter, they are all looked at.
@@ -154,15 +154,15 @@ impl Keys {
             for value in raw.iter().flat_map(|(_, values)| values) {
                 let text = folded(&value.to_string());
                 // A person is known by the names of all systems that feed it.
-                hashes.wants.extend(rules.sources(account.kind).map(|(system, _)| hash(&["name", system, &text])));
-                hashes.wants.extend(self.numbers.iter().map(|by| hash(&["number", by, &text])));
+                hashes.refers_to.extend(rules.sources(account.kind).map(|(system, _)| hash(&["name", system, &text])));
+                hashes.refers_to.extend(self.numbers.iter().map(|by| hash(&["number", by, &text])));
             }
         }
         for (kind, declared) in &rules.identities {
             for attribute in &declared.attributes {
                 for (_, name) in attribute.generated.iter().flat_map(|g| &g.free_in).filter(|(there, _)| there == system) {
                     let values = account.attributes.get(name);
-                    hashes.takes.extend(values.iter().map(|value| taken_hash(*kind, &attribute.name, &value.to_string())));
+                    hashes.reserves.extend(values.iter().map(|value| taken_hash(*kind, &attribute.name, &value.to_string())));
                 }
             }
         }
@@ -190,8 +190,8 @@ impl Keys {
     }
 
     /// `identity` as it was kept, or as it was composed just now.
-    pub fn identity(&self, rules: &RuleSet, identity: &Identity, about: &About<'_>) -> Hashes {
-        let mut hashes = Hashes { meets: vec![hash(&["id", &identity.id])], ..Hashes::default() };
+    pub fn identity(&self, rules: &RuleSet, identity: &Identity, about: &RecordKeys<'_>) -> IndexKeys {
+        let mut hashes = IndexKeys { joins_on: vec![hash(&["id", &identity.id])], ..IndexKeys::default() };
         let kind = identity.kind;
         // Rules may read these two; what was kept is without them.
         let mut attributes = identity.attributes.clone();
@@ -200,41 +200,41 @@ impl Keys {
         for (system, all) in &rules.systems {
             for (place, rule) in all.types.get(&kind).into_iter().flat_map(|types| types.matching.iter().enumerate()) {
                 let keys = identity_keys(rule, &attributes);
-                hashes.meets.extend(keys.iter().map(|key| hash(&["match", system, kind.as_str(), &place.to_string(), key])));
+                hashes.joins_on.extend(keys.iter().map(|key| hash(&["match", system, kind.as_str(), &place.to_string(), key])));
             }
         }
         for (system, _, types, schema) in self.names.iter().filter(|(_, of, ..)| *of == kind) {
             let desired = Shape::new(types, Some(schema)).desired(&attributes, None);
             let first = desired.wanted.iter().filter_map(|wanted| Some((wanted.mapping.attribute.as_str(), wanted.values.first()?)));
-            hashes.meets.extend(first.map(|(attribute, value)| unique_value_hash(system, attribute, value)));
+            hashes.joins_on.extend(first.map(|(attribute, value)| unique_value_hash(system, attribute, value)));
         }
         let declared = rules.identities.get(&kind);
         for attribute in declared.into_iter().flat_map(|declared| &declared.attributes) {
             let values = identity.attributes.get(&attribute.name);
             if attribute.unique {
                 let folded = values.iter().map(|value| value.to_string().trim().to_lowercase());
-                hashes.meets.extend(folded.map(|value| hash(&["unique", kind.as_str(), &attribute.name, &value])));
+                hashes.joins_on.extend(folded.map(|value| hash(&["unique", kind.as_str(), &attribute.name, &value])));
             }
             if attribute.reference.is_some() && self.flat && kind == ObjectType::Group {
-                hashes.meets.push(hash(&["nested", &identity.id]));
-                hashes.meets.extend(values.iter().map(|value| hash(&["nested", &value.to_string()])));
+                hashes.joins_on.push(hash(&["nested", &identity.id]));
+                hashes.joins_on.extend(values.iter().map(|value| hash(&["nested", &value.to_string()])));
             }
             if attribute.reference.is_some() {
-                hashes.wants.extend(values.iter().map(|value| hash(&["who", &value.to_string()])));
+                hashes.refers_to.extend(values.iter().map(|value| hash(&["who", &value.to_string()])));
             }
             if attribute.generated.is_some() {
-                hashes.takes.extend(values.iter().map(|value| taken_hash(kind, &attribute.name, &value.to_string())));
+                hashes.reserves.extend(values.iter().map(|value| taken_hash(kind, &attribute.name, &value.to_string())));
             }
         }
         for (attribute, value) in about.reserved.get(identity.id.as_str()).into_iter().flatten() {
-            hashes.takes.push(taken_hash(kind, attribute, value));
+            hashes.reserves.push(taken_hash(kind, attribute, value));
         }
         if !self.pointing.is_empty() {
             let left = if identity.stage == Stage::Left { "left" } else { "here" };
-            hashes.named.extend([hash(&["who", &identity.id]), hash(&["state", left, &identity.id])]);
+            hashes.identified_by.extend([hash(&["who", &identity.id]), hash(&["state", left, &identity.id])]);
             for by in &self.numbers {
                 let values = identity.attributes.get(by);
-                hashes.named.extend(values.iter().map(|value| hash(&["number", by, &folded(&value.to_string())])));
+                hashes.identified_by.extend(values.iter().map(|value| hash(&["number", by, &folded(&value.to_string())])));
             }
         }
         hashes

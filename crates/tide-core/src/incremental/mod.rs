@@ -15,22 +15,22 @@ mod keys;
 
 pub use dependency_index::Record;
 
-use crate::decide::Spread;
-use crate::decide::{Change, ChangeKind, Elsewhere, Nowhere, Outcome, Totals, each, finish};
+use crate::decide::ValueDistribution;
+use crate::decide::{Change, ChangeKind, NoOutsideRecords, Outcome, OutsideRecords, Totals, each, finish};
 use crate::generate;
 use crate::licenses::Seats;
-use crate::memberships::{self, Memberships, Noted};
+use crate::memberships::{self, IndexedMembership, MembershipRules};
 use crate::model::{Account, AccountId, ObjectType, Population, SystemFacts};
 use crate::rules::RuleSet;
 use crate::scope::names_of;
-use dependency_index::{Place, Web, hash};
-use distribution::Spreading;
+use dependency_index::{DependencyIndex, RecordIndex, hash};
+use distribution::DistributionCounts;
 use jiff::Timestamp;
 use keys::Keys;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// The most records that are gathered for one decision; when more depend on it, everybody is decided about.
-const MOST: usize = 5_000;
+const MAX_RECORDS: usize = 5_000;
 
 /// Some records of a population.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -62,29 +62,29 @@ impl Records {
 
 /// Somebody who joined or left a group by what we wrote.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Moved {
+pub struct AppliedMembership {
     /// The group.
     pub group: AccountId,
     /// Its member by a name that the group has for them, folded.
     pub member: String,
     /// They joined.
-    pub there: bool,
+    pub is_member: bool,
 }
 
 /// What is to be done next.
 #[derive(Debug)]
-pub enum Next {
+pub enum PassStep {
     /// Read these records, with all that belongs to them, and go on.
     Read(Records),
     /// It is decided.
-    Decided(Box<Part>),
+    Decided(Box<PartialOutcome>),
     /// Everybody must be decided about: too much depends on it.
-    Everybody,
+    FullDecision,
 }
 
 /// What was decided about a part.
 #[derive(Debug)]
-pub struct Part {
+pub struct PartialOutcome {
     /// About whom it was decided.
     pub about: Records,
     /// The records that were read for it, those of the part among them.
@@ -97,18 +97,18 @@ pub struct Part {
 
 /// A decision about a part that is on its way.
 #[derive(Debug)]
-pub struct Asking {
+pub struct IncrementalPass {
     touched: Records,
     noted: bool,
     wide: bool,
-    read: BTreeSet<Place>,
+    read: BTreeSet<RecordIndex>,
     evaluated: usize,
 }
 
 /// What stands after everybody was decided about.
-pub struct Standing {
+pub struct IncrementalState {
     keys: Keys,
-    web: Web,
+    index: DependencyIndex,
     /// Changes that nothing but a guard, a fault or a person holds, and that were not carried out yet.
     outstanding: BTreeMap<Record, Vec<Change>>,
     /// How many accounts of each system are linked.
@@ -122,31 +122,31 @@ pub struct Standing {
     due: BTreeSet<(Timestamp, String)>,
     due_of: rustc_hash::FxHashMap<String, Timestamp>,
     /// Who is a member of which group, where that follows rules.
-    memberships: Memberships,
+    memberships: MembershipRules,
     /// The seats of licences in use.
     seats: Seats,
     /// How many hold each value that identities are spread over.
-    spread: Spreading,
+    spread: DistributionCounts,
 }
 
 /// Is a generated value taken by a record that was not read?
-struct Others<'a> {
-    web: &'a Web,
-    read: &'a BTreeSet<Place>,
-    memberships: &'a Memberships,
-    spread: &'a Spreading,
+struct UnreadRecords<'a> {
+    web: &'a DependencyIndex,
+    read: &'a BTreeSet<RecordIndex>,
+    memberships: &'a MembershipRules,
+    spread: &'a DistributionCounts,
 }
 
-impl Elsewhere for Others<'_> {
+impl OutsideRecords for UnreadRecords<'_> {
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool {
         self.web.taking(hash(&["takes", kind.as_str(), attribute, folded])).any(|place| !self.read.contains(&place))
     }
 
-    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, Spread> {
+    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, ValueDistribution> {
         self.spread.without(kind, attribute, without)
     }
 
-    fn memberships(&self) -> Option<&Memberships> {
+    fn memberships(&self) -> Option<&MembershipRules> {
         Some(self.memberships)
     }
 }
@@ -159,30 +159,30 @@ fn whose(change: &Change) -> Record {
     }
 }
 
-impl Standing {
+impl IncrementalState {
     /// Decides about everybody, and keeps what is needed to decide about parts. The outcome is that of
     /// [`crate::decide`].
-    pub fn of(rules: &RuleSet, population: &Population, now: Timestamp) -> (Standing, Outcome) {
-        let mut outcome = each(rules, population, now, &Nowhere);
+    pub fn of(rules: &RuleSet, population: &Population, now: Timestamp) -> (IncrementalState, Outcome) {
+        let mut outcome = each(rules, population, now, &NoOutsideRecords);
         let keys = Keys::new(rules, &population.systems);
-        let mut standing = Standing {
+        let mut standing = IncrementalState {
             groups: keys.groups(population),
             keys,
-            web: Web::default(),
+            index: DependencyIndex::default(),
             outstanding: BTreeMap::new(),
             linked: BTreeMap::new(),
             linked_in: Default::default(),
             systems: population.systems.keys().cloned().collect(),
             due: BTreeSet::new(),
             due_of: Default::default(),
-            memberships: Memberships::of(rules, population),
+            memberships: MembershipRules::of(rules, population),
             seats: Seats::default(),
-            spread: Spreading::default(),
+            spread: DistributionCounts::default(),
         };
         standing.note_accounts(rules, population, None);
-        let all = keys::About::of(population);
+        let all = keys::RecordKeys::of(population);
         for identity in &population.identities {
-            standing.web.note(&Record::Identity(identity.id.clone()), standing.keys.identity(rules, identity, &all));
+            standing.index.note(&Record::Identity(identity.id.clone()), standing.keys.identity(rules, identity, &all));
         }
         standing.note_identities(rules, population, &outcome, None);
         standing.keep(&outcome, None);
@@ -223,7 +223,7 @@ impl Standing {
 
     /// How many records are known.
     pub fn len(&self) -> usize {
-        self.web.len()
+        self.index.len()
     }
 
     /// Is nothing known?
@@ -233,14 +233,14 @@ impl Standing {
 
     /// Notes memberships that we changed; the accounts that must be decided about for it. Those are the members, but for groups that
     /// others depend on, which must be looked at whole.
-    pub fn moved(&mut self, all: &[Moved]) -> BTreeSet<AccountId> {
+    pub fn moved(&mut self, all: &[AppliedMembership]) -> BTreeSet<AccountId> {
         let mut accounts = BTreeSet::new();
         for one in all {
             let depended_on = |system: &str| self.keys.flattens() || self.keys.asks_for(system);
             let whole = self.memberships.get(one.group).is_none_or(|group| group.owned)
                 || self.memberships.system(one.group).is_some_and(depended_on);
-            match (!whole).then(|| self.memberships.moved(one.group, &one.member, one.there)).flatten() {
-                Some(hash) => accounts.extend(self.web.member(hash)),
+            match (!whole).then(|| self.memberships.moved(one.group, &one.member, one.is_member)).flatten() {
+                Some(hash) => accounts.extend(self.index.member(hash)),
                 None => drop(accounts.insert(one.group)),
             }
         }
@@ -248,61 +248,61 @@ impl Standing {
     }
 
     /// Begins a decision about records that changed, and says what is to be read for it.
-    pub fn begin(&self, touched: Records) -> (Asking, Records) {
+    pub fn begin(&self, touched: Records) -> (IncrementalPass, Records) {
         let mut wanted = touched.clone();
         wanted.accounts.extend(&self.groups);
-        let mut asking = Asking { touched, noted: false, wide: false, read: BTreeSet::new(), evaluated: 0 };
+        let mut asking = IncrementalPass { touched, noted: false, wide: false, read: BTreeSet::new(), evaluated: 0 };
         // Whoever stood near before mostly still does: read at once, they need not be asked for.
         if let Some((_, near)) = self.around(&asking) {
-            near.iter().for_each(|place| wanted.put(self.web.record(*place)));
+            near.iter().for_each(|place| wanted.put(self.index.record(*place)));
             asking.read = near;
         }
         (asking, wanted)
     }
 
     /// Goes on with what was asked for. `population` holds the records, their links, and what else belongs to them.
-    pub fn go_on(&mut self, asking: &mut Asking, rules: &RuleSet, population: &Population, now: Timestamp) -> Next {
+    pub fn advance(&mut self, asking: &mut IncrementalPass, rules: &RuleSet, population: &Population, now: Timestamp) -> PassStep {
         if !asking.noted {
             asking.noted = true;
             let group = |id: &AccountId| {
                 population.accounts.iter().any(|a| a.id == *id && a.kind == ObjectType::Group && self.keys.asks_for(&a.system))
             };
             if asking.touched.accounts.iter().any(group) {
-                return Next::Everybody;
+                return PassStep::FullDecision;
             }
-            let about = keys::About::of(population);
+            let about = keys::RecordKeys::of(population);
             let mut members: BTreeSet<AccountId> = BTreeSet::new();
             for account in population.accounts.iter().filter(|account| asking.touched.accounts.contains(&account.id)) {
                 if self.memberships.concerns(account) {
                     match self.memberships.note(account, about.owner(account.id).is_some()) {
-                        Noted::Otherwise => return Next::Everybody,
-                        Noted::Members(hashes) => members.extend(hashes.into_iter().flat_map(|hash| self.web.member(hash))),
+                        IndexedMembership::Otherwise => return PassStep::FullDecision,
+                        IndexedMembership::Members(hashes) => members.extend(hashes.into_iter().flat_map(|hash| self.index.member(hash))),
                     }
                 }
             }
             // Whoever joined or left is decided about, and not all who are in the group.
             asking.touched.accounts.extend(members);
             asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
-            let all = keys::About::of(population);
+            let all = keys::RecordKeys::of(population);
             for identity in population.identities.iter().filter(|identity| asking.touched.identities.contains(&identity.id)) {
-                asking.wide |= self.web.note(&Record::Identity(identity.id.clone()), self.keys.identity(rules, identity, &all));
+                asking.wide |= self.index.note(&Record::Identity(identity.id.clone()), self.keys.identity(rules, identity, &all));
             }
         }
-        let Some((_, near)) = self.around(asking) else { return Next::Everybody };
+        let Some((_, near)) = self.around(asking) else { return PassStep::FullDecision };
         if !near.is_subset(&asking.read) {
             return self.read(asking, near);
         }
         let mut outcome = {
-            let others = Others { web: &self.web, read: &asking.read, memberships: &self.memberships, spread: &self.spread };
+            let others = UnreadRecords { web: &self.index, read: &asking.read, memberships: &self.memberships, spread: &self.spread };
             each(rules, population, now, &others)
         };
         asking.evaluated += outcome.decided.len() + outcome.identities.len();
-        let Some((about, _)) = self.around(asking) else { return Next::Everybody };
+        let Some((about, _)) = self.around(asking) else { return PassStep::FullDecision };
         // What is composed now may meet others than what was composed before.
         asking.wide |= self.note_identities(rules, population, &outcome, Some(&about));
-        let wide = asking.wide || self.seen_otherwise(&outcome, &about);
+        let wide = asking.wide || self.visible_result_changed(&outcome, &about);
         asking.wide = wide;
-        let Some((about, near)) = self.around(asking) else { return Next::Everybody };
+        let Some((about, near)) = self.around(asking) else { return PassStep::FullDecision };
         if !near.is_subset(&asking.read) {
             return self.read(asking, near);
         }
@@ -313,8 +313,8 @@ impl Standing {
         let totals = Totals { linked: self.linked.clone(), seats: self.seats.used(), ..Totals::of_facts(population) };
         finish(rules, &totals, &mut outcome);
         let mut records = Records::default();
-        about.iter().for_each(|place| records.put(self.web.record(*place)));
-        Next::Decided(Box::new(Part { about: records, read: asking.read.len(), evaluated: asking.evaluated, outcome }))
+        about.iter().for_each(|place| records.put(self.index.record(*place)));
+        PassStep::Decided(Box::new(PartialOutcome { about: records, read: asking.read.len(), evaluated: asking.evaluated, outcome }))
     }
 
     /// All outstanding changes, as guards and people see them: for when nothing changed but the time or what somebody
@@ -325,44 +325,45 @@ impl Standing {
         outcome
     }
 
-    fn read(&self, asking: &mut Asking, near: BTreeSet<Place>) -> Next {
+    fn read(&self, asking: &mut IncrementalPass, near: BTreeSet<RecordIndex>) -> PassStep {
         asking.read = near;
         let mut records = Records { accounts: self.groups.clone(), ..Records::default() };
-        asking.read.iter().for_each(|place| records.put(self.web.record(*place)));
-        Next::Read(records)
+        asking.read.iter().for_each(|place| records.put(self.index.record(*place)));
+        PassStep::Read(records)
     }
 
     /// Who is decided about, and whose records are needed for it. Nothing when those are too many.
-    fn around(&self, asking: &Asking) -> Option<(BTreeSet<Place>, BTreeSet<Place>)> {
-        let accounts = asking.touched.accounts.iter().filter_map(|id| self.web.account(*id));
-        let touched: BTreeSet<Place> = accounts.chain(asking.touched.identities.iter().filter_map(|id| self.web.identity(id))).collect();
-        let mut about = self.together(touched)?;
+    fn around(&self, asking: &IncrementalPass) -> Option<(BTreeSet<RecordIndex>, BTreeSet<RecordIndex>)> {
+        let accounts = asking.touched.accounts.iter().filter_map(|id| self.index.account(*id));
+        let touched: BTreeSet<RecordIndex> =
+            accounts.chain(asking.touched.identities.iter().filter_map(|id| self.index.identity(id))).collect();
+        let mut about = self.connected_component(touched)?;
         if asking.wide {
-            let pointing: Vec<Place> = about.iter().flat_map(|place| self.web.pointing(*place)).collect();
+            let pointing: Vec<RecordIndex> = about.iter().flat_map(|place| self.index.referrers(*place)).collect();
             about.extend(pointing);
-            about = self.together(about)?;
+            about = self.connected_component(about)?;
         }
         let mut near = about.clone();
-        near.extend(about.iter().flat_map(|place| self.web.pointed(*place)));
-        Some((about, self.together(near)?))
+        near.extend(about.iter().flat_map(|place| self.index.references(*place)));
+        Some((about, self.connected_component(near)?))
     }
 
     /// Everybody who must be decided about together with these.
-    fn together(&self, start: BTreeSet<Place>) -> Option<BTreeSet<Place>> {
-        let mut left: Vec<Place> = start.iter().copied().collect();
+    fn connected_component(&self, start: BTreeSet<RecordIndex>) -> Option<BTreeSet<RecordIndex>> {
+        let mut left: Vec<RecordIndex> = start.iter().copied().collect();
         let mut all = start;
         while let Some(place) = left.pop() {
-            if all.len() > MOST {
+            if all.len() > MAX_RECORDS {
                 return None;
             }
-            left.extend(self.web.together(place).filter(|other| all.insert(*other)));
+            left.extend(self.index.neighbors(place).filter(|other| all.insert(*other)));
         }
-        (all.len() <= MOST).then_some(all)
+        (all.len() <= MAX_RECORDS).then_some(all)
     }
 
     /// May others see those that were decided about otherwise than before? They do when somebody gets an account, or no
     /// longer gets one, or is joined to one.
-    fn seen_otherwise(&self, outcome: &Outcome, about: &BTreeSet<Place>) -> bool {
+    fn visible_result_changed(&self, outcome: &Outcome, about: &BTreeSet<RecordIndex>) -> bool {
         let among = |record: &Record| self.place(record).is_some_and(|place| about.contains(&place));
         let made = |change: &&Change| change.kind == ChangeKind::Create;
         let before: HashSet<(&str, &str)> = self
@@ -377,23 +378,23 @@ impl Standing {
         before != now || outcome.links.iter().any(|link| among(&Record::Identity(link.identity.clone())))
     }
 
-    fn place(&self, record: &Record) -> Option<Place> {
+    fn place(&self, record: &Record) -> Option<RecordIndex> {
         match record {
-            Record::Account(id) => self.web.account(*id),
-            Record::Identity(id) => self.web.identity(id),
+            Record::Account(id) => self.index.account(*id),
+            Record::Identity(id) => self.index.identity(id),
         }
     }
 
     /// Leaves what was decided about these: what was read beside them was not read to be decided about.
-    fn only(&self, outcome: &mut Outcome, about: &BTreeSet<Place>) {
-        let identity = |id: &str| self.web.identity(id).is_some_and(|place| about.contains(&place));
-        let account = |id: Option<AccountId>| id.and_then(|id| self.web.account(id)).is_some_and(|place| about.contains(&place));
+    fn only(&self, outcome: &mut Outcome, about: &BTreeSet<RecordIndex>) {
+        let identity = |id: &str| self.index.identity(id).is_some_and(|place| about.contains(&place));
+        let account = |id: Option<AccountId>| id.and_then(|id| self.index.account(id)).is_some_and(|place| about.contains(&place));
         outcome.identities.retain(|(one, _)| identity(&one.id));
         outcome.links.retain(|link| identity(&link.identity));
         outcome.member_names.retain(|one| identity(&one.identity));
         outcome.reserved.retain(|name| identity(&name.identity));
         outcome.due.retain(|(id, _)| identity(id));
-        outcome.notices.retain(|notice| identity(&notice.identity));
+        outcome.notifications.retain(|notice| identity(&notice.identity));
         outcome.conflicts.retain(|conflict| identity(&conflict.identity));
         outcome.decided.retain(|line| line.identity.as_deref().map_or_else(|| account(line.account), identity));
         outcome.questions.retain(|question| question.identity.as_deref().map_or_else(|| account(question.account), identity));
@@ -404,10 +405,10 @@ impl Standing {
     }
 
     /// Keeps what is outstanding of those that were decided about.
-    fn keep(&mut self, outcome: &Outcome, about: Option<&BTreeSet<Place>>) {
+    fn keep(&mut self, outcome: &Outcome, about: Option<&BTreeSet<RecordIndex>>) {
         match about {
             None => self.outstanding.clear(),
-            Some(about) => about.iter().for_each(|place| drop(self.outstanding.remove(self.web.record(*place)))),
+            Some(about) => about.iter().for_each(|place| drop(self.outstanding.remove(self.index.record(*place)))),
         }
         let mut next: BTreeMap<&str, Timestamp> = BTreeMap::new();
         for (id, at) in &outcome.due {
@@ -423,15 +424,15 @@ impl Standing {
     }
 
     fn note_accounts(&mut self, rules: &RuleSet, population: &Population, only: Option<&Records>) -> bool {
-        let about = keys::About::of(population);
+        let about = keys::RecordKeys::of(population);
         let mut otherwise = false;
         for account in population.accounts.iter().filter(|account| only.is_none_or(|only| only.accounts.contains(&account.id))) {
             let owner = about.owner(account.id);
             let hashes = self.keys.account(rules, account, &about);
-            otherwise |= self.web.note(&Record::Account(account.id), hashes);
+            otherwise |= self.index.note(&Record::Account(account.id), hashes);
             if account.kind != ObjectType::Group && self.memberships.follow(&account.system) {
                 let names = names_of(account).into_iter().map(|name| memberships::hash(&account.system, &name));
-                self.web.is_called(account.id, names);
+                self.index.is_called(account.id, names);
             }
             self.seats.note(rules, account);
             self.count(account.id, owner.is_some().then_some(account.system.as_str()));
@@ -439,32 +440,38 @@ impl Standing {
         otherwise
     }
 
-    fn note_identities(&mut self, rules: &RuleSet, population: &Population, outcome: &Outcome, about: Option<&BTreeSet<Place>>) -> bool {
-        let known = keys::About::of(population);
+    fn note_identities(
+        &mut self,
+        rules: &RuleSet,
+        population: &Population,
+        outcome: &Outcome,
+        about: Option<&BTreeSet<RecordIndex>>,
+    ) -> bool {
+        let known = keys::RecordKeys::of(population);
         let proposed = proposed(rules, population, outcome);
         let mut otherwise = false;
-        let among = |place: Option<Place>| about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)));
+        let among = |place: Option<RecordIndex>| about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)));
         // Whoever was proposed and is nobody any more holds nothing.
         let there: HashSet<&str> = outcome.identities.iter().map(|(identity, _)| identity.id.as_str()).collect();
         for place in about.into_iter().flatten() {
-            if let Record::Identity(id) = self.web.record(*place)
+            if let Record::Identity(id) = self.index.record(*place)
                 && !there.contains(id.as_str())
             {
                 self.spread.forget(id);
             }
         }
         // Whoever is new by an account that it is about.
-        let lines = outcome.decided.iter().filter(|line| line.account.is_some_and(|id| among(self.web.account(id))));
+        let lines = outcome.decided.iter().filter(|line| line.account.is_some_and(|id| among(self.index.account(id))));
         let new: HashSet<&str> = lines.filter_map(|line| line.identity.as_deref()).collect();
         for (identity, _) in &outcome.identities {
-            let place = self.web.identity(&identity.id);
+            let place = self.index.identity(&identity.id);
             if among(place) || (place.is_none() && new.contains(identity.id.as_str())) {
                 self.spread.note(rules, identity);
                 let mut hashes = self.keys.identity(rules, identity, &known);
                 if let Some(accounts) = proposed.get(identity.id.as_str()) {
-                    hashes.meets.extend(self.keys.proposed(rules, identity.kind, accounts));
+                    hashes.joins_on.extend(self.keys.proposed(rules, identity.kind, accounts));
                 }
-                otherwise |= self.web.note(&Record::Identity(identity.id.clone()), hashes);
+                otherwise |= self.index.note(&Record::Identity(identity.id.clone()), hashes);
             }
         }
         otherwise
@@ -514,4 +521,4 @@ pub(crate) fn taken_hash(kind: ObjectType, attribute: &str, value: &str) -> u64 
 }
 
 /// The facts of systems that keys depend on.
-pub(crate) type Facts = BTreeMap<String, SystemFacts>;
+pub(crate) type SystemFactsMap = BTreeMap<String, SystemFacts>;

@@ -17,12 +17,12 @@ pub struct FileDifference {
     /// What happened to it.
     pub state: FileChange,
     /// The lines that differ, with a few around them.
-    pub lines: Vec<DifferentLine>,
+    pub lines: Vec<DiffLine>,
 }
 
 /// One line of a difference.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DifferentLine {
+pub struct DiffLine {
     /// What became of it.
     pub change: LineChange,
     /// Its number in the older file, from 1.
@@ -64,7 +64,7 @@ pub fn difference(before: &[RuleFile], after: &[RuleFile]) -> Vec<FileDifference
                         ChangeTag::Delete => LineChange::Removed,
                         ChangeTag::Insert => LineChange::Added,
                     };
-                    lines.push(DifferentLine {
+                    lines.push(DiffLine {
                         change: became,
                         before: change.old_index().map(|at| at + 1),
                         after: change.new_index().map(|at| at + 1),

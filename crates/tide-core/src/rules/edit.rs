@@ -363,7 +363,7 @@ mod tests {
             assert_eq!(types.matching.len(), 2, "{text}");
             // What the system cannot do without is waited for, rather than refused by it.
             let needed = types.outbound.iter().find(|mapping| mapping.attribute == "userName");
-            assert!(needed.is_none_or(|mapping| mapping.need == crate::rules::Need::Required), "{text}");
+            assert!(needed.is_none_or(|mapping| mapping.need == crate::rules::Requirement::Required), "{text}");
             assert_eq!((types.is_source(), types.is_target()), (purpose == SystemRole::Source, purpose == SystemRole::Target));
         }
     }

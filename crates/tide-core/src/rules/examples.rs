@@ -1,19 +1,19 @@
 //! Examples beside the rules: "given this record, expect these values". They run at every check.
 
-use super::{Example, Fault, FaultSeverity, RuleSet, Schemas, TypeRules};
+use super::{Example, FaultSeverity, RuleFault, RuleSet, Schemas, TypeRules};
 use crate::compose;
-use crate::generate::{self, Taken};
+use crate::generate::{self, TakenValues};
 use crate::model::{Account, ObjectType};
 use crate::value::{Attributes, Value, show};
 
 /// Runs all examples; each value that is not as expected is an error at its example.
-pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<Fault> {
+pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
     let mut faults = Vec::new();
     for (name, system) in &rules.systems {
         for (kind, types) in &system.types {
             for example in &types.examples {
                 if let Err(message) = one(rules, schemas, name, *kind, types, example) {
-                    faults.push(Fault {
+                    faults.push(RuleFault {
                         severity: FaultSeverity::Error,
                         place: example.place.clone(),
                         message: format!("the example \"{}\" does not come out: {message}", example.name),
@@ -50,7 +50,7 @@ fn identity_of(rules: &RuleSet, system: &str, kind: ObjectType, types: &TypeRule
 fn one(rules: &RuleSet, schemas: &Schemas, system: &str, kind: ObjectType, types: &TypeRules, example: &Example) -> Result<(), String> {
     let mut identity = if types.is_source() { identity_of(rules, system, kind, types, &example.given)? } else { example.given.clone() };
     if let Some(declared) = rules.identities.get(&kind) {
-        generate::fill(declared, &mut identity, "example", &Taken::default()).map_err(|reason| reason.text)?;
+        generate::fill(declared, &mut identity, "example", &TakenValues::default()).map_err(|reason| reason.text)?;
     }
     let target = match &example.account_in {
         Some(target) => Some(target.as_str()),

@@ -22,13 +22,13 @@ use std::fmt;
 use tide_ldap::Dn;
 
 /// Mappings that several systems share, as they stand in `blocks.toml`.
-struct Block<'a> {
+struct SharedMapping<'a> {
     name: String,
     inbound: Option<read::Section<'a>>,
     outbound: Option<read::Section<'a>>,
 }
 
-type Blocks<'a> = Vec<Block<'a>>;
+type SharedMappings<'a> = Vec<SharedMapping<'a>>;
 
 /// Tables of `tables.toml`: name → key → value.
 pub type Tables = BTreeMap<String, BTreeMap<String, String>>;
@@ -48,13 +48,13 @@ pub struct RuleSet {
     /// Who must say yes before changes are sent.
     pub approvals: Vec<crate::approvals::Approval>,
     /// Who is called, by name.
-    pub calls: BTreeMap<String, CallRules>,
+    pub webhooks: BTreeMap<String, WebhookRules>,
     /// How people come, stay and go, by type.
-    pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifeRules>,
+    pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifecycleRules>,
     /// Licences that are counted, in the order of the file.
-    pub licences: Vec<crate::licenses::Licence>,
+    pub licenses: Vec<crate::licenses::License>,
     /// What is told to whom, in the order of the file.
-    pub notices: Vec<crate::notifications::NoticeRule>,
+    pub notifications: Vec<crate::notifications::NotificationRule>,
     /// Roles, in the order of the file.
     pub roles: Vec<crate::roles::Role>,
     /// The systems' rules, by the system's name.
@@ -99,7 +99,7 @@ pub struct IdentityAttribute {
     /// How a value is made up for who has none.
     pub generated: Option<Generated>,
     /// The values over which identities are spread.
-    pub spread: Option<Spread>,
+    pub spread: Option<DistributionRule>,
     /// Where it is declared.
     pub place: Place,
 }
@@ -129,7 +129,7 @@ pub struct Generated {
 
 /// Values over which identities are spread: each gets one, once and for life.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Spread {
+pub struct DistributionRule {
     /// The values, in the order in which they are preferred.
     pub over: Vec<String>,
     /// One after the other, or else the one that the fewest have who are here.
@@ -163,7 +163,7 @@ pub struct TypeRules {
     /// What the rules must give for a record that is written beside them.
     pub examples: Vec<Example>,
     /// What becomes of an account whose identity no longer takes part.
-    pub when_out: WhenOut,
+    pub on_out_of_scope: OnOutOfScope,
     /// What is done to an account of somebody who left, in this order; nothing said means what `when_out` says.
     pub departure: Vec<crate::lifecycle::DepartureStep>,
     /// Groups that are joined and left by what somebody is.
@@ -171,17 +171,17 @@ pub struct TypeRules {
     /// Systems in which somebody must have an account before one is made here.
     pub after: Vec<String>,
     /// What becomes of a linked account that was deleted in the system itself.
-    pub when_deleted: WhenDeleted,
+    pub on_deleted: OnDeleted,
     /// What becomes of an account that was made in the system itself and matches nobody.
-    pub when_unowned: WhenUnowned,
+    pub on_orphaned: OnOrphaned,
     /// What becomes of a value that was changed in the system itself.
-    pub when_changed: WhenChanged,
+    pub on_drift: OnDrift,
     /// The first password of a new account.
     pub password: Option<PasswordRules>,
     /// The mail domains that the system accepts.
     pub domains: Option<Domains>,
     /// Accounts that are never touched.
-    pub hands_off: HandsOff,
+    pub protected: Protected,
     /// Where the type's section starts.
     pub place: Place,
 }
@@ -207,7 +207,7 @@ impl TypeRules {
 /// What becomes of an account whose identity no longer takes part.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum WhenOut {
+pub enum OnOutOfScope {
     /// It is disabled and otherwise left alone.
     #[default]
     Disable,
@@ -218,7 +218,7 @@ pub enum WhenOut {
 /// What becomes of a linked account that was deleted in the system itself.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum WhenDeleted {
+pub enum OnDeleted {
     /// It is held until a person splits it off.
     #[default]
     Ask,
@@ -231,7 +231,7 @@ pub enum WhenDeleted {
 /// What becomes of an account that was made in the system itself and matches nobody.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum WhenUnowned {
+pub enum OnOrphaned {
     /// It is shown and left alone.
     #[default]
     Ignore,
@@ -244,7 +244,7 @@ pub enum WhenUnowned {
 /// What becomes of a value that was right and was then changed in the system itself: a value, a membership, a container.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum WhenChanged {
+pub enum OnDrift {
     /// It is put right.
     #[default]
     Repair,
@@ -333,7 +333,7 @@ impl PasswordRules {
 
 /// Somebody who is called.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CallRules {
+pub struct WebhookRules {
     /// The address that takes the calls.
     pub url: String,
     /// How long an answer is waited for, in seconds.
@@ -424,7 +424,7 @@ pub struct Domains {
 
 /// Accounts that are never joined, changed or disabled.
 #[derive(Debug, Clone, Default)]
-pub struct HandsOff {
+pub struct Protected {
     /// By name or key, in lower case.
     pub names: Vec<String>,
     /// By condition, with the words for why.
@@ -469,7 +469,7 @@ pub struct MatchRule {
     /// Does a match join by itself? If not, a person is asked.
     pub certain: bool,
     /// Other values that speak for a match: more must agree than differ.
-    pub agree: Vec<Agreement>,
+    pub agree: Vec<SupportingValues>,
     /// How many of those that are there on both sides must agree, or a person is asked.
     pub at_least: usize,
     /// Where it stands.
@@ -478,7 +478,7 @@ pub struct MatchRule {
 
 /// A value that speaks for a match when both sides have it and it is the same.
 #[derive(Debug, Clone)]
-pub struct Agreement {
+pub struct SupportingValues {
     /// The account's side.
     pub account: Program,
     /// The identity's side.
@@ -489,11 +489,11 @@ pub struct Agreement {
 
 /// How much a value is needed.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum Need {
+pub enum Requirement {
     /// Without it, nothing is sent.
     Required,
     /// Without it, the rest is sent, with a warning.
-    Wanted,
+    Recommended,
     /// It may be missing.
     #[default]
     Optional,
@@ -501,24 +501,24 @@ pub enum Need {
 
 /// When a value is written.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum Keep {
+pub enum Apply {
     /// Kept in step with the rule.
     #[default]
-    InStep,
+    Always,
     /// Set when the account is made, and never again.
-    Once,
+    OnCreate,
     /// Set while the account has none.
-    FillBlank,
+    IfEmpty,
 }
 
 /// What an empty source does to the target.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum Empty {
+pub enum OnEmpty {
     /// Its value is cleared.
     #[default]
     Clear,
     /// Its value stays.
-    Leave,
+    Keep,
 }
 
 /// One attribute's rule.
@@ -529,11 +529,11 @@ pub struct Mapping {
     /// The expression.
     pub program: Program,
     /// How much it is needed.
-    pub need: Need,
+    pub need: Requirement,
     /// When it is written.
-    pub keep: Keep,
+    pub keep: Apply,
     /// What an empty source does.
-    pub empty: Empty,
+    pub empty: OnEmpty,
     /// Are values that others put there left alone? Ours are then added, and taken away again.
     pub merge: bool,
     /// Does the target insist that whoever it points to is there before the account is made?
@@ -582,7 +582,7 @@ codes! {
 
 /// Something wrong in a rule set.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Fault {
+pub struct RuleFault {
     /// How bad.
     pub severity: FaultSeverity,
     /// Where.
@@ -593,7 +593,7 @@ pub struct Fault {
     pub help: Option<String>,
 }
 
-impl fmt::Display for Fault {
+impl fmt::Display for RuleFault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}:{}:{}: {}", self.place.file, self.place.line, self.place.column, self.message)?;
         if let Some(help) = &self.help {
@@ -614,7 +614,7 @@ pub struct RuleFile {
 
 impl RuleSet {
     /// Reads and checks the files. The rule set is usable when no fault is an error.
-    pub fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault>) {
+    pub fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
         load::load(files, schemas)
     }
 
@@ -627,7 +627,7 @@ impl RuleSet {
     /// May what a run made be what something else waits for?
     pub fn has_steps(&self) -> bool {
         let waits = |system: &SystemRules| system.types.values().any(|types| !types.after.is_empty());
-        !self.licences.is_empty() || !self.notices.is_empty() || self.systems.values().any(waits)
+        !self.licenses.is_empty() || !self.notifications.is_empty() || self.systems.values().any(waits)
     }
 
     /// The zone in which the dates of a type are meant.

@@ -1,6 +1,6 @@
 //! Reading TOML with positions: each reader notes faults and goes on, so that one check shows all.
 
-use super::{Fault, FaultSeverity};
+use super::{FaultSeverity, RuleFault};
 use crate::expr::ExprError;
 use crate::reasons::Place;
 use std::cell::RefCell;
@@ -10,13 +10,13 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 /// One file being read.
-pub(super) struct Source<'a> {
+pub(super) struct RuleSource<'a> {
     pub name: &'a str,
     pub text: &'a str,
-    pub faults: &'a RefCell<Vec<Fault>>,
+    pub faults: &'a RefCell<Vec<RuleFault>>,
 }
 
-impl Source<'_> {
+impl RuleSource<'_> {
     pub fn place(&self, at: usize) -> Place {
         let before = self.text.get(..at).unwrap_or(self.text);
         let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
@@ -24,20 +24,20 @@ impl Source<'_> {
     }
 
     pub fn error(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Error, place: self.place(at), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Error, place: self.place(at), message: message.into(), help });
     }
 
     /// The same, at a place that is known already.
     pub fn error_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Error, place: place.clone(), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Error, place: place.clone(), message: message.into(), help });
     }
 
     pub fn warn_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Warning, place: place.clone(), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Warning, place: place.clone(), message: message.into(), help });
     }
 
     pub fn warn(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(Fault { severity: FaultSeverity::Warning, place: self.place(at), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Warning, place: self.place(at), message: message.into(), help });
     }
 
     /// An expression's fault, at its column inside the TOML string where that can be told.
@@ -55,7 +55,7 @@ impl Source<'_> {
 
 /// One table of a file, whose keys are asked for by name; [`Section::done`] reports the rest.
 pub(super) struct Section<'a> {
-    pub source: &'a Source<'a>,
+    pub source: &'a RuleSource<'a>,
     pub table: &'a DeTable<'a>,
     pub at: usize,
     what: String,
@@ -63,7 +63,7 @@ pub(super) struct Section<'a> {
 }
 
 impl<'a> Section<'a> {
-    pub fn new(source: &'a Source<'a>, table: &'a DeTable<'a>, at: usize, what: impl Into<String>) -> Self {
+    pub fn new(source: &'a RuleSource<'a>, table: &'a DeTable<'a>, at: usize, what: impl Into<String>) -> Self {
         Section { source, table, at, what: what.into(), asked: RefCell::default() }
     }
 

@@ -15,7 +15,7 @@ fn load_system(text: &str) -> (RuleSet, Vec<String>) {
     }
     let schemas = [("harbour".to_owned(), [(ObjectType::Person, schema)].into())].into();
     let (rules, faults) = RuleSet::load(&files, &schemas);
-    (rules, faults.iter().map(Fault::to_string).collect())
+    (rules, faults.iter().map(RuleFault::to_string).collect())
 }
 
 #[test]
@@ -27,7 +27,7 @@ fn a_sound_file_has_no_fault() {
     let types = rules.of("harbour", ObjectType::Person).expect("read");
     assert_eq!(types.inbound.len(), 2);
     assert_eq!(types.inbound[0].place.line, 5);
-    assert_eq!(types.inbound[1].need, Need::Required);
+    assert_eq!(types.inbound[1].need, Requirement::Required);
 }
 
 /// Each bad line, and what is said of it.
@@ -65,7 +65,7 @@ fn deep_nesting_and_long_sources_are_errors_and_not_the_end() {
     let deep = format!("{}1{}", "(".repeat(200), ")".repeat(200));
     let long = format!("'{}'", "x".repeat(2000));
     for source in [deep, long, "1 +".into(), "'open".into(), "a ? b".into()] {
-        let error = Program::compile(&source, &Known::open(&[Root::Account])).expect_err("refused");
+        let error = Program::compile(&source, &ExprScope::open(&[Root::Account])).expect_err("refused");
         assert!(!error.message.is_empty());
     }
 }

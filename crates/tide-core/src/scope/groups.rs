@@ -16,7 +16,7 @@ const MEMBER_OF: [&str; 3] = ["memberOf", "isMemberOf", "groups"];
 
 /// What is known of a membership.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Membership {
+pub enum MembershipFact {
     /// It is a member.
     Member,
     /// It is none; groups inside that could not be read are named.
@@ -32,12 +32,12 @@ pub struct Groups<'a> {
     /// Group accounts by system and by each of their names.
     by_name: HashMap<(&'a str, String), usize>,
     /// What a group holds, worked out when it is first asked for.
-    held: Mutex<HashMap<(String, String, bool), std::sync::Arc<Held>>>,
+    held: Mutex<HashMap<(String, String, bool), std::sync::Arc<MembershipIndex>>>,
 }
 
 /// Everything inside a group.
 #[derive(Default)]
-struct Held {
+struct MembershipIndex {
     /// Members, by every name that a reference may use.
     members: HashSet<String>,
     /// Groups of which only the members' side can tell who is in them: their own members could not be read, or are not shown.
@@ -107,14 +107,14 @@ impl<'a> Groups<'a> {
     }
 
     /// Is one of these accounts a member of the group?
-    pub fn member(&self, group: &GroupScope, accounts: &[&Account]) -> Membership {
-        let Some(population) = self.population else { return Membership::Unknown("no group is known".into()) };
+    pub fn member(&self, group: &GroupScope, accounts: &[&Account]) -> MembershipFact {
+        let Some(population) = self.population else { return MembershipFact::Unknown("no group is known".into()) };
         let own = accounts.first().map(|account| account.system.as_str());
-        let Some(system) = group.system.as_deref().or(own) else { return Membership::Not(Vec::new()) };
+        let Some(system) = group.system.as_deref().or(own) else { return MembershipFact::Not(Vec::new()) };
         let name = folded(&group.name);
         if !self.by_name.contains_key(&(system, name.clone())) {
             let read = population.systems.get(system).is_some_and(|facts| facts.read.contains(&ObjectType::Group));
-            return Membership::Unknown(if read {
+            return MembershipFact::Unknown(if read {
                 format!("{system} holds no group {}", group.name)
             } else {
                 format!("the groups of {system} have not been read completely yet")
@@ -128,19 +128,19 @@ impl<'a> Groups<'a> {
             let by_member = || references(&account.attributes, &MEMBER_OF).any(|of| held.told_by_members.contains(&folded(of)));
             let by_primary = || primary_group(account).is_some_and(|sid| held.sids.contains(&sid));
             if by_group || by_member() || by_primary() {
-                return Membership::Member;
+                return MembershipFact::Member;
             }
         }
-        Membership::Not(held.broken.clone())
+        MembershipFact::Not(held.broken.clone())
     }
 
-    fn held(&self, population: &Population, system: &str, name: &str, nested: bool) -> std::sync::Arc<Held> {
+    fn held(&self, population: &Population, system: &str, name: &str, nested: bool) -> std::sync::Arc<MembershipIndex> {
         let asked = (system.to_owned(), name.to_owned(), nested);
         let mut known = self.held.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         if let Some(held) = known.get(&asked) {
             return held.clone();
         }
-        let mut held = Held::default();
+        let mut held = MembershipIndex::default();
         let mut visited: HashSet<usize> = HashSet::new();
         let mut left: Vec<usize> = self.by_name.get(&(system, name.to_owned())).copied().into_iter().collect();
         while let Some(at) = left.pop() {
@@ -247,17 +247,17 @@ mod tests {
             let group = GroupScope { name: name.into(), system: None, nested, place: Place::default() };
             groups.member(&group, &[&population.accounts[at]])
         };
-        assert_eq!(of("cn=outer,ou=g", true, 0), Membership::Member, "whatever case and blanks");
-        assert_eq!(of("cn=outer,ou=g", true, 1), Membership::Member, "nested, in a circle");
-        assert_eq!(of("cn=outer,ou=g", false, 1), Membership::Not(vec![]), "nested groups can be left out");
+        assert_eq!(of("cn=outer,ou=g", true, 0), MembershipFact::Member, "whatever case and blanks");
+        assert_eq!(of("cn=outer,ou=g", true, 1), MembershipFact::Member, "nested, in a circle");
+        assert_eq!(of("cn=outer,ou=g", false, 1), MembershipFact::Not(vec![]), "nested groups can be left out");
         assert_eq!(
             of("cn=outer,ou=g", true, 3),
-            Membership::Not(vec!["cn=broken,ou=g".into()]),
+            MembershipFact::Not(vec!["cn=broken,ou=g".into()]),
             "an account that was not read since it left still names the group, which was"
         );
-        assert_eq!(of("cn=outer,ou=g", true, 4), Membership::Member, "from the member's side, where the group cannot be read");
-        assert_eq!(of("cn=outer,ou=g", true, 2), Membership::Not(vec!["cn=broken,ou=g".into()]), "one broken group fails alone");
-        assert_eq!(of("cn=missing,ou=g", true, 0), Membership::Unknown("harbour holds no group cn=missing,ou=g".into()));
+        assert_eq!(of("cn=outer,ou=g", true, 4), MembershipFact::Member, "from the member's side, where the group cannot be read");
+        assert_eq!(of("cn=outer,ou=g", true, 2), MembershipFact::Not(vec!["cn=broken,ou=g".into()]), "one broken group fails alone");
+        assert_eq!(of("cn=missing,ou=g", true, 0), MembershipFact::Unknown("harbour holds no group cn=missing,ou=g".into()));
     }
 
     #[test]
@@ -272,11 +272,11 @@ mod tests {
         ];
         let crew = GroupScope { name: "k9".into(), system: None, nested: true, place: Place::default() };
         let of = |population: &Population, at: usize| Groups::new(population).member(&crew, &[&population.accounts[at]]);
-        assert_eq!((of(&population, 0), of(&population, 1)), (Membership::Member, Membership::Not(vec![])));
+        assert_eq!((of(&population, 0), of(&population, 1)), (MembershipFact::Member, MembershipFact::Not(vec![])));
         let sid = |account: &mut Account, sid: &str| account.attributes.set("objectSid", vec![Value::text(sid)]);
         sid(&mut population.accounts[1], "S-1-5-21-7-8-9-1104");
         population.accounts[1].attributes.set("primaryGroupID", vec![Value::Int(513)]);
         sid(&mut population.accounts[2], "S-1-5-21-7-8-9-513");
-        assert_eq!(of(&population, 1), Membership::Member);
+        assert_eq!(of(&population, 1), MembershipFact::Member);
     }
 }

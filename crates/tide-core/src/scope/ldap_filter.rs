@@ -1,7 +1,7 @@
 //! LDAP filters (RFC 4511 §4.5.1.7), decided about an account as its server would decide: by the kinds of attributes, with classes that
 //! entries leave out, and with groups as their own side shows them. A comparison that the schema does not define is neither true nor false.
 
-use super::{Groups, Membership};
+use super::{Groups, MembershipFact};
 use crate::model::Account;
 use crate::reasons::Place;
 use crate::references::folded;
@@ -193,9 +193,9 @@ impl Record<'_> {
         }
         let group = GroupScope { name: group.to_owned(), system: None, nested, place: Place::default() };
         match self.groups.member(&group, self.accounts) {
-            Membership::Member => Some(true),
-            Membership::Not(_) => Some(false),
-            Membership::Unknown(_) => None,
+            MembershipFact::Member => Some(true),
+            MembershipFact::Not(_) => Some(false),
+            MembershipFact::Unknown(_) => None,
         }
     }
 }

@@ -9,7 +9,7 @@ use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::ChangeSetState;
 use tide_core::states::SystemKind;
-use tide_engine::{Change, Clock, Engine, NewSystem, Plan};
+use tide_engine::{Clock, Engine, NewSystem, Plan, SystemUpdate};
 use tide_standins::scim_service::ScimService;
 use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
 
@@ -46,8 +46,8 @@ pub struct Season {
 impl Season {
     async fn tie(folder: &Path, key: &MasterKey, clock: &Arc<Moved>) -> Arc<Engine> {
         let store = Store::open(&folder.join("tide.db"), key.clone()).await.expect("opens");
-        let allowed = tide_engine::Allowed { feed_folders: vec![folder.to_owned()], ..Default::default() };
-        Engine::tied(store, clock.clone(), tide_engine::Ties { allowed, ..Default::default() })
+        let allowed = tide_engine::SecretSources { feed_folders: vec![folder.to_owned()], ..Default::default() };
+        Engine::tied(store, clock.clone(), tide_engine::EngineConfig { secret_sources: allowed, ..Default::default() })
     }
 
     pub async fn start(now: Timestamp, rules: &[(&str, &str)]) -> Season {
@@ -69,7 +69,8 @@ impl Season {
             let checked = engine.check_system(name, None).await.expect("tested");
             assert!(name == "roster" || checked.healthy(), "{checked:?}");
         }
-        let writable = Change { writable: Some(vec![ObjectType::Person, ObjectType::Group]), armed: Some(true), ..Change::default() };
+        let writable =
+            SystemUpdate { writable: Some(vec![ObjectType::Person, ObjectType::Group]), armed: Some(true), ..SystemUpdate::default() };
         engine.set_system("berthing", writable, "tester").await.expect("set");
         let files: Vec<RuleFile> = rules.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
         engine.publish_rules(&files, "tester").await.expect("published");

@@ -8,7 +8,7 @@ use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::SystemKind;
-use tide_engine::{Change, Clock, Engine, NewSystem, Plan, SystemClock};
+use tide_engine::{Clock, Engine, NewSystem, Plan, SystemClock, SystemUpdate};
 use tide_standins::directory::Directory;
 use tide_standins::scim_service::ScimService;
 use tide_standins::world::{self, BASE, Crew};
@@ -60,7 +60,11 @@ impl Tide {
     pub async fn writable() -> Tide {
         let tide = Self::start(60).await;
         tide.engine
-            .set_system("berthing", Change { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Change::default() }, "tester")
+            .set_system(
+                "berthing",
+                SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+                "tester",
+            )
             .await
             .expect("set");
         tide

@@ -7,7 +7,7 @@ use rand::RngExt as _;
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::ObjectType;
-use tide_engine::{Engine, EngineError, Plan, Ties};
+use tide_engine::{Engine, EngineConfig, EngineError, Plan};
 use tide_store::{ChangeFilter, MasterKey, Store};
 
 /// What was sent, run by run: in what order things happened is not to be had again.
@@ -43,7 +43,12 @@ async fn history(engine: &Engine) -> String {
 impl Sim {
     pub async fn at_once(&mut self) -> Told {
         let store = Store::open(&self.file, MasterKey::parse(KEY).map_err(fault("key"))?).await.map_err(fault("the store"))?;
-        let ties = Ties { systems: Some(Arc::new(self.world.clone())), seed: Some(self.seed), at_a_time: 3, ..Ties::default() };
+        let ties = EngineConfig {
+            systems: Some(Arc::new(self.world.clone())),
+            seed: Some(self.seed),
+            accounts_at_a_time: 3,
+            ..EngineConfig::default()
+        };
         let engine = Engine::tied(store, Arc::new(self.world.clone()), ties);
         engine.read_all().await.map_err(fault("the first reading"))?;
         engine.run_once().await.map_err(fault("the first run"))?;
@@ -55,7 +60,7 @@ impl Sim {
         for round in 0..6 {
             self.edit();
             self.edit();
-            engine.catch_up(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine.sync_once(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
             let by_hand = async {
                 if round % 3 != 2 {
                     return engine.run_once().await.map(|_| ());
@@ -68,7 +73,7 @@ impl Sim {
             };
             let asking = async {
                 for _ in 0..30 {
-                    engine.ask_after().await?;
+                    engine.poll_operations().await?;
                     tokio::time::sleep(Duration::from_micros(500)).await;
                 }
                 Ok::<(), EngineError>(())
@@ -100,9 +105,9 @@ impl Sim {
             if self.random.random_bool(0.5) {
                 self.edit();
             }
-            engine.catch_up(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
-            engine.overtake().await.map_err(fault("overtaking"))?;
-            engine.catch_up(BERTHING, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine.sync_once(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine.preempt_for_leavers().await.map_err(fault("overtaking"))?;
+            engine.sync_once(BERTHING, ObjectType::Person).await.map_err(fault("catching up"))?;
         }
         Ok(())
     }

@@ -8,13 +8,15 @@ use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
-use tide_connect::{Access, CheckReport, ConnectError, Connector, Description, Following, News, Showing, Shown, Write};
+use tide_connect::{
+    ChangeEvent, ChangeStream, CheckReport, ConnectError, ConnectionState, Connector, Description, SnapshotItem, SnapshotStream, Write,
+};
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
 use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
-use tide_engine::{Clock, Systems};
+use tide_engine::{Clock, ConnectorFactory};
 use tokio::sync::mpsc;
 
 pub const HARBOUR: &str = "harbour";
@@ -204,7 +206,7 @@ impl World {
         place.effects += 1;
         let key = match &write.account {
             Some((key, _)) if place.accounts.contains_key(key) => key.clone(),
-            Some((key, _)) => return Err(ConnectError::lasting("gone", format!("{key} is not there any more"), "read it again")),
+            Some((key, _)) => return Err(ConnectError::permanent("gone", format!("{key} is not there any more"), "read it again")),
             None => {
                 let mut attributes = Attributes::new();
                 write.values.iter().for_each(|value| attributes.set(&value.attribute, value.after.clone()));
@@ -236,7 +238,7 @@ impl World {
         }
         place.ours.insert(key.clone());
         place.note(&key);
-        let shown = place.shown(&key).ok_or_else(|| ConnectError::lasting("gone", "it is not there", "read it again"));
+        let shown = place.shown(&key).ok_or_else(|| ConnectError::permanent("gone", "it is not there", "read it again"));
         self.broken.extend(wrong);
         shown
     }
@@ -258,8 +260,8 @@ impl Clock for Shared {
     }
 }
 
-impl Systems for Shared {
-    fn connector(&self, system: &str, access: Arc<Access>) -> Option<Arc<dyn Connector>> {
+impl ConnectorFactory for Shared {
+    fn connector(&self, system: &str, access: Arc<ConnectionState>) -> Option<Arc<dyn Connector>> {
         let name = ALL.into_iter().find(|name| *name == system)?;
         Some(Arc::new(Simulated { name, world: self.clone(), access }))
     }
@@ -268,7 +270,7 @@ impl Systems for Shared {
 struct Simulated {
     name: &'static str,
     world: Shared,
-    access: Arc<Access>,
+    access: Arc<ConnectionState>,
 }
 
 fn schema(system: &str) -> Schema {
@@ -306,7 +308,7 @@ impl Simulated {
         let died = self.world.lock().died.clone();
         died.notify_one();
         std::future::pending::<()>().await;
-        ConnectError::passing("dead", "never seen", "never seen")
+        ConnectError::transient("dead", "never seen", "never seen")
     }
 }
 
@@ -319,7 +321,7 @@ impl Connector for Simulated {
         Ok(Description { schema, abilities: Vec::new(), profile: Vec::new(), own: Vec::new() })
     }
 
-    fn observe(self: Arc<Self>, object: ObjectType) -> Showing {
+    fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
         let (out, showing) = mpsc::channel(64);
         let (accounts, fault, cut) = {
             let mut world = self.world.lock();
@@ -341,24 +343,24 @@ impl Connector for Simulated {
         let shown: Vec<Observed> = if fault > 0 { accounts.into_iter().take(cut).collect() } else { accounts };
         tokio::spawn(async move {
             for batch in shown.chunks(3) {
-                if out.send(Ok(Shown::Batch(batch.to_vec()))).await.is_err() {
+                if out.send(Ok(SnapshotItem::Batch(batch.to_vec()))).await.is_err() {
                     return;
                 }
             }
             let end = match fault {
                 // Said to be complete, and it is not.
-                1 => Ok(Shown::Complete(all.max(cut + 1))),
+                1 => Ok(SnapshotItem::Complete(all.max(cut + 1))),
                 2 => return,
-                3 => Err(ConnectError::passing("cut", "the connection was closed", "it is read again")),
-                4 => Err(ConnectError::system("token_refused", "the token is refused", "set another")),
-                _ => Ok(Shown::Complete(all)),
+                3 => Err(ConnectError::transient("cut", "the connection was closed", "it is read again")),
+                4 => Err(ConnectError::system_down("token_refused", "the token is refused", "set another")),
+                _ => Ok(SnapshotItem::Complete(all)),
             };
             let _ = out.send(end).await;
         });
         showing
     }
 
-    async fn ways(&self) -> Result<Vec<WatchMode>, ConnectError> {
+    async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         Ok(match self.name {
             HARBOUR => vec![WatchMode::ChangeNumber, WatchMode::FullRead],
             BERTHING => vec![WatchMode::LastModified, WatchMode::FullRead],
@@ -366,11 +368,11 @@ impl Connector for Simulated {
         })
     }
 
-    async fn mark(&self, _: ObjectType, _: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(&self, _: ObjectType, _: WatchMode) -> Result<Option<String>, ConnectError> {
         Ok(Some(self.world.lock().place(self.name).history.len().to_string()))
     }
 
-    fn follow(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> Following {
+    fn watch(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> ChangeStream {
         let (out, following) = mpsc::channel(256);
         let mut world = self.world.lock();
         // An answer takes a moment.
@@ -387,21 +389,21 @@ impl Connector for Simulated {
         let mut news = Vec::new();
         for (key, then) in changed.into_iter().filter(|_| object == ObjectType::Person) {
             match place.shown(key).and_then(|now| if place.tells_states { then.clone() } else { Some(now) }) {
-                Some(account) => news.push(Ok(News::Changed(vec![account]))),
-                None if way.reports_deletions() => news.push(Ok(News::Gone(vec![key.clone()]))),
+                Some(account) => news.push(Ok(ChangeEvent::Changed(vec![account]))),
+                None if way.reports_deletions() => news.push(Ok(ChangeEvent::Gone(vec![key.clone()]))),
                 None => {}
             }
         }
         let mark = place.history.len().to_string();
         match fault {
-            1 => news = vec![Ok(News::Lost("the history was forgotten".into()))],
+            1 => news = vec![Ok(ChangeEvent::ResyncRequired("the history was forgotten".into()))],
             2 => {
                 news.truncate(news.len() / 2);
-                news.push(Err(ConnectError::passing("cut", "the connection was closed", "it is followed again")));
+                news.push(Err(ConnectError::transient("cut", "the connection was closed", "it is followed again")));
             }
             // The mark is lost: the same is told again.
             3 => {}
-            _ => news.push(Ok(News::Mark(mark))),
+            _ => news.push(Ok(ChangeEvent::Checkpoint(mark))),
         }
         if fault > 0 {
             let line = format!("{}: a following goes wrong ({fault})", self.name);
@@ -421,7 +423,7 @@ impl Connector for Simulated {
     async fn find(&self, _: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
         let mut world = self.world.lock();
         if world.fault(self.name) == Fault::Failed {
-            return Err(ConnectError::passing("server_error", "it failed", "it is tried again"));
+            return Err(ConnectError::transient("server_error", "it failed", "it is tried again"));
         }
         let place = world.place(self.name);
         let fits = |held: &Held| {
@@ -467,34 +469,34 @@ impl Connector for Simulated {
             (fault, result)
         };
         let lost = if making {
-            ConnectError::unknown("answer_lost", "the answer was lost", "it is looked for")
+            ConnectError::unknown_outcome("answer_lost", "the answer was lost", "it is looked for")
         } else {
-            ConnectError::passing("timeout", "the answer was lost", "it is sent again")
+            ConnectError::transient("timeout", "the answer was lost", "it is sent again")
         };
         self.takes_a_moment().await;
         match (fault, result) {
             (Fault::Die | Fault::DieAfter, _) => Err(self.die().await),
             (Fault::LostAfter, Some(Err(refused))) => Err(refused),
             (Fault::LostAfter | Fault::LostBefore, _) => Err(lost),
-            (Fault::TooMany, _) => Err(ConnectError::passing("rate", "too many requests", "it is tried again")),
-            (Fault::Failed, _) => Err(ConnectError::passing("server_error", "it failed", "it is tried again")),
-            (Fault::Down, _) => Err(ConnectError::system("unreachable", "nothing answers", "it is tried again")),
+            (Fault::TooMany, _) => Err(ConnectError::transient("rate", "too many requests", "it is tried again")),
+            (Fault::Failed, _) => Err(ConnectError::transient("server_error", "it failed", "it is tried again")),
+            (Fault::Down, _) => Err(ConnectError::system_down("unreachable", "nothing answers", "it is tried again")),
             (_, Some(result)) => result,
             (_, None) => Err(lost),
         }
     }
 
-    async fn went(&self, _: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
+    async fn poll_operation(&self, _: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
         let mut world = self.world.lock();
         let number: usize = place.parse().unwrap_or(usize::MAX);
-        let gone = || ConnectError::lasting("gone", "no such request", "decide again");
+        let gone = || ConnectError::permanent("gone", "no such request", "decide again");
         let queued = world.place(self.name).queue.get_mut(number).ok_or_else(gone)?;
         queued.asked += 1;
         if queued.asked < 2 {
             return Ok(None);
         }
         if queued.fails {
-            return Err(ConnectError::lasting("refused", "it was refused in the end", "correct it"));
+            return Err(ConnectError::permanent("refused", "it was refused in the end", "correct it"));
         }
         if queued.done.is_none() {
             let write = queued.write.clone();

@@ -194,7 +194,7 @@ pub async fn answer_decision(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDecisionAnswer>,
 ) -> Result<StatusCode, Refusal> {
-    let said = tide_engine::Said { answer: new.answer, comment: new.comment.trim(), choice: &new.chosen };
+    let said = tide_engine::DecisionReply { answer: new.answer, comment: new.comment.trim(), choice: &new.chosen };
     service.engine.answer_choosing(&new.id, said, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

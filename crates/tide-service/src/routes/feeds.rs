@@ -21,7 +21,7 @@ pub async fn look_at_feed(request: Request) -> Result<Json<FeedLook>, Refusal> {
     let body = axum::body::to_bytes(request.into_body(), MAX_FILE).await.map_err(|_| {
         Refusal::bad(format!("the file is larger than {} MiB", MAX_FILE >> 20)).remedy("look at its first part: `head -n 100000 FILE`")
     })?;
-    let looked = tokio::task::spawn_blocking(move || tide_connect::look(&mut std::io::Cursor::new(&body[..]), "the file")).await;
+    let looked = tokio::task::spawn_blocking(move || tide_connect::inspect(&mut std::io::Cursor::new(&body[..]), "the file")).await;
     let look = looked.map_err(|error| Refusal::bad(error.to_string()))?.map_err(tide_engine::EngineError::from)?;
     Ok(Json(FeedLook {
         format: look.format,

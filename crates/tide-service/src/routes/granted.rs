@@ -11,11 +11,11 @@ use tide_api::{Licence, Membership, Memberships, PasswordOnItsWay, Problem, Seat
 /// All licences that are counted: seats, who uses and who waits, and what the next weeks bring.
 #[utoipa::path(get, path = "/api/v1/licences", tag = "identities", responses((status = 200, body = Vec<Licence>)))]
 pub async fn list_licences(State(service): State<Service>) -> Result<Json<Vec<Licence>>, Refusal> {
-    let waiter = |one: tide_core::licenses::Waiting| SeatWaiter { identity: one.identity, label: one.label, order: one.order };
+    let waiter = |one: tide_core::licenses::SeatWaiter| SeatWaiter { identity: one.identity, label: one.label, order: one.order };
     let licence = |view: tide_engine::LicenceView| Licence {
-        starting: view.later.taking.saturating_sub(view.now.waiting.len()),
-        leaving: view.later.giving,
-        wanted: (view.now.used + view.later.taking).saturating_sub(view.later.giving),
+        starting: view.later.would_take.saturating_sub(view.now.waiting.len()),
+        leaving: view.later.would_free,
+        wanted: (view.now.used + view.later.would_take).saturating_sub(view.later.would_free),
         name: view.licence.name,
         system: view.licence.system,
         seats: view.licence.seats,
@@ -63,8 +63,8 @@ fn recipient(one: &serde_json::Value) -> String {
 /// What rules told to whom, the newest first.
 #[utoipa::path(get, path = "/api/v1/told", tag = "identities", params(ToldQuery), responses((status = 200, body = Vec<Told>)))]
 pub async fn list_told(State(service): State<Service>, Query(query): Query<ToldQuery>) -> Result<Json<Vec<Told>>, Refusal> {
-    let rows = service.engine.told(query.identity.as_deref(), query.waiting).await?;
-    let told = |row: tide_store::ToldRow| Told {
+    let rows = service.engine.notifications(query.identity.as_deref(), query.waiting).await?;
+    let told = |row: tide_store::NotificationRow| Told {
         to: row.recipients.as_array().into_iter().flatten().map(recipient).collect(),
         id: row.id,
         rule: row.rule,
@@ -106,7 +106,7 @@ pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<S
         PasswordOnItsWay {
             id: row.set.id,
             identity: row.set.identity,
-            made: row.set.made.to_string(),
+            made: row.set.created_at.to_string(),
             origin: (!row.origin.is_empty()).then_some(row.origin),
             must_change: row.set.must_change,
             missing,

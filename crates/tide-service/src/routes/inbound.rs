@@ -19,7 +19,7 @@ use tide_store::EventRow;
 /// The tokens of a system, newest first.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), responses((status = 200, body = Vec<Token>)))]
 pub async fn list_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
-    let now = tide_store::stamp(service.engine.now());
+    let now = tide_store::format_timestamp(service.engine.now());
     Ok(Json(service.engine.tokens(&name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
 }
 

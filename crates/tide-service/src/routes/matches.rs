@@ -117,7 +117,7 @@ pub async fn answer_matches(
         .into_iter()
         .map(|answer| tide_engine::Word { identity: answer.identity, account: answer.account, said: answer.said })
         .collect::<Vec<_>>();
-    let by = tide_engine::Asker { id: &caller.principal.id, name: &caller.principal.name };
+    let by = tide_engine::Actor { id: &caller.principal.id, name: &caller.principal.name };
     let kept = service.engine.answer_matches(&name, object(query.object), &words, &by).await?;
     Ok(Json(KeptAnswers { kept }))
 }

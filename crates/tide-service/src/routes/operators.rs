@@ -78,7 +78,7 @@ pub async fn end_operator(
 #[utoipa::path(get, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)),
     responses((status = 200, body = Vec<Token>)))]
 pub async fn list_operator_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
-    let (store, now) = (service.engine.store(), tide_store::stamp(service.engine.now()));
+    let (store, now) = (service.engine.store(), tide_store::format_timestamp(service.engine.now()));
     let operator = store.operator(&name).await?;
     Ok(Json(store.tokens(PrincipalKind::Operator, &operator.name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
 }

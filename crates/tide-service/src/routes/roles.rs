@@ -8,7 +8,7 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
 use tide_api::{GiveRole, NewRoleTrial, Problem, Role, RoleConflict, RoleHolder, RoleTrial, RoleTurn, Roles};
-use tide_core::roles::Grant;
+use tide_core::roles::RoleGrant;
 use tide_core::roles::RoleSource;
 use tide_core::value::show;
 
@@ -50,7 +50,7 @@ pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, R
     Ok(Json(Roles { roles: views.into_iter().map(role).collect(), conflicts: conflicts.into_iter().map(conflict).collect() }))
 }
 
-fn conflict(one: tide_core::roles::Conflict) -> RoleConflict {
+fn conflict(one: tide_core::roles::RoleConflict) -> RoleConflict {
     RoleConflict {
         identity: one.identity,
         label: one.label,
@@ -98,7 +98,7 @@ pub async fn give_role(
     Body(give): Body<GiveRole>,
 ) -> Result<StatusCode, Refusal> {
     let (from, until) = (moment(give.from.as_ref())?, moment(give.until.as_ref())?);
-    let grant = Grant { identity: give.identity, role: name, from, until, principal: caller.principal.name.clone() };
+    let grant = RoleGrant { identity: give.identity, role: name, from, until, principal: caller.principal.name.clone() };
     service.engine.give_role(grant, &give.comment, &caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

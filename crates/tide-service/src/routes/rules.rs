@@ -38,7 +38,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
         systems,
         identities,
         guards,
-        calls: set.calls.iter().map(|(name, call)| convert::call_line(name, call)).collect(),
+        calls: set.webhooks.iter().map(|(name, call)| convert::call_line(name, call)).collect(),
         faults: faults.iter().map(convert::fault).collect(),
         to_read: to_read(&service).await?,
     }))

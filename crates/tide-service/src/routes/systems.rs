@@ -70,7 +70,7 @@ fn system(
         quiet_now: schedule.quiet_at(now).map(|(until, words)| format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC"))),
         next_quiet: schedule.next_quiet(now).map(|at| at.to_string()),
         schedule: convert::schedule(&schedule),
-        following: engine.listening().into_iter().filter(|one| one.system == row.name).map(convert::following).collect(),
+        following: engine.watchers().into_iter().filter(|one| one.system == row.name).map(convert::following).collect(),
         address: match row.kind {
             SystemKind::Push => format!("/scim/v2/{}", row.name),
             _ => ["url", "path"].iter().find_map(|key| row.settings[*key].as_str()).unwrap_or_default().to_owned(),
@@ -196,7 +196,7 @@ pub async fn browse_new_system(State(service): State<Service>, Body(new): Body<B
     Ok(Json(found.into_iter().map(branch).collect()))
 }
 
-fn branch(branch: tide_connect::Branch) -> Branch {
+fn branch(branch: tide_connect::DirectoryNode) -> Branch {
     Branch { dn: branch.dn, leaf: branch.leaf, people: branch.people, more: branch.more }
 }
 
@@ -287,7 +287,7 @@ pub async fn set_system(
     Path(name): Path<String>,
     Body(state): Body<SystemState>,
 ) -> Result<Json<System>, Refusal> {
-    let change = tide_engine::Change { writable: state.writable, paused: state.paused, armed: state.armed };
+    let change = tide_engine::SystemUpdate { writable: state.writable, paused: state.paused, armed: state.armed };
     service.engine.set_system(&name, change, &caller.principal.id).await?;
     Ok(Json(one(&service, &name).await?))
 }
@@ -325,7 +325,7 @@ pub async fn read_system(State(service): State<Service>, Path(name): Path<String
                 absent: read.absent as i64,
                 quarantined: read.quarantined as i64,
                 unchanged: read.unchanged,
-                error: read.error.as_ref().map(|error| error.said.clone()),
+                error: read.error.as_ref().map(|error| error.message.clone()),
                 remedy: read.error.as_ref().map(|error| error.remedy.clone()),
             })
             .collect(),

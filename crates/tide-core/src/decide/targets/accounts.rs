@@ -1,16 +1,16 @@
 //! What becomes of one account: made, kept in step, or left when its identity goes.
 
 use super::super::people::{Person, missed};
-use super::super::references::{self, Pointing};
+use super::super::references::{self, ReferenceWaits};
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use super::{Target, fold};
 use crate::compare::{self, ValueChange};
-use crate::compose::{self, Desired};
+use crate::compose::{self, DesiredAccount};
 use crate::licenses;
 use crate::model::Population;
-use crate::model::{Account, ObjectType, PasswordSet};
+use crate::model::{Account, ObjectType, PendingPassword};
 use crate::reasons::{HoldCause, Reason};
-use crate::rules::{TypeRules, WhenChanged, WhenOut};
+use crate::rules::{OnDrift, OnOutOfScope, TypeRules};
 use crate::value::Value;
 use std::collections::HashMap;
 
@@ -57,13 +57,13 @@ impl<'a> Target<'a> {
                 later: Vec::new(),
             })
             .collect();
-        if let (true, Some(state)) = (person.barred, self.schema.and_then(|schema| schema.state_attribute.as_deref())) {
+        if let (true, Some(state)) = (person.access_suspended, self.schema.and_then(|schema| schema.state_attribute.as_deref())) {
             take(&mut values, Some(state));
             values.push(self.unusable(state, Vec::new()));
         }
         let again = person.linked.iter().find(|&&at| self.population.accounts[at].system == self.system);
         let why = match again {
-            Some(&at) if self.population.acts.get(&self.population.accounts[at].id).is_some_and(|acts| acts.deleted.is_some()) => {
+            Some(&at) if self.population.write_history.get(&self.population.accounts[at].id).is_some_and(|acts| acts.deleted.is_some()) => {
                 format!("its account {} was deleted when they left, and is made again", self.population.accounts[at].name)
             }
             Some(&at) => {
@@ -161,7 +161,7 @@ impl<'a> Target<'a> {
         // A value that another object holds keeps back no other.
         taken.retain(|(wanted, _)| compare::relation(wanted, account, self.population) == compare::Relation::Differs);
         for (wanted, reason) in taken {
-            let apart = Desired { wanted: vec![wanted], ..Desired::default() };
+            let apart = DesiredAccount { wanted: vec![wanted], ..DesiredAccount::default() };
             for (kind, values) in self.by_kind(compare::differences(&apart, account, self.population)) {
                 let at_change = outcome.changes.len();
                 self.push(person, Some(at), kind, values, reason.clone(), outcome);
@@ -184,16 +184,16 @@ impl<'a> Target<'a> {
     }
 
     /// A password that was set for somebody elsewhere and that their account here does not have yet. What it is stays sealed.
-    fn password_set(&self, person: &Person, account: &Account) -> Option<(&'a PasswordSet, Vec<ValueChange>)> {
-        let rules = self.types.password.as_ref().filter(|rules| rules.in_step && !person.barred)?;
-        let theirs = |set: &&PasswordSet| match (&set.identity, set.account) {
+    fn password_set(&self, person: &Person, account: &Account) -> Option<(&'a PendingPassword, Vec<ValueChange>)> {
+        let rules = self.types.password.as_ref().filter(|rules| rules.in_step && !person.access_suspended)?;
+        let theirs = |set: &&PendingPassword| match (&set.identity, set.account) {
             (Some(identity), _) => *identity == person.id,
             (None, Some(id)) => person.linked.iter().any(|&at| self.population.accounts[at].id == id),
             (None, None) => false,
         };
-        let set = self.population.passwords.iter().rfind(theirs)?;
-        let done = self.population.acts.get(&account.id).and_then(|acts| acts.password);
-        if set.account == Some(account.id) || done.is_some_and(|done| done >= set.made) {
+        let set = self.population.password_sets.iter().rfind(theirs)?;
+        let done = self.population.write_history.get(&account.id).and_then(|acts| acts.password);
+        if set.account == Some(account.id) || done.is_some_and(|done| done >= set.created_at) {
             return None;
         }
         let mut values = vec![self.put(&rules.attribute, Vec::new())];
@@ -215,7 +215,7 @@ impl<'a> Target<'a> {
         let mut sources = person.sources.iter().map(|&at| &self.population.accounts[at]);
         let mark = sources.find(|source| source.system == *from)?.attributes.get(PASSWORD_MARK).first()?.clone();
         let text = mark.to_string();
-        if self.population.carried.get(&account.id) == Some(&text) {
+        if self.population.password_hash_marks.get(&account.id) == Some(&text) {
             return None;
         }
         Some((text, vec![self.put(&rules.attribute, Vec::new()), self.put(PASSWORD_MARK, vec![mark])]))
@@ -241,7 +241,7 @@ impl<'a> Target<'a> {
             return;
         }
         let before = account.attributes.get(state);
-        if person.barred {
+        if person.access_suspended {
             take(rest, Some(state));
             if before != [Value::Bool(false)] {
                 rest.push(self.unusable(state, before.to_vec()));
@@ -257,7 +257,7 @@ impl<'a> Target<'a> {
 
     /// Takes out what was right and was then changed in the system itself, where the rule says that it is only told.
     fn by_hand(&self, account: &Account, rest: &mut Vec<ValueChange>) -> Vec<ValueChange> {
-        if self.types.when_changed == WhenChanged::Repair {
+        if self.types.on_drift == OnDrift::Repair {
             return Vec::new();
         }
         let (by_hand, others) = std::mem::take(rest).into_iter().partition(|value| {
@@ -282,14 +282,14 @@ impl<'a> Target<'a> {
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
-        if person.gone.is_some() && !self.types.departure.is_empty() && account.fault.is_none() {
+        if person.out_reason.is_some() && !self.types.departure.is_empty() && account.fault.is_none() {
             return self.depart(person, at, reason, people, outcome);
         }
         let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else {
             return (Some(Verdict::OutOfScope), Some(at), reason);
         };
         let before = account.attributes.get(state).to_vec();
-        if self.types.when_out == WhenOut::Leave || before == [Value::Bool(false)] || account.fault.is_some() {
+        if self.types.on_out_of_scope == OnOutOfScope::Leave || before == [Value::Bool(false)] || account.fault.is_some() {
             return (Some(Verdict::OutOfScope), Some(at), reason);
         }
         let value = self.unusable(state, before);
@@ -297,20 +297,20 @@ impl<'a> Target<'a> {
         (Some(Verdict::Disable), Some(at), reason)
     }
 
-    pub(super) fn points(&mut self, at: Option<usize>, wanted: Vec<compose::Wanted<'a>>) {
+    pub(super) fn points(&mut self, at: Option<usize>, wanted: Vec<compose::DesiredValue<'a>>) {
         if !wanted.is_empty() {
-            self.pointing.push(Pointing { person: self.place, at, wanted });
+            self.pointing.push(ReferenceWaits { person: self.place, at, wanted });
         }
     }
 
     /// What somebody is to get of the values that no two objects of the target share.
-    fn wanted_unique_values<'d>(&self, desired: &'d Desired<'a>) -> Vec<&'d compose::Wanted<'a>> {
+    fn wanted_unique_values<'d>(&self, desired: &'d DesiredAccount<'a>) -> Vec<&'d compose::DesiredValue<'a>> {
         // Most people have everything already.
         if desired.wanted.is_empty() {
             return Vec::new();
         }
         let unique: Vec<&str> = self.schema.iter().flat_map(|schema| schema.unique_attributes()).collect();
-        let is_unique = |wanted: &&compose::Wanted<'a>| unique.iter().any(|name| wanted.mapping.attribute.eq_ignore_ascii_case(name));
+        let is_unique = |wanted: &&compose::DesiredValue<'a>| unique.iter().any(|name| wanted.mapping.attribute.eq_ignore_ascii_case(name));
         desired.wanted.iter().filter(is_unique).filter(|wanted| !wanted.values.is_empty()).collect()
     }
 
@@ -328,7 +328,7 @@ impl<'a> Target<'a> {
     }
 
     /// Values that another object holds, which the target would refuse: it is said beforehand.
-    fn conflicting_values(&mut self, desired: &Desired<'a>, own: Option<usize>) -> Vec<(compose::Wanted<'a>, Reason)> {
+    fn conflicting_values(&mut self, desired: &DesiredAccount<'a>, own: Option<usize>) -> Vec<(compose::DesiredValue<'a>, Reason)> {
         let mut taken = Vec::new();
         for wanted in self.wanted_unique_values(desired) {
             let value = &wanted.values[0];
@@ -347,7 +347,7 @@ impl<'a> Target<'a> {
         taken
     }
 
-    fn reserve_values(&mut self, desired: &Desired<'a>, at: usize) {
+    fn reserve_values(&mut self, desired: &DesiredAccount<'a>, at: usize) {
         for wanted in self.wanted_unique_values(desired) {
             self.unique_values().entry(unique_key(wanted)).or_insert(at);
         }
@@ -411,14 +411,14 @@ impl<'a> Target<'a> {
 
 /// Why a value that was changed in the system itself is not put right: the rule says so, until a person says otherwise.
 pub(in crate::decide) fn reported(population: &Population, types: &TypeRules, change: &Change) -> Option<Reason> {
-    if change.hold.is_some() || population.overrides.get(&change.fingerprint).is_some_and(|said| said.release) {
+    if change.hold.is_some() || population.guard_overrides.get(&change.fingerprint).is_some_and(|said| said.release) {
         return change.hold.clone();
     }
     let text = format!("changed in {} itself: it is told, and put right when somebody says so", change.system);
     Some(Reason::by(text, &types.place).on_hold(HoldCause::ExternalChange))
 }
 
-fn unique_key(wanted: &compose::Wanted<'_>) -> (String, String) {
+fn unique_key(wanted: &compose::DesiredValue<'_>) -> (String, String) {
     (wanted.mapping.attribute.to_lowercase(), wanted.values.first().map(fold).unwrap_or_default())
 }
 

@@ -110,7 +110,7 @@ impl Target<'_> {
                     .then(|| (ChangeKind::Disable, vec![change(state, before.to_vec(), vec![Value::Bool(false)])]))
             }
             DepartureAct::Scramble => {
-                let done = self.population.acts.get(&account.id).and_then(|acts| acts.password);
+                let done = self.population.write_history.get(&account.id).and_then(|acts| acts.password);
                 let undone = done.is_none_or(|done| person.since.is_some_and(|since| done < since));
                 // What it becomes is drawn when it is sent, and kept nowhere.
                 let attribute = self.types.password.as_ref().map_or_else(|| self.password_attribute(), |password| &password.attribute);
@@ -186,5 +186,5 @@ impl Target<'_> {
 }
 
 fn person_left(person: &Person) -> &str {
-    person.gone.as_ref().map_or("left", |reason| reason.text.as_str())
+    person.out_reason.as_ref().map_or("left", |reason| reason.text.as_str())
 }

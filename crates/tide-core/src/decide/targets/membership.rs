@@ -4,18 +4,18 @@
 use super::super::people::Person;
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use super::Target;
-use crate::compare::{Later, ValueChange};
+use crate::compare::{PendingReference, ValueChange};
 use crate::expr::Values;
 use crate::memberships::member_value;
-use crate::model::{Account, AccountId, Joined, MemberName, ObjectType};
+use crate::model::{Account, AccountId, MemberName, ObjectType, RuleMembership};
 use crate::reasons::{HoldCause, Reason};
 use crate::references::folded;
-use crate::rules::{MembershipRule, WhenChanged};
+use crate::rules::{MembershipRule, OnDrift};
 use crate::value::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// How somebody stands to the groups of a target.
-pub(super) struct Stand<'a> {
+pub(super) struct MemberStatus<'a> {
     person: &'a Person,
     /// Their account, as a place in the population's list; none while it is yet to be made.
     account: Option<usize>,
@@ -24,21 +24,21 @@ pub(super) struct Stand<'a> {
 }
 
 /// Does somebody take part in the groups of a target, or no longer? Nothing when it cannot be told, or is for the departure steps.
-pub(super) fn stand<'p>(target: &Target<'_>, person: &'p Person, account: Option<usize>, verdict: Verdict) -> Option<Stand<'p>> {
+pub(super) fn stand<'p>(target: &Target<'_>, person: &'p Person, account: Option<usize>, verdict: Verdict) -> Option<MemberStatus<'p>> {
     if target.types.memberships.is_empty() {
         return None;
     }
-    let out = person.gone.is_some() || verdict == Verdict::OutOfScope || (verdict == Verdict::Disable && !person.barred);
+    let out = person.out_reason.is_some() || verdict == Verdict::OutOfScope || (verdict == Verdict::Disable && !person.access_suspended);
     if out {
-        let steps = person.gone.is_some() && !target.types.departure.is_empty();
-        return (!steps && account.is_some()).then_some(Stand { person, account, takes_part: false });
+        let steps = person.out_reason.is_some() && !target.types.departure.is_empty();
+        return (!steps && account.is_some()).then_some(MemberStatus { person, account, takes_part: false });
     }
     let sure = account.is_some() || verdict == Verdict::Create;
-    (verdict != Verdict::OnHold && sure).then_some(Stand { person, account, takes_part: true })
+    (verdict != Verdict::OnHold && sure).then_some(MemberStatus { person, account, takes_part: true })
 }
 
 /// A membership that is to change.
-struct Turn<'a> {
+struct MembershipChange<'a> {
     group: AccountId,
     kind: ChangeKind,
     why: Reason,
@@ -52,14 +52,14 @@ struct Turn<'a> {
 }
 
 /// The memberships that rules gave in one target, found by member and by the name that was written.
-struct Given<'a> {
-    by_identity: HashMap<&'a str, BTreeMap<AccountId, &'a Joined>>,
-    by_name: HashMap<(AccountId, &'a str), &'a Joined>,
+struct GivenMembership<'a> {
+    by_identity: HashMap<&'a str, BTreeMap<AccountId, &'a RuleMembership>>,
+    by_name: HashMap<(AccountId, &'a str), &'a RuleMembership>,
 }
 
-impl<'a> Given<'a> {
-    fn of(joined: impl Iterator<Item = &'a Joined>) -> Self {
-        let mut given = Given { by_identity: HashMap::new(), by_name: HashMap::new() };
+impl<'a> GivenMembership<'a> {
+    fn of(joined: impl Iterator<Item = &'a RuleMembership>) -> Self {
+        let mut given = GivenMembership { by_identity: HashMap::new(), by_name: HashMap::new() };
         for one in joined {
             given.by_identity.entry(&one.identity).or_default().insert(one.group, one);
             if !one.folded.is_empty() {
@@ -69,7 +69,7 @@ impl<'a> Given<'a> {
         given
     }
 
-    fn to(&self, identity: &str, group: AccountId) -> Option<&'a Joined> {
+    fn to(&self, identity: &str, group: AccountId) -> Option<&'a RuleMembership> {
         self.by_identity.get(identity)?.get(&group).copied()
     }
 
@@ -85,11 +85,11 @@ impl<'a> Given<'a> {
 
 impl<'a> Target<'a> {
     /// What is joined and what is left in this target.
-    pub(super) fn memberships(&self, stands: &[(Stand<'_>, usize)], outcome: &mut Outcome) {
+    pub(super) fn memberships(&self, stands: &[(MemberStatus<'_>, usize)], outcome: &mut Outcome) {
         if stands.is_empty() {
             return;
         }
-        let given = Given::of(self.population.joined.iter());
+        let given = GivenMembership::of(self.population.rule_memberships.iter());
         let names = self.new_names(outcome);
         for (stand, line) in stands {
             let account = stand.account.map(|at| &self.population.accounts[at]);
@@ -112,9 +112,9 @@ impl<'a> Target<'a> {
             let turn = |group: AccountId, kind: ChangeKind, why: Reason, by_hand: bool| {
                 let member = member_of(group);
                 let former = self.former(&given, who, group, member.as_ref());
-                Turn { group, kind, why, by_hand, person: stand.person, member, former }
+                MembershipChange { group, kind, why, by_hand, person: stand.person, member, former }
             };
-            let mut turns: Vec<Turn<'_>> = Vec::new();
+            let mut turns: Vec<MembershipChange<'_>> = Vec::new();
             for (group, rule) in &wanted {
                 let (now, row) = (member_of(*group), given.to(who, *group));
                 let is_written = row.zip(now.as_ref()).is_none_or(|(row, now)| is_same(row, now));
@@ -183,7 +183,7 @@ impl<'a> Target<'a> {
     }
 
     /// The groups that the rules want somebody in, and names that are no groups.
-    fn wanted_groups(&self, stand: &Stand<'_>) -> Result<(BTreeMap<AccountId, &'a MembershipRule>, Vec<String>), Reason> {
+    fn wanted_groups(&self, stand: &MemberStatus<'_>) -> Result<(BTreeMap<AccountId, &'a MembershipRule>, Vec<String>), Reason> {
         let (mut wanted, mut missing) = (BTreeMap::new(), Vec::new());
         if !stand.takes_part {
             return Ok((wanted, missing));
@@ -239,7 +239,7 @@ impl<'a> Target<'a> {
     }
 
     /// Names that a rule wrote into a group for somebody, that they do not have any more and the group still holds.
-    fn former(&self, given: &Given<'_>, identity: &str, group: AccountId, now: Option<&Value>) -> Vec<Value> {
+    fn former(&self, given: &GivenMembership<'_>, identity: &str, group: AccountId, now: Option<&Value>) -> Vec<Value> {
         let Some(row) = given.to(identity, group).filter(|row| !row.member.is_empty()) else { return Vec::new() };
         if now.is_some_and(|now| is_same(row, now)) || !self.memberships.holds(group, &row.folded) {
             return Vec::new();
@@ -264,8 +264,8 @@ impl<'a> Target<'a> {
         renames.filter_map(name).collect()
     }
 
-    fn turn(&self, turn: &Turn<'_>) -> Change {
-        let Turn { group, kind, why, by_hand, person, member, former, .. } = turn;
+    fn turn(&self, turn: &MembershipChange<'_>) -> Change {
+        let MembershipChange { group, kind, why, by_hand, person, member, former, .. } = turn;
         let there = self.memberships.get(*group);
         let (key, attribute) = there.map_or(("", "members"), |group| (&group.key, &group.attribute));
         let mut value =
@@ -273,7 +273,7 @@ impl<'a> Target<'a> {
         match (kind, member) {
             (ChangeKind::Grant, Some(member)) => value.after.push(member.clone()),
             (_, Some(member)) => value.before.push(member.clone()),
-            (_, None) => value.later.push(Later { identity: person.id.clone(), label: person.label.clone() }),
+            (_, None) => value.later.push(PendingReference { identity: person.id.clone(), label: person.label.clone() }),
         }
         let mut values = vec![value];
         if !former.is_empty() {
@@ -296,7 +296,7 @@ impl<'a> Target<'a> {
             claims: Vec::new(),
             step: 0,
         };
-        if *by_hand && self.types.when_changed == WhenChanged::Report {
+        if *by_hand && self.types.on_drift == OnDrift::Report {
             change.hold = super::reported(self.population, self.types, &change);
         }
         change
@@ -312,7 +312,7 @@ impl<'a> Target<'a> {
                 .any(|mapping| crate::scope::MEMBERS.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute)))
         };
         let mapped = self.rules.of(self.system, ObjectType::Group).is_some_and(kept);
-        let given = Given::of(self.population.joined.iter().filter(|one| one.identity == person.id));
+        let given = GivenMembership::of(self.population.rule_memberships.iter().filter(|one| one.identity == person.id));
         let ours: HashSet<AccountId> = given.groups(&person.id).collect();
         let former = |group: AccountId| self.former(&given, &person.id, group, Some(&self.member(group, account)));
         let mut groups = self.memberships.held_by(account);
@@ -322,7 +322,7 @@ impl<'a> Target<'a> {
             if !follows {
                 let why = Reason { text: format!("{}: {}", why.text, self.called(group)), ..why.clone() };
                 let (member, former) = (Some(self.member(group, account)), former(group));
-                let turn = Turn { group, kind: ChangeKind::Revoke, why, by_hand: false, person, member, former };
+                let turn = MembershipChange { group, kind: ChangeKind::Revoke, why, by_hand: false, person, member, former };
                 outcome.changes.push(self.turn(&turn));
             }
         }
@@ -330,6 +330,6 @@ impl<'a> Target<'a> {
 }
 
 /// Is a member called as it was written?
-fn is_same(row: &Joined, now: &Value) -> bool {
+fn is_same(row: &RuleMembership, now: &Value) -> bool {
     row.member == now.to_string() || row.folded == folded(&now.to_string())
 }

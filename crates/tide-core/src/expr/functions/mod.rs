@@ -279,14 +279,14 @@ fn bit(arguments: Vec<Datum>) -> Result<Datum, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::{Known, Program, Values};
+    use crate::expr::{ExprScope, Program, Values};
     use crate::value::show;
 
     #[test]
     fn every_example_gives_what_it_says() {
         for function in FUNCTIONS {
             let program =
-                Program::compile(function.example, &Known::open(&[])).unwrap_or_else(|error| panic!("{}: {error}", function.name));
+                Program::compile(function.example, &ExprScope::open(&[])).unwrap_or_else(|error| panic!("{}: {error}", function.name));
             let found = program.run(&Values::default()).expect("runs");
             assert_eq!(show(&found), function.gives, "{}", function.example);
         }

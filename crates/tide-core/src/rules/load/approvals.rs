@@ -76,7 +76,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         }
         let call = section.text("call");
         if let Some((call, span)) = &call
-            && !rules.calls.contains_key(call)
+            && !rules.webhooks.contains_key(call)
         {
             source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in calls.toml".into()));
         }

@@ -4,12 +4,12 @@ use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
 use super::{program, scopes};
 use crate::expr::Root;
-use crate::licenses::Licence;
+use crate::licenses::License;
 use crate::model::ObjectType;
 
-pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<Licence> {
+pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<License> {
     let source = root.source;
-    let mut all: Vec<Licence> = Vec::new();
+    let mut all: Vec<License> = Vec::new();
     for item in root.list("licence") {
         let Some(section) = root.as_section("licence", item, "[[licence]]") else { continue };
         let (name, system, seats) = (section.text("name"), section.text("system"), section.number("seats"));
@@ -42,7 +42,7 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
         let place = section.place();
         section.done();
         if let (Some((name, _)), Some((system, _)), Some(seats), Some(takes)) = (name, system, seats, takes) {
-            all.push(Licence { name, system, kind, seats: seats as usize, takes, order, place });
+            all.push(License { name, system, kind, seats: seats as usize, takes, order, place });
         }
     }
     root.done();

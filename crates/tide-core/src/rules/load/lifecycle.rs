@@ -1,10 +1,10 @@
 //! How people come, stay and go: `lifecycle.toml`, and the departure steps of each system.
 
 use super::super::RuleSet;
-use super::super::read::{Section, Source};
+use super::super::read::{RuleSource, Section};
 use super::{program, scopes, target_attribute, type_sections};
-use crate::expr::{Known, Program, Root};
-use crate::lifecycle::{Days, DepartureAct, DepartureStep, Exception, LifeRules};
+use crate::expr::{ExprScope, Program, Root};
+use crate::lifecycle::{DepartureAct, DepartureStep, Exception, LifecycleDays, LifecycleRules};
 use crate::model::ObjectType;
 use crate::schema::Schema;
 use jiff::tz::TimeZone;
@@ -24,7 +24,7 @@ fn days(section: &Section<'_>) -> [Option<u32>; 4] {
     })
 }
 
-pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectType, LifeRules> {
+pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectType, LifecycleRules> {
     let mut all = BTreeMap::new();
     for (kind, section) in type_sections(&root) {
         let source = section.source;
@@ -61,7 +61,7 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
             .collect();
         let [ready, notice, grace, absence_grace] = days(&section);
         let [ready, notice, grace] = [ready, notice, grace].map(Option::unwrap_or_default);
-        let life = LifeRules {
+        let life = LifecycleRules {
             zone,
             starts: of(&section, "starts"),
             ends: of(&section, "ends"),
@@ -69,7 +69,7 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
             left: of(&section, "left"),
             used: of(&section, "used"),
             unused_days: unused_days(&section),
-            days: Days { ready, notice, grace, absence_grace },
+            days: LifecycleDays { ready, notice, grace, absence_grace },
             exceptions,
             place: section.place(),
         };
@@ -97,7 +97,7 @@ fn unused_days(section: &Section<'_>) -> u32 {
 }
 
 /// What is done in one system to the account of somebody who left.
-pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &Known<'_>, schema: Option<&Schema>) -> Vec<DepartureStep> {
+pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &ExprScope<'_>, schema: Option<&Schema>) -> Vec<DepartureStep> {
     let source = section.source;
     let mut all: Vec<DepartureStep> = Vec::new();
     for item in section.list("departure") {
@@ -166,7 +166,7 @@ pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &Known<'
     all
 }
 
-fn set(own: &Section<'_>, source: &Source<'_>, schema: Option<&Schema>, value: Option<Program>) -> Option<DepartureAct> {
+fn set(own: &Section<'_>, source: &RuleSource<'_>, schema: Option<&Schema>, value: Option<Program>) -> Option<DepartureAct> {
     let Some((attribute, span)) = own.text("attribute") else {
         source.error(own.at, "it is not said which attribute is set", Some("attribute = \"…\", value = '…'".into()));
         return None;

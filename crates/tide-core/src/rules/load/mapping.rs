@@ -1,9 +1,9 @@
 //! Mappings: a system's own, those that it shares with others (blocks), and those of one population.
 
-use super::super::read::{Section, Source, kind};
-use super::super::{Blocks, Empty, Example, Keep, Mapping, Need, PopulationRules};
+use super::super::read::{RuleSource, Section, kind};
+use super::super::{Apply, Example, Mapping, OnEmpty, PopulationRules, Requirement, SharedMappings};
 use super::program;
-use crate::expr::Known;
+use crate::expr::ExprScope;
 use crate::value::{Attributes, Value};
 use toml::Spanned;
 use toml::de::DeValue;
@@ -12,8 +12,8 @@ use toml::de::DeValue;
 pub(super) fn with_blocks(
     blocks: &[&Section<'_>],
     own: Option<&Section<'_>>,
-    known: &Known<'_>,
-    check: &dyn Fn(&Source<'_>, &str, usize),
+    known: &ExprScope<'_>,
+    check: &dyn Fn(&RuleSource<'_>, &str, usize),
 ) -> Vec<Mapping> {
     let mut all: Vec<Mapping> = Vec::new();
     for section in blocks.iter().copied().chain(own) {
@@ -26,7 +26,7 @@ pub(super) fn with_blocks(
 }
 
 /// The blocks that a type names, as their sections of one direction.
-pub(super) fn named<'b, 'a>(section: &Section<'_>, blocks: &'b Blocks<'a>, direction: &'static str) -> Vec<&'b Section<'a>> {
+pub(super) fn named<'b, 'a>(section: &Section<'_>, blocks: &'b SharedMappings<'a>, direction: &'static str) -> Vec<&'b Section<'a>> {
     let source = section.source;
     let mut found = Vec::new();
     for (name, span) in section.texts("blocks") {
@@ -51,7 +51,11 @@ pub(super) fn named<'b, 'a>(section: &Section<'_>, blocks: &'b Blocks<'a>, direc
 }
 
 /// The mappings of populations, in the order in which they win.
-pub(super) fn populations(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>, &str, usize)) -> Vec<PopulationRules> {
+pub(super) fn populations(
+    section: &Section<'_>,
+    known: &ExprScope<'_>,
+    check: &dyn Fn(&RuleSource<'_>, &str, usize),
+) -> Vec<PopulationRules> {
     let source = section.source;
     let mut all: Vec<PopulationRules> = Vec::new();
     for item in section.list("population") {
@@ -78,7 +82,7 @@ pub(super) fn populations(section: &Section<'_>, known: &Known<'_>, check: &dyn 
 }
 
 /// Values as they are written in a file.
-fn values(source: &Source<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
+fn values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
     match item.get_ref() {
         DeValue::Array(all) => all.iter().flat_map(|item| values(source, item)).collect(),
         // An empty text is how a file says that there is nothing.
@@ -118,12 +122,12 @@ pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
     all
 }
 
-fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>, &str, usize)) -> Vec<Mapping> {
+fn mappings(section: &Section<'_>, known: &ExprScope<'_>, check: &dyn Fn(&RuleSource<'_>, &str, usize)) -> Vec<Mapping> {
     let source = section.source;
     let mut all = Vec::new();
     for (name, at, value) in section.entries() {
         check(source, name, at);
-        let mut mapping = (Need::Optional, Keep::InStep, Empty::Clear, false, false, false);
+        let mut mapping = (Requirement::Optional, Apply::Always, OnEmpty::Clear, false, false, false);
         let text = match value.get_ref() {
             DeValue::String(text) => Some((text.to_string(), value.span())),
             DeValue::Table(_) => section.as_section(name, value, format!("the mapping of {name}")).and_then(|table| {
@@ -132,14 +136,14 @@ fn mappings(section: &Section<'_>, known: &Known<'_>, check: &dyn Fn(&Source<'_>
                     source.error(at, format!("the mapping of `{name}` has no `value`"), Some(format!("\"{name}\" = {{ value = '…' }}")));
                 }
                 if table.truth("wanted").unwrap_or_default() {
-                    mapping.0 = Need::Wanted;
+                    mapping.0 = Requirement::Recommended;
                 }
                 if table.truth("required").unwrap_or_default() {
-                    mapping.0 = Need::Required;
+                    mapping.0 = Requirement::Required;
                 }
-                let keeps = [("in step", Keep::InStep), ("once", Keep::Once), ("fill blank", Keep::FillBlank)];
+                let keeps = [("in step", Apply::Always), ("once", Apply::OnCreate), ("fill blank", Apply::IfEmpty)];
                 mapping.1 = table.word("keep", &keeps).unwrap_or_default();
-                mapping.2 = table.word("empty", &[("clear", Empty::Clear), ("leave", Empty::Leave)]).unwrap_or_default();
+                mapping.2 = table.word("empty", &[("clear", OnEmpty::Clear), ("leave", OnEmpty::Keep)]).unwrap_or_default();
                 mapping.3 = table.word("values", &[("own", false), ("merge", true)]).unwrap_or_default();
                 mapping.4 = table.truth("first").unwrap_or_default();
                 mapping.5 = table.word("nested", &[("keep", false), ("flatten", true)]).unwrap_or_default();

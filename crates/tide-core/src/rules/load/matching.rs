@@ -1,7 +1,7 @@
 //! How accounts find their identity.
 
 use super::super::read::Section;
-use super::super::{Agreement, MatchRule};
+use super::super::{MatchRule, SupportingValues};
 use super::{Scopes, program};
 use crate::expr::{Program, Root};
 use crate::matching::Compare;
@@ -28,7 +28,7 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
                 (Some(there), Some(here)) => {
                     let must = pair.truth("must").unwrap_or_default();
                     let both = side(&[there], Root::Account).pop().zip(side(&[here], Root::Identity).pop());
-                    agree.extend(both.map(|(account, identity)| Agreement { account, identity, must }));
+                    agree.extend(both.map(|(account, identity)| SupportingValues { account, identity, must }));
                 }
                 _ => source.error(pair.at, "a value that agrees has two sides", Some("{ account = '…', identity = '…' }".into())),
             }

@@ -1,13 +1,13 @@
 //! Groups that are joined and left by what somebody is, what is made in which order, and what identities are spread over.
 
-use super::super::read::{Section, Source};
-use super::super::{IdentityAttribute, MembershipRule, RuleSet, Spread, TypeRules};
+use super::super::read::{RuleSource, Section};
+use super::super::{DistributionRule, IdentityAttribute, MembershipRule, RuleSet, TypeRules};
 use super::program;
-use crate::expr::Known;
+use crate::expr::ExprScope;
 use crate::model::ObjectType;
 use crate::scope::MEMBERS;
 
-pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &Known<'_>, types: &TypeRules) -> Vec<MembershipRule> {
+pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &ExprScope<'_>, types: &TypeRules) -> Vec<MembershipRule> {
     let source = section.source;
     let mut all = Vec::new();
     for item in section.list("membership") {
@@ -33,7 +33,7 @@ pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &Known
 }
 
 /// The values over which identities are spread.
-pub(super) fn spread(options: &Section<'_>, attribute: &IdentityAttribute) -> Option<Spread> {
+pub(super) fn spread(options: &Section<'_>, attribute: &IdentityAttribute) -> Option<DistributionRule> {
     let source = options.source;
     let over: Vec<String> = options.texts("spread").into_iter().map(|(value, _)| value).collect();
     let in_turn = options.word("spread_by", &[("least used", false), ("in turn", true)]).filter(|_| !over.is_empty());
@@ -46,11 +46,11 @@ pub(super) fn spread(options: &Section<'_>, attribute: &IdentityAttribute) -> Op
     if attribute.many || attribute.unique || attribute.reference.is_some() || options.get("generated").is_some() {
         source.error(options.at, format!("`{}` is spread: it is one plain value that others have too", attribute.name), None);
     }
-    Some(Spread { over, in_turn: in_turn.unwrap_or(false) })
+    Some(DistributionRule { over, in_turn: in_turn.unwrap_or(false) })
 }
 
 /// What only the whole rule set shows.
-pub(super) fn check(rules: &RuleSet, sources: &[Source<'_>]) {
+pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     for system in rules.systems.values() {
         let Some(source) = sources.iter().find(|source| source.name == system.file) else { continue };
         for (kind, types) in &system.types {

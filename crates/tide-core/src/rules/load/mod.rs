@@ -13,9 +13,9 @@ mod roles;
 mod scope;
 mod webhooks;
 
-use super::read::{Section, Source, kind};
+use super::read::{RuleSource, Section, kind};
 use super::*;
-use crate::expr::{Known, Names, Root};
+use crate::expr::{ExprScope, Names, Root};
 use crate::schema::ValueKind;
 use mapping::{examples, named, populations, with_blocks};
 use matching::match_rules;
@@ -36,11 +36,12 @@ const ROLES: &str = "roles.toml";
 const LICENCES: &str = "licences.toml";
 const NOTICES: &str = "notices.toml";
 
-pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault>) {
+pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
     let faults = RefCell::new(Vec::new());
     let mut rules = RuleSet::default();
-    let sources: Vec<Source<'_>> = files.iter().map(|file| Source { name: &file.name, text: &file.text, faults: &faults }).collect();
-    let parsed: Vec<(&Source<'_>, Spanned<DeTable<'_>>)> = sources.iter().filter_map(|source| Some((source, parse(source)?))).collect();
+    let sources: Vec<RuleSource<'_>> =
+        files.iter().map(|file| RuleSource { name: &file.name, text: &file.text, faults: &faults }).collect();
+    let parsed: Vec<(&RuleSource<'_>, Spanned<DeTable<'_>>)> = sources.iter().filter_map(|source| Some((source, parse(source)?))).collect();
     let named_file = |name: &str| parsed.iter().find(|(source, _)| source.name == name);
 
     if let Some((source, table)) = named_file(TABLES) {
@@ -51,7 +52,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
             rules.identities = identities(Section::new(source, table.get_ref(), 0, IDENTITIES), &rules.tables);
         }
         None if files.iter().any(|file| file.name == IDENTITIES) => {}
-        None => faults.borrow_mut().push(Fault {
+        None => faults.borrow_mut().push(RuleFault {
             severity: FaultSeverity::Error,
             place: Place { file: IDENTITIES.into(), line: 1, column: 1 },
             message: "the rule set has no identities.toml".into(),
@@ -63,7 +64,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         None => BTreeMap::new(),
     };
     if let Some((source, table)) = named_file(CALLS) {
-        rules.calls = webhooks::calls(&Section::new(source, table.get_ref(), 0, CALLS));
+        rules.webhooks = webhooks::calls(&Section::new(source, table.get_ref(), 0, CALLS));
     }
     if let Some((source, table)) = named_file(ROLES) {
         rules.roles = roles::roles(Section::new(source, table.get_ref(), 0, ROLES), &rules);
@@ -92,10 +93,10 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
         rules.approvals = approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
     }
     if let Some((source, table)) = named_file(LICENCES) {
-        rules.licences = licenses::licences(Section::new(source, table.get_ref(), 0, LICENCES), &rules, schemas);
+        rules.licenses = licenses::licences(Section::new(source, table.get_ref(), 0, LICENCES), &rules, schemas);
     }
     if let Some((source, table)) = named_file(NOTICES) {
-        rules.notices = notifications::notices(Section::new(source, table.get_ref(), 0, NOTICES), &rules, schemas);
+        rules.notifications = notifications::notices(Section::new(source, table.get_ref(), 0, NOTICES), &rules, schemas);
     }
     check_whole(&rules, &sources);
     // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.
@@ -108,7 +109,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<Fault
     (rules, faults)
 }
 
-fn parse<'a>(source: &Source<'a>) -> Option<Spanned<DeTable<'a>>> {
+fn parse<'a>(source: &RuleSource<'a>) -> Option<Spanned<DeTable<'a>>> {
     match DeTable::parse(source.text) {
         Ok(table) => Some(table),
         Err(error) => {
@@ -126,7 +127,7 @@ fn parse<'a>(source: &Source<'a>) -> Option<Spanned<DeTable<'a>>> {
 }
 
 /// Faults that only the whole rule set shows.
-fn check_whole(rules: &RuleSet, sources: &[Source<'_>]) {
+fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     memberships::check(rules, sources);
     for (kind, identity) in &rules.identities {
         let Some(source) = sources.iter().find(|source| source.name == IDENTITIES) else { return };
@@ -169,8 +170,8 @@ fn check_whole(rules: &RuleSet, sources: &[Source<'_>]) {
 }
 
 /// The mappings that several systems share, by type.
-fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, Blocks<'a>> {
-    let mut all: BTreeMap<ObjectType, Blocks<'a>> = BTreeMap::new();
+fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, SharedMappings<'a>> {
+    let mut all: BTreeMap<ObjectType, SharedMappings<'a>> = BTreeMap::new();
     for (kind, section) in type_sections(root) {
         for (name, _, value) in section.entries() {
             let Some(block) = section.as_section(name, value, format!("block {name}")) else { continue };
@@ -178,7 +179,7 @@ fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, Blocks<'a>> {
             if inbound.is_none() && outbound.is_none() {
                 root.source.error(block.at, format!("the block `{name}` maps nothing"), Some(format!("[{kind}.{name}.outbound]")));
             }
-            all.entry(kind).or_default().push(Block { name: name.to_owned(), inbound, outbound });
+            all.entry(kind).or_default().push(SharedMapping { name: name.to_owned(), inbound, outbound });
             block.done();
         }
     }
@@ -304,7 +305,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
     let mut names: BTreeMap<String, bool> = rules.attributes.iter().map(|a| (a.name.clone(), a.many)).collect();
     names.insert("id".into(), false);
     names.insert("attempt".into(), false);
-    let known = Known { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(tables) };
+    let known = ExprScope { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(tables) };
     let Some(attributes) = section.section("attributes") else { return };
     for (name, at, value) in attributes.entries() {
         let Some(options) = matches!(value.get_ref(), DeValue::Table(_)).then(|| attributes.as_section(name, value, name)).flatten() else {
@@ -358,8 +359,8 @@ struct Scopes<'a> {
 }
 
 impl Scopes<'_> {
-    fn known(&self, roots: &[Root]) -> Known<'_> {
-        Known {
+    fn known(&self, roots: &[Root]) -> ExprScope<'_> {
+        ExprScope {
             roots: roots
                 .iter()
                 .map(|root| match root {
@@ -405,7 +406,7 @@ pub(super) fn expression(
     Program::compile(source, &scopes(rules, kind, schema).known(roots))
 }
 
-fn system(root: Section<'_>, rules: &RuleSet, schemas: &Schemas, blocks: &BTreeMap<ObjectType, Blocks<'_>>) -> Option<SystemRules> {
+fn system(root: Section<'_>, rules: &RuleSet, schemas: &Schemas, blocks: &BTreeMap<ObjectType, SharedMappings<'_>>) -> Option<SystemRules> {
     let source = root.source;
     let Some((name, _)) = root.text("system") else {
         source.error(0, "the file does not say whose rules it holds", Some("begin it with: system = \"name\"".into()));
@@ -432,7 +433,7 @@ fn type_rules(
     scopes: &Scopes<'_>,
     schema: Option<&Schema>,
     rules: &RuleSet,
-    blocks: &Blocks<'_>,
+    blocks: &SharedMappings<'_>,
 ) -> TypeRules {
     let source = section.source;
     let mut types = TypeRules { place: section.place(), ..Default::default() };
@@ -482,7 +483,7 @@ fn type_rules(
         }
     }
     types.domains = section.section("domains").map(domains);
-    types.hands_off = section.section("hands_off").map(|own| hands_off(own, &scopes.known(&[Root::Account]))).unwrap_or_default();
+    types.protected = section.section("hands_off").map(|own| hands_off(own, &scopes.known(&[Root::Account]))).unwrap_or_default();
     types.matching = match_rules(&section, scopes);
     types.inbound = with_blocks(&shared_in, inbound.as_ref(), &scopes.known(&[Root::Account]), &|source, name, at| {
         if let Some(identity) = rules.identities.get(&kind)
@@ -497,7 +498,7 @@ fn type_rules(
         }
     });
     back_links(&types, schema, source);
-    let check = |source: &Source<'_>, name: &str, at: usize| target_attribute(schema, source, name, at);
+    let check = |source: &RuleSource<'_>, name: &str, at: usize| target_attribute(schema, source, name, at);
     types.outbound = with_blocks(&shared_out, outbound.as_ref(), &scopes.known(&[Root::Identity]), &check);
     types.populations = populations(&section, &scopes.known(&[Root::Identity]), &check);
     for mapping in types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound)) {
@@ -527,19 +528,19 @@ fn type_rules(
         }
     }
     types.examples = examples(&section);
-    types.when_deleted = section
-        .word("when_deleted", &[("ask", WhenDeleted::Ask), ("recreate", WhenDeleted::Recreate), ("ignore", WhenDeleted::Ignore)])
+    types.on_deleted = section
+        .word("when_deleted", &[("ask", OnDeleted::Ask), ("recreate", OnDeleted::Recreate), ("ignore", OnDeleted::Ignore)])
         .unwrap_or_default();
-    types.when_unowned = section
-        .word("when_unowned", &[("ignore", WhenUnowned::Ignore), ("disable", WhenUnowned::Disable), ("ask", WhenUnowned::Ask)])
+    types.on_orphaned = section
+        .word("when_unowned", &[("ignore", OnOrphaned::Ignore), ("disable", OnOrphaned::Disable), ("ask", OnOrphaned::Ask)])
         .unwrap_or_default();
-    types.when_changed =
-        section.word("when_changed", &[("repair", WhenChanged::Repair), ("report", WhenChanged::Report)]).unwrap_or_default();
-    types.password = section.section("password").and_then(|password| passwords::password(password, schema, &rules.calls));
+    types.on_drift = section.word("when_changed", &[("repair", OnDrift::Repair), ("report", OnDrift::Report)]).unwrap_or_default();
+    types.password = section.section("password").and_then(|password| passwords::password(password, schema, &rules.webhooks));
     types.departure = lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
     types.memberships = memberships::memberships(&section, kind, &scopes.known(&[Root::Identity]), &types);
     types.after = section.texts("after").into_iter().map(|(name, _)| name).collect();
-    types.when_out = section.word("when_out", &[("disable", WhenOut::Disable), ("leave", WhenOut::Leave)]).unwrap_or_default();
+    types.on_out_of_scope =
+        section.word("when_out", &[("disable", OnOutOfScope::Disable), ("leave", OnOutOfScope::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
         source.warn(
             section.at,
@@ -553,7 +554,7 @@ fn type_rules(
 
 /// Finds expressions that read back-links of a directory: what an entry says of its groups is as old as its last read, since a change of
 /// a group does not change the entry. It must not decide about access, and is old where it is only a value.
-fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &Source<'_>) {
+fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &RuleSource<'_>) {
     if !schema.is_some_and(|schema| schema.refers_by_name) {
         return;
     }
@@ -561,7 +562,7 @@ fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &Source<'_>) {
         let names = program.reads().iter().filter(|(root, _)| *root == Root::Account).map(|(_, name)| name);
         names.into_iter().find(|name| ["memberof", "ismemberof"].contains(&name.to_lowercase().as_str())).cloned()
     };
-    for condition in types.scope.conditions.iter().chain(&types.hands_off.conditions) {
+    for condition in types.scope.conditions.iter().chain(&types.protected.conditions) {
         if let Some(name) = read(&condition.when) {
             let text = format!("`account.{name}` is as old as the entry's last read, so that it cannot decide who takes part");
             let instead =
@@ -585,7 +586,7 @@ fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &Source<'_>) {
 const STATES: [&str; 3] = ["userAccountControl", "nsAccountLock", "pwdAccountLockedTime"];
 
 /// Refuses the state of accounts mapped in two ways: each would undo the other.
-fn state_twice(types: &TypeRules, schema: &Schema, source: &Source<'_>) {
+fn state_twice(types: &TypeRules, schema: &Schema, source: &RuleSource<'_>) {
     let all = || types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound));
     let Some(state) = schema.state_attribute.as_deref().filter(|state| all().any(|m| m.attribute.eq_ignore_ascii_case(state))) else {
         return;
@@ -600,7 +601,7 @@ fn state_twice(types: &TypeRules, schema: &Schema, source: &Source<'_>) {
 }
 
 /// An attribute that an outbound mapping names.
-fn target_attribute(schema: Option<&Schema>, source: &Source<'_>, name: &str, at: usize) {
+fn target_attribute(schema: Option<&Schema>, source: &RuleSource<'_>, name: &str, at: usize) {
     let Some(schema) = schema else { return };
     match schema.get(name) {
         None => {
@@ -620,7 +621,7 @@ fn target_attribute(schema: Option<&Schema>, source: &Source<'_>, name: &str, at
 }
 
 /// A value that can never be of the kind that the attribute holds.
-fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &Source<'_>) {
+fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &RuleSource<'_>) {
     let (Some(def), Some(gives)) = (schema.and_then(|schema| schema.get(&mapping.attribute)), mapping.program.gives()) else { return };
     let holds = def.kind.words();
     let fits = gives == holds
@@ -636,7 +637,7 @@ fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &Source<'_>) {
     }
 }
 
-fn program(source: &Source<'_>, text: &(String, Range<usize>), known: &Known<'_>) -> Option<Program> {
+fn program(source: &RuleSource<'_>, text: &(String, Range<usize>), known: &ExprScope<'_>) -> Option<Program> {
     match Program::compile(&text.0, known) {
         Ok(program) => Some(program),
         Err(error) => {

@@ -5,16 +5,16 @@ use super::super::{RuleSet, Schemas};
 use super::{program, scopes};
 use crate::expr::Root;
 use crate::model::ObjectType;
-use crate::notifications::{NoticeRule, To};
+use crate::notifications::{NotificationRule, RecipientRule};
 use crate::states::NotificationEvent;
 
 /// The most days.
 const LONGEST: u32 = 366;
 
-pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<NoticeRule> {
+pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<NotificationRule> {
     let source = root.source;
     let kind = ObjectType::Person;
-    let mut all: Vec<NoticeRule> = Vec::new();
+    let mut all: Vec<NotificationRule> = Vec::new();
     for item in root.list("notice") {
         let Some(own) = root.as_section("notice", item, "[[notice]]") else { continue };
         let name = own.text("name");
@@ -58,13 +58,13 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
             source.error(own.at, "it is not said what is told", Some("text = '\"Welcome, \" + identity.givenName'".into()));
         }
         let to = own.text("to").map(|(to, span)| match to.as_str() {
-            "operators" => To::Operators,
-            "themselves" => To::Themselves,
+            "operators" => RecipientRule::Operators,
+            "themselves" => RecipientRule::Themselves,
             "owner" => {
                 if on.is_some_and(|on| on != NotificationEvent::JoinedGroup) {
                     source.error(span.start, "only a group has an owner", Some("on = \"joined_group\"".into()));
                 }
-                To::Owner
+                RecipientRule::Owner
             }
             name => {
                 let declared = rules.identities.get(&kind).and_then(|identity| identity.get(name));
@@ -72,12 +72,12 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
                     let help = "operators, themselves, owner, or an attribute that points to somebody";
                     source.error(span.start, format!("`{name}` is nobody who could be told"), Some(help.into()));
                 }
-                To::Reference(name.to_owned())
+                RecipientRule::Reference(name.to_owned())
             }
         });
         let call = own.text("call");
         if let Some((call, span)) = &call
-            && !rules.calls.contains_key(call)
+            && !rules.webhooks.contains_key(call)
         {
             source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in calls.toml".into()));
         }
@@ -92,7 +92,18 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
         own.done();
         if let (Some((name, _)), Some(on), Some(text)) = (name, on, text) {
             let (system, call) = (system.map(|(system, _)| system), call.map(|(call, _)| call));
-            all.push(NoticeRule { name, on, system, when, to: to.unwrap_or(To::Operators), text, call, after_days, again_days, place });
+            all.push(NotificationRule {
+                name,
+                on,
+                system,
+                when,
+                to: to.unwrap_or(RecipientRule::Operators),
+                text,
+                call,
+                after_days,
+                again_days,
+                place,
+            });
         }
     }
     root.done();

@@ -1,14 +1,14 @@
 //! First passwords.
 
 use super::super::read::Section;
-use super::super::{CallRules, PasswordRules};
+use super::super::{PasswordRules, WebhookRules};
 use crate::schema::Schema;
 use std::collections::BTreeMap;
 
 /// The sets of characters that passwords are drawn from.
 pub const PASSWORD_SETS: [&str; 4] = ["lower", "upper", "digit", "sign"];
 
-pub(super) fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BTreeMap<String, CallRules>) -> Option<PasswordRules> {
+pub(super) fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BTreeMap<String, WebhookRules>) -> Option<PasswordRules> {
     let source = section.source;
     let attribute = section.text("attribute");
     let length = section.number("length").map_or(20, |length| length as usize);

@@ -1,15 +1,15 @@
 //! Who takes part: scope, groups, filters, domains and accounts that are never touched.
 
-use super::super::read::{Section, Source, kind};
-use super::super::{Condition, Container, Domains, FilterScope, GroupScope, HandsOff, RecordFilter, Scope};
+use super::super::read::{RuleSource, Section, kind};
+use super::super::{Condition, Container, Domains, FilterScope, GroupScope, Protected, RecordFilter, Scope};
 use super::program;
-use crate::expr::Known;
+use crate::expr::ExprScope;
 use std::collections::BTreeMap;
 use tide_ldap::Dn;
 use toml::Spanned;
 use toml::de::DeValue;
 
-pub(super) fn scope(section: Section<'_>, known: &Known<'_>, source: &Source<'_>) -> Scope {
+pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSource<'_>) -> Scope {
     let containers = |key: &'static str| -> Vec<Container> {
         section
             .list(key)
@@ -104,7 +104,7 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
         .collect()
 }
 
-fn filter(source: &Source<'_>, text: &str, at: usize) -> Option<FilterScope> {
+fn filter(source: &RuleSource<'_>, text: &str, at: usize) -> Option<FilterScope> {
     // The two writings cannot be mistaken for each other where an LDAP filter names no parenthesis twice:
     // what reads as the one does not read as the other.
     let ldap = text.trim_start().starts_with('(').then(|| text.parse::<tide_ldap::Filter>());
@@ -168,9 +168,9 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
     Domains { attributes, ours, translate, place }
 }
 
-pub(super) fn hands_off(section: Section<'_>, known: &Known<'_>) -> HandsOff {
+pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protected {
     let source = section.source;
-    let mut hands_off = HandsOff { place: section.place(), ..HandsOff::default() };
+    let mut hands_off = Protected { place: section.place(), ..Protected::default() };
     for item in section.list("names") {
         match item.get_ref() {
             DeValue::String(name) => hands_off.names.push(name.trim().to_lowercase()),

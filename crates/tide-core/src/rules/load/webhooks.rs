@@ -1,11 +1,11 @@
 //! Who is called: `calls.toml`.
 
-use super::super::CallRules;
+use super::super::WebhookRules;
 use super::super::read::Section;
 use std::collections::BTreeMap;
 
 /// Who is called, and where.
-pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, CallRules> {
+pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
     let mut all = BTreeMap::new();
     for (name, at, value) in root.entries() {
         let Some(section) = root.as_section(name, value, format!("call {name}")) else { continue };
@@ -18,7 +18,7 @@ pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, CallRules> {
                 if !(url.starts_with("https://") || url.starts_with("http://")) {
                     root.source.error(span.start, format!("`{url}` is not an address that can be called"), Some("https://…".into()));
                 }
-                all.insert(name.to_owned(), CallRules { url, timeout_seconds, place: root.source.place(at) });
+                all.insert(name.to_owned(), WebhookRules { url, timeout_seconds, place: root.source.place(at) });
             }
             None => root.source.error(at, format!("it is not said where `{name}` is called"), Some("url = \"https://…\"".into())),
         }
