@@ -26,10 +26,10 @@ team = {}
 ends = {}
 boss = { reference = "person", by = "number" }
 [person.attributes.side]
-spread = ["port", "starboard", "stern"]
+distribute = ["port", "starboard", "stern"]
 [person.attributes.boat]
-spread = ["first boat", "second boat"]
-spread_by = "in turn"
+distribute = ["first boat", "second boat"]
+strategy = "round_robin"
 "#,
     ),
     (
@@ -52,7 +52,7 @@ boss = 'account.boss'
         r#"
 system = "berthing"
 [person]
-when_changed = "report"
+on_drift = "report"
 [[person.match]]
 account = 'account.userName'
 identity = 'identity.number'
@@ -63,7 +63,7 @@ title = 'identity.side'
 nickName = 'identity.boat'
 [[person.membership]]
 groups = 'identity.team'
-prune = ["Watch"]
+remove_unmanaged = ["Watch"]
 [[person.departure]]
 step = "disable"
 [[person.departure]]
@@ -73,18 +73,18 @@ after_days = 3
     ),
     ("lifecycle.toml", "[person]\nends = 'identity.ends'\n"),
     (
-        "licences.toml",
-        "[[licence]]\nname = \"berths\"\nsystem = \"berthing\"\nseats = 8\ntakes = 'account.active == true'\norder = 'identity.number'\n",
+        "licenses.toml",
+        "[[license]]\nname = \"berths\"\nsystem = \"berthing\"\nseats = 8\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n",
     ),
     (
-        "notices.toml",
+        "notifications.toml",
         r#"
-[[notice]]
+[[notification]]
 name = "welcome"
 on = "arrived"
-to = "boss"
+recipient = "boss"
 text = '"Please welcome " + identity.name'
-[[notice]]
+[[notification]]
 name = "no berth"
 on = "no_seat"
 text = 'identity.name + " has no berth"'

@@ -240,7 +240,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
 async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
     let tide = Tide::start().await;
     let rules = tide.folder.path().join("rules");
-    std::fs::write(rules.join("guards.toml"), "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmost = 2\n").unwrap();
+    std::fs::write(rules.join("guards.toml"), "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 2\n").unwrap();
     said(&tide.service, &["rules", "publish", rules.to_str().unwrap()], 0);
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(&tide.service, &["systems", "schedule", "harbour", "--follow"], 0);
@@ -321,14 +321,14 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
     let rules = tide.folder.path().join("rules");
     let feeding = |system: &str, number: &str, given: &str, family: &str, mail: &str| {
         let text = format!(
-            "system = \"{system}\"\n[[person.match]]\nname = \"number\"\naccount = 'account[\"{number}\"]'\nidentity = 'identity.employeeNumber'\n[person.inbound]\nemployeeNumber = 'account[\"{number}\"]'\ngivenName = 'account[\"{given}\"]'\nfamilyName = 'account[\"{family}\"]'\ndisplayName = 'words(account[\"{given}\"], account[\"{family}\"])'\nmail = 'lower(account[\"{mail}\"])'\nactive = 'true'\n"
+            "system = \"{system}\"\n[[person.match]]\nname = \"number\"\naccount = 'account[\"{number}\"]'\nidentity = 'identity.employeeNumber'\n[person.inbound]\nemployeeNumber = 'account[\"{number}\"]'\ngivenName = 'account[\"{given}\"]'\nfamilyName = 'account[\"{family}\"]'\ndisplayName = 'joinWords(account[\"{given}\"], account[\"{family}\"])'\nmail = 'lower(account[\"{mail}\"])'\nactive = 'true'\n"
         );
         std::fs::write(rules.join(format!("{system}.toml")), text).unwrap();
     };
     feeding("crew", "number", "given", "family", "mail");
     feeding("agency", "enterprise.employeeNumber", "name.givenName", "name.familyName", "emails.work");
     let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
-    let password = "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n\n[person.outbound]";
+    let password = "[person.password]\nattribute = \"password\"\nsync = true\ninitial = false\n\n[person.outbound]";
     std::fs::write(rules.join("berthing.toml"), berthing.replacen("[person.outbound]", password, 1)).unwrap();
     said(&tide.service, &["rules", "publish", rules.to_str().unwrap()], 0);
     said(&tide.service, &["systems", "read", "berthing"], 0);
@@ -414,10 +414,10 @@ async fn a_leaver_overtakes_a_run_that_is_on_its_way() {
 async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through_a_queue() {
     let tide = Tide::start().await;
     let (service, rules) = (&tide.service, tide.folder.path().join("rules"));
-    const ASKED: &str = "[[approval]]\nname = \"everything\"\nsystem = \"berthing\"\nask = \"together\"\n\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
+    const ASKED: &str = "[[approval]]\nname = \"everything\"\nsystem = \"berthing\"\nmode = \"batch\"\n\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
     for (name, text) in world::rules() {
         // Whoever manages somebody is there before them; groups are not what this is about.
-        let text = text.replace("= 'identity.manager'", "= { value = 'identity.manager', first = true }");
+        let text = text.replace("= 'identity.manager'", "= { value = 'identity.manager', wait_for_target = true }");
         std::fs::write(rules.join(name), text).unwrap();
     }
     std::fs::write(rules.join("approvals.toml"), ASKED).unwrap();
@@ -473,9 +473,12 @@ async fn values_flow_both_ways_and_come_to_rest() {
         std::fs::write(&path, change(std::fs::read_to_string(&path).unwrap())).unwrap();
     };
     edit("identities.toml", &|text| {
-        text.replace("phones         = { many = true }", "phones = { many = true, authority = [\"berthing\"], alone = true }")
+        text.replace(
+            "phones         = { multi_valued = true }",
+            "phones = { multi_valued = true, authority = [\"berthing\"], exclusive = true }",
+        )
     });
-    edit("berthing.toml", &|text| text + "\n[person.inbound]\nphones = 'every(account.phoneNumbers.work)'\n");
+    edit("berthing.toml", &|text| text + "\n[person.inbound]\nphones = 'values(account.phoneNumbers.work)'\n");
     edit("harbour.toml", &|text| text + "\n[person.outbound]\ntelephoneNumber = 'identity.phones'\n");
     let published = said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
     holds(&published, &["to read: type person of berthing was never read whole: `eager-tide systems read berthing`"]);

@@ -265,11 +265,11 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.look("rules").await?;
     browser.click("//button[@role='tab' and normalize-space(.)='harbour']").await?;
     browser.text("address outside our domain").await?;
-    browser.fill("expression", "lower(words(identity.givenName, identity.familyNam))").await?;
+    browser.fill("expression", "lower(joinWords(identity.givenName, identity.familyNam))").await?;
     browser.fill("on", "1009").await?;
     browser.text("did you mean").await?;
-    browser.fill("expression", "lower(words(identity.givenName, identity.familyName))").await?;
-    browser.text("words(identity.givenName, identity.familyName)").await?;
+    browser.fill("expression", "lower(joinWords(identity.givenName, identity.familyName))").await?;
+    browser.text("joinWords(identity.givenName, identity.familyName)").await?;
     browser.text("= ").await?;
     browser.look("trial").await?;
 
@@ -521,7 +521,7 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.text("harbour masters, night watch").await?;
     browser.look("settings").await?;
 
-    const RULE: &str = "\n[[approval]]\nname = \"new titles\"\nsystem = \"berthing\"\nchange = \"update\"\nremind_days = 3\n[[approval.level]]\noperators = [\"first operator\"]\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
+    const RULE: &str = "\n[[approval]]\nname = \"new titles\"\nsystem = \"berthing\"\nchange = \"update\"\nremind_every_days = 3\n[[approval.level]]\noperators = [\"first operator\"]\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
     const PUBLISH: &str = "const [text, done] = arguments; fetch('/api/v1/rules').then(r => r.json()).then(rules => fetch('/api/v1/rules', {method: 'PUT',
         headers: {'content-type': 'application/json'}, body: JSON.stringify({files: [...rules.files.map(f => ({name: f.name, text: f.text})), {name: 'approvals.toml', text}]})}))
         .then(r => done(r.status))";

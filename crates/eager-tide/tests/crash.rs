@@ -183,7 +183,7 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
     for side in [&rough, &calm] {
         // So many leave on purpose that a guard would hold them.
         let rules = side.folder.path().join("rules");
-        std::fs::write(rules.join("guards.toml"), "[[guard]]\nchange = \"disable\"\nshare = 100\n").unwrap();
+        std::fs::write(rules.join("guards.toml"), "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n").unwrap();
         said(&side.service, &["rules", "publish", rules.to_str().unwrap()], 0);
     }
     let (connection, mut ldap) = LdapConnAsync::new(&harbour.url).await.unwrap();

@@ -26,12 +26,12 @@ const CREWHALL: &str = r#"
 system = "crewhall"
 
 [person]
-when_deleted = "ignore"
+on_deleted = "ignore"
 
 [person.password]
 attribute = "userPassword"
 length = 16
-handed_to = "welcome-desk"
+deliver_to = "welcome-desk"
 
 [[person.match]]
 name = "employee number"
@@ -40,15 +40,15 @@ identity = 'identity.employeeNumber'
 
 [person.outbound]
 dn             = '"uid=" + identity.userName + ",ou=" + identity.department + ",ou=people,dc=skerry,dc=example"'
-objectClass    = { value = '["inetOrgPerson"]', keep = "once" }
+objectClass    = { value = '["inetOrgPerson"]', apply = "on_create" }
 uid            = 'identity.userName'
 cn             = 'identity.displayName'
-sn             = { value = 'either(identity.familyName, identity.displayName)', required = true }
+sn             = { value = 'coalesce(identity.familyName, identity.displayName)', required = true }
 mail           = 'identity.mail'
 employeeNumber = 'identity.employeeNumber'
 manager        = 'identity.manager'
 secretary      = 'identity.mentor'
-businessCategory = { value = 'identity.port', values = "merge" }
+businessCategory = { value = 'identity.port', list_mode = "merge" }
 
 [[group.match]]
 name = "name"
@@ -57,7 +57,7 @@ identity = 'identity.name'
 
 [group.outbound]
 dn          = '"cn=" + identity.name + ",ou=groups,dc=skerry,dc=example"'
-objectClass = { value = '["groupOfNames"]', keep = "once" }
+objectClass = { value = '["groupOfNames"]', apply = "on_create" }
 cn          = 'identity.name'
 member      = 'identity.members'
 "#;
@@ -140,7 +140,7 @@ impl Hall {
             std::fs::write(rules.join(name), text).unwrap();
         }
         std::fs::write(rules.join("crewhall.toml"), CREWHALL).unwrap();
-        std::fs::write(rules.join("calls.toml"), format!("[welcome-desk]\nurl = \"{url}\"\n")).unwrap();
+        std::fs::write(rules.join("webhooks.toml"), format!("[welcome-desk]\nurl = \"{url}\"\n")).unwrap();
         said(&service, &["rules", "publish", rules.to_str().unwrap()], 0);
         said(&service, &["systems", "set", "crewhall", "--writable", "person,group"], 0);
         said(&service, &["systems", "arm", "crewhall"], 0);
@@ -273,8 +273,8 @@ async fn an_entry_that_was_moved_and_members_that_were_added_by_hand_are_put_rig
     // Or it is only told, with what was there, until somebody says otherwise.
     let file = hall.folder.path().join("rules").join("crewhall.toml");
     let reporting = CREWHALL
-        .replace("when_deleted = \"ignore\"", "when_deleted = \"ignore\"\nwhen_changed = \"report\"")
-        .replace("[[group.match]]", "[group]\nwhen_changed = \"report\"\n\n[[group.match]]");
+        .replace("on_deleted = \"ignore\"", "on_deleted = \"ignore\"\non_drift = \"report\"")
+        .replace("[[group.match]]", "[group]\non_drift = \"report\"\n\n[[group.match]]");
     std::fs::write(&file, reporting).unwrap();
     said(&hall.service, &["rules", "publish", hall.folder.path().join("rules").to_str().unwrap()], 0);
     hall.rest();
@@ -302,7 +302,7 @@ async fn whoever_leaves_loses_every_way_in_in_order_and_gets_it_back() {
 [[person.departure]]
 step = "disable"
 [[person.departure]]
-step = "scramble"
+step = "randomize_password"
 [[person.departure]]
 step = "set"
 attribute = "description"
@@ -432,7 +432,7 @@ async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
     let refused = said(&hall.service, &publish, 1);
     holds(&refused, &["crewhall.toml:", "`seeAlso` holds", "true or false"]);
     // What does not fit for somebody is held for them, and goes by itself once it fits.
-    edit("roomNumber = '\"x\"'\nseeAlso = 'identity.active == true'", "postalCode = 'words(identity.mail, identity.displayName)'");
+    edit("roomNumber = '\"x\"'\nseeAlso = 'identity.active == true'", "postalCode = 'joinWords(identity.mail, identity.displayName)'");
     said(&hall.service, &publish, 0);
     let shown = said(&hall.service, &["preview"], 0);
     holds(&shown, &["on hold"]);
@@ -443,7 +443,7 @@ async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
     holds(&said(&hall.service, &["why", &long.number], 0), &["characters, and `postalCode` holds 40"]);
     hall.rest();
     assert!(hall.entry(&format!("(employeeNumber={})", long.number)).await.is_none());
-    edit("words(identity.mail, identity.displayName)", "part(words(identity.mail, identity.displayName), 0, 40)");
+    edit("joinWords(identity.mail, identity.displayName)", "substring(joinWords(identity.mail, identity.displayName), 0, 40)");
     said(&hall.service, &publish, 0);
     hall.rest();
     assert_eq!(hall.of(long).await.attrs["postalCode"][0].chars().count(), 40);
@@ -453,8 +453,8 @@ async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
 fn giving(hall: &Hall) {
     let rules = hall.folder.path().join("rules");
     let crewhall = CREWHALL
-        .replace("length = 16", "length = 16\nin_step = true")
-        .replace("member      = 'identity.members'", "member      = { value = 'identity.members', values = \"merge\" }")
+        .replace("length = 16", "length = 16\nsync = true")
+        .replace("member      = 'identity.members'", "member      = { value = 'identity.members', list_mode = \"merge\" }")
         .replacen(
             "[[group.match]]",
             "[[person.membership]]\nwhen = 'identity.department == \"Deck\"'\ngroups = '\"lookouts\"'\n\n[[person.departure]]\nstep = \"disable\"\n\n\
@@ -463,11 +463,11 @@ fn giving(hall: &Hall) {
         );
     std::fs::write(rules.join("crewhall.toml"), crewhall).unwrap();
     let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
-    let password = "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n\n[group.outbound]";
+    let password = "[person.password]\nattribute = \"password\"\nsync = true\ninitial = false\n\n[group.outbound]";
     std::fs::write(rules.join("berthing.toml"), berthing.replacen("[group.outbound]", password, 1)).unwrap();
-    let notice = "[[notice]]\nname = \"new lookouts\"\non = \"joined_group\"\nto = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\ncall = \"welcome-desk\"\n\
-                  [[notice]]\nname = \"take it away\"\non = \"left\"\ntext = 'identity.displayName + \" left\"'\ncall = \"welcome-desk\"\n";
-    std::fs::write(rules.join("notices.toml"), notice).unwrap();
+    let notice = "[[notification]]\nname = \"new lookouts\"\non = \"joined_group\"\nrecipient = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\nwebhook = \"welcome-desk\"\n\
+                  [[notification]]\nname = \"take it away\"\non = \"left\"\ntext = 'identity.displayName + \" left\"'\nwebhook = \"welcome-desk\"\n";
+    std::fs::write(rules.join("notifications.toml"), notice).unwrap();
     said(&hall.service, &["rules", "publish", rules.to_str().unwrap()], 0);
 }
 
@@ -610,7 +610,7 @@ async fn a_password_that_changes_in_one_directory_is_the_same_in_the_other_and_n
         let text = if name == "harbour.toml" { text.split("[[person.example]]").next().unwrap() } else { text };
         std::fs::write(rules.join(name), text).unwrap();
     }
-    let carrying = CREWHALL.replace("length = 16\nhanded_to = \"welcome-desk\"", "first = false\ncarry = \"harbour\"");
+    let carrying = CREWHALL.replace("length = 16\ndeliver_to = \"welcome-desk\"", "initial = false\ncopy_hash_from = \"harbour\"");
     // People alone: whoever is no member of a group here cannot be made one.
     let carrying = carrying.split("[[group.match]]").next().unwrap().replace("secretary      = 'identity.mentor'\n", "");
     std::fs::write(rules.join("crewhall.toml"), &carrying).unwrap();
@@ -653,7 +653,7 @@ async fn a_password_that_changes_in_one_directory_is_the_same_in_the_other_and_n
         assert!(!held("Mooring-Line-32") && !held(&hash[6..]), "{}", file.path().display());
     }
     // A system that is no directory cannot be given a hash.
-    std::fs::write(rules.join("crewhall.toml"), carrying.replace("carry = \"harbour\"", "carry = \"crewhall\"")).unwrap();
+    std::fs::write(rules.join("crewhall.toml"), carrying.replace("copy_hash_from = \"harbour\"", "copy_hash_from = \"crewhall\"")).unwrap();
     holds(&said(&service, &["rules", "check", rules.to_str().unwrap()], 1), &["no passwords can be carried from crewhall"]);
 }
 
@@ -684,11 +684,11 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
     };
     let memberships = joins(sailor, "[\"lookouts\", \"choir\"]") + &joins(pilot, "\"pilots\"");
     let crewhall = CREWHALL
-        .replace("member      = 'identity.members'", "member      = { value = 'identity.members', values = \"merge\" }")
+        .replace("member      = 'identity.members'", "member      = { value = 'identity.members', list_mode = \"merge\" }")
         .replacen("[[group.match]]", &format!("{memberships}[[group.match]]"), 1);
     std::fs::write(rules.join("crewhall.toml"), crewhall).unwrap();
     let asked = format!(
-        "[[approval]]\nname = \"one watch\"\nchange = \"grant\"\nwhen = 'identity.employeeNumber == \"{}\"'\nchoose = 1\n[[approval.level]]\noperators = [\"bo\"]\n\n\
+        "[[approval]]\nname = \"one watch\"\nchange = \"grant\"\nwhen = 'identity.employeeNumber == \"{}\"'\nchoose_up_to = 1\n[[approval.level]]\noperators = [\"bo\"]\n\n\
          [[approval]]\nname = \"who joins\"\nchange = \"grant\"\n[[approval.level]]\nof = \"owner\"\n",
         sailor.number
     );

@@ -313,7 +313,7 @@ account = 'account.employeeNumber'
 identity = 'identity.number'
 [person.outbound]
 dn             = '"CN=" + identity.name + ",OU=" + identity.dept + ",{}"'
-objectClass    = {{ value = '["user"]', keep = "once" }}
+objectClass    = {{ value = '["user"]', apply = "on_create" }}
 sAMAccountName = '"c" + identity.number'
 employeeNumber = 'identity.number'
 displayName    = 'identity.name'
@@ -322,13 +322,13 @@ accountExpires = 'dayEnd(identity.ends, "Europe/Oslo")'
 enabled        = 'identity.active'
 [person.password]
 attribute = "unicodePwd"
-in_step = true
+sync = true
 [[person.membership]]
 groups = '[identity.dept + "-crew", "aboard"]'
 [[person.departure]]
 step = "disable"
 [[person.departure]]
-step = "scramble"
+step = "randomize_password"
 [[person.departure]]
 step = "revoke"
 [[person.departure]]
@@ -523,10 +523,10 @@ fn serve(controller: &DomainController) -> String {
     );
     write(
         "crew.toml",
-        "system = \"crew\"\n[person.inbound]\nnumber = 'account.number'\nname = 'words(account.given, account.family)'\nuid = 'lower(account.given + \".\" + account.family)'\n",
+        "system = \"crew\"\n[person.inbound]\nnumber = 'account.number'\nname = 'joinWords(account.given, account.family)'\nuid = 'lower(account.given + \".\" + account.family)'\n",
     );
     let controlled = format!(
-        "system = \"hall\"\n[[person.match]]\nname = \"number\"\naccount = 'account.employeeNumber'\nidentity = 'identity.number'\n[person.password]\nattribute = \"unicodePwd\"\nlength = 18\n[person.outbound]\ndn = '\"CN=\" + identity.name + \",OU=People,{}\"'\nobjectClass = {{ value = '[\"user\"]', keep = \"once\" }}\nsAMAccountName = 'identity.uid'\nuserPrincipalName = 'identity.uid + \"@skerry.example\"'\nemployeeNumber = 'identity.number'\nenabled = 'true'\n",
+        "system = \"hall\"\n[[person.match]]\nname = \"number\"\naccount = 'account.employeeNumber'\nidentity = 'identity.number'\n[person.password]\nattribute = \"unicodePwd\"\nlength = 18\n[person.outbound]\ndn = '\"CN=\" + identity.name + \",OU=People,{}\"'\nobjectClass = {{ value = '[\"user\"]', apply = \"on_create\" }}\nsAMAccountName = 'identity.uid'\nuserPrincipalName = 'identity.uid + \"@skerry.example\"'\nemployeeNumber = 'identity.number'\nenabled = 'true'\n",
         controller.base
     );
     write("hall.toml", &controlled);

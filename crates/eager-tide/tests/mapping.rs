@@ -152,7 +152,7 @@ async fn a_first_password_is_set_sealed_and_shown_once() {
     holds(&said(&line.service, &["passwords", "show", &id], 1), &["there is no first password that was not shown yet"]);
     let all = line.service.json(&["passwords", "list"]);
     let shown: Vec<&Value> = all.as_array().unwrap().iter().filter(|one| !one["shown"].is_null()).collect();
-    assert_eq!((shown.len(), &shown[0]["shown_to"]), (1, &json!("first operator")));
+    assert_eq!((shown.len(), &shown[0]["visible_to"]), (1, &json!("first operator")));
     holds(&said(&line.service, &["journal", "list"], 0), &["password.shown"]);
     // Neither the shown one nor those that wait stand anywhere in clear.
     for file in std::fs::read_dir(&line.data).unwrap().flatten().filter(|file| file.path().is_file()) {
@@ -164,7 +164,7 @@ async fn a_first_password_is_set_sealed_and_shown_once() {
     let changes = line.service.json(&["changes", "show", "1", "--values"]);
     assert!(!changes.to_string().contains(&password));
     // Only who the rules name may see it.
-    line.edit("berthing.toml", "length = 18", "length = 18\nshown_to = [\"service desk\"]");
+    line.edit("berthing.toml", "length = 18", "length = 18\nvisible_to = [\"service desk\"]");
     said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
     let next = line.service.json(&["passwords", "list"])[0]["id"].to_string();
     holds(&said(&line.service, &["passwords", "show", &next], 1), &["show first passwords to service desk, and you are first operator"]);
@@ -193,11 +193,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     assert_eq!(line.service.json(&["status"])["notices"].as_array().unwrap().len(), 3);
     holds(&said(&line.service, &["why", &lost.number], 0), &["was deleted in berthing itself"]);
     holds(&said(&line.service, &["why", "dockradio@berthing.example"], 0), &["no identity matches it, and it is left alone"]);
-    line.edit(
-        "berthing.toml",
-        "when_unowned = \"ignore\"\nwhen_deleted = \"ask\"",
-        "when_unowned = \"disable\"\nwhen_deleted = \"recreate\"",
-    );
+    line.edit("berthing.toml", "on_orphaned = \"ignore\"\non_deleted = \"review\"", "on_orphaned = \"disable\"\non_deleted = \"recreate\"");
     let effect = said(&line.service, &["rules", "effect", line.rules.to_str().unwrap()], 0);
     holds(&effect, &["on hold → created", "orphaned → disabled"]);
     said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
@@ -208,7 +204,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     said(&line.service, &["run"], 0);
     assert_eq!(line.berthing.take_writes(), Vec::<String>::new(), "it comes to rest");
     // The third way: a person is asked, and says that it is left alone.
-    line.edit("berthing.toml", "when_unowned = \"disable\"", "when_unowned = \"ask\"");
+    line.edit("berthing.toml", "on_orphaned = \"disable\"", "on_orphaned = \"review\"");
     said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
     holds(&said(&line.service, &["why", "nightwatch@berthing.example"], 0), &["a person must say whose it is"]);
     holds(&said(&line.service, &["match", "berthing", "--which", "orphaned"], 0), &["nightwatch@berthing.example"]);

@@ -111,7 +111,7 @@ async fn a_lock_after_wrong_passwords_is_neither_lifted_nor_taken_for_a_disabled
 #[tokio::test(flavor = "multi_thread")]
 async fn lists_that_others_write_too_are_changed_by_differences_and_options_are_kept() {
     let slapd = Slapd::start(&entries()).unwrap();
-    let more = "description    = { value = '[identity.dept, \"crew\"]', values = \"merge\" }\n\"title;lang-no\" = 'identity.dept'\n[[person.membership]]";
+    let more = "description    = { value = '[identity.dept, \"crew\"]', list_mode = \"merge\" }\n\"title;lang-no\" = 'identity.dept'\n[[person.membership]]";
     let mut ship = Ship::start(&reach(&slapd), &rules().replace("[[person.membership]]", more), "person,group").await;
     ship.set("100", &[("name", "Ada Quay"), ("dept", "deck")]);
     ship.run();

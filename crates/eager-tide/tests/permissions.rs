@@ -97,13 +97,13 @@ manager        = 'identity.manager'
 enabled        = 'identity.active'
 [person.password]
 attribute = "userPassword"
-in_step = true
+sync = true
 [[person.membership]]
 groups = '[identity.dept + "-crew"]'
 [[person.departure]]
 step = "disable"
 [[person.departure]]
-step = "scramble"
+step = "randomize_password"
 [[person.departure]]
 step = "set"
 attribute = "description"

@@ -125,7 +125,7 @@ async fn who_is_taken_out_of_a_group_is_out_within_moments_by_group_and_by_filte
     yard.member("ada", false).await;
     yard.takes_part(&["Bo Lind"], "taken out, by filter").await;
     // An expression would believe what the entry says.
-    let refused = yard.publish("[[person.scope.condition]]\nwhen = 'account.memberOf != null'\nelse = \"no member\"", 1);
+    let refused = yard.publish("[[person.scope.condition]]\nwhen = 'account.memberOf != null'\nreason = \"no member\"", 1);
     holds(&refused, &["is as old as the entry's last read", "use `groups` or `not_groups` of the scope"]);
 }
 
@@ -146,7 +146,7 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     yard.ldap.modify(&dn("ada"), vec![Mod::Replace("cn", HashSet::from(["Ada Quay"]))]).await.unwrap().success().unwrap();
     yard.takes_part(&["Ada Quay"], "found again").await;
     // Operational attributes are shown only to who asks for them.
-    yard.publish("[[person.scope.condition]]\nwhen = 'account.modifiersName != null'\nelse = \"nobody changed it\"", 0);
+    yard.publish("[[person.scope.condition]]\nwhen = 'account.modifiersName != null'\nreason = \"nobody changed it\"", 0);
     yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast"], "with an operational attribute").await;
     // Entries of another class are counted by the test, and read when their class is named.
     holds(

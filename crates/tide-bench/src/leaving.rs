@@ -19,7 +19,7 @@ use tide_standins::world::{self, BASE};
 /// How many leave in a second.
 const PACE: u32 = 10;
 
-const STEPS: &str = "\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"scramble\"\n";
+const STEPS: &str = "\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"randomize_password\"\n";
 
 fn files() -> Vec<RuleFile> {
     let mut files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();

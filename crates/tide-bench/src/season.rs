@@ -46,12 +46,12 @@ const RULES: [(&str, &str); 5] = [
     ),
     (
         "classroom.toml",
-        "system = \"classroom\"\n[[person.scope.condition]]\nwhen = 'identity.team == \"Deck\"'\nelse = \"is not of the deck\"\n[[person.match]]\naccount = 'account.userName'\n\
+        "system = \"classroom\"\n[[person.scope.condition]]\nwhen = 'identity.team == \"Deck\"'\nreason = \"is not of the deck\"\n[[person.match]]\naccount = 'account.userName'\n\
          identity = 'identity.number'\n[person.outbound]\nuserName = 'identity.number'\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"delete\"\nafter_days = 20\n",
     ),
     (
         "lifecycle.toml",
-        "[person]\nzone = \"Atlantic/Faroe\"\nstarts = 'identity.starts'\nends = 'identity.ends'\nready_days = 5\nnotice_days = 7\n\
+        "[person]\nzone = \"Atlantic/Faroe\"\nstarts = 'identity.starts'\nends = 'identity.ends'\nprestart_days = 5\nnotice_days = 7\n\
          [[person.exception]]\nwhen = 'identity.team == \"Galley\"'\ngrace_days = 2\n",
     ),
 ];

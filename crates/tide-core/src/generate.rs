@@ -165,7 +165,7 @@ mod tests {
 
     #[test]
     fn a_name_stays_for_life_and_nobody_without_a_name_gets_one() {
-        let rules = rules("longest = 12");
+        let rules = rules("max_length = 12");
         let mut married = person("Åsa", "Vasko");
         married.set("login", vec![Value::text("asa.lind")]);
         assert_eq!(login(&rules, married, "1", &TakenValues::default()).as_deref(), Ok("asa.lind"));

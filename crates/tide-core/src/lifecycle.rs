@@ -381,7 +381,7 @@ pub enum DepartureAct {
     /// It can no longer be used.
     Disable,
     /// It gets a password that nobody knows.
-    Scramble,
+    RandomizePassword,
     /// It gets a value, or loses its values when the expression gives none; a reference may be given as the id of an identity.
     Set {
         /// The attribute.
@@ -408,7 +408,7 @@ impl DepartureAct {
     pub fn as_str(&self) -> &'static str {
         match self {
             DepartureAct::Disable => "disable",
-            DepartureAct::Scramble => "scramble",
+            DepartureAct::RandomizePassword => "randomize_password",
             DepartureAct::Set { .. } => "set",
             DepartureAct::Revoke { .. } => "revoke",
             DepartureAct::Move { .. } => "move",

@@ -440,7 +440,7 @@ mod tests {
             attributes
                 .iter()
                 .map(|attribute| {
-                    Program::compile(&format!("every({}.{attribute})", root.as_str()), &ExprScope::open(&[root])).expect("compiles")
+                    Program::compile(&format!("values({}.{attribute})", root.as_str()), &ExprScope::open(&[root])).expect("compiles")
                 })
                 .collect()
         };

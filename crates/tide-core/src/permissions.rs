@@ -174,7 +174,7 @@ fn writes(types: &TypeRules, target: &Target, state: Option<String>) -> Vec<Perm
     if types.departure.iter().any(|step| matches!(step.act, DepartureAct::Delete)) {
         all.push(target.permission(Operation::Delete, BTreeSet::new(), "a departure step deletes accounts"));
     }
-    let scrambles = types.departure.iter().any(|step| matches!(step.act, DepartureAct::Scramble));
+    let scrambles = types.departure.iter().any(|step| matches!(step.act, DepartureAct::RandomizePassword));
     if let Some(password) = password.or_else(|| scrambles.then(|| "userPassword".to_owned())) {
         all.push(target.permission(Operation::SetPassword, [password].into(), "accounts get passwords"));
         if let Some(must_change) = target.schema.as_ref().and_then(|schema| schema.native.must_change.clone()) {
@@ -314,7 +314,7 @@ mod tests {
 
     #[test]
     fn a_target_is_written_in_the_attributes_that_the_server_has() {
-        let text = "system = \"dock\"\n[person.outbound]\ndn = '\"uid=\" + identity.mail + \",dc=e\"'\nobjectClass = { value = '[\"person\"]', keep = \"once\" }\ntitle = 'identity.title'\nenabled = 'identity.active'\n[[person.membership]]\ngroups = '[\"crew\"]'\n[person.password]\nattribute = \"userPassword\"\n[[person.departure]]\nstep = \"delete\"\n";
+        let text = "system = \"dock\"\n[person.outbound]\ndn = '\"uid=\" + identity.mail + \",dc=e\"'\nobjectClass = { value = '[\"person\"]', apply = \"on_create\" }\ntitle = 'identity.title'\nenabled = 'identity.active'\n[[person.membership]]\ngroups = '[\"crew\"]'\n[person.password]\nattribute = \"userPassword\"\n[[person.departure]]\nstep = \"delete\"\n";
         let read = "Read dc=e: entryUUID,nsAccountLock,objectClass,title";
         assert_eq!(
             listed(text),

@@ -113,7 +113,7 @@ fn id(outcome: &Outcome, number: &str) -> String {
 #[test]
 fn what_waits_for_a_yes_is_no_part_of_a_landslide() {
     let approvals = "[[approval]]\nname = \"the deck\"\nwhen = 'identity.team == \"Deck\"'\n[[approval.level]]\noperators = [\"ada\"]\n";
-    let (rules, errors) = load(approvals, "[[guard]]\nsystem = \"berthing\"\nchange = \"create\"\nmost = 1\n");
+    let (rules, errors) = load(approvals, "[[guard]]\nsystem = \"berthing\"\nchange = \"create\"\nmax_count = 1\n");
     assert_eq!(errors, Vec::<String>::new());
     let mut population = population();
     assert_eq!(made(&decide(&rules, &population, now()))[2], ("3".into(), String::new()));
@@ -141,5 +141,5 @@ fn a_wrong_rule_is_told_where_it_stands() {
         fault("[[approval]]\nname = \"a\"\n[[approval.level]]\nof = \"team\"\n").contains("`team` points to nobody who could be asked")
     );
     assert!(fault("[[approval]]\nname = \"a\"\n[[approval.level]]\n").contains("a level names nobody"));
-    assert!(fault(&format!("[[approval]]\nname = \"a\"\ndays = 0\n{level}")).contains("an answer is not waited for 0 days"));
+    assert!(fault(&format!("[[approval]]\nname = \"a\"\nexpires_after_days = 0\n{level}")).contains("an answer is not waited for 0 days"));
 }

@@ -17,7 +17,7 @@ const RULES: [(&str, &str); 5] = [
     (
         "harbour.toml",
         "system = \"harbour\"\n[[person.scope.condition]]\nwhen = 'account.mail == \"\" || endsWith(account.mail, \"@skerry.example\")'\n\
-         else = \"address outside our domain\"\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nmail = 'account.mail'\n",
+         reason = \"address outside our domain\"\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nmail = 'account.mail'\n",
     ),
     (
         "roster.toml",

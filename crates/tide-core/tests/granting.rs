@@ -13,9 +13,9 @@ use tide_core::schema::ValueKind;
 use tide_core::{AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value, decide};
 
 const IDENTITIES: &str = "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nteam = {}\nends = {}\nused = {}\n\
-    boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = {}\nmembers = { many = true, reference = [\"person\", \"group\"] }\n";
+    boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = {}\nmembers = { multi_valued = true, reference = [\"person\", \"group\"] }\n";
 const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n\
-    team = 'account.team'\nends = 'account.ends'\nused = 'account.used'\nboss = 'account.boss'\n[group.inbound]\ntitle = 'account.cn'\nmembers = 'every(account.member)'\n";
+    team = 'account.team'\nends = 'account.ends'\nused = 'account.used'\nboss = 'account.boss'\n[group.inbound]\ntitle = 'account.cn'\nmembers = 'values(account.member)'\n";
 const BERTHING: &str = "system = \"berthing\"\n[person]\nPERSON\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\nactive = 'true'\n";
 
 fn noon() -> Timestamp {
@@ -166,7 +166,7 @@ fn a_group_is_joined_and_left_by_what_somebody_is_and_hand_made_members_stay() {
 
 #[test]
 fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_put_right_or_told() {
-    let rules = "when_changed = \"report\"\n[[person.membership]]\ngroups = 'identity.team'\nprune = [\"Galley\"]\n";
+    let rules = "on_drift = \"report\"\n[[person.membership]]\ngroups = 'identity.team'\nremove_unmanaged = [\"Galley\"]\n";
     let mut world = world(rules, &[]);
     let (deck, galley) = (group(&mut world, "berthing", "Deck"), group(&mut world, "berthing", "Galley"));
     sailor(&mut world, "1", &[("team", "Deck")]);
@@ -209,9 +209,8 @@ fn a_departure_takes_somebody_out_of_all_groups_when_its_step_is_due_and_not_bef
 
 #[test]
 fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
-    let licences =
-        "[[licence]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 2\ntakes = 'account.active == true'\norder = 'identity.number'\n";
-    let mut world = world("", &[("licences.toml", licences), ("lifecycle.toml", "[person]\nends = 'identity.ends'\n")]);
+    let licences = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 2\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
+    let mut world = world("", &[("licenses.toml", licences), ("lifecycle.toml", "[person]\nends = 'identity.ends'\n")]);
     for number in ["12", "3", "7"] {
         sailor(&mut world, number, &[]);
     }
@@ -238,7 +237,7 @@ fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
 fn new_accounts_are_spread_and_stay_where_they_are() {
     let spread = |how: &str| {
         format!(
-            "{}\n[person.attributes.side]\nspread = [\"port\", \"starboard\"]\n{how}",
+            "{}\n[person.attributes.side]\ndistribute = [\"port\", \"starboard\"]\n{how}",
             IDENTITIES.replace("[group", "[x.group").split("[x.group").next().unwrap_or_default()
         )
     };
@@ -254,7 +253,7 @@ fn new_accounts_are_spread_and_stay_where_they_are() {
         all
     };
     let harbour = HARBOUR.split("[group").next().unwrap_or_default().to_owned();
-    for (how, expected) in [("", "port"), ("spread_by = \"in turn\"\n", "starboard")] {
+    for (how, expected) in [("", "port"), ("strategy = \"round_robin\"\n", "starboard")] {
         let identities = spread(how);
         let berthing = format!("{}side = 'identity.side'\n", BERTHING.replace("PERSON", ""));
         let mut world = world("", &[("identities.toml", &identities), ("harbour.toml", &harbour), ("berthing.toml", &berthing)]);
@@ -283,7 +282,7 @@ fn new_accounts_are_spread_and_stay_where_they_are() {
 
 #[test]
 fn what_comes_first_is_waited_for() {
-    let classroom = BERTHING.replace("berthing", "classroom").replace("PERSON", "after = [\"berthing\"]");
+    let classroom = BERTHING.replace("berthing", "classroom").replace("PERSON", "depends_on = [\"berthing\"]");
     let mut world = world("", &[("classroom.toml", &classroom)]);
     sailor(&mut world, "1", &[]);
     let outcome = world.decide();
@@ -301,13 +300,13 @@ fn what_comes_first_is_waited_for() {
         let faults = RuleSet::load(&files, &Default::default()).1;
         faults.into_iter().filter(|fault| fault.severity == FaultSeverity::Error).map(|fault| fault.message).collect::<Vec<_>>()
     };
-    assert!(faults(&BERTHING.replace("PERSON", "after = [\"classroom\"]")).iter().any(|one| one.contains("waits for itself")));
-    assert!(faults(&BERTHING.replace("PERSON", "after = [\"harbour\"]")).iter().any(|one| one.contains("where we make no accounts")));
+    assert!(faults(&BERTHING.replace("PERSON", "depends_on = [\"classroom\"]")).iter().any(|one| one.contains("waits for itself")));
+    assert!(faults(&BERTHING.replace("PERSON", "depends_on = [\"harbour\"]")).iter().any(|one| one.contains("where we make no accounts")));
 }
 
 #[test]
 fn who_uses_nothing_leaves_and_is_claimed_back_for_as_long_again() {
-    let life = "[person]\nused = 'identity.used'\nunused_days = 30\n";
+    let life = "[person]\nused = 'identity.used'\ninactive_after_days = 30\n";
     let mut world = world("", &[("lifecycle.toml", life)]);
     sailor(&mut world, "1", &[("used", "2026-10-20T08:00:00Z")]);
     sailor(&mut world, "2", &[("used", "2026-11-20T08:00:00Z")]);
@@ -334,34 +333,33 @@ fn who_uses_nothing_leaves_and_is_claimed_back_for_as_long_again() {
 #[test]
 fn a_welcome_waits_until_all_is_done_a_manager_an_owner_and_the_operators_are_told_once() {
     let notices = r#"
-[[notice]]
+[[notification]]
 name = "welcome"
 on = "arrived"
-to = "boss"
+recipient = "boss"
 text = '"Please welcome " + identity.name'
-[[notice]]
+[[notification]]
 name = "new in a group"
 on = "joined_group"
-to = "owner"
+recipient = "owner"
 text = 'identity.name + " is new"'
-[[notice]]
+[[notification]]
 name = "seats"
 on = "no_seat"
 text = 'identity.name + " waits for a seat"'
-[[notice]]
+[[notification]]
 name = "come in"
 on = "not_arrived"
 system = "berthing"
-to = "themselves"
+recipient = "themselves"
 when = 'account.lastSignIn == null'
 after_days = 2
-again_days = 7
+repeat_every_days = 7
 text = '"Your account is ready"'
 "#;
-    let licences =
-        "[[licence]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 1\ntakes = 'account.active == true'\norder = 'identity.number'\n";
+    let licences = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 1\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
     let rules = "[[person.membership]]\ngroups = 'identity.team'\n";
-    let mut world = world(rules, &[("notices.toml", notices), ("licences.toml", licences)]);
+    let mut world = world(rules, &[("notifications.toml", notices), ("licenses.toml", licences)]);
     let deck = group(&mut world, "berthing", "Deck");
     world.population.accounts[deck as usize - 1].attributes.set("owner", vec![Value::text("uid=1")]);
     sailor(&mut world, "1", &[]);
@@ -381,8 +379,8 @@ text = '"Your account is ready"'
         ("identities.toml", IDENTITIES),
         ("harbour.toml", HARBOUR),
         ("berthing.toml", berthing.as_str()),
-        ("licences.toml", &more),
-        ("notices.toml", notices),
+        ("licenses.toml", &more),
+        ("notifications.toml", notices),
     ];
     let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
     world.rules = RuleSet::load(&files, &Default::default()).0;
@@ -419,8 +417,8 @@ text = '"Your account is ready"'
 fn a_password_that_was_set_goes_to_all_others_once() {
     let classroom = BERTHING
         .replace("berthing", "classroom")
-        .replace("PERSON", "[person.password]\nattribute = \"password\"\nin_step = true\nfirst = false\n");
-    let mut world = world("[person.password]\nattribute = \"password\"\nin_step = true\n", &[("classroom.toml", &classroom)]);
+        .replace("PERSON", "[person.password]\nattribute = \"password\"\nsync = true\ninitial = false\n");
+    let mut world = world("[person.password]\nattribute = \"password\"\nsync = true\n", &[("classroom.toml", &classroom)]);
     sailor(&mut world, "1", &[]);
     let first = world.decide();
     on(&mut world, &first);
@@ -478,9 +476,9 @@ fn nested_groups_are_flattened_where_a_target_keeps_none() {
 #[test]
 fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_asked() {
     const JOINS: &str = "[[person.membership]]\ngroups = '[\"Deck\", \"Choir\"]'\n";
-    let asked = "[[approval]]\nname = \"boss\"\nchange = \"grant\"\nwhen = 'identity.number == \"1\"'\nchoose = 1\n[[approval.level]]\nof = \"boss\"\n\
+    let asked = "[[approval]]\nname = \"boss\"\nchange = \"grant\"\nwhen = 'identity.number == \"1\"'\nchoose_up_to = 1\n[[approval.level]]\nof = \"boss\"\n\
                  [[approval]]\nname = \"owner\"\nchange = [\"grant\", \"revoke\"]\n[[approval.level]]\nof = \"owner\"\n";
-    let mut world = world(&format!("after = []\n{JOINS}"), &[("approvals.toml", asked)]);
+    let mut world = world(&format!("depends_on = []\n{JOINS}"), &[("approvals.toml", asked)]);
     for name in ["Deck", "Choir"] {
         world.add("berthing", ObjectType::Group, name, &[("displayName", name), ("owner", "owner of it")]);
     }
@@ -514,11 +512,11 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
         fault("change = \"create\"\n[[approval.level]]\nof = \"owner\"\n"),
         "only a group has an owner, and this asks about other changes too"
     );
-    assert!(fault("change = \"grant\"\nchoose = 1\n[[approval.level]]\nof = \"owner\"\n").contains("sees nothing of other groups"));
+    assert!(fault("change = \"grant\"\nchoose_up_to = 1\n[[approval.level]]\nof = \"owner\"\n").contains("sees nothing of other groups"));
     assert!(
         fault("type = \"group\"\nchange = \"grant\"\n[[approval.level]]\ngroups = [\"masters\"]\n")
             .starts_with("a membership is asked about as")
     );
-    assert_eq!(fault("choose = 0\n[[approval.level]]\ngroups = [\"masters\"]\n"), "nothing could be chosen");
-    assert!(fault("choose = 1\nask = \"together\"\n[[approval.level]]\ngroups = [\"masters\"]\n").starts_with("one chooses among"));
+    assert_eq!(fault("choose_up_to = 0\n[[approval.level]]\ngroups = [\"masters\"]\n"), "nothing could be chosen");
+    assert!(fault("choose_up_to = 1\nmode = \"batch\"\n[[approval.level]]\ngroups = [\"masters\"]\n").starts_with("one chooses among"));
 }

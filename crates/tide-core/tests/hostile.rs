@@ -27,8 +27,8 @@ fn stopped(source: &str) -> (String, u32) {
 #[test]
 fn loops_in_loops_end_when_the_steps_are_used_up() {
     for source in [
-        "every(account.long).map(a, every(account.long).map(b, a + b))",
-        "every(account.long).all(a, every(account.long).all(b, every(account.long).all(c, a != b || b != c || true)))",
+        "values(account.long).map(a, values(account.long).map(b, a + b))",
+        "values(account.long).all(a, values(account.long).all(b, values(account.long).all(c, a != b || b != c || true)))",
     ] {
         let (error, steps) = stopped(source);
         assert!(error.contains(&format!("more than {MAX_FUEL} steps")), "{source}: {error}");
@@ -42,7 +42,7 @@ fn a_text_that_doubles_ends_at_its_size() {
     let (error, steps) = stopped(&doubled);
     assert!(error.contains("too large") || error.contains(&MAX_SIZE.to_string()), "{error}");
     assert!(steps < 5_000, "{steps}");
-    for source in ["account.wide + account.wide", "rewrite(account.wide, 'a', 'bb')", "rewrite(account.wide, '(a+)', '$1$1$1')"] {
+    for source in ["account.wide + account.wide", "regexReplace(account.wide, 'a', 'bb')", "regexReplace(account.wide, '(a+)', '$1$1$1')"] {
         let (error, steps) = stopped(source);
         assert!(error.contains(&MAX_SIZE.to_string()), "{source}: {error}");
         assert!(steps <= MAX_FUEL, "{source}: {steps}");
@@ -60,7 +60,7 @@ fn a_heavy_pattern_is_refused_or_runs_in_steps() {
     let (outcome, steps) = program.measured(&Values { account: Some(&record), identity: None });
     assert_eq!(outcome.expect("runs"), [Value::Bool(false)]);
     assert!((7_500..MAX_FUEL).contains(&steps), "{steps}");
-    let (_, steps) = stopped("every(account.long).all(x, matches(account.wide, 'a+') || true)");
+    let (_, steps) = stopped("values(account.long).all(x, matches(account.wide, 'a+') || true)");
     assert_eq!(steps, MAX_FUEL);
 }
 
@@ -80,7 +80,7 @@ fn a_type_that_cannot_fit_is_told_before_anything_runs() {
     assert_eq!(error.offset, 10, "at the value");
     assert!(error.message.contains("`lower` takes text, and this is always a number"), "{error}");
     let kinds = |source: &str| Program::compile(source, &ExprScope::open(&[Root::Account])).expect(source).gives();
-    assert_eq!(kinds("blank(account.sn)"), Some("true or false"));
+    assert_eq!(kinds("isBlank(account.sn)"), Some("true or false"));
     assert_eq!(kinds("account.sn == null ? 'a' : lower('B')"), Some("text"));
     assert_eq!(kinds("account.sn"), None);
 }
@@ -89,7 +89,7 @@ fn a_type_that_cannot_fit_is_told_before_anything_runs() {
 fn any_source() -> impl Strategy<Value = String> {
     let leaf = prop_oneof![
         Just("account.long".to_owned()),
-        Just("every(account.long)".to_owned()),
+        Just("values(account.long)".to_owned()),
         Just("account.wide".to_owned()),
         Just("account.number".to_owned()),
         Just("null".to_owned()),
@@ -109,7 +109,7 @@ fn any_source() -> impl Strategy<Value = String> {
                 .prop_map(|(list, step, name)| format!("{list}.{name}(x, {step} == x)")),
             (inner.clone(), inner.clone(), inner.clone()).prop_map(|(a, b, c)| format!("({a} ? {b} : {c})")),
             (inner.clone(), inner.clone()).prop_map(|(list, at)| format!("[{list}][{at}]")),
-            inner.clone().prop_map(|text| format!("{text}.rewrite('(.)', '$1$1')")),
+            inner.clone().prop_map(|text| format!("{text}.regexReplace('(.)', '$1$1')")),
             inner.prop_map(|text| format!("-{text}")),
         ]
     })

@@ -14,9 +14,9 @@ use tide_core::states::LinkOrigin;
 use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
 const IDENTITIES: &str = "[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nstarts = {}\nends = {}\nstatus = {}\ncontract = {}\n\
-     boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = { required = true }\nmembers = { many = true, reference = \"person\" }\n";
+     boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = { required = true }\nmembers = { multi_valued = true, reference = \"person\" }\n";
 const ROSTER: &str = "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nstarts = 'account.start'\nends = 'account.end'\n\
-     status = 'account.status'\ncontract = 'account.contract'\nboss = 'account.boss'\n[group.inbound]\ntitle = 'account.title'\nmembers = 'every(account.member)'\n";
+     status = 'account.status'\ncontract = 'account.contract'\nboss = 'account.boss'\n[group.inbound]\ntitle = 'account.title'\nmembers = 'values(account.member)'\n";
 const BERTHING: &str = r#"
 system = "berthing"
 [[person.match]]
@@ -28,7 +28,7 @@ title = 'identity.name'
 [[person.departure]]
 step = "disable"
 [[person.departure]]
-step = "scramble"
+step = "randomize_password"
 [[person.departure]]
 step = "set"
 attribute = "hidden"
@@ -58,12 +58,12 @@ starts = 'identity.starts'
 ends = 'identity.ends'
 away = 'identity.status == "leave"'
 left = 'identity.status == "terminated"'
-ready_days = 7
+prestart_days = 7
 notice_days = 14
 absence_grace_days = 3
 [[person.exception]]
 when = 'identity.contract == "visitor"'
-ready_days = 0
+prestart_days = 0
 grace_days = 2
 "#;
 
@@ -448,12 +448,12 @@ fn an_absence_that_nobody_confirmed_counts_after_a_day() {
 #[test]
 fn wrong_rules_are_told_where_they_stand() {
     let (_, errors) =
-        load("[person]\nzone = \"Sea/Nowhere\"\nstarts = 'identity.begins'\nready_days = 9999\n[[person.exception]]\ngrace_days = 1\n");
+        load("[person]\nzone = \"Sea/Nowhere\"\nstarts = 'identity.begins'\nprestart_days = 9999\n[[person.exception]]\ngrace_days = 1\n");
     let all = errors.join("\n");
     for part in [
         "lifecycle.toml:2:8: there is no time zone `Sea/Nowhere`",
         "lifecycle.toml:3:11: unknown attribute `identity.begins`",
-        "`ready_days` is too long",
+        "`prestart_days` is too long",
         "it is not said for whom the exception is",
     ] {
         assert!(all.contains(part), "{part}\n{all}");

@@ -20,18 +20,18 @@ number = { required = true, unique = true }
 name = {}
 family = {}
 site = {}
-tags = { many = true }
+tags = { multi_valued = true }
 manager = { reference = "person", by = "number" }
 [person.attributes.login]
 required = true
 generated = ['plainName(identity.family)', 'plainName(identity.family) + text(identity.attempt)']
 reserved = ["root"]
-free_in = ["berthing.userName"]
+unique_in = ["berthing.userName"]
 [group]
 label = "name"
 [group.attributes]
 name = { required = true }
-members = { many = true, reference = "any" }
+members = { multi_valued = true, reference = "any" }
 "#;
 const ROSTER: &str = r#"
 system = "roster"
@@ -40,11 +40,11 @@ number = 'account.number'
 name = 'account.name'
 family = 'account.family'
 site = 'account.site'
-tags = 'every(account.tags)'
+tags = 'values(account.tags)'
 manager = 'account.manager'
 [group.inbound]
 name = 'account.name'
-members = 'every(account.member)'
+members = 'values(account.member)'
 "#;
 const BLOCKS: &str = r#"
 [person.names.outbound]
@@ -54,7 +54,7 @@ title = '"Crew"'
 const BERTHING: &str = r#"
 system = "berthing"
 [person]
-blocks = ["names"]
+shared_mappings = ["names"]
 [[person.match]]
 name = "number"
 account = 'account.number'
@@ -74,7 +74,7 @@ title = '"Islander"'
 userName = 'identity.login'
 number = 'identity.number'
 manager = 'identity.manager'
-tags = { value = 'identity.tags', values = "merge" }
+tags = { value = 'identity.tags', list_mode = "merge" }
 [group.outbound]
 displayName = 'identity.name'
 "members.User" = 'identity.members'
@@ -85,7 +85,7 @@ fn files(more: &str) -> Vec<RuleFile> {
     [
         ("identities.toml", IDENTITIES),
         ("roster.toml", ROSTER),
-        ("blocks.toml", BLOCKS),
+        ("shared_mappings.toml", BLOCKS),
         ("berthing.toml", &BERTHING.replace("[person]\n", &format!("[person]\n{more}"))),
     ]
     .into_iter()
@@ -310,7 +310,7 @@ fn blocks_are_shared_and_populations_come_first_in_their_order() {
     assert_eq!(show(world.there("Berg").get("displayName")), "Berg");
     let types = world.rules.of("berthing", ObjectType::Person).expect("there");
     let title = types.outbound.iter().find(|mapping| mapping.attribute == "title").expect("shared");
-    assert_eq!(title.place.file, "blocks.toml", "a reason names the block");
+    assert_eq!(title.place.file, "shared_mappings.toml", "a reason names the block");
 }
 
 #[test]
@@ -350,12 +350,12 @@ fn what_was_done_behind_our_back_is_treated_as_the_rule_says() {
     let (outcome, lines) = gone_and_strange("");
     assert_eq!(lines, "Lind on_hold, stray orphaned");
     assert!(outcome.changes.is_empty() && outcome.questions.is_empty());
-    let (outcome, lines) = gone_and_strange("when_deleted = \"recreate\"\nwhen_unowned = \"disable\"\n");
+    let (outcome, lines) = gone_and_strange("on_deleted = \"recreate\"\non_orphaned = \"disable\"\n");
     assert_eq!(lines, "Lind create, stray disable");
     let told: Vec<(ChangeKind, &str)> = outcome.changes.iter().map(|change| (change.kind, change.reason.text.as_str())).collect();
     assert_eq!(told[0], (ChangeKind::Disable, "no identity matches it: accounts that belong to nobody are disabled here"));
     assert!(told[1].1.contains("was deleted in berthing itself, and is made again"), "{told:?}");
-    let (outcome, lines) = gone_and_strange("when_deleted = \"ignore\"\nwhen_unowned = \"ask\"\n");
+    let (outcome, lines) = gone_and_strange("on_deleted = \"ignore\"\non_orphaned = \"review\"\n");
     assert_eq!(lines, "Lind out_of_scope, stray on_hold");
     assert_eq!(outcome.questions.iter().map(|question| question.doubt.as_str()).collect::<Vec<_>>(), ["orphaned"]);
     assert!(outcome.decided.iter().all(|line| line.verdict != Verdict::Create));
@@ -378,15 +378,15 @@ fn faults_name_their_place_and_what_to_do() {
     for (file, from, to, said) in [
         (
             "berthing.toml",
-            "blocks = [\"names\"]",
-            "blocks = [\"nmaes\"]",
-            "berthing.toml:4:11: blocks.toml has no block `nmaes` for this type (did you mean `names`?)",
+            "shared_mappings = [\"names\"]",
+            "shared_mappings = [\"nmaes\"]",
+            "berthing.toml:4:20: shared_mappings.toml has no block `nmaes` for this type (did you mean `names`?)",
         ),
         (
-            "blocks.toml",
+            "shared_mappings.toml",
             "displayName",
             "displayNmae",
-            "blocks.toml:3:1: the system has no attribute `displayNmae` (did you mean `displayName`?)",
+            "shared_mappings.toml:3:1: the system has no attribute `displayNmae` (did you mean `displayName`?)",
         ),
         ("identities.toml", "+ text(identity.attempt)", "", "a second person of that name would get none"),
         ("identities.toml", "berthing.userName", "mooring.uid", "no file has rules for mooring"),
@@ -395,8 +395,8 @@ fn faults_name_their_place_and_what_to_do() {
         (
             "berthing.toml",
             "number = 'identity.number'\n",
-            "number = 'blank(identity.number)'\n",
-            "`number` holds text, and this is always true or false (text(blank(identity.number)) turns it into text)",
+            "number = 'isBlank(identity.number)'\n",
+            "`number` holds text, and this is always true or false (text(isBlank(identity.number)) turns it into text)",
         ),
         ("berthing.toml", "name = \"islands\"", "name = \"Tern Isle\"", "two populations `Tern Isle`"),
         (

@@ -14,7 +14,7 @@ use tide_core::{Link, ObjectType, Outcome, Value};
 
 /// A target that knows people by number, and asks when only the name fits.
 const TARGET: &str = "system = \"berthing\"\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
-     [[person.match]]\nname = \"name\"\naccount = 'account.title'\nidentity = 'identity.name'\ncompare = \"name\"\nthen = \"ask\"\n\
+     [[person.match]]\nname = \"name\"\naccount = 'account.title'\nidentity = 'identity.name'\ncompare = \"name\"\naction = \"review\"\n\
      [person.outbound]\nuserName = 'identity.number'\nnumber = 'identity.number'\ntitle = 'identity.name'\nactive = 'true'\n";
 
 fn world() -> World {
@@ -88,7 +88,7 @@ fn a_weak_rule_asks_and_what_is_said_holds() {
 
 #[test]
 fn a_source_asks_too_and_never_joins_by_a_weak_rule() {
-    let weak = HARBOUR.replace("identity = 'identity.number'\n", "identity = 'identity.number'\nthen = \"ask\"\n");
+    let weak = HARBOUR.replace("identity = 'identity.number'\n", "identity = 'identity.number'\naction = \"review\"\n");
     let roster = common::ROSTER;
     let mut world = World::new(&[("identities.toml", IDENTITIES), ("harbour.toml", &weak), ("roster.toml", roster)]);
     world.add("roster", ObjectType::Person, "row 1", &[("number", "1"), ("name", "Ada")]);
@@ -153,9 +153,9 @@ fn faults_of_match_rules_name_their_place() {
     };
     let uneven = TARGET.replace("account = 'account.title'", "account = ['account.title', 'account.born']");
     assert!(load(&uneven).contains("berthing.toml:6:1: the two sides of a match rule are compared one by one"), "{}", load(&uneven));
-    let strange = TARGET.replace("\"name\"\nthen", "\"sound\"\nthen");
+    let strange = TARGET.replace("\"name\"\naction", "\"sound\"\naction");
     assert!(load(&strange).contains("sound"), "{}", load(&strange));
-    let wrong = TARGET.replace("then = \"ask\"", "then = \"perhaps\"");
+    let wrong = TARGET.replace("action = \"review\"", "action = \"perhaps\"");
     assert!(load(&wrong).contains("perhaps"), "{}", load(&wrong));
     assert_eq!(load(TARGET), "");
 }

@@ -18,16 +18,16 @@ const RULES: [(&str, &str); 9] = [
         "identities.toml",
         "[person.attributes]\nnumber = { required = true, unique = true }\nmail = {}\nname = {}\n\
          manager = { reference = [\"person\"], by = \"number\" }\n\
-         [person.attributes.login]\ngenerated = ['identity.name', 'identity.name + text(identity.attempt)']\nfree_in = [\"berthing.userName\"]\n\
+         [person.attributes.login]\ngenerated = ['identity.name', 'identity.name + text(identity.attempt)']\nunique_in = [\"berthing.userName\"]\n\
          [person.attributes.alias]\ngenerated = ['identity.name + \"-\" + text(identity.attempt)']\n\
          [person.attributes.badge]\nunique = true\n\
-         [person.attributes.side]\nspread = [\"port\", \"starboard\", \"bow\"]\n\
-         [person.attributes.watch]\nspread = [\"first\", \"second\"]\nspread_by = \"in turn\"\n\
-         [group.attributes]\ntitle = { required = true, unique = true }\nmembers = { many = true, reference = [\"person\", \"group\"] }\n",
+         [person.attributes.side]\ndistribute = [\"port\", \"starboard\", \"bow\"]\n\
+         [person.attributes.watch]\ndistribute = [\"first\", \"second\"]\nstrategy = \"round_robin\"\n\
+         [group.attributes]\ntitle = { required = true, unique = true }\nmembers = { multi_valued = true, reference = [\"person\", \"group\"] }\n",
     ),
     (
         "harbour.toml",
-        "system = \"harbour\"\n[person.scope]\nnot_groups = [\"cn=away\"]\n[[person.scope.condition]]\nwhen = 'account.kind != \"kiosk\"'\nelse = \"a kiosk\"\n\
+        "system = \"harbour\"\n[person.scope]\nnot_groups = [\"cn=away\"]\n[[person.scope.condition]]\nwhen = 'account.kind != \"kiosk\"'\nreason = \"a kiosk\"\n\
          [[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
          [person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\nname = 'account.name'\nmanager = 'account.manager'\nbadge = 'account.badge'\n\
          [[group.match]]\nname = \"title\"\naccount = 'account.title'\nidentity = 'identity.title'\n\
@@ -36,7 +36,7 @@ const RULES: [(&str, &str); 9] = [
     (
         "roster.toml",
         "system = \"roster\"\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
-         [[person.match]]\nname = \"mail\"\naccount = 'account.mail'\nidentity = 'identity.mail'\nagree = [{ account = 'account.name', identity = 'identity.name' }]\n\
+         [[person.match]]\nname = \"mail\"\naccount = 'account.mail'\nidentity = 'identity.mail'\nsupporting = [{ account = 'account.name', identity = 'identity.name' }]\n\
          [person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\nname = 'account.name'\nmanager = 'account.manager'\n",
     ),
     (
@@ -50,13 +50,13 @@ const RULES: [(&str, &str); 9] = [
     ),
     (
         "classroom.toml",
-        "system = \"classroom\"\n[person]\nafter = [\"berthing\"]\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
+        "system = \"classroom\"\n[person]\ndepends_on = [\"berthing\"]\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
          [person.outbound]\nnumber = 'identity.number'\nside = 'identity.side'\nwatch = 'identity.watch'\nactive = 'identity.stage == \"active\"'\n\
-         [[person.membership]]\nwhen = 'identity.badge == null'\ngroups = 'identity.name'\nprune = [\"n1\"]\n",
+         [[person.membership]]\nwhen = 'identity.badge == null'\ngroups = 'identity.name'\nremove_unmanaged = [\"n1\"]\n",
     ),
     (
-        "licences.toml",
-        "[[licence]]\nname = \"desks\"\nsystem = \"classroom\"\nseats = 3\ntakes = 'account.active == true'\norder = 'identity.number'\n",
+        "licenses.toml",
+        "[[license]]\nname = \"desks\"\nsystem = \"classroom\"\nseats = 3\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n",
     ),
     (
         "roles.toml",
@@ -67,7 +67,7 @@ const RULES: [(&str, &str); 9] = [
         "[[approval]]\nname = \"crew of two\"\nwhen = 'identity.number == \"2\"'\n[[approval.level]]\nof = \"manager\"\n\
          [[approval]]\nname = \"owned\"\nchange = [\"grant\", \"revoke\"]\nwhen = 'identity.number == \"3\"'\n[[approval.level]]\nof = \"owner\"\n",
     ),
-    ("guards.toml", "[[guard]]\nchange = \"disable\"\nmost = 2\n[[guard]]\nchange = \"create\"\nshare = 70\n"),
+    ("guards.toml", "[[guard]]\nchange = \"disable\"\nmax_count = 2\n[[guard]]\nchange = \"create\"\nmax_percent = 70\n"),
 ];
 
 /// `groups`: who is in a certain group does not take part.

@@ -16,7 +16,7 @@ const RULES: [(&str, &str); 3] = [
     ),
     (
         "harbour.toml",
-        "system = \"harbour\"\n[[person.scope.condition]]\nwhen = 'account.kind != \"kiosk\"'\nelse = \"a kiosk\"\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
+        "system = \"harbour\"\n[[person.scope.condition]]\nwhen = 'account.kind != \"kiosk\"'\nreason = \"a kiosk\"\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
          [person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\nname = 'account.name'\nactive = 'account.enabled'\n",
     ),
     (

@@ -9,9 +9,9 @@ use tide_core::{
     explain,
 };
 
-const IDENTITIES: &str = "[person]\nlabel = \"number\"\n[person.attributes]\nnumber = { required = true, unique = true }\nteam = {}\nrank = {}\ntitle = {}\nport = {}\nlicences = { many = true }\nends = {}\n";
+const IDENTITIES: &str = "[person]\nlabel = \"number\"\n[person.attributes]\nnumber = { required = true, unique = true }\nteam = {}\nrank = {}\ntitle = {}\nport = {}\nlicences = { multi_valued = true }\nends = {}\n";
 const ROSTER: &str = "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\nteam = 'account.team'\nrank = 'account.rank'\ntitle = 'account.title'\nport = 'account.port'\nends = 'account.end'\n";
-const BERTHING: &str = "system = \"berthing\"\n[[person.scope.condition]]\nwhen = '\"crew\" in identity.roles'\nelse = \"is not of the crew\"\n[[person.match]]\naccount = 'account.number'\n\
+const BERTHING: &str = "system = \"berthing\"\n[[person.scope.condition]]\nwhen = '\"crew\" in identity.roles'\nreason = \"is not of the crew\"\n[[person.match]]\naccount = 'account.number'\n\
      identity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\ntitle = 'identity.title'\nport = 'identity.port'\nlicences = 'identity.licences'\n";
 const ROLE: &str = r#"
 [[role]]
@@ -166,7 +166,7 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
 
 #[test]
 fn a_movers_old_access_overlaps_for_a_while_and_then_goes_by_itself() {
-    let (rules, errors) = load(&ROLE.replace("priority = 10\n", "priority = 10\nkeep_days = 14\n"));
+    let (rules, errors) = load(&ROLE.replace("priority = 10\n", "priority = 10\noverlap_days = 14\n"));
     assert_eq!(errors, Vec::<String>::new());
     let mut population = population(&[("1", &[("team", "Deck"), ("title", "Planner")])]);
     let outcome = decide(&rules, &population, at(NOW));

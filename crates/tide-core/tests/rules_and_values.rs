@@ -42,10 +42,13 @@ fn account(system: &str, pairs: &[(&str, &[&str])]) -> Account {
 }
 
 const TWO_SOURCES: &[(&str, &str)] = &[
-    ("identities.toml", "[person.attributes]\nmail = { authority = [\"postroom\", \"harbour\"] }\nname = {}\nphones = { many = true }\n"),
+    (
+        "identities.toml",
+        "[person.attributes]\nmail = { authority = [\"postroom\", \"harbour\"] }\nname = {}\nphones = { multi_valued = true }\n",
+    ),
     (
         "harbour.toml",
-        "system = \"harbour\"\n[person.inbound]\nmail = 'account.mail'\nname = 'account.cn'\nphones = 'every(account.phone)'\n",
+        "system = \"harbour\"\n[person.inbound]\nmail = 'account.mail'\nname = 'account.cn'\nphones = 'values(account.phone)'\n",
     ),
     ("postroom.toml", "system = \"postroom\"\n[person.inbound]\nmail = 'account.address'\nname = 'account.shown'\n"),
 ];
@@ -90,9 +93,9 @@ const TARGET: &[(&str, &str)] = &[
     ("identities.toml", "[person.attributes]\nname = {}\ntitle = {}\nmail = {}\n"),
     (
         "berthing.toml",
-        "system = \"berthing\"\n[person]\nwhen_out = \"leave\"\n[[person.match]]\naccount = 'account.m'\nidentity = 'identity.mail'\n[person.outbound]\n\
-         userName = { value = 'identity.mail', required = true }\nfirst = { value = 'identity.name', keep = \"once\" }\n\
-         filled = { value = 'identity.name', keep = \"fill blank\" }\nkept = { value = 'identity.title', empty = \"leave\" }\ncleared = 'identity.title'\n\
+        "system = \"berthing\"\n[person]\non_out_of_scope = \"leave\"\n[[person.match]]\naccount = 'account.m'\nidentity = 'identity.mail'\n[person.outbound]\n\
+         userName = { value = 'identity.mail', required = true }\nfirst = { value = 'identity.name', apply = \"on_create\" }\n\
+         filled = { value = 'identity.name', apply = \"if_empty\" }\nkept = { value = 'identity.title', on_empty = \"keep\" }\ncleared = 'identity.title'\n\
          groups = 'identity.name'\n",
     ),
 ];
@@ -207,7 +210,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
                 ("harbour.toml", harbour),
-                ("guards.toml", "[[guard]]\nchange = \"vanish\"\nmost = 1\n"),
+                ("guards.toml", "[[guard]]\nchange = \"vanish\"\nmax_count = 1\n"),
             ],
             "`change` cannot be \"vanish\"",
         ),
@@ -215,7 +218,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
                 ("harbour.toml", harbour),
-                ("guards.toml", "[[guard]]\nsystem = \"x\"\nchange = \"create\"\nmost = 1\n"),
+                ("guards.toml", "[[guard]]\nsystem = \"x\"\nchange = \"create\"\nmax_count = 1\n"),
             ],
             "no file has rules for a system `x`",
         ),
@@ -241,7 +244,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
         (
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("t.toml", "system = \"t\"\n[[person.scope.condition]]\nelse = \"no\"\n"),
+                ("t.toml", "system = \"t\"\n[[person.scope.condition]]\nreason = \"no\"\n"),
             ],
             "a condition needs `when`",
         ),
@@ -282,8 +285,9 @@ fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
     let all = of("");
     assert_eq!(built_in(&all), ["disable", "delete", "revoke", "move", "password"]);
     assert!(all.iter().all(|guard| (guard.share, guard.least, guard.hours) == (Some(10), Some(5), 24)));
-    let set =
-        of("[[guard]]\nchange = \"disable\"\nshare = 100\n[[guard]]\nsystem = \"dock\"\nchange = \"move\"\nmost = 3\nmin_count = 2\n");
+    let set = of(
+        "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n[[guard]]\nsystem = \"dock\"\nchange = \"move\"\nmax_count = 3\nmin_count = 2\n",
+    );
     assert_eq!(built_in(&set), ["delete", "revoke", "password"], "a limit of a file takes its place");
 }
 

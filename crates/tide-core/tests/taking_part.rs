@@ -69,7 +69,7 @@ fn an_address_outside_our_domains_is_held_and_one_of_an_older_domain_translated(
 
 #[test]
 fn built_in_own_and_named_accounts_are_left_alone() {
-    let target = TARGET.replace("[[person.match]]", "[person.hands_off]\nnames = [\"emergency\"]\n[[person.hands_off.condition]]\nwhen = 'account.fed == \"yes\"'\nbecause = \"the head office feeds it\"\n[[person.match]]");
+    let target = TARGET.replace("[[person.match]]", "[person.protected]\nnames = [\"emergency\"]\n[[person.protected.condition]]\nwhen = 'account.fed == \"yes\"'\nreason = \"the head office feeds it\"\n[[person.match]]");
     let mut world = World::new(&[("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", &target)]);
     world.population.systems.get_mut("berthing").expect("there").own = vec!["skerry\\tide".into()];
     for number in 1..=5 {

@@ -12,11 +12,11 @@ use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Po
 const OWNED: [(&str, &str); 3] = [("harbour", "title"), ("postroom", "mail"), ("switchboard", "phone")];
 const PEOPLE: usize = 3;
 
-/// `alone`: what the authority takes away is gone; else another system may still say it.
-fn rules(alone: bool) -> RuleSet {
+/// `exclusive`: what the authority takes away is gone; else another system may still say it.
+fn rules(exclusive: bool) -> RuleSet {
     let mut identities = String::from("[person.attributes]\nnumber = { required = true, unique = true }\n");
     for (system, attribute) in OWNED {
-        identities.push_str(&format!("{attribute} = {{ authority = [\"{system}\"], alone = {alone} }}\n"));
+        identities.push_str(&format!("{attribute} = {{ authority = [\"{system}\"], exclusive = {exclusive} }}\n"));
     }
     let mut files = vec![RuleFile { name: "identities.toml".into(), text: identities }];
     for (system, _) in OWNED {
@@ -112,8 +112,8 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(256))]
 
     #[test]
-    fn values_that_flow_both_ways_come_to_rest_and_the_authority_is_right(steps in steps(), alone in any::<bool>()) {
-        let (rules, mut population) = (rules(alone), world());
+    fn values_that_flow_both_ways_come_to_rest_and_the_authority_is_right(steps in steps(), exclusive in any::<bool>()) {
+        let (rules, mut population) = (rules(exclusive), world());
         let mut said: BTreeMap<(usize, usize), Vec<Value>> = BTreeMap::new();
         let now = jiff::Timestamp::UNIX_EPOCH;
         for step in steps {
@@ -144,7 +144,7 @@ proptest! {
         for (owner, (_, attribute)) in OWNED.iter().enumerate() {
             for person in 0..PEOPLE {
                 let held = |system: usize| population.accounts[system * PEOPLE + person].attributes.get(attribute).to_vec();
-                if alone {
+                if exclusive {
                     let said = said.get(&(person, owner)).cloned().unwrap_or_default();
                     prop_assert_eq!(held(owner), said, "{} of {}: nobody else says it", attribute, person);
                 }

@@ -48,7 +48,7 @@ impl Engine {
         self.store.identity(identity).await?;
         let rules = self.rules().await?;
         if !keeps_in_step(&rules.set) {
-            let how = "no system keeps passwords in step: say `in_step = true` in its [person.password], and publish";
+            let how = "no system keeps passwords in step: say `sync = true` in its [person.password], and publish";
             return Err(EngineError::Invalid(how.to_owned()));
         }
         if self.kept_in_step(None, identity).await?.is_empty() {

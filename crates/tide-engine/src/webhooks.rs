@@ -67,7 +67,7 @@ impl Engine {
     pub async fn set_call_secret(&self, name: &str, secret: &str, principal: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
         if !rules.set.webhooks.contains_key(name) {
-            return Err(EngineError::NotFound(format!("nobody is called `{name}`: declare it in calls.toml, and publish")));
+            return Err(EngineError::NotFound(format!("nobody is called `{name}`: declare it in webhooks.toml, and publish")));
         }
         if secret.len() < 16 {
             return Err(EngineError::Invalid("a secret to sign with has 16 characters or more".to_owned()));

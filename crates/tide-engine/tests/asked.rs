@@ -128,16 +128,16 @@ async fn a_whole_run_can_wait_and_what_nobody_answers_expires() {
     let rules = r#"
 [[approval]]
 name = "everything at once"
-ask = "together"
-days = 1
-remind_days = 1
-call = "desk"
+mode = "batch"
+expires_after_days = 1
+remind_every_days = 1
+webhook = "desk"
 [[approval.level]]
 groups = ["harbour masters"]
 "#;
     let calls = "[desk]\nurl = \"http://127.0.0.1:9/asked\"\n";
     let bo = operator(&tide, "bo", &["harbour masters"]).await;
-    tide.engine.publish_rules(&files(&[], &[("approvals.toml", rules), ("calls.toml", calls)]), "tester").await.expect("published");
+    tide.engine.publish_rules(&files(&[], &[("approvals.toml", rules), ("webhooks.toml", calls)]), "tester").await.expect("published");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
     let told = tide.engine.notifications(None, true).await.expect("read");
@@ -208,7 +208,8 @@ groups = ["harbour masters"]
 #[tokio::test]
 async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_otherwise() {
     let tide = Tide::writable().await;
-    let reporting = files(&[("berthing.toml", "when_out = \"disable\"", "when_out = \"disable\"\nwhen_changed = \"report\"")], &[]);
+    let reporting =
+        files(&[("berthing.toml", "on_out_of_scope = \"disable\"", "on_out_of_scope = \"disable\"\non_drift = \"report\"")], &[]);
     tide.engine.publish_rules(&reporting, "tester").await.expect("published");
     tide.run().await;
     tide.berthing.take_writes();
@@ -319,7 +320,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
 async fn a_target_that_wants_managers_first_gets_them_first() {
     let tide = Tide::start(60).await;
     let plain = "\"enterprise.manager.value\"  = 'identity.manager'";
-    let first = "\"enterprise.manager.value\" = { value = 'identity.manager', first = true }";
+    let first = "\"enterprise.manager.value\" = { value = 'identity.manager', wait_for_target = true }";
     let rules: Vec<RuleFile> =
         world::rules().into_iter().map(|(name, text)| RuleFile { name: name.into(), text: text.replace(plain, first) }).collect();
     assert!(rules.iter().any(|file| file.text.contains(first)));

@@ -28,7 +28,7 @@ const RULES: [(&str, &str); 5] = [
          [person.outbound]\nuserName = 'identity.mail'\ndisplayName = 'identity.name'\n",
     ),
     ("lifecycle.toml", "[person]\nzone = \"UTC\"\nends = 'identity.ends'\n"),
-    ("guards.toml", "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmost = 2\n"),
+    ("guards.toml", "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 2\n"),
 ];
 
 fn at(text: &str) -> Timestamp {

@@ -24,10 +24,10 @@ identity = 'identity.employeeNumber'
 
 [person.outbound]
 dn             = '"uid=" + identity.userName + ",ou=" + identity.department + ",ou=people,dc=skerry,dc=example"'
-objectClass    = { value = '["inetOrgPerson"]', keep = "once" }
+objectClass    = { value = '["inetOrgPerson"]', apply = "on_create" }
 uid            = 'identity.userName'
 cn             = 'identity.displayName'
-sn             = { value = 'either(identity.familyName, identity.displayName)', required = true }
+sn             = { value = 'coalesce(identity.familyName, identity.displayName)', required = true }
 givenName      = 'identity.givenName'
 mail           = 'identity.mail'
 employeeNumber = 'identity.employeeNumber'

@@ -34,13 +34,13 @@ const RULES: [(&str, &str); 6] = [
     ),
     ("lifecycle.toml", "[person]\nends = 'identity.ends'\n"),
     (
-        "licences.toml",
-        "[[licence]]\nname = \"berths\"\nsystem = \"berthing\"\nseats = 1300\ntakes = 'account.active == true'\norder = 'identity.number'\n",
+        "licenses.toml",
+        "[[license]]\nname = \"berths\"\nsystem = \"berthing\"\nseats = 1300\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n",
     ),
     (
-        "notices.toml",
-        "[[notice]]\nname = \"welcome\"\non = \"arrived\"\nto = \"boss\"\ntext = '\"Number \" + identity.number'\n\
-         [[notice]]\nname = \"no berth\"\non = \"no_seat\"\ntext = 'identity.number + \" waits\"'\n",
+        "notifications.toml",
+        "[[notification]]\nname = \"welcome\"\non = \"arrived\"\nrecipient = \"boss\"\ntext = '\"Number \" + identity.number'\n\
+         [[notification]]\nname = \"no berth\"\non = \"no_seat\"\ntext = 'identity.number + \" waits\"'\n",
     ),
 ];
 
@@ -220,10 +220,10 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
 #[tokio::test(flavor = "multi_thread")]
 async fn who_was_invited_and_does_not_come_is_told_of_again_and_again_until_they_come() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
-    let notices = "[[notice]]\nname = \"not come\"\non = \"not_arrived\"\nsystem = \"berthing\"\nwhen = 'account.nickName == null'\nafter_days = 3\nagain_days = 7\n\
+    let notices = "[[notification]]\nname = \"not come\"\non = \"not_arrived\"\nsystem = \"berthing\"\nwhen = 'account.nickName == null'\nafter_days = 3\nrepeat_every_days = 7\n\
                    text = 'identity.number + \" has not come\"'\n";
     let rules: Vec<(&str, &str)> =
-        RULES.iter().filter(|(name, _)| *name != "notices.toml").copied().chain([("notices.toml", notices)]).collect();
+        RULES.iter().filter(|(name, _)| *name != "notifications.toml").copied().chain([("notifications.toml", notices)]).collect();
     let season = Season::start(noon, &rules).await;
     write(&season.feed, [(1000, "", ""), (1001, "", "")].into_iter());
     let told = async |days: i64| -> Vec<String> {

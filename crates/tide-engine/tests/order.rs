@@ -80,7 +80,8 @@ async fn a_paused_system_holds_its_changes_and_gets_them_later() {
 async fn a_landslide_is_held_by_its_guard_and_said() {
     let tide = Tide::writable().await;
     tide.run().await;
-    let mut files = rules_with(|name, text| if name == "guards.toml" { text.replace("most = 20", "most = 3") } else { text.into() });
+    let mut files =
+        rules_with(|name, text| if name == "guards.toml" { text.replace("max_count = 20", "max_count = 3") } else { text.into() });
     files.push(common::absent_at_once());
     tide.engine.publish_rules(&files, "tester").await.expect("published");
     let mut ldap = edit(&tide).await;

@@ -20,7 +20,7 @@ async fn guarded() -> Tide {
         .map(|(name, text)| RuleFile { name: name.into(), text })
         .collect();
     files.push(absent_at_once());
-    let text = "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmost = 1\n".to_owned();
+    let text = "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 1\n".to_owned();
     files.push(RuleFile { name: "guards.toml".into(), text });
     tide.engine.publish_rules(&files, "tester").await.expect("published");
     tide.run().await;

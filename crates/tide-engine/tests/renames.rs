@@ -32,7 +32,7 @@ const DEPARTMENTS: [&str; 3] = ["deck", "galley", "bridge"];
 const LOGINS: [&str; 9] = ["ada", "bo", "cy", "dee", "eli", "flo", "gus", "hal", "ivo"];
 
 const RULES: [(&str, &str); 4] = [
-    ("guards.toml", "[[guard]]\nchange = \"revoke\"\nshare = 100\n[[guard]]\nchange = \"disable\"\nshare = 100\n"),
+    ("guards.toml", "[[guard]]\nchange = \"revoke\"\nmax_percent = 100\n[[guard]]\nchange = \"disable\"\nmax_percent = 100\n"),
     (
         "identities.toml",
         "[person]\nlabel = \"login\"\n[person.attributes]\nnumber = { required = true, unique = true }\nlogin = {}\ndept = {}\n",
@@ -43,7 +43,7 @@ const RULES: [(&str, &str); 4] = [
 system = "roster"
 [[person.scope.condition]]
 when = 'account.employed == "yes"'
-else = "no longer employed"
+reason = "no longer employed"
 [[person.match]]
 name = "number"
 account = 'account.number'

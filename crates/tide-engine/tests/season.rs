@@ -36,7 +36,7 @@ const RULES: [(&str, &str); 4] = [
     ),
     (
         "lifecycle.toml",
-        "[person]\nzone = \"Atlantic/Faroe\"\nstarts = 'identity.starts'\nends = 'identity.ends'\nleft = 'identity.status == \"terminated\"'\nready_days = 5\nnotice_days = 7\n\
+        "[person]\nzone = \"Atlantic/Faroe\"\nstarts = 'identity.starts'\nends = 'identity.ends'\nleft = 'identity.status == \"terminated\"'\nprestart_days = 5\nnotice_days = 7\n\
          [[person.exception]]\nwhen = 'identity.team == \"Galley\"'\ngrace_days = 2\n",
     ),
 ];

@@ -45,7 +45,7 @@ login = { generated = ['plainName(identity.name)', 'plainName(identity.name) + t
 system = "harbour"
 [[person.scope.condition]]
 when = 'account.employed == "yes"'
-else = "no longer employed"
+reason = "no longer employed"
 [[person.match]]
 name = "number"
 account = 'account.number'
@@ -93,7 +93,7 @@ name = 'identity.name'
 active = 'true'
 "#,
     ),
-    ("guards.toml", "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmost = 2\nhours = 24\n"),
+    ("guards.toml", "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 2\nwindow_hours = 24\n"),
 ];
 const CANARY: &str = "canary-7f3e-of-the-harbour";
 const KEY: &str = "ABEiM0RVZneImaq7zN3u/wARIjNEVWZ3iJmqu8zd7v8=";

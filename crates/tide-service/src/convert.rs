@@ -248,7 +248,7 @@ fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
     let mut notes = Vec::new();
     match mapping.need {
         Requirement::Required => notes.push("required"),
-        Requirement::Recommended => notes.push("wanted"),
+        Requirement::Recommended => notes.push("recommended"),
         Requirement::Optional => {}
     }
     match mapping.keep {
@@ -536,7 +536,7 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
             identity.attributes.iter().map(move |attribute| {
                 let notes = [
                     (attribute.required, "required"),
-                    (attribute.wanted, "wanted"),
+                    (attribute.wanted, "recommended"),
                     (attribute.unique, "unique"),
                     (attribute.many, "several values"),
                     (attribute.reference.is_some(), "points to another"),

@@ -247,9 +247,9 @@ async fn lists_come_in_pages_that_fit_together() {
 #[tokio::test]
 async fn every_part_of_a_scope_is_told_in_the_rules() {
     let api = Api::start().await;
-    let identities = "[person.attributes]\nmail = { wanted = true }\n";
-    let source = "system = \"harbour\"\n[person.scope]\ngroups = [\"cn=crew,dc=e\"]\nnot_groups = [{ name = \"cn=new,dc=e\", nested = false }]\nfilter = '(mail=*)'\n[person.hands_off]\nnames = [\"uid=spare,dc=e\"]\n[[person.hands_off.condition]]\nwhen = 'account.fed == \"yes\"'\nbecause = \"fed from elsewhere\"\n[person.inbound]\nmail = 'account.mail'\n";
-    let target = "system = \"berthing\"\n[person.domains]\nattributes = [\"mail\"]\nours = [\"skerry.example\"]\ntranslate = { \"old.example\" = \"skerry.example\" }\n[person.outbound]\nmail = { value = 'identity.mail', wanted = true }\n";
+    let identities = "[person.attributes]\nmail = { recommended = true }\n";
+    let source = "system = \"harbour\"\n[person.scope]\ngroups = [\"cn=crew,dc=e\"]\nnot_groups = [{ name = \"cn=new,dc=e\", nested = false }]\nfilter = '(mail=*)'\n[person.protected]\nnames = [\"uid=spare,dc=e\"]\n[[person.protected.condition]]\nwhen = 'account.fed == \"yes\"'\nreason = \"fed from elsewhere\"\n[person.inbound]\nmail = 'account.mail'\n";
+    let target = "system = \"berthing\"\n[person.domains]\nattributes = [\"mail\"]\nours = [\"skerry.example\"]\ntranslate = { \"old.example\" = \"skerry.example\" }\n[person.outbound]\nmail = { value = 'identity.mail', recommended = true }\n";
     let file = |name: &str, text: &str| json!({"name": name, "text": text});
     let files = json!({"files": [file("identities.toml", identities), file("harbour.toml", source), file("berthing.toml", target)]});
     let published = api.send(Method::PUT, "/api/v1/rules", files).await;

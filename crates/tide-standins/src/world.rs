@@ -456,8 +456,8 @@ pub const TRAINING: [&str; 3] = ["mooring", "lookout", "drills"];
 /// Systems that the demo adds to the first two, with their rules.
 pub fn more_rules() -> [(&'static str, &'static str); 7] {
     [
-        ("licences.toml", include_str!("../rules/licences.toml")),
-        ("notices.toml", include_str!("../rules/notices.toml")),
+        ("licenses.toml", include_str!("../rules/licenses.toml")),
+        ("notifications.toml", include_str!("../rules/notifications.toml")),
         ("roles.toml", include_str!("../rules/roles.toml")),
         ("lifecycle.toml", include_str!("../rules/lifecycle.toml")),
         ("roster.toml", include_str!("../rules/roster.toml")),
@@ -470,7 +470,7 @@ pub fn more_rules() -> [(&'static str, &'static str); 7] {
 pub fn rules() -> [(&'static str, &'static str); 6] {
     [
         ("identities.toml", include_str!("../rules/identities.toml")),
-        ("blocks.toml", include_str!("../rules/blocks.toml")),
+        ("shared_mappings.toml", include_str!("../rules/shared_mappings.toml")),
         ("tables.toml", include_str!("../rules/tables.toml")),
         ("guards.toml", include_str!("../rules/guards.toml")),
         ("harbour.toml", include_str!("../rules/harbour.toml")),

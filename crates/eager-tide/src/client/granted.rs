@@ -39,7 +39,7 @@ impl Licences {
             return Ok(ExitCode::SUCCESS);
         }
         if all.is_empty() {
-            output::line("no licences are counted: licences.toml names them");
+            output::line("no licences are counted: licenses.toml names them");
             return Ok(ExitCode::SUCCESS);
         }
         let days = all[0].ahead_days;
@@ -93,7 +93,7 @@ impl ToldTo {
         } else if all.is_empty() && self.identity.is_some() {
             output::line("nothing was told about them");
         } else if all.is_empty() {
-            output::line("nothing was told: notices.toml says what is told to whom");
+            output::line("nothing was told: notifications.toml says what is told to whom");
         } else {
             let rows = all.into_iter().map(|one| {
                 let state = match (&one.sent, &one.error, &one.call) {

@@ -33,7 +33,7 @@ impl Calls {
                 if reach.json() {
                     output::json(&all)?;
                 } else if all.is_empty() {
-                    output::line("the rules call nobody: calls.toml says who is called");
+                    output::line("the rules call nobody: webhooks.toml says who is called");
                 } else {
                     let rows = all.into_iter().map(|call| {
                         let secret = if call.secret { "set" } else { "missing" };

@@ -22,7 +22,7 @@ account = 'account.employeeNumber'
 identity = 'identity.number'
 [person.outbound]
 dn             = '"cn=" + identity.name + ",ou=" + identity.dept + ",dc=skerry,dc=example"'
-objectClass    = { value = '["inetOrgPerson"]', keep = "once" }
+objectClass    = { value = '["inetOrgPerson"]', apply = "on_create" }
 cn             = 'identity.name'
 sn             = { value = 'identity.name', required = true }
 employeeNumber = 'identity.number'
@@ -103,7 +103,7 @@ impl Ship {
         let added = client(&ship.service.url, &ship.service.token, &add, password);
         assert!(added.status.success(), "{}", text(&added));
         // Everybody moves at once here.
-        ship.rules("guards.toml", "[[guard]]\nchange = \"revoke\"\nshare = 100\n");
+        ship.rules("guards.toml", "[[guard]]\nchange = \"revoke\"\nmax_percent = 100\n");
         ship.rules("identities.toml", IDENTITIES);
         ship.rules("crew.toml", CREW);
         ship.rules("hall.toml", hall);

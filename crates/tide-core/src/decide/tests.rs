@@ -20,7 +20,7 @@ system = "harbour"
 within = ["ou=people,dc=e"]
 [[person.scope.condition]]
 when = 'account.number != null'
-else = "has no number"
+reason = "has no number"
 [[person.match]]
 name = "number"
 account = 'account.number'
@@ -324,7 +324,7 @@ fn read_only_paused_and_unread_systems_get_nothing() {
 
 #[test]
 fn a_guard_holds_a_landslide_and_lets_the_harmless_go_on() {
-    let mut world = World::guarded("[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmost = 2\n");
+    let mut world = World::guarded("[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 2\n");
     let ids: Vec<AccountId> = (0..5)
         .map(|n| {
             let (number, mail) = (n.to_string(), format!("p{n}@e"));
@@ -459,7 +459,7 @@ fn explaining_a_person_names_rule_and_source_of_each_value() {
 
 #[test]
 fn a_share_counts_what_is_linked_and_says_nothing_of_an_empty_target() {
-    let mut world = World::guarded("[[guard]]\nchange = \"disable\"\nshare = 40\n[[guard]]\nchange = \"create\"\nshare = 10\n");
+    let mut world = World::guarded("[[guard]]\nchange = \"disable\"\nmax_percent = 40\n[[guard]]\nchange = \"create\"\nmax_percent = 10\n");
     let ids: Vec<AccountId> = (0..4)
         .map(|n| {
             let (number, mail) = (n.to_string(), format!("p{n}@e"));

@@ -223,7 +223,7 @@ impl Compiler<'_, '_> {
         self.depth += 1;
         if self.depth > MAX_DEPTH {
             return Err(ExprError::new(offset, format!("more than {MAX_DEPTH} parts hang on one another"))
-                .help("join many texts with words(…) or join([…], …)"));
+                .help("join many texts with joinWords(…) or join([…], …)"));
         }
         let node = self.part(tree, offset);
         self.depth -= 1;
@@ -325,16 +325,16 @@ impl Compiler<'_, '_> {
             return Ok(op);
         }
         let arguments: Vec<&IdedExpr> = call.target.iter().map(Box::as_ref).chain(call.args.iter()).collect();
-        if call.func_name == "every" {
+        if call.func_name == "values" {
             let [only] = arguments.as_slice() else {
-                return Err(ExprError::new(offset, "`every` takes one attribute"));
+                return Err(ExprError::new(offset, "`values` takes one attribute"));
             };
             return match self.attribute(only, offset)? {
                 Some(Op::Attribute { root, name, .. }) => Ok(Op::Attribute { root, name, list: true }),
-                _ => Err(ExprError::new(offset, "`every` takes an attribute, such as `every(account.mail)`")),
+                _ => Err(ExprError::new(offset, "`values` takes an attribute, such as `values(account.mail)`")),
             };
         }
-        if ["matches", "capture", "rewrite"].contains(&call.func_name.as_str()) {
+        if ["matches", "regexExtract", "regexReplace"].contains(&call.func_name.as_str()) {
             return self.pattern(&call.func_name, &arguments, offset);
         }
         if call.func_name == "lookup" {
@@ -395,11 +395,11 @@ impl Compiler<'_, '_> {
 
     fn pattern(&mut self, name: &str, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
         let (text, pattern, with) = match (name, arguments) {
-            ("rewrite", [text, pattern, with]) => (text, pattern, Some(with)),
-            ("matches" | "capture", [text, pattern]) => (text, pattern, None),
-            ("rewrite", _) => {
+            ("regexReplace", [text, pattern, with]) => (text, pattern, Some(with)),
+            ("matches" | "regexExtract", [text, pattern]) => (text, pattern, None),
+            ("regexReplace", _) => {
                 return Err(ExprError::new(offset, "`rewrite` takes a text, a pattern and what is put in its place")
-                    .help("for example: rewrite(account.telephoneNumber, '^00', '+')"));
+                    .help("for example: regexReplace(account.telephoneNumber, '^00', '+')"));
             }
             _ => return Err(ExprError::new(offset, format!("`{name}` takes a text and a pattern"))),
         };
@@ -414,7 +414,7 @@ impl Compiler<'_, '_> {
         })?;
         let text = Box::new(self.node(text)?);
         Ok(match (name, with) {
-            ("capture", _) => Op::Capture(text, regex),
+            ("regexExtract", _) => Op::Capture(text, regex),
             (_, Some(with)) => Op::Rewrite(text, regex, Box::new(self.node(with)?)),
             _ => Op::Matches(text, regex),
         })

@@ -185,7 +185,7 @@ impl Context<'_> {
                     found.map_or(Datum::Null, |found| Datum::Text(found.as_str().to_owned()))
                 }
                 Datum::Null => Datum::Null,
-                other => return Err(unfit(at, "capture", &other)),
+                other => return Err(unfit(at, "regexExtract", &other)),
             },
             Op::Rewrite(text, regex, with) => match (self.eval(text, locals)?, self.eval(with, locals)?) {
                 (Datum::Text(text), Datum::Text(with)) => {
@@ -193,7 +193,9 @@ impl Context<'_> {
                     rewritten(&text, regex, &with, at)?
                 }
                 (Datum::Null, _) => Datum::Null,
-                (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => return Err(unfit(at, "rewrite", &other)),
+                (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => {
+                    return Err(unfit(at, "regexReplace", &other));
+                }
             },
             Op::Lookup { table, name, key, other } => {
                 let key = match self.eval(key, locals)? {

@@ -6,10 +6,10 @@
 //! functions of text pass `null` on, so that a value nobody has does not become the text "null".
 //!
 //! ```
-//! use tide_core::expr::{Known, Program, Root, Values};
+//! use tide_core::expr::{ExprScope, Program, Root, Values};
 //! use tide_core::{Attributes, Value};
 //!
-//! let known = Known::open(&[Root::Account]);
+//! let known = ExprScope::open(&[Root::Account]);
 //! let program = Program::compile("lower(account.mail)", &known)?;
 //! let account: Attributes = [("mail".into(), vec![Value::text("Ada@Skerry.example")])].into_iter().collect();
 //! let found = program.run(&Values { account: Some(&account), ..Values::default() })?;

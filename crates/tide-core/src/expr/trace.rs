@@ -76,7 +76,7 @@ fn text(node: &Node) -> String {
         Op::Attribute { root, name, list } => {
             let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '.'));
             let read = if plain { format!("{}.{name}", root.as_str()) } else { format!("{}[{}]", root.as_str(), quoted(name)) };
-            if *list { format!("every({read})") } else { read }
+            if *list { format!("values({read})") } else { read }
         }
         Op::Local(name) => name.clone(),
         Op::Not(inner) => format!("!{}", operand(inner, None)),
@@ -89,8 +89,8 @@ fn text(node: &Node) -> String {
         Op::List(nodes) => format!("[{}]", all(nodes)),
         Op::Call(function, nodes) => format!("{}({})", function.name, all(nodes)),
         Op::Matches(inner, regex) => format!("{}.matches({})", text(inner), quoted(regex.as_str())),
-        Op::Capture(inner, regex) => format!("{}.capture({})", text(inner), quoted(regex.as_str())),
-        Op::Rewrite(inner, regex, with) => format!("{}.rewrite({}, {})", text(inner), quoted(regex.as_str()), text(with)),
+        Op::Capture(inner, regex) => format!("{}.regexExtract({})", text(inner), quoted(regex.as_str())),
+        Op::Rewrite(inner, regex, with) => format!("{}.regexReplace({}, {})", text(inner), quoted(regex.as_str()), text(with)),
         Op::Lookup { name, key, other, .. } => match other {
             Some(other) => format!("lookup({}, {}, {})", quoted(name), text(key), text(other)),
             None => format!("lookup({}, {})", quoted(name), text(key)),
@@ -204,8 +204,8 @@ mod tests {
             steps.iter().any(|(text, _)| text == "account.mail + \"a\"") && steps.iter().any(|(text, _)| text == "2 * (3 + 4)"),
             "{steps:?}"
         );
-        let (steps, _) = trace("every(account.phones)");
-        assert_eq!(steps, [pair("every(account.phones)", "[\"1\", \"2\"]")]);
+        let (steps, _) = trace("values(account.phones)");
+        assert_eq!(steps, [pair("values(account.phones)", "[\"1\", \"2\"]")]);
     }
 
     #[test]

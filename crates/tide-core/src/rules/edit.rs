@@ -153,7 +153,7 @@ pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<Stri
         let mut table = Table::new();
         table.insert("when", value(&condition.when));
         if let Some(otherwise) = &condition.otherwise {
-            table.insert("else", value(otherwise));
+            table.insert("reason", value(otherwise));
         }
         conditions.push(table);
     }
@@ -223,7 +223,7 @@ const SECOND_PLACES: [(&str, &str); 2] = [("employeeNumber", "employeeID"), ("di
 fn reads_usual(schema: &Schema, kind: SystemKind, identity: &str, account: &str) -> String {
     let second = SECOND_PLACES.iter().find(|(name, _)| *name == identity && kind == SystemKind::Ldap).map(|(_, second)| *second);
     match second.and_then(|second| schema.get(second)) {
-        Some(second) => format!("either({}, {})", reads(account), reads(&second.name)),
+        Some(second) => format!("coalesce({}, {})", reads(account), reads(&second.name)),
         None => reads(account),
     }
 }
@@ -252,7 +252,7 @@ pub fn starter(
     };
     let mut text = format!("# {system}: {what} Written by the set-up; it is yours to change.\nsystem = \"{system}\"\n\n[person]\n");
     if purpose == SystemRole::Target {
-        text.push_str("# Whoever leaves or falls out of scope is disabled, not deleted.\nwhen_out = \"disable\"\n");
+        text.push_str("# Whoever leaves or falls out of scope is disabled, not deleted.\non_out_of_scope = \"disable\"\n");
     }
     let here = |name: &str| declared.is_empty() || declared.iter().any(|known| known == name);
     let pairs: Vec<(&str, String)> =
@@ -335,8 +335,8 @@ mod tests {
         let mut schema = Schema::default();
         ["employeeNumber", "employeeID", "displayName", "cn", "mail"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
         let text = starter("dock", SystemKind::Ldap, SystemRole::Source, &schema, &[], &ScopeEdit::default()).expect("written");
-        assert!(text.contains("displayName = 'either(account.displayName, account.cn)'"), "{text}");
-        assert!(text.contains("account = 'either(account.employeeNumber, account.employeeID)'"), "{text}");
+        assert!(text.contains("displayName = 'coalesce(account.displayName, account.cn)'"), "{text}");
+        assert!(text.contains("account = 'coalesce(account.employeeNumber, account.employeeID)'"), "{text}");
         let written = starter("dock", SystemKind::Ldap, SystemRole::Target, &schema, &[], &ScopeEdit::default()).expect("written");
         assert!(written.contains("\"displayName\" = 'identity.displayName'"), "{written}");
     }

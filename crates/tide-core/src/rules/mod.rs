@@ -1,8 +1,8 @@
 //! The rule set: what the engineer wrote, typed and checked.
 //!
 //! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
-//! (look-up tables), `lifecycle.toml` (how people come, stay and go), `roles.toml`, `blocks.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
-//! say yes), `calls.toml` (who is called), and one file per system. [`RuleSet::load`] reads their texts; every fault names file, line and column and says what to do.
+//! (look-up tables), `lifecycle.toml` (how people come, stay and go), `roles.toml`, `shared_mappings.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
+//! say yes), `webhooks.toml` (who is called), and one file per system. [`RuleSet::load`] reads their texts; every fault names file, line and column and says what to do.
 
 pub mod difference;
 pub mod edit;
@@ -21,7 +21,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use tide_ldap::Dn;
 
-/// Mappings that several systems share, as they stand in `blocks.toml`.
+/// Mappings that several systems share, as they stand in `shared_mappings.toml`.
 struct SharedMapping<'a> {
     name: String,
     inbound: Option<read::Section<'a>>,
@@ -164,7 +164,7 @@ pub struct TypeRules {
     pub examples: Vec<Example>,
     /// What becomes of an account whose identity no longer takes part.
     pub on_out_of_scope: OnOutOfScope,
-    /// What is done to an account of somebody who left, in this order; nothing said means what `when_out` says.
+    /// What is done to an account of somebody who left, in this order; nothing said means what `on_out_of_scope` says.
     pub departure: Vec<crate::lifecycle::DepartureStep>,
     /// Groups that are joined and left by what somebody is.
     pub memberships: Vec<MembershipRule>,

@@ -21,7 +21,7 @@ fn load_system(text: &str) -> (RuleSet, Vec<String>) {
 #[test]
 fn a_sound_file_has_no_fault() {
     let (rules, faults) = load_system(
-        "system = \"harbour\"\n[person.scope]\nwithin = [\"ou=people,dc=e\"]\n[person.inbound]\nname = 'words(account.givenName, account.sn)'\nmail = { value = 'lower(account.mail)', required = true }\n",
+        "system = \"harbour\"\n[person.scope]\nwithin = [\"ou=people,dc=e\"]\n[person.inbound]\nname = 'joinWords(account.givenName, account.sn)'\nmail = { value = 'lower(account.mail)', required = true }\n",
     );
     assert_eq!(faults, Vec::<String>::new());
     let types = rules.of("harbour", ObjectType::Person).expect("read");
@@ -43,7 +43,7 @@ fn every_fault_has_its_place_and_a_remedy() {
         ("[person.inbound]\nname = 5", "harbour.toml:3:8: the mapping of `name` is an expression in quotes, and this is a number"),
         ("[person.scpoe]\nwithin = []", "unknown key `scpoe` in [person] (did you mean `scope`?)"),
         ("[person.scope]\nwithin = [\"people\"]", "harbour.toml:3:11: not a distinguished name (RFC 4514)"),
-        ("[person]\nwhen_out = \"delete\"", "choose one of \"disable\", \"leave\""),
+        ("[person]\non_out_of_scope = \"delete\"", "choose one of \"disable\", \"leave\""),
         ("[person.inbound\nname = 'x'", "harbour.toml:2:16: not valid TOML"),
         ("[person.outbound]\nshoe = 'identity.name'", "the system has no attribute `shoe`"),
         ("[person.inbound]\nname = 'identity.name'", "unknown name `identity`"),

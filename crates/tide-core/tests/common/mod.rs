@@ -5,8 +5,7 @@ use tide_core::decide::Verdict;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
 
-pub const IDENTITIES: &str =
-    "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nmail = { wanted = true }\n";
+pub const IDENTITIES: &str = "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nmail = { recommended = true }\n";
 pub const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nmail = 'account.mail'\n";
 pub const ROSTER: &str = "system = \"roster\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n";
 pub const TARGET: &str = "system = \"berthing\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nuserName = 'identity.number'\nnumber = 'identity.number'\nmail = 'identity.mail'\nactive = 'true'\n";

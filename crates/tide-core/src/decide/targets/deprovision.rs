@@ -109,7 +109,7 @@ impl Target<'_> {
                 (before != [Value::Bool(false)])
                     .then(|| (ChangeKind::Disable, vec![change(state, before.to_vec(), vec![Value::Bool(false)])]))
             }
-            DepartureAct::Scramble => {
+            DepartureAct::RandomizePassword => {
                 let done = self.population.write_history.get(&account.id).and_then(|acts| acts.password);
                 let undone = done.is_none_or(|done| person.since.is_some_and(|since| done < since));
                 // What it becomes is drawn when it is sent, and kept nowhere.

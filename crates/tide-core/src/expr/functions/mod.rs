@@ -48,7 +48,7 @@ pub(super) fn find(name: &str) -> Option<&'static Function> {
 }
 
 pub(super) fn names() -> impl Iterator<Item = &'static str> {
-    FUNCTIONS.iter().map(|function| function.name).chain(["lookup", "matches", "rewrite", "capture", "every", "has"])
+    FUNCTIONS.iter().map(|function| function.name).chain(["lookup", "matches", "regexReplace", "regexExtract", "values", "has"])
 }
 
 /// All functions, for documents and the console.
@@ -66,18 +66,18 @@ const FUNCTIONS: &[Function] = &[
     function!("lower", 1, 1, "The text in lower case.", "lower('Ada')" => "ada", |a| on_text(a, |t| t.to_lowercase())),
     function!("upper", 1, 1, "The text in upper case.", "upper('Ada')" => "ADA", |a| on_text(a, |t| t.to_uppercase())),
     function!("trim", 1, 1, "The text without blanks around it.", "trim(' Ada ')" => "Ada", |a| on_text(a, |t| t.trim().to_owned())),
-    function!("tidy", 1, 1, "The text trimmed, with each run of blanks inside made one.", "tidy(' Ada  Lind ')" => "Ada Lind", |a| on_text(a, |t| t.split_whitespace().collect::<Vec<_>>().join(" "))),
-    function!("words", 1, usize::MAX, "Joins what is there with one blank and skips what is missing or blank.", "words('Ada', null, 'Lind')" => "Ada Lind", words),
+    function!("normalizeSpace", 1, 1, "The text trimmed, with each run of blanks inside made one.", "normalizeSpace(' Ada  Lind ')" => "Ada Lind", |a| on_text(a, |t| t.split_whitespace().collect::<Vec<_>>().join(" "))),
+    function!("joinWords", 1, usize::MAX, "Joins what is there with one blank and skips what is missing or blank.", "joinWords('Ada', null, 'Lind')" => "Ada Lind", words),
     function!("join", 2, 2, "Joins a list's items with a separator.", "join(['a', 'b'], ', ')" => "a, b", join),
     function!("split", 2, 2, "Cuts a text at each separator.", "split('a;b', ';')" => "a · b", split),
     function!("replace", 3, 3, "The text with every occurrence of one text replaced by another.", "replace('a-b', '-', '.')" => "a.b", replace),
-    function!("part", 3, 3, "So many characters from a place on, counted from 0.", "part('Skerry', 0, 3)" => "Ske", part),
+    function!("substring", 3, 3, "So many characters from a place on, counted from 0.", "substring('Skerry', 0, 3)" => "Ske", part),
     function!("initial", 1, 1, "The first letter.", "initial('Ada')" => "A", |a| on_text(a, |t| t.trim().chars().next().map(String::from).unwrap_or_default())),
-    function!("latin", 1, 1, "The text written with plain Latin letters.", "latin('Łódź')" => "Lodz", |a| on_text(a, |t| deunicode::deunicode(&t.nfc().collect::<String>()).trim().to_owned())),
-    function!("letters", 1, 1, "Only letters and digits: no blank, apostrophe or hyphen.", "letters(\"D'Amberg\")" => "DAmberg", |a| on_text(a, |t| t.chars().filter(|c| c.is_alphanumeric()).collect())),
+    function!("transliterate", 1, 1, "The text written with plain Latin letters.", "transliterate('Łódź')" => "Lodz", |a| on_text(a, |t| deunicode::deunicode(&t.nfc().collect::<String>()).trim().to_owned())),
+    function!("alphanumeric", 1, 1, "Only letters and digits: no blank, apostrophe or hyphen.", "alphanumeric(\"D'Amberg\")" => "DAmberg", |a| on_text(a, |t| t.chars().filter(|c| c.is_alphanumeric()).collect())),
     function!("domain", 1, 1, "What follows the last @ of an address, in lower case.", "domain('ada@Skerry.example')" => "skerry.example", |a| on_text(a, |t| t.rsplit_once('@').map(|(_, d)| d.trim().to_lowercase()).unwrap_or_default())),
-    function!("either", 2, usize::MAX, "The first that is there and not blank.", "either(null, '', 'Shore')" => "Shore", |a| Ok(a.into_iter().find(|d| !is_blank(d)).unwrap_or(Datum::Null))),
-    function!("blank", 1, 1, "True if it is missing, or holds nothing but blanks.", "blank(' ')" => "true", |a| Ok(Datum::Bool(a.first().is_none_or(is_blank)))),
+    function!("coalesce", 2, usize::MAX, "The first that is there and not blank.", "coalesce(null, '', 'Shore')" => "Shore", |a| Ok(a.into_iter().find(|d| !is_blank(d)).unwrap_or(Datum::Null))),
+    function!("isBlank", 1, 1, "True if it is missing, or holds nothing but blanks.", "isBlank(' ')" => "true", |a| Ok(Datum::Bool(a.first().is_none_or(is_blank)))),
     function!("first", 1, 1, "The first item of a list.", "first(['a', 'b'])" => "a", |a| Ok(match a.into_iter().next() { Some(Datum::List(items)) => items.into_iter().next().unwrap_or(Datum::Null), Some(other) => other, None => Datum::Null })),
     function!("size", 1, 1, "The number of characters or items.", "size('Ada')" => "3", size),
     function!("contains", 2, 2, "True if the text holds the other text.", "contains('Skerry', 'err')" => "true", |a| test(a, |t, o| t.contains(o))),
@@ -85,9 +85,9 @@ const FUNCTIONS: &[Function] = &[
     function!("endsWith", 2, 2, "True if the text ends so.", "endsWith('Skerry', 'ry')" => "true", |a| test(a, |t, o| t.ends_with(o))),
     function!("text", 1, 1, "A number, a truth or an instant as text.", "text(12)" => "12", to_text),
     function!("int", 1, 1, "A text as a whole number; what is no number is missing.", "int('12')" => "12", to_int),
-    function!("bit", 2, 2, "True if a flag is set in a number.", "bit(514, 2)" => "true", bit),
-    function!("withBit", 2, 2, "The number with a flag set.", "withBit(512, 2)" => "514", records::with_bit),
-    function!("withoutBit", 2, 2, "The number without a flag.", "withoutBit(514, 2)" => "512", records::without_bit),
+    function!("hasFlag", 2, 2, "True if a flag is set in a number.", "hasFlag(514, 2)" => "true", bit),
+    function!("setFlag", 2, 2, "The number with a flag set.", "setFlag(512, 2)" => "514", records::with_bit),
+    function!("clearFlag", 2, 2, "The number without a flag.", "clearFlag(514, 2)" => "512", records::without_bit),
     function!("initials", 1, 1, "The first letter of each word.", "initials('Ada Maria Vasko-Lind')" => "AMVL", |a| on_text(a, records::initials)),
     function!("nameCase", 1, 1, "A name written all in one case, with capitals where names have them; mixed case stays.", "nameCase('VASKO-LIND')" => "Vasko-Lind", |a| on_text(a, records::name_case)),
     function!("plainName", 1, 1, "What is left of a text in an account name: plain letters and digits, in lower case.", "plainName(\"Åsa D'Amberg\")" => "asadamberg", |a| on_text(a, records::plain_name)),
@@ -100,24 +100,24 @@ const FUNCTIONS: &[Function] = &[
     function!("dayStart", 2, 2, "The first moment of a day in a time zone.", "dayStart('2026-07-01', 'Europe/Oslo')" => "2026-06-30T22:00:00Z", dates::day_start),
     function!("dayEnd", 2, 2, "The moment at which a day is over in a time zone.", "dayEnd('2026-07-01', 'Europe/Oslo')" => "2026-07-01T22:00:00Z", dates::day_end),
     function!("day", 2, 2, "The day of an instant in a time zone.", "day(instant('2026-06-30T23:00:00Z'), 'Europe/Oslo')" => "2026-07-01", dates::day),
-    function!("dateText", 2, 3, "A date written in a form; an instant needs a time zone too.", "dateText('2026-07-01', '%d.%m.%Y')" => "01.07.2026", dates::written),
-    function!("readDate", 2, 2, "A text of some form as a date; what does not fit is missing.", "readDate('01.07.2026', '%d.%m.%Y')" => "2026-07-01", dates::read),
+    function!("formatDate", 2, 3, "A date written in a form; an instant needs a time zone too.", "formatDate('2026-07-01', '%d.%m.%Y')" => "01.07.2026", dates::written),
+    function!("parseDate", 2, 2, "A text of some form as a date; what does not fit is missing.", "parseDate('01.07.2026', '%d.%m.%Y')" => "2026-07-01", dates::read),
     function!("addDays", 2, 2, "A date so many days later, or earlier.", "addDays('2026-02-27', 2)" => "2026-03-01", dates::add_days),
     function!("daysBetween", 2, 2, "How many days a date lies after another.", "daysBetween('2026-02-27', '2026-03-01')" => "2", dates::days_between),
     function!("dnPart", 2, 2, "The value of the first part of a DN that has this name.", "dnPart('uid=ada,ou=Deck,dc=skerry,dc=example', 'ou')" => "Deck", records::dn_part),
     function!("dnParent", 1, 1, "The DN above.", "dnParent('uid=ada,ou=Deck,dc=skerry')" => "ou=Deck,dc=skerry", records::dn_parent),
     function!("dnBelow", 3, 3, "A DN below another; the value is escaped.", "dnBelow('cn', 'Lind, Ada', 'dc=skerry')" => "cn=Lind\\, Ada,dc=skerry", records::dn_below),
-    function!("hash", 1, 1, "The SHA-256 of a text, as hexadecimal digits.", "part(hash('Ada'), 0, 8)" => "99a563ab", records::hash),
+    function!("hash", 1, 1, "The SHA-256 of a text, as hexadecimal digits.", "substring(hash('Ada'), 0, 8)" => "99a563ab", records::hash),
     function!("bucket", 2, 2, "Which of so many parts a text falls into, from 0: always the same one.", "bucket('Ada', 4) < 4" => "true", records::bucket),
 ];
 
 /// What a function gives, where that is always the same; `None` where it depends on what it is given.
 pub(super) fn kind_given(name: &str) -> Option<&'static str> {
     Some(match name {
-        "blank" | "contains" | "startsWith" | "endsWith" | "bit" => BOOL,
-        "size" | "int" | "withBit" | "withoutBit" | "daysBetween" | "bucket" => NUMBER,
+        "isBlank" | "contains" | "startsWith" | "endsWith" | "hasFlag" => BOOL,
+        "size" | "int" | "setFlag" | "clearFlag" | "daysBetween" | "bucket" => NUMBER,
         "instant" | "dayStart" | "dayEnd" => INSTANT,
-        "words" | "join" | "text" | "pad" | "day" | "dateText" | "readDate" | "addDays" | "dnPart" | "dnParent" | "dnBelow" => TEXT,
+        "joinWords" | "join" | "text" | "pad" | "day" | "formatDate" | "parseDate" | "addDays" | "dnPart" | "dnParent" | "dnBelow" => TEXT,
         name if of_text(name) => TEXT,
         _ => return None,
     })
@@ -125,8 +125,22 @@ pub(super) fn kind_given(name: &str) -> Option<&'static str> {
 
 /// Does a function take one text, and give one?
 pub(super) fn of_text(name: &str) -> bool {
-    ["lower", "upper", "trim", "tidy", "initial", "latin", "letters", "domain", "initials", "nameCase", "plainName", "digits", "hash"]
-        .contains(&name)
+    [
+        "lower",
+        "upper",
+        "trim",
+        "normalizeSpace",
+        "initial",
+        "transliterate",
+        "alphanumeric",
+        "domain",
+        "initials",
+        "nameCase",
+        "plainName",
+        "digits",
+        "hash",
+    ]
+    .contains(&name)
 }
 
 /// The kinds of values, in words.

@@ -51,8 +51,8 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         let scopes = scopes(rules, kind, None);
         let when = section.text("when").and_then(|when| program(source, &when, &scopes.known(&[Root::Identity])));
         let levels = levels(&section, rules, kind, !changes.is_empty() && changes.iter().all(turn));
-        let together = section.word("ask", &[("each", false), ("together", true)]).unwrap_or_default();
-        let choose = section.number("choose");
+        let together = section.word("mode", &[("per_change", false), ("batch", true)]).unwrap_or_default();
+        let choose = section.number("choose_up_to");
         if choose.is_some() && levels.iter().any(|level| level.owner) {
             source.error(section.at, "the owner of a group sees nothing of other groups, and cannot choose among them", None);
         }
@@ -61,24 +61,24 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             source.error(section.at, "it is not said who is asked", Some(help.into()));
         }
         if choose == Some(0) {
-            source.error(section.at, "nothing could be chosen", Some("choose = 1 lets one of what is offered through".into()));
+            source.error(section.at, "nothing could be chosen", Some("choose_up_to = 1 lets one of what is offered through".into()));
         }
         if choose.is_some() && together {
             let help = Some("leave out one of `choose` and `ask`".into());
             source.error(section.at, "one chooses among what is offered to one person, and this is asked about everybody at once", help);
         }
-        let days = section.number("days").unwrap_or(DAYS);
-        let remind_days = section.number("remind_days");
+        let days = section.number("expires_after_days").unwrap_or(DAYS);
+        let remind_days = section.number("remind_every_days");
         for (what, days) in [("waited for", Some(days)), ("asked again after", remind_days)] {
             if let Some(days) = days.filter(|days| !(1..=LONGEST).contains(days)) {
                 source.error(section.at, format!("an answer is not {what} {days} days"), Some(format!("choose from 1 to {LONGEST}")));
             }
         }
-        let call = section.text("call");
+        let call = section.text("webhook");
         if let Some((call, span)) = &call
             && !rules.webhooks.contains_key(call)
         {
-            source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in calls.toml".into()));
+            source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in webhooks.toml".into()));
         }
         all.push(Approval {
             name: name.map(|(name, _)| name).unwrap_or_default(),

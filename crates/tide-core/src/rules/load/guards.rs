@@ -46,10 +46,10 @@ pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
         let guard = Guard {
             system: system.map(|(name, _)| name),
             change: section.word("change", &words).unwrap_or_default().to_owned(),
-            most: section.number("most").map(|most| most as usize),
-            share: section.number("share"),
+            most: section.number("max_count").map(|most| most as usize),
+            share: section.number("max_percent"),
             least: section.number("min_count").map(|least| least as usize),
-            hours: section.number("hours").unwrap_or(24),
+            hours: section.number("window_hours").unwrap_or(24),
             place: section.place(),
         };
         if guard.change.is_empty() && section.get("change").is_none() {
@@ -62,7 +62,7 @@ pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
             root.source.error(
                 section.at,
                 "a guard without a limit guards nothing",
-                Some("add `most = 20` or `share = 10` (percent)".into()),
+                Some("add `max_count = 20` or `max_percent = 10` (percent)".into()),
             );
         }
         section.done();

@@ -1,4 +1,4 @@
-//! Licences: `licences.toml`.
+//! Licences: `licenses.toml`.
 
 use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
@@ -10,8 +10,8 @@ use crate::model::ObjectType;
 pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<License> {
     let source = root.source;
     let mut all: Vec<License> = Vec::new();
-    for item in root.list("licence") {
-        let Some(section) = root.as_section("licence", item, "[[licence]]") else { continue };
+    for item in root.list("license") {
+        let Some(section) = root.as_section("license", item, "[[license]]") else { continue };
         let (name, system, seats) = (section.text("name"), section.text("system"), section.number("seats"));
         match &name {
             None => source.error(section.at, "a licence needs a name", Some("name = \"training seats\"".into())),
@@ -33,12 +33,12 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
         }
         let schema = system.as_ref().and_then(|(system, _)| schemas.get(system)?.get(&kind)).filter(|schema| !schema.attributes.is_empty());
         let scopes = scopes(rules, kind, schema);
-        let takes = section.text("takes").and_then(|text| program(source, &text, &scopes.known(&[Root::Account])));
-        if section.get("takes").is_none() {
-            let help = "takes = 'account.active == true'".to_owned();
+        let takes = section.text("consumed_when").and_then(|text| program(source, &text, &scopes.known(&[Root::Account])));
+        if section.get("consumed_when").is_none() {
+            let help = "consumed_when = 'account.active == true'".to_owned();
             source.error(section.at, "it is not said which accounts use a seat", Some(help));
         }
-        let order = section.text("order").and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
+        let order = section.text("assign_order").and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
         let place = section.place();
         section.done();
         if let (Some((name, _)), Some((system, _)), Some(seats), Some(takes)) = (name, system, seats, takes) {

@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 
 /// The most days before or after.
 const LONGEST: u32 = 3660;
-const DAYS: [&str; 4] = ["ready_days", "notice_days", "grace_days", "absence_grace_days"];
+const DAYS: [&str; 4] = ["prestart_days", "notice_days", "grace_days", "absence_grace_days"];
 
 fn days(section: &Section<'_>) -> [Option<u32>; 4] {
     DAYS.map(|name| {
@@ -81,13 +81,15 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
 }
 
 fn unused_days(section: &Section<'_>) -> u32 {
-    let days = section.number("unused_days").unwrap_or(0);
+    let days = section.number("inactive_after_days").unwrap_or(0);
     let source = section.source;
     if days > LONGEST {
-        source.error(section.at, "`unused_days` is too long", Some(format!("choose from 0 to {LONGEST}")));
+        source.error(section.at, "`inactive_after_days` is too long", Some(format!("choose from 0 to {LONGEST}")));
     }
     match (section.get("used").is_some(), days > 0) {
-        (true, false) => source.error(section.at, "it is not said after how many days without use", Some("unused_days = 90".into())),
+        (true, false) => {
+            source.error(section.at, "it is not said after how many days without use", Some("inactive_after_days = 90".into()))
+        }
         (false, true) => {
             source.error(section.at, "it is not said by what use is seen", Some("used = 'identity.lastUsed'".into()));
         }
@@ -106,10 +108,10 @@ pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &ExprSco
         let after = own.number("after_days").unwrap_or(0);
         let when = of("when");
         let words: Vec<(&'static str, &'static str)> =
-            ["disable", "scramble", "set", "revoke", "move", "delete"].map(|word| (word, word)).to_vec();
+            ["disable", "randomize_password", "set", "revoke", "move", "delete"].map(|word| (word, word)).to_vec();
         let act = match own.word("step", &words) {
             Some("disable") => Some(DepartureAct::Disable),
-            Some("scramble") => Some(DepartureAct::Scramble),
+            Some("randomize_password") => Some(DepartureAct::RandomizePassword),
             Some("delete") => Some(DepartureAct::Delete),
             Some("set") => set(&own, source, schema, of("value")),
             Some("revoke") => {
@@ -155,7 +157,7 @@ pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &ExprSco
         own.done();
         all.extend(act.map(|act| DepartureStep { act, after, when, place }));
     }
-    let blocks = |step: &DepartureStep| matches!(step.act, DepartureAct::Disable | DepartureAct::Delete | DepartureAct::Scramble);
+    let blocks = |step: &DepartureStep| matches!(step.act, DepartureAct::Disable | DepartureAct::Delete | DepartureAct::RandomizePassword);
     if !all.is_empty() && !all.iter().any(|step| blocks(step) && step.after == 0) {
         source.warn(
             section.at,

@@ -29,7 +29,7 @@ pub(super) fn with_blocks(
 pub(super) fn named<'b, 'a>(section: &Section<'_>, blocks: &'b SharedMappings<'a>, direction: &'static str) -> Vec<&'b Section<'a>> {
     let source = section.source;
     let mut found = Vec::new();
-    for (name, span) in section.texts("blocks") {
+    for (name, span) in section.texts("shared_mappings") {
         match blocks.iter().find(|block| block.name == name) {
             Some(block) => found.extend(if direction == "inbound" { &block.inbound } else { &block.outbound }),
             // Said once, though both directions ask.
@@ -37,7 +37,7 @@ pub(super) fn named<'b, 'a>(section: &Section<'_>, blocks: &'b SharedMappings<'a
                 let near = crate::expr::closest(&name, blocks.iter().map(|block| block.name.as_str()));
                 source.error(
                     span.start,
-                    format!("blocks.toml has no block `{name}` for this type"),
+                    format!("shared_mappings.toml has no block `{name}` for this type"),
                     Some(near.map_or_else(
                         || "a block is written there as [person.NAME.outbound] or [person.NAME.inbound]".into(),
                         |near| format!("did you mean `{near}`?"),
@@ -135,17 +135,17 @@ fn mappings(section: &Section<'_>, known: &ExprScope<'_>, check: &dyn Fn(&RuleSo
                 if text.is_none() {
                     source.error(at, format!("the mapping of `{name}` has no `value`"), Some(format!("\"{name}\" = {{ value = '…' }}")));
                 }
-                if table.truth("wanted").unwrap_or_default() {
+                if table.truth("recommended").unwrap_or_default() {
                     mapping.0 = Requirement::Recommended;
                 }
                 if table.truth("required").unwrap_or_default() {
                     mapping.0 = Requirement::Required;
                 }
-                let keeps = [("in step", Apply::Always), ("once", Apply::OnCreate), ("fill blank", Apply::IfEmpty)];
-                mapping.1 = table.word("keep", &keeps).unwrap_or_default();
-                mapping.2 = table.word("empty", &[("clear", OnEmpty::Clear), ("leave", OnEmpty::Keep)]).unwrap_or_default();
-                mapping.3 = table.word("values", &[("own", false), ("merge", true)]).unwrap_or_default();
-                mapping.4 = table.truth("first").unwrap_or_default();
+                let keeps = [("always", Apply::Always), ("on_create", Apply::OnCreate), ("if_empty", Apply::IfEmpty)];
+                mapping.1 = table.word("apply", &keeps).unwrap_or_default();
+                mapping.2 = table.word("on_empty", &[("clear", OnEmpty::Clear), ("keep", OnEmpty::Keep)]).unwrap_or_default();
+                mapping.3 = table.word("list_mode", &[("replace", false), ("merge", true)]).unwrap_or_default();
+                mapping.4 = table.truth("wait_for_target").unwrap_or_default();
                 mapping.5 = table.word("nested", &[("keep", false), ("flatten", true)]).unwrap_or_default();
                 table.done();
                 text

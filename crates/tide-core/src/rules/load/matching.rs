@@ -15,18 +15,18 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
         let Some(rule) = section.as_section("match", item, "a match rule") else { continue };
         let name = rule.text("name").map_or_else(|| "match rule".into(), |(name, _)| name);
         let compare = rule.word("compare", &Compare::WORDS).unwrap_or_default();
-        let certain = rule.word("then", &[("join", true), ("ask", false)]).unwrap_or(true);
+        let certain = rule.word("action", &[("join", true), ("review", false)]).unwrap_or(true);
         let (there, here) = (rule.texts("account"), rule.texts("identity"));
         let side = |texts: &[(String, Range<usize>)], root: Root| -> Vec<Program> {
             texts.iter().filter_map(|text| program(source, text, &scopes.known(&[root]))).collect()
         };
         let (account, identity) = (side(&there, Root::Account), side(&here, Root::Identity));
         let mut agree = Vec::new();
-        for item in rule.list("agree") {
-            let Some(pair) = rule.as_section("agree", item, "a value that agrees") else { continue };
+        for item in rule.list("supporting") {
+            let Some(pair) = rule.as_section("supporting", item, "a value that agrees") else { continue };
             match (pair.text("account"), pair.text("identity")) {
                 (Some(there), Some(here)) => {
-                    let must = pair.truth("must").unwrap_or_default();
+                    let must = pair.truth("required").unwrap_or_default();
                     let both = side(&[there], Root::Account).pop().zip(side(&[here], Root::Identity).pop());
                     agree.extend(both.map(|(account, identity)| SupportingValues { account, identity, must }));
                 }
@@ -34,7 +34,7 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
             }
             pair.done();
         }
-        let at_least = rule.number("at_least").map_or(1, |number| number as usize);
+        let at_least = rule.number("min_agreeing").map_or(1, |number| number as usize);
         if at_least > agree.len().max(1) {
             source.error(
                 rule.at,

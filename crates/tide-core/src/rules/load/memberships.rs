@@ -17,7 +17,7 @@ pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &ExprS
         if own.get("groups").is_none() {
             source.error(own.at, "it is not said which groups", Some("groups = 'identity.department'".into()));
         }
-        let prune = own.texts("prune").into_iter().map(|(name, _)| name).collect();
+        let prune = own.texts("remove_unmanaged").into_iter().map(|(name, _)| name).collect();
         let place = own.place();
         own.done();
         all.extend(groups.map(|groups| MembershipRule { when, groups, prune, place }));
@@ -35,13 +35,13 @@ pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &ExprS
 /// The values over which identities are spread.
 pub(super) fn spread(options: &Section<'_>, attribute: &IdentityAttribute) -> Option<DistributionRule> {
     let source = options.source;
-    let over: Vec<String> = options.texts("spread").into_iter().map(|(value, _)| value).collect();
-    let in_turn = options.word("spread_by", &[("least used", false), ("in turn", true)]).filter(|_| !over.is_empty());
+    let over: Vec<String> = options.texts("distribute").into_iter().map(|(value, _)| value).collect();
+    let in_turn = options.word("strategy", &[("least_used", false), ("round_robin", true)]).filter(|_| !over.is_empty());
     if over.is_empty() {
         return None;
     }
     if over.len() < 2 {
-        source.error(options.at, format!("`{}` is spread over one value", attribute.name), Some("spread = [\"a\", \"b\"]".into()));
+        source.error(options.at, format!("`{}` is spread over one value", attribute.name), Some("distribute = [\"a\", \"b\"]".into()));
     }
     if attribute.many || attribute.unique || attribute.reference.is_some() || options.get("generated").is_some() {
         source.error(options.at, format!("`{}` is spread: it is one plain value that others have too", attribute.name), None);
@@ -63,7 +63,7 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             if let Some(from) = types.password.as_ref().and_then(|password| password.carry.as_ref())
                 && (from == &system.name || rules.of(from, *kind).is_none_or(|types| !types.is_source()))
             {
-                let help = "carry = \"NAME\" names another directory, one that gives identities values".to_owned();
+                let help = "copy_hash_from = \"NAME\" names another directory, one that gives identities values".to_owned();
                 source.error_at(&types.place, format!("no passwords can be carried from {from}"), Some(help));
             }
             let wholly = |types: &TypeRules| {
@@ -76,7 +76,7 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                 source.error_at(
                     &rule.place,
                     "the members of groups here are exactly those of [group.outbound]: what is joined by this rule would be left again",
-                    Some("map them with values = \"merge\"".into()),
+                    Some("map them with list_mode = \"merge\"".into()),
                 );
             }
         }

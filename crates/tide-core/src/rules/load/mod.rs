@@ -28,13 +28,13 @@ use toml::de::{DeTable, DeValue};
 const IDENTITIES: &str = "identities.toml";
 const TABLES: &str = "tables.toml";
 const GUARDS: &str = "guards.toml";
-const BLOCKS: &str = "blocks.toml";
-const CALLS: &str = "calls.toml";
+const BLOCKS: &str = "shared_mappings.toml";
+const CALLS: &str = "webhooks.toml";
 const APPROVALS: &str = "approvals.toml";
 const LIFECYCLE: &str = "lifecycle.toml";
 const ROLES: &str = "roles.toml";
-const LICENCES: &str = "licences.toml";
-const NOTICES: &str = "notices.toml";
+const LICENCES: &str = "licenses.toml";
+const NOTICES: &str = "notifications.toml";
 
 pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
     let faults = RefCell::new(Vec::new());
@@ -227,9 +227,9 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
             for (name, at, value) in attributes.entries() {
                 let mut attribute = IdentityAttribute { name: name.to_owned(), place: root.source.place(at), ..Default::default() };
                 if let Some(options) = attributes.as_section(name, value, format!("attribute {name}")) {
-                    attribute.many = options.truth("many").unwrap_or_default();
+                    attribute.many = options.truth("multi_valued").unwrap_or_default();
                     attribute.required = options.truth("required").unwrap_or_default();
-                    attribute.wanted = options.truth("wanted").unwrap_or_default();
+                    attribute.wanted = options.truth("recommended").unwrap_or_default();
                     attribute.unique = options.truth("unique").unwrap_or_default();
                     for item in options.list("authority") {
                         match item.get_ref() {
@@ -241,17 +241,17 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                             ),
                         }
                     }
-                    attribute.alone = options.truth("alone").unwrap_or_default();
+                    attribute.alone = options.truth("exclusive").unwrap_or_default();
                     if attribute.alone && attribute.authority.is_empty() {
-                        let hint = Some("name it: authority = [\"postroom\"], alone = true".into());
+                        let hint = Some("name it: authority = [\"postroom\"], exclusive = true".into());
                         root.source.error(at, format!("`{name}` is said by one system alone, and no authority is named"), hint);
                     }
                     attribute.reference = pointer(&options);
                     attribute.spread = memberships::spread(&options, &attribute);
                     options.get("generated");
                     options.get("reserved");
-                    options.get("longest");
-                    options.get("free_in");
+                    options.get("max_length");
+                    options.get("unique_in");
                     options.done();
                 }
                 rules.attributes.push(attribute);
@@ -313,7 +313,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
         };
         let source = options.source;
         let patterns = options.texts("generated");
-        let more = options.texts("reserved").len() + options.texts("free_in").len() + options.number("longest").map_or(0, |_| 1);
+        let more = options.texts("reserved").len() + options.texts("unique_in").len() + options.number("max_length").map_or(0, |_| 1);
         if patterns.is_empty() {
             if more > 0 {
                 source.error(at, format!("`{name}` is not generated, and says how it should be"), Some("add generated = ['…']".into()));
@@ -330,7 +330,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
             );
         }
         let mut free_in = Vec::new();
-        for (text, span) in options.texts("free_in") {
+        for (text, span) in options.texts("unique_in") {
             match text.split_once('.') {
                 Some((system, attribute)) => free_in.push((system.to_owned(), attribute.to_owned())),
                 None => source.error(span.start, format!("`{text}` names no attribute of a system"), Some("\"harbour.uid\"".into())),
@@ -339,7 +339,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
         let generated = Generated {
             patterns: compiled,
             reserved: options.texts("reserved").into_iter().map(|(text, _)| text.trim().to_lowercase()).collect(),
-            longest: options.number("longest").map(|longest| longest as usize),
+            longest: options.number("max_length").map(|longest| longest as usize),
             free_in,
         };
         if let Some(attribute) = rules.attributes.iter_mut().find(|attribute| attribute.name == name) {
@@ -483,7 +483,7 @@ fn type_rules(
         }
     }
     types.domains = section.section("domains").map(domains);
-    types.protected = section.section("hands_off").map(|own| hands_off(own, &scopes.known(&[Root::Account]))).unwrap_or_default();
+    types.protected = section.section("protected").map(|own| hands_off(own, &scopes.known(&[Root::Account]))).unwrap_or_default();
     types.matching = match_rules(&section, scopes);
     types.inbound = with_blocks(&shared_in, inbound.as_ref(), &scopes.known(&[Root::Account]), &|source, name, at| {
         if let Some(identity) = rules.identities.get(&kind)
@@ -529,18 +529,18 @@ fn type_rules(
     }
     types.examples = examples(&section);
     types.on_deleted = section
-        .word("when_deleted", &[("ask", OnDeleted::Ask), ("recreate", OnDeleted::Recreate), ("ignore", OnDeleted::Ignore)])
+        .word("on_deleted", &[("review", OnDeleted::Ask), ("recreate", OnDeleted::Recreate), ("ignore", OnDeleted::Ignore)])
         .unwrap_or_default();
     types.on_orphaned = section
-        .word("when_unowned", &[("ignore", OnOrphaned::Ignore), ("disable", OnOrphaned::Disable), ("ask", OnOrphaned::Ask)])
+        .word("on_orphaned", &[("ignore", OnOrphaned::Ignore), ("disable", OnOrphaned::Disable), ("review", OnOrphaned::Ask)])
         .unwrap_or_default();
-    types.on_drift = section.word("when_changed", &[("repair", OnDrift::Repair), ("report", OnDrift::Report)]).unwrap_or_default();
+    types.on_drift = section.word("on_drift", &[("repair", OnDrift::Repair), ("report", OnDrift::Report)]).unwrap_or_default();
     types.password = section.section("password").and_then(|password| passwords::password(password, schema, &rules.webhooks));
     types.departure = lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
     types.memberships = memberships::memberships(&section, kind, &scopes.known(&[Root::Identity]), &types);
-    types.after = section.texts("after").into_iter().map(|(name, _)| name).collect();
+    types.after = section.texts("depends_on").into_iter().map(|(name, _)| name).collect();
     types.on_out_of_scope =
-        section.word("when_out", &[("disable", OnOutOfScope::Disable), ("leave", OnOutOfScope::Leave)]).unwrap_or_default();
+        section.word("on_out_of_scope", &[("disable", OnOutOfScope::Disable), ("leave", OnOutOfScope::Leave)]).unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
         source.warn(
             section.at,

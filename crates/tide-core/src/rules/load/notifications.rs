@@ -1,4 +1,4 @@
-//! What is told to whom: `notices.toml`.
+//! What is told to whom: `notifications.toml`.
 
 use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
@@ -15,8 +15,8 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
     let source = root.source;
     let kind = ObjectType::Person;
     let mut all: Vec<NotificationRule> = Vec::new();
-    for item in root.list("notice") {
-        let Some(own) = root.as_section("notice", item, "[[notice]]") else { continue };
+    for item in root.list("notification") {
+        let Some(own) = root.as_section("notification", item, "[[notification]]") else { continue };
         let name = own.text("name");
         match &name {
             None => source.error(own.at, "a notice needs a name", Some("name = \"a newcomer's manager\"".into())),
@@ -57,7 +57,7 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
         if own.get("text").is_none() {
             source.error(own.at, "it is not said what is told", Some("text = '\"Welcome, \" + identity.givenName'".into()));
         }
-        let to = own.text("to").map(|(to, span)| match to.as_str() {
+        let to = own.text("recipient").map(|(to, span)| match to.as_str() {
             "operators" => RecipientRule::Operators,
             "themselves" => RecipientRule::Themselves,
             "owner" => {
@@ -75,13 +75,13 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
                 RecipientRule::Reference(name.to_owned())
             }
         });
-        let call = own.text("call");
+        let call = own.text("webhook");
         if let Some((call, span)) = &call
             && !rules.webhooks.contains_key(call)
         {
-            source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in calls.toml".into()));
+            source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in webhooks.toml".into()));
         }
-        let (after_days, again_days) = (own.number("after_days").unwrap_or(0), own.number("again_days"));
+        let (after_days, again_days) = (own.number("after_days").unwrap_or(0), own.number("repeat_every_days"));
         if after_days.max(again_days.unwrap_or(0)) > LONGEST {
             source.error(own.at, "that is too long", Some(format!("choose from 0 to {LONGEST} days")));
         }

@@ -35,23 +35,23 @@ pub(super) fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BT
     if attribute.is_none() {
         source.error(section.at, "it is not said which attribute takes the password", Some("attribute = \"userPassword\"".into()));
     }
-    let shown_to: Vec<String> = section.texts("shown_to").into_iter().map(|(name, _)| name).collect();
-    let handed_to = section.text("handed_to").map(|(name, span)| {
+    let shown_to: Vec<String> = section.texts("visible_to").into_iter().map(|(name, _)| name).collect();
+    let handed_to = section.text("deliver_to").map(|(name, span)| {
         if !calls.contains_key(&name) {
             source.error(
                 span.start,
                 format!("nobody is called `{name}`"),
-                Some(format!("calls.toml: [{name}] and below it url = \"https://…\"")),
+                Some(format!("webhooks.toml: [{name}] and below it url = \"https://…\"")),
             );
         }
         if !shown_to.is_empty() {
-            source.error(span.start, "what is handed over is shown to nobody", Some("leave out `shown_to`, or `handed_to`".into()));
+            source.error(span.start, "what is handed over is shown to nobody", Some("leave out `visible_to`, or `deliver_to`".into()));
         }
         name
     });
-    let first = section.truth("first").unwrap_or(true);
-    let in_step = section.truth("in_step").unwrap_or(false);
-    let carry = section.text("carry").map(|(from, span)| {
+    let first = section.truth("initial").unwrap_or(true);
+    let in_step = section.truth("sync").unwrap_or(false);
+    let carry = section.text("copy_hash_from").map(|(from, span)| {
         if attribute.as_ref().is_none_or(|(name, _)| !name.eq_ignore_ascii_case("userPassword")) {
             let help = "attribute = \"userPassword\", of a directory that knows the same schemes";
             source.error(span.start, "only hashes of userPassword are carried", Some(help.into()));

@@ -33,7 +33,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
         let when = section.text("when").and_then(|when| program(source, &when, &known));
         let includes: Vec<String> = section.texts("includes").into_iter().map(|(name, _)| name).collect();
         let priority = section.number("priority").map_or(0, i64::from);
-        let keep_days = section.number("keep_days").unwrap_or(0);
+        let keep_days = section.number("overlap_days").unwrap_or(0);
         if keep_days > LONGEST {
             source.error(section.at, format!("a role is not kept for {keep_days} days"), Some(format!("choose from 0 to {LONGEST}")));
         }

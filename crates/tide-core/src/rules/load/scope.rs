@@ -46,7 +46,7 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
     let mut conditions = Vec::new();
     for item in section.list("condition") {
         let Some(condition) = section.as_section("condition", item, "a condition") else { continue };
-        let otherwise = condition.text("else").map(|(text, _)| text);
+        let otherwise = condition.text("reason").map(|(text, _)| text);
         match condition.text("when") {
             None => source.error(condition.at, "a condition needs `when`", Some("when = 'account.employeeNumber != null'".into())),
             Some(when) => {
@@ -179,7 +179,7 @@ pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protecte
     }
     for item in section.list("condition") {
         let Some(condition) = section.as_section("condition", item, "a condition") else { continue };
-        let because = condition.text("because").map(|(text, _)| text);
+        let because = condition.text("reason").map(|(text, _)| text);
         match condition.text("when") {
             None => source.error(condition.at, "a condition needs `when`", Some("when = 'account.employeeType == \"emergency\"'".into())),
             Some(when) => {

@@ -1,4 +1,4 @@
-//! Who is called: `calls.toml`.
+//! Who is called: `webhooks.toml`.
 
 use super::super::WebhookRules;
 use super::super::read::Section;
