@@ -141,7 +141,9 @@ impl Browser {
 
     async fn click(&self, xpath: &str) -> WebDriverResult<()> {
         let element = self.driver.query(By::XPath(xpath)).first().await?;
-        element.wait_until().clickable().await?;
+        if let Err(error) = element.wait_until().clickable().await {
+            panic!("`{xpath}` cannot be clicked: {error}; the page says:\n{}", self.says().await?);
+        }
         element.click().await
     }
 

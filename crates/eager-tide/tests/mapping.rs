@@ -152,7 +152,7 @@ async fn a_first_password_is_set_sealed_and_shown_once() {
     holds(&said(&line.service, &["passwords", "show", &id], 1), &["there is no first password that was not shown yet"]);
     let all = line.service.json(&["passwords", "list"]);
     let shown: Vec<&Value> = all.as_array().unwrap().iter().filter(|one| !one["shown"].is_null()).collect();
-    assert_eq!((shown.len(), &shown[0]["visible_to"]), (1, &json!("first operator")));
+    assert_eq!((shown.len(), &shown[0]["shown_to"]), (1, &json!("first operator")));
     holds(&said(&line.service, &["journal", "list"], 0), &["password.shown"]);
     // Neither the shown one nor those that wait stand anywhere in clear.
     for file in std::fs::read_dir(&line.data).unwrap().flatten().filter(|file| file.path().is_file()) {

@@ -137,7 +137,7 @@ fn a_change_that_is_on_hold_is_not_announced() {
     let states = |world: &World| {
         let found = world.why("1").remove(0);
         let line = found.accounts.into_iter().find(|line| line.decided.system == "berthing").expect("there");
-        let state = line.values.iter().find(|value| value.attribute == "displayName").expect("there").state.clone();
+        let state = line.values.iter().find(|value| value.attribute == "displayName").expect("there").state;
         (state, line.hold.map(|hold| (hold.cause, hold.text)))
     };
     let (state, hold) = states(&world);

@@ -271,7 +271,7 @@ async fn every_part_of_a_scope_is_told_in_the_rules() {
         "(fed from elsewhere)",
         "our domains skerry.example (in mail; addresses outside are held)",
         "domain old.example → skerry.example (written as)",
-        "mail identity.mail (wanted)",
+        "mail identity.mail (recommended)",
     ] {
         assert!(told.iter().any(|line| line.contains(wanted)), "{wanted} in {told:#?}");
     }

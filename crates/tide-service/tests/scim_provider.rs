@@ -546,7 +546,7 @@ async fn events_are_taken_checked_and_answered_for() {
         )
         .await;
     assert_eq!((joined.status, &joined.body["state"], &joined.body["key"]), (202, &json!("waiting"), &json!("7")), "{}", joined.body);
-    let status = joined.body["status"].as_str().expect("an address").to_owned();
+    let status = joined.body["status_url"].as_str().expect("an address").to_owned();
     assert_eq!(p.call("GET", &status, TOKEN, &[], None).await.body["id"], joined.body["id"]);
     assert_eq!(p.call("GET", &status, OPERATOR, &[], None).await.status, 200);
     p.call(
@@ -644,7 +644,7 @@ async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
     let late = send(json!({"event": "mover", "key": "7", "id": "e4", "sequence": 4, "attributes": {"desk": "4"}})).await;
     assert_eq!((late.status, &late.body["state"]), (202, &json!("outdated")));
     assert_eq!(value("desk").await, "5");
-    let asked = p.call("GET", late.body["status"].as_str().expect("an address"), TOKEN, &[], None).await;
+    let asked = p.call("GET", late.body["status_url"].as_str().expect("an address"), TOKEN, &[], None).await;
     assert_eq!(asked.body["state"], "outdated");
     // Where there is no number, the time tells.
     for (time, desk, state) in [("2026-05-04T08:00:00Z", "8", "waiting"), ("2026-05-04T07:00:00Z", "7", "outdated")] {

@@ -591,7 +591,7 @@ fn apply_roles(
         }
     };
     let kept = stored.map(|stored| roles::kept(rules, stored, &held, now)).unwrap_or_default();
-    outcome.due.extend(kept.iter().map(|(_, until)| (person.id.clone(), *until)));
+    outcome.due.extend(kept.values().map(|until| (person.id.clone(), *until)));
     let held = roles::with_kept(rules, held, &kept);
     let names: BTreeSet<&str> = held.iter().map(|one| one.role.as_str()).collect();
     match roles::values(rules, kind, &person.attributes, &names) {

@@ -558,11 +558,7 @@ fn an_explanation_tells_each_state_of_a_value() {
         let outcome = world.decide();
         let found = crate::explain::explain(&world.rules, &world.population, &outcome, "1");
         let line = found[0].accounts.iter().find(|a| a.decided.system == "berthing").expect("a line").clone();
-        line.values
-            .iter()
-            .find(|v| v.attribute == attribute)
-            .map(|v| (v.there.clone(), v.wanted.clone(), v.state.clone()))
-            .expect("a value")
+        line.values.iter().find(|v| v.attribute == attribute).map(|v| (v.there.clone(), v.wanted.clone(), v.state)).expect("a value")
     };
     assert_eq!(state(&world, "displayName").2, ValueState::InSync);
     world.at(id).attributes.set("cn", vec![Value::text("Ada Holm")]);

@@ -42,7 +42,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
 }
 
 fn hold_counts(counts: Vec<(tide_core::HoldCause, i64)>) -> Vec<HoldCount> {
-    counts.into_iter().map(|(cause, count)| HoldCount { cause: cause, count }).collect()
+    counts.into_iter().map(|(cause, count)| HoldCount { cause, count }).collect()
 }
 
 /// Who is on hold now, with the cause, since when, and who can end it; the longest on hold first. What only waits for a system to be armed
