@@ -453,6 +453,8 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.click("//div[@role='dialog']//button[normalize-space(.)='Save']").await?;
     browser.text("page_size").await?;
     browser.click("//div[@role='dialog']//button[normalize-space(.)='Cancel']").await?;
+    // A dialog that fades away still holds fields of the same name.
+    browser.gone("Settings of watch").await?;
     browser.button("Replace secret…").await?;
     browser.driver.find(By::Css("input[aria-label='New secret']")).await?.send_keys("wrong").await?;
     browser.button("Test and replace").await?;

@@ -97,7 +97,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     assert_eq!(refused.status(), 422);
     holds(&refused.text().await.unwrap(), &["is not moved silently", "identities split"]);
     for (bad, wanted) in [
-        (serde_json::json!([{"said": "perhaps", "identity": other}]), "is no answer"),
+        (serde_json::json!([{"said": "perhaps", "identity": other}]), "unknown variant `perhaps`"),
         (serde_json::json!([{"said": "join", "identity": other}]), "an identity and an account"),
         (serde_json::json!([{"said": "skip", "identity": "'; DROP TABLE identity; --"}]), "there is no identity"),
         (serde_json::json!([{"said": "skip", "account": 999_999}]), "there is no account"),
