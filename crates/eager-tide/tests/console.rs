@@ -482,7 +482,7 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     browser.button("Arm…").await?;
     browser.button("Arm it").await?;
     browser.text("It is followed: what changes is carried on at once.").await?;
-    browser.text("the directory tells each change at once").await?;
+    browser.text("the directory sends each change at once").await?;
     browser.text("watching").await?;
     browser.look("system-timing").await?;
     // Two dozen leave at once: more than the guard lets pass.
