@@ -1,0 +1,125 @@
+// The figures of scripts/style. It reads sources as text: rough, the same each time, and good enough to see a trend.
+import { readFileSync, readdirSync, statSync } from 'node:fs'
+import { join } from 'node:path'
+
+function files(folder, wanted) {
+  return readdirSync(folder).flatMap((name) => {
+    const path = join(folder, name)
+    if (['target', 'node_modules', 'dist', '.git'].includes(name)) return []
+    return statSync(path).isDirectory() ? files(path, wanted) : wanted(path) ? [path] : []
+  })
+}
+
+const rust = files('crates', (path) => path.endsWith('.rs'))
+const isTest = (path) => path.includes('/tests/') || path.endsWith('tests.rs')
+const code = rust.filter((path) => !isTest(path))
+const console_ = files('console/src', (path) => /\.(vue|ts|css)$/.test(path) && !path.endsWith('schema.d.ts'))
+const words = [
+  ...code,
+  ...console_.filter((path) => !path.includes('.test.')),
+  ...files('docs', (path) => path.endsWith('.md') && !path.endsWith('glossary.md')),
+  'README.md',
+  'ARCHITECTURE.md',
+  'CHANGELOG.md',
+]
+const text = new Map([...new Set([...rust, ...console_, ...words])].map((path) => [path, readFileSync(path, 'utf8')]))
+const lines = (path) => text.get(path).split('\n')
+
+function markers() {
+  const all = readFileSync('scripts/style.markers', 'utf8').split('\n').filter((line) => line && !line.startsWith('#'))
+  const pattern = new RegExp(`\\b(${all.join('|')})\\b`, 'gi')
+  return words.flatMap((path) =>
+    lines(path).flatMap((line, n) => [...line.matchAll(pattern)].map((found) => `${path}:${n + 1}: ${found[0]}`)),
+  )
+}
+
+const codeLines = () => rust.flatMap((path) => lines(path).map((line, n) => ({ path, n, line })))
+const wide = () => codeLines().filter(({ line }) => [...line].length > 100).map(({ path, n }) => `${path}:${n + 1}`)
+
+/** Four or more calls of methods on one line. */
+function dense() {
+  return code
+    .flatMap((path) => lines(path).map((line, n) => ({ path, n, line })))
+    .filter(({ line }) => !line.trim().startsWith('//') && (line.match(/\.\w+(::<[^>]*>)?\(/g) ?? []).length >= 4)
+    .map(({ path, n }) => `${path}:${n + 1}`)
+}
+
+/** Each function of the code with its lines and its parameters. */
+function functions() {
+  const found = []
+  for (const path of code) {
+    const all = lines(path)
+    for (let at = 0; at < all.length; at++) {
+      const head = all[at].match(/^(\s*)(?:pub(?:\([^)]*\))? )?(?:const )?(?:async )?fn (\w+)/)
+      if (!head) continue
+      let end = at
+      while (end < all.length && all[end] !== `${head[1]}}` && !(end === at && /\}\s*$/.test(all[end]) && all[end].includes('{'))) end++
+      const signature = all.slice(at, Math.min(at + 15, end + 1)).join(' ')
+      const open = signature.indexOf('(', signature.indexOf(`fn ${head[2]}`))
+      let depth = 0
+      let parameters = 0
+      let some = false
+      for (let place = open; place < signature.length; place++) {
+        const sign = signature[place]
+        if ('([{<'.includes(sign)) depth++
+        else if (')]}'.includes(sign) || (sign === '>' && signature[place - 1] !== '-')) depth--
+        else if (sign === ',' && depth === 1) parameters++
+        if (depth === 1 && /\S/.test(sign) && !'(),'.includes(sign)) some = true
+        if (depth === 0) {
+          if (some && !/,\s*$/.test(signature.slice(open, place))) parameters++
+          break
+        }
+      }
+      const own = /\(\s*(&\s*('\w+ )?(mut )?)?(mut )?self\b/.test(signature.slice(open, open + 30)) ? 1 : 0
+      found.push({ path, line: at + 1, name: head[2], length: end - at + 1, parameters: parameters - own })
+    }
+  }
+  return found
+}
+const long = () => functions().filter((one) => one.length > 80).map((one) => `${one.path}:${one.line}: ${one.name} ${one.length}`)
+const parameters = () =>
+  functions().filter((one) => one.parameters > 5).map((one) => `${one.path}:${one.line}: ${one.name} ${one.parameters}`)
+
+/** Type names that more than one crate or module declares; the API's own type for a type of core or engine is the same thing. */
+function types() {
+  const places = new Map()
+  for (const path of code.filter((path) => !path.includes('/tide-bench/') && !path.includes('/tide-api/'))) {
+    lines(path).forEach((line, n) => {
+      const name = line.match(/^(?:pub(?:\([^)]*\))? )?(?:struct|enum|trait|type) (\w+)/)?.[1]
+      if (name) places.set(name, [...(places.get(name) ?? []), `${path}:${n + 1}`])
+    })
+  }
+  return [...places].filter(([, all]) => all.length > 1).map(([name, all]) => `${name}: ${all.join(', ')}`)
+}
+
+function bare() {
+  const { schemas } = JSON.parse(readFileSync('console/openapi.json', 'utf8')).components
+  const isBare = (property) =>
+    [property.type].flat().includes('string') && !property.format && !property.enum
+  const isTyped = (name) => name.endsWith('_at') || ['state', 'kind', 'verdict', 'status'].includes(name)
+  return Object.entries(schemas).flatMap(([schema, { properties }]) =>
+    Object.entries(properties ?? {}).filter(([name, property]) => isTyped(name) && isBare(property)).map(([name]) => `${schema}.${name}`),
+  )
+}
+
+const measures = { markers, wide, dense, long, parameters, types, bare }
+const list = process.argv[2] === '--list' ? process.argv[3] : undefined
+if (list) {
+  if (!measures[list]) {
+    console.error(`there is no measure \`${list}\`: ${Object.keys(measures).join(', ')}`)
+    process.exit(2)
+  }
+  console.log(measures[list]().join('\n'))
+} else {
+  const total = codeLines().length
+  const own = code.reduce((sum, path) => sum + lines(path).length, 0)
+  const row = (label, value, aim) => console.log(label.padEnd(52), String(value).padStart(10), `  aim ${aim}`)
+  row('words that are not ours', markers().length, '0')
+  row('lines over 100 columns', `${((100 * wide().length) / total).toFixed(1)} %`, 'under 1 %')
+  row('lines with four or more method calls, of 1,000', ((1000 * dense().length) / own).toFixed(1), 'under 6')
+  row('functions over 80 lines', long().length, 'under 15')
+  row('functions with more than five parameters', parameters().length, 'under 10')
+  row('type names declared more than once', types().length, '0')
+  row('states and instants that are bare texts in the API', bare().length, '0')
+  row('share of tests in the code', `${((100 * (total - own)) / total).toFixed(1)} %`, 'at least 28 %')
+}
