@@ -196,7 +196,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let writes = story.writes();
     story.expect("writes", writes.is_empty(), writes.len());
     let id = preview["id"].to_string();
-    let held = story.json(&["changes", "show", &id, "--verdict", "on_hold"]).await?;
+    let held = story.json(&["changes", "show", &id, "--verdict", "on-hold"]).await?;
     let reasons = held.as_array().into_iter().flatten().filter(|l| l["reason"].as_str().is_some_and(|r| !r.is_empty())).count();
     story.expect(
         "reasons",

@@ -80,12 +80,12 @@ pub enum Changes {
     Show {
         /// Its number
         id: i64,
-        /// Only this verdict: create, join, update, rename, enable, disable, held, out-of-scope, unowned, in-step, source
-        #[arg(long)]
-        verdict: Option<String>,
-        /// Only those with a change in this state: failed, held, done, cancelled, unknown
-        #[arg(long)]
-        state: Option<String>,
+        /// Only records with this verdict
+        #[arg(long, value_parser = code_parser(Verdict::ALL))]
+        verdict: Option<Verdict>,
+        /// Only records with a change in this state
+        #[arg(long, value_parser = code_parser(ChangeState::ALL))]
+        state: Option<ChangeState>,
         /// The changes with their values before and after
         #[arg(long)]
         values: bool,
@@ -376,11 +376,10 @@ impl Changes {
                 let mut query: Vec<(&str, String)> = Vec::new();
                 // Changes are chosen by state in place of a verdict, which they do not have.
                 let is_verdict_missing = verdict.is_none();
-                query.extend(state.map(|s| (if values && is_verdict_missing { "filter" } else { "state" }, s)));
+                query.extend(state.map(|s| (if values && is_verdict_missing { "filter" } else { "state" }, s.to_string())));
                 query.extend(system.map(|s| ("system", s)));
                 query.extend(search.map(|s| ("search", s)));
-                let word = verdict.map(|v| v.replace([' ', '-'], "_"));
-                query.extend(word.clone().map(|v| ("filter", v)));
+                query.extend(verdict.map(|v| ("filter", v.to_string())));
                 let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
                 if reach.json() {
                     if values {
