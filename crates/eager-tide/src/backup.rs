@@ -10,9 +10,9 @@ use tide_store::MasterKey;
 /// Options of `backup`.
 #[derive(Args)]
 pub struct Backup {
-    /// The file to write; one that exists is left alone
+    /// The file to write; an existing file is never overwritten
     file: PathBuf,
-    /// The folder of the records; the service may go on meanwhile
+    /// The data folder; the service may run meanwhile
     #[arg(long, default_value = "eager-tide-data", env = "EAGER_TIDE_DATA")]
     data: PathBuf,
 }
@@ -22,7 +22,7 @@ pub struct Backup {
 pub struct Restore {
     /// The backup
     file: PathBuf,
-    /// The folder of the records; its service must have stopped
+    /// The data folder; its service must be stopped
     #[arg(long, default_value = "eager-tide-data", env = "EAGER_TIDE_DATA")]
     data: PathBuf,
 }

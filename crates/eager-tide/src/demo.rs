@@ -28,10 +28,10 @@ pub enum Choice {
 /// Options of `demo`.
 #[derive(Args)]
 pub struct Demo {
-    /// Play the whole story unattended, print what was seen, and fail if anything is off
+    /// Play the whole story unattended, print the results, and fail if anything is wrong
     #[arg(long)]
     check: bool,
-    /// Play a season of 90 days in about a minute, with a clock that is moved; then look around, or end it
+    /// Play a season of 90 days in about a minute, with a simulated clock; the service stays up afterwards
     #[arg(long, conflicts_with = "check")]
     season: bool,
     /// End when the season has ended
@@ -40,16 +40,16 @@ pub struct Demo {
     /// How long a day of the season takes, in milliseconds
     #[arg(long, value_name = "MS", default_value_t = 600, requires = "season")]
     day: u64,
-    /// Where the service listens; another port is taken if this one is
+    /// Address to listen on; another port is used if this one is taken
     #[arg(long, default_value = "127.0.0.1:7480")]
     listen: SocketAddr,
     /// Which directory to use
     #[arg(long, value_enum, default_value = "auto")]
     directory: Choice,
-    /// How long berthing waits before each answer, in milliseconds, so that a run can be watched
+    /// Delay of each of berthing's answers, in milliseconds, so that a run can be watched
     #[arg(long, value_name = "MS", default_value_t = 0)]
     slow: u64,
-    /// How many people
+    /// Number of people
     #[arg(long, default_value_t = world::PEOPLE, value_parser = clap::value_parser!(usize))]
     people: usize,
 }

@@ -14,8 +14,8 @@ use std::process::ExitCode;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// Synchronizes directory identities to and from connected systems over LDAP and SCIM. It says
-/// before what it will do and why, and afterwards what it did and why not.
+/// Synchronizes directory identities to and from connected systems over LDAP and SCIM.
+/// It shows every change with its reason before it is sent, and its result afterwards.
 #[derive(Parser)]
 #[command(
     name = "eager-tide",
@@ -35,67 +35,67 @@ struct Cli {
 enum Command {
     /// Start the service
     Serve(serve::Serve),
-    /// Start a made-up ferry line's directory, a service to feed, and Eager Tide between them
+    /// Start the demo: a made-up ferry line's directory and services, and Eager Tide between them
     Demo(demo::Demo),
-    /// Copy a service's records to a file, while it runs
+    /// Back up the records of a running service to a file
     Backup(backup::Backup),
-    /// Put a backup in the place of a service's records; it starts disarmed
+    /// Restore a backup; all systems start disarmed
     Restore(backup::Restore),
-    /// Is everything well, and what waits?
+    /// Show what needs attention, the systems and the last runs
     Status,
-    /// Connect, test, read and set systems
+    /// Connect, test, read and configure systems
     #[command(subcommand)]
     Systems(client::systems::Systems),
-    /// How the accounts of a system and the identities find each other, and what you say about it
+    /// Show and answer the matches between a system's accounts and identities
     Match(client::matches::Match),
-    /// Who takes part with a system, who does not and who waits, by reason
+    /// Show who is in scope, out of scope or on hold for a system, by reason
     Scope(client::scope::ScopeView),
-    /// Look at a feed's file before it is used
+    /// Inspect a feed's file before it is connected
     #[command(subcommand)]
     Feeds(client::feeds::Feeds),
     /// Check, publish, show and export the rules
     #[command(subcommand)]
     Rules(client::rules::Rules),
-    /// First passwords of new accounts: shown once
+    /// Show first passwords of new accounts, once; set passwords
     #[command(subcommand)]
     Passwords(client::passwords::Passwords),
-    /// Who is called by the rules: what they are told, and whether it arrives
+    /// Show, sign and test webhooks
     #[command(subcommand)]
     Calls(client::webhooks::Calls),
     StopWriting(client::stop::StopWriting),
     ResumeWriting(client::stop::ResumeWriting),
-    /// Show what a run would do, and why; nothing is written
+    /// Show what a run would do, and why; writes nothing
     Preview(client::changes::Preview),
-    /// Read, decide and carry out
+    /// Read the systems, decide, and send the changes
     Run(client::changes::Run),
-    /// Look into previews and runs
+    /// Show, export and compare previews and runs
     #[command(subcommand)]
     Changes(client::changes::Changes),
-    /// What waits for a person, and your answers
+    /// List and answer decisions: approvals, guards, failures, drift
     #[command(subcommand)]
     Decisions(client::decisions::Decisions),
     Holds(client::holds::ShowHolds),
-    /// Who may act: operators, their groups, and who they are
+    /// Manage operators, their groups and tokens
     #[command(subcommand)]
     Operators(client::operators::Operators),
-    /// Find people and look at their accounts
+    /// Find people, and show their accounts and lifecycle
     #[command(subcommand)]
     Identities(client::identities::Identities),
-    /// Roles: who holds them, and where they differ
+    /// Show, grant and revoke roles
     #[command(subcommand)]
     Roles(client::roles::Roles),
-    /// Licences: seats in use, who waits for one, and what the next weeks bring
+    /// Show license seats, the waiting list and a forecast
     Licences(client::granted::Licences),
-    /// What rules told to whom: managers, owners of groups, newcomers
+    /// Show notifications that rules sent
     Told(client::granted::ToldTo),
-    /// Why is a person's account as it is, value by value, or why is there none?
+    /// Explain the accounts of a person, value by value, or why there is none
     Why(client::identities::Why),
-    /// What was done, by whom
+    /// Show and verify the journal
     #[command(subcommand)]
     Journal(client::journal::Journal),
     /// Print the API's OpenAPI document
     Openapi,
-    /// Print completions for a shell
+    /// Print shell completions
     Completions {
         /// The shell
         shell: clap_complete::Shell,

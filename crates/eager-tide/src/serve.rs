@@ -28,26 +28,26 @@ pub enum LogFormat {
 /// Options of `serve`.
 #[derive(Args)]
 pub struct Serve {
-    /// The folder of the records; it is made if it is not there
+    /// The data folder; created if it does not exist
     #[arg(long, default_value = "eager-tide-data", env = "EAGER_TIDE_DATA")]
     data: PathBuf,
-    /// Where to listen; beyond loopback a TLS proxy is needed
+    /// Address to listen on; beyond loopback a TLS proxy is needed
     #[arg(long, default_value = "127.0.0.1:7480", env = "EAGER_TIDE_LISTEN")]
     listen: SocketAddr,
-    /// The address at which others reach the service through a TLS proxy, such as https://tide.example: cookies are kept for TLS then,
+    /// Public address behind a TLS proxy, such as https://tide.example: cookies are then restricted to TLS,
     /// and SCIM answers name it
     #[arg(long, value_name = "URL", env = "EAGER_TIDE_PUBLIC_URL")]
     public_url: Option<tide_service::PublicUrl>,
-    /// A folder that feeds may be read from; DATA/feeds is one already. May be given several times
+    /// Folder from which feeds may be read, besides DATA/feeds; can be repeated
     #[arg(long, value_name = "DIR")]
     feed_folder: Vec<PathBuf>,
-    /// A folder that secrets may be read from (file:PATH), and the hosts that they are for. May be given several times
+    /// Folder from which secrets may be read (file:PATH), with the hosts that they are for; can be repeated
     #[arg(long, value_name = "DIR=HOST,…")]
     secret_folder: Vec<tide_engine::ForHosts>,
-    /// An environment variable that may be used as a secret (env:NAME), and the hosts that it is for. May be given several times
+    /// Environment variable that may be used as a secret (env:NAME), with the hosts that it is for; can be repeated
     #[arg(long, value_name = "NAME=HOST,…")]
     secret_variable: Vec<tide_engine::ForHosts>,
-    /// How the log is written; EAGER_TIDE_LOG filters it, for example `info,tide_engine=debug`
+    /// Format of the log; EAGER_TIDE_LOG filters it, for example `info,tide_engine=debug`
     #[arg(long, value_enum, default_value = "text")]
     log_format: LogFormat,
 }

@@ -18,19 +18,19 @@ use tide_core::states::ChangeState;
 /// Options of `preview`.
 #[derive(Args)]
 pub struct Preview {
-    /// Decide from what was read before, without reading again
+    /// Decide from the stored data, without reading the systems
     #[arg(long)]
     without_reading: bool,
     /// Only these people, by name, number, address or id
     #[arg(long, value_name = "WHO", value_delimiter = ',')]
     only: Vec<String>,
-    /// Only what is done in this system; repeated
+    /// Only changes in this system; can be repeated
     #[arg(long = "system", value_name = "NAME")]
     systems: Vec<String>,
-    /// Only what is done to accounts of this type; repeated
+    /// Only changes of accounts of this type; can be repeated
     #[arg(long = "type", value_name = "TYPE", value_parser = code_parser(ObjectType::ALL))]
     types: Vec<ObjectType>,
-    /// As it would be decided on this day or at this instant, if nothing else changes: 2027-01-15, or 2027-01-15T06:00:00+01:00
+    /// Decide as of this day or instant, if nothing else changes: 2027-01-15, or 2027-01-15T06:00:00+01:00
     #[arg(long, value_name = "DATE")]
     as_of: Option<String>,
     /// How many people to name for each verdict
@@ -41,22 +41,22 @@ pub struct Preview {
 /// Options of `run`.
 #[derive(Args)]
 pub struct Run {
-    /// Send only what this preview showed; what has changed since is held
+    /// Send only the changes of this preview; what changed since is on hold
     #[arg(long, value_name = "ID")]
     preview: Option<i64>,
-    /// Decide from what was read before, without reading again
+    /// Decide from the stored data, without reading the systems
     #[arg(long)]
     without_reading: bool,
-    /// Join the accounts that exist, and send nothing; shows what a run would send
+    /// Link existing accounts and send nothing; shows what a run would send
     #[arg(long)]
     adopt: bool,
     /// Only these people, by name, number, address or id
     #[arg(long, value_name = "WHO", value_delimiter = ',')]
     only: Vec<String>,
-    /// Only what is done in this system; repeated
+    /// Only changes in this system; can be repeated
     #[arg(long = "system", value_name = "NAME")]
     systems: Vec<String>,
-    /// Only what is done to accounts of this type; repeated
+    /// Only changes of accounts of this type; can be repeated
     #[arg(long = "type", value_name = "TYPE", value_parser = code_parser(ObjectType::ALL))]
     types: Vec<ObjectType>,
 }
@@ -66,17 +66,17 @@ pub struct Run {
 pub enum Changes {
     /// Previews and runs, the newest first
     List {
-        /// Only those that failed, or have changes that did
+        /// Only those that failed, or that have failed changes
         #[arg(long)]
         failed: bool,
         /// Only those with a lower number
         #[arg(long, value_name = "ID")]
         before: Option<i64>,
-        /// The most rows
+        /// Maximum number of rows
         #[arg(long, default_value_t = 50)]
         limit: usize,
     },
-    /// One preview or run: who, what, why
+    /// Show one preview or run: each record with its changes and reasons
     Show {
         /// Its number
         id: i64,
@@ -86,7 +86,7 @@ pub enum Changes {
         /// Only records with a change in this state
         #[arg(long, value_parser = code_parser(ChangeState::ALL))]
         state: Option<ChangeState>,
-        /// The changes with their values before and after
+        /// Show the changes with their values before and after
         #[arg(long)]
         values: bool,
         /// Only this system
@@ -95,11 +95,11 @@ pub enum Changes {
         /// Only people with this text in their name
         #[arg(long)]
         search: Option<String>,
-        /// The most rows
+        /// Maximum number of rows
         #[arg(long, default_value_t = 200)]
         limit: usize,
     },
-    /// The changes as CSV, a line for each value
+    /// Export the changes as CSV, one line for each value
     Export {
         /// Its number
         id: i64,
@@ -107,14 +107,14 @@ pub enum Changes {
         #[arg(long)]
         system: Option<String>,
     },
-    /// What two previews or runs have of each other's
+    /// Compare two previews or runs
     Compare {
-        /// The number of the one
+        /// Number of the first
         id: i64,
-        /// The number of the other
+        /// Number of the second
         other: i64,
     },
-    /// Cancel what is on its way
+    /// Cancel a preview or run in progress
     Cancel {
         /// Its number
         id: i64,

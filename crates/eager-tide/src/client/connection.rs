@@ -14,7 +14,7 @@ use tide_core::states::SystemRole;
 pub struct Connection {
     /// Its name: lower-case letters, digits, hyphens
     pub name: String,
-    /// Its kind: ldap, a directory; scim, a SCIM 2.0 service; feed, a CSV or JSON Lines file; push, a system that calls us
+    /// Its kind: ldap, a directory; scim, a SCIM 2.0 service; feed, a CSV or JSON Lines file; push, a system that pushes to us
     #[arg(long, value_parser = code_parser(SystemKind::ALL))]
     kind: SystemKind,
     /// Its address: ldap://host:389, ldaps://host, https://host/scim/v2, https://host/roster.csv
@@ -26,37 +26,37 @@ pub struct Connection {
     /// The SHA-256 of the one certificate to trust, in hexadecimal
     #[arg(long, value_name = "HEX")]
     pin: Option<String>,
-    /// The environment variable, on this machine, that holds the password or token; without it, it is read from the standard input
+    /// Environment variable on this machine with the password or token; default: standard input
     #[arg(long, value_name = "NAME")]
     secret_env: Option<String>,
     /// Where the service itself finds the secret: env:NAME or file:PATH
     #[arg(long, value_name = "PLACE", conflicts_with = "secret_env")]
     secret_at: Option<String>,
-    /// LDAP: a server that holds the same, used when the first fails; may be given several times
+    /// LDAP: backup server, used if the first fails; can be repeated
     #[arg(long, value_name = "URL", help_heading = "LDAP")]
     backup: Vec<String>,
-    /// Ask for TLS on a plain connection
+    /// Use StartTLS
     #[arg(long, help_heading = "LDAP")]
     start_tls: bool,
     /// The service account: a DN, name@domain or domain\\name
     #[arg(long, help_heading = "LDAP")]
     bind_dn: Option<String>,
-    /// Below which entry is read
+    /// Base DN of all reads
     #[arg(long, help_heading = "LDAP")]
     base_dn: Option<String>,
-    /// Our own certificate, as a PEM file; its key is then the secret (SASL EXTERNAL)
+    /// Client certificate, as a PEM file; its key is then the secret (SASL EXTERNAL)
     #[arg(long, value_name = "FILE", help_heading = "LDAP")]
     client_cert: Option<PathBuf>,
-    /// Notice when a password changes, so that its hash can be carried to another directory; the service account must be let read it
+    /// Detect password changes, so that hashes can be copied to another directory; the service account must be able to read them
     #[arg(long, help_heading = "LDAP")]
     mark_passwords: bool,
     /// A host to which referrals are followed, with the same service account
     #[arg(long, value_name = "HOST", help_heading = "LDAP")]
     referral_host: Vec<String>,
-    /// An object class that makes an entry a person, instead of the usual ones; may be given several times
+    /// Object class of people, instead of the defaults; can be repeated
     #[arg(long, value_name = "CLASS", help_heading = "LDAP")]
     person_class: Vec<String>,
-    /// An object class of groups, instead of the usual ones
+    /// Object class of groups, instead of the defaults
     #[arg(long, value_name = "CLASS", help_heading = "LDAP")]
     group_class: Vec<String>,
     /// The user, for HTTP basic
@@ -65,52 +65,52 @@ pub struct Connection {
     /// The header that carries the secret
     #[arg(long, value_name = "NAME", help_heading = "SCIM")]
     header: Option<String>,
-    /// Where access tokens are given out (OAuth 2 client credentials)
+    /// OAuth 2 token endpoint (client credentials)
     #[arg(long, value_name = "URL", requires = "client_id", help_heading = "SCIM")]
     token_url: Option<String>,
-    /// The client that asks for them
+    /// OAuth 2 client id
     #[arg(long, help_heading = "SCIM")]
     client_id: Option<String>,
-    /// What is asked for
+    /// OAuth 2 scope
     #[arg(long, help_heading = "SCIM")]
     token_scope: Option<String>,
-    /// The most requests of one second
+    /// Maximum requests per second
     #[arg(long, value_name = "N", help_heading = "SCIM")]
     per_second: Option<u16>,
-    /// The most requests that are on their way at a time
+    /// Maximum requests in flight
     #[arg(long, value_name = "N", help_heading = "SCIM")]
     in_flight: Option<u16>,
-    /// How many seconds the service may take to show what was made in it (60 without it)
+    /// Seconds until the service shows what was created in it (default 60)
     #[arg(long, value_name = "SECONDS", help_heading = "SCIM")]
     visible_after: Option<u16>,
-    /// Refuse a full read that shows more than this many percent fewer accounts than are known (20 without it)
+    /// Refuse a full read with more than this many percent fewer accounts than before (default 20)
     #[arg(long, value_name = "PERCENT")]
     most_shrink: Option<u8>,
     /// The file, or the folder whose newest file counts, on the service's machine
     #[arg(long, help_heading = "Feed")]
     path: Option<PathBuf>,
-    /// The column that tells rows apart and never changes
+    /// Key column: unique, and never changes
     #[arg(long, help_heading = "Feed")]
     key: Option<String>,
-    /// The column that people know a row by
+    /// Column with the display name
     #[arg(long, help_heading = "Feed")]
     label: Option<String>,
-    /// What it is for: its first rule file is written by that
+    /// Its role; a first rule file is written for it
     #[arg(long = "as", value_parser = code_parser(SystemRole::ALL), value_name = "PURPOSE", help_heading = "Rules")]
     pub purpose: Option<SystemRole>,
-    /// A container to take people from; may be given several times
+    /// Container of people; can be repeated
     #[arg(long, value_name = "DN", help_heading = "Rules")]
     within: Vec<String>,
-    /// A container to leave out
+    /// Container to exclude
     #[arg(long, value_name = "DN", help_heading = "Rules")]
     except: Vec<String>,
-    /// A group whose members take part
+    /// Group whose members are in scope
     #[arg(long, value_name = "NAME", help_heading = "Rules")]
     group: Vec<String>,
     /// An LDAP or SCIM filter
     #[arg(long, help_heading = "Rules")]
     filter: Option<String>,
-    /// Only test it; keep nothing
+    /// Test only; store nothing
     #[arg(long)]
     pub only_check: bool,
 }

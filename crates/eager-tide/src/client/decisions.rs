@@ -11,61 +11,61 @@ use tide_core::states::DecisionKind;
 /// What can be done with decisions.
 #[derive(Subcommand)]
 pub enum Decisions {
-    /// What waits for a person: approvals, held changes, changes that failed for good, doubtful matches, what was done behind
-    /// our back. At the end: answers that still hold, to be taken back
+    /// List what an operator must decide: approvals, changes held by guards, failed changes, matches,
+    /// drift and external changes; then the answers in effect
     List,
-    /// Say yes to changes that need it
+    /// Approve changes
     Approve {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
-        /// Words that go with it, kept in the journal
+        /// Comment, kept in the journal
         #[arg(long, default_value = "")]
         comment: String,
-        /// What is chosen, where one chooses among offers: in the words of the list; may be given several times. The others get a no
+        /// What to choose of the offers, as listed; can be repeated. The other offers are rejected
         #[arg(long, value_name = "OFFER")]
         choose: Vec<String>,
     },
-    /// Say no: the changes are not sent while they stay the same
+    /// Reject changes: they are not sent while they stay the same
     Reject {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
-        /// Words that go with it: whoever looks at the changes sees them
+        /// Comment, shown with the changes
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// Ask anew about changes that nobody answered in time
+    /// Reopen an approval that expired
     Reopen {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
     },
-    /// Have values put right that somebody changed in a system itself, where the rules only tell them
+    /// Repair drift: restore the rules' values
     Repair {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
     },
-    /// Send changes that a guard held after all
+    /// Release changes that a guard holds
     Release {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
     },
-    /// Drop changes that a guard held, while they stay the same
+    /// Discard changes that a guard holds, while they stay the same
     Discard {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
     },
-    /// Take back a release, a discard, a yes or a no whose changes were not sent yet: it is asked again
+    /// Take back a release, discard, approval or rejection whose changes were not sent yet
     TakeBack {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
     },
-    /// Try a change again that failed for good
+    /// Retry a change that failed permanently
     Retry {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
     },
     /// Acknowledge an external change
     Acknowledge {
-        /// The decision, or the start of its id
+        /// Id of the decision, or its beginning
         id: String,
     },
 }

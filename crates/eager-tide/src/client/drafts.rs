@@ -17,53 +17,53 @@ use tide_core::states::LineChange;
 /// What can be done with drafts.
 #[derive(Subcommand)]
 pub enum Drafts {
-    /// Begin a draft: from the published rules, from a folder, or from an older version
+    /// Create a draft of the published rules, of a folder, or of an older version
     New {
-        /// The folder to begin with; the published rules, if left out
+        /// The folder to start from; default: the published rules
         folder: Option<PathBuf>,
-        /// What it is for
+        /// Its purpose
         #[arg(long, default_value = "")]
         name: String,
-        /// The version to begin with, to go back to it
+        /// The version to start from, to go back to it
         #[arg(long, value_name = "VERSION", conflicts_with = "folder")]
         from: Option<i64>,
     },
-    /// Open drafts
+    /// List open drafts
     List,
-    /// A draft: what it changes in the rules, and what a check found
+    /// Show a draft: its differences and faults
     Show {
         /// Its number
         id: i64,
     },
-    /// Save a folder into a draft, unless somebody else saved it since
+    /// Save a folder to a draft, unless another operator saved it meanwhile
     Save {
         /// Its number
         id: i64,
         /// The folder with the TOML files
         folder: PathBuf,
-        /// The edition that the folder was made of
+        /// The edition on which the folder is based
         #[arg(long)]
         edition: i64,
     },
-    /// What a draft would do to everybody, against the published rules; nothing is kept or sent
+    /// Show the effect of a draft compared with the published rules; stores and sends nothing
     Effect {
         /// Its number
         id: i64,
     },
-    /// Bring into a draft what was published since it began
+    /// Merge newer published rules into a draft
     Renew {
         /// Its number
         id: i64,
     },
-    /// Publish a draft, unless somebody else published since it began; nothing is sent by that
+    /// Publish a draft, unless another version was published meanwhile; sends nothing
     Publish {
         /// Its number
         id: i64,
-        /// The edition that you looked at; the newest, if left out
+        /// The edition that you reviewed; default: the newest
         #[arg(long)]
         edition: Option<i64>,
     },
-    /// Drop a draft
+    /// Discard a draft
     Drop {
         /// Its number
         id: i64,

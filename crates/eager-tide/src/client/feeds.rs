@@ -11,7 +11,7 @@ use tide_api::FeedLook;
 /// What can be done with feeds.
 #[derive(Subcommand)]
 pub enum Feeds {
-    /// How a file is written, its columns with types, gaps and duplicates, its first rows, and what cannot be read
+    /// Show the format of a file, its columns with types, gaps and duplicates, its first rows, and unusable rows
     Look {
         /// The file, on this machine
         file: PathBuf,

@@ -9,17 +9,17 @@ use tide_api::{Licence, Told};
 /// Options of `licences`.
 #[derive(Args)]
 pub struct Licences {
-    /// Only this one, with everybody who waits for a seat
+    /// Only this license, with its waiting list
     name: Option<String>,
 }
 
 /// Options of `told`.
 #[derive(Args)]
 pub struct ToldTo {
-    /// Only about this one: a name, a number, an address, a DN or an id
+    /// Only about this person: a name, number, address, DN or id
     #[arg(long)]
     identity: Option<String>,
-    /// Only what waits to be carried
+    /// Only notifications that are not delivered yet
     #[arg(long)]
     waiting: bool,
 }

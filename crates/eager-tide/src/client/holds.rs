@@ -6,7 +6,7 @@ use clap::Args;
 use std::process::ExitCode;
 use tide_api::{HoldCause, HoldCount, HoldOwner, Holds};
 
-/// Show who is on hold now: why, since when, and who can end it. Ends with code 3 when anybody is
+/// Show who is on hold: why, since when, and who can end it. Ends with code 3 if the list is not empty
 #[derive(Args)]
 pub struct ShowHolds {
     /// Only this cause
@@ -18,7 +18,7 @@ pub struct ShowHolds {
     /// Only rows with this text in the name or the reason
     #[arg(long, default_value = "")]
     search: String,
-    /// The most rows
+    /// Maximum number of rows
     #[arg(long, default_value_t = 100)]
     limit: usize,
 }

@@ -15,7 +15,7 @@ use tide_core::states::ValueState;
 /// What can be done with identities.
 #[derive(Subcommand)]
 pub enum Identities {
-    /// Identities by name
+    /// List identities by name
     List {
         /// Only those with this text in a value
         #[arg(long)]
@@ -23,61 +23,61 @@ pub enum Identities {
         /// Only those of this stage: expected, active, away, leaving, left
         #[arg(long)]
         stage: Option<String>,
-        /// The most rows
+        /// Maximum number of rows
         #[arg(long, default_value_t = 50)]
         limit: usize,
     },
-    /// One identity: accounts side by side, links and history
+    /// Show an identity: accounts side by side, links and history
     Show {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
     },
-    /// Where somebody stands in their life: past and planned
+    /// Show the lifecycle of a person: past and planned
     Life {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
     },
-    /// Have somebody leave: their access is closed before all other work is done
+    /// Start or schedule a departure; it preempts all other changes
     Leave {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
         #[command(flatten)]
         when: When,
-        /// Why; it is kept in the journal
+        /// Comment, kept in the journal
         #[arg(long, default_value = "")]
         comment: String,
-        /// Only show what would be done
+        /// Show the changes only
         #[arg(long)]
         preview: bool,
     },
-    /// Take back that somebody leaves, or left by your word
+    /// Cancel a departure, planned or already executed manually
     Stay {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
     },
-    /// Who left, how fast their access was closed, and what is still open
+    /// List leavers, how fast their access was closed, and what is still open
     Leavers,
-    /// The groups that somebody is in, or the members of a group, and how each came about
+    /// Show the groups of a person, or the members of a group, with the origin of each membership
     Groups {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
     },
     /// End the link between an identity and its account in a system
     Split {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
         /// The system
         system: String,
     },
 }
 
-/// When somebody leaves; now, if nothing is said.
+/// When the person leaves; default: now.
 #[derive(Args)]
 pub struct When {
-    /// The last day, which counts: 2026-12-31
+    /// The last day, inclusive: 2026-12-31
     #[arg(long, conflicts_with = "at")]
     last_day: Option<String>,
-    /// The moment: 2026-12-31T17:00:00Z
+    /// The instant: 2026-12-31T17:00:00Z
     #[arg(long)]
     at: Option<String>,
 }

@@ -8,18 +8,18 @@ use tide_api::{JournalCheck, JournalEntry};
 /// What can be done with the journal.
 #[derive(Subcommand)]
 pub enum Journal {
-    /// What was done, the newest first
+    /// List entries, the newest first
     List {
         /// Only entries about this subject: a system's name, an identity's id, a run's number
         #[arg(long)]
         subject: Option<String>,
-        /// The most rows
+        /// Maximum number of rows
         #[arg(long, default_value_t = 40)]
         limit: usize,
     },
-    /// Walk the chain of entries to its end: is each as it was written, and is none missing?
+    /// Verify that no entry was changed, added or removed
     Check {
-        /// The head of an earlier check, as it was printed then: shows whether an older copy was put in the journal's place
+        /// The head that an earlier check printed: reveals an older copy in the journal's place
         #[arg(long, value_name = "HEAD")]
         expect: Option<String>,
     },

@@ -15,37 +15,37 @@ use tide_core::states::MatchStatus;
 pub struct Match {
     /// The system
     system: String,
-    /// The people behind one number
+    /// Only records with this status
     #[arg(long, value_parser = code_parser(MatchStatus::ALL))]
     which: Option<MatchStatus>,
-    /// Only those with this text in name, account or reason
+    /// Only records with this text in name, account or reason
     #[arg(long, default_value = "")]
     search: String,
-    /// The most people that are listed
+    /// Maximum number of records
     #[arg(long, default_value_t = 50)]
     limit: usize,
-    /// One doubtful match, side by side with its candidates: a name, an account or an id
+    /// One match, side by side with its candidates: a name, an account or an id
     #[arg(long, value_name = "WHO")]
     person: Option<String>,
-    /// Which candidate is meant, by a part of its name
+    /// The candidate, by a part of its name
     #[arg(long, value_name = "NAME", requires = "person")]
     candidate: Option<String>,
-    /// These two belong together
+    /// Link these two
     #[arg(long, group = "said", help_heading = "Say")]
     join: bool,
-    /// These two never do; a link between them is ended
+    /// Never link these two; an existing link ends
     #[arg(long, group = "said", requires = "person", help_heading = "Say")]
     never: bool,
-    /// None of them: a new one is made
+    /// No candidate: create a new counterpart
     #[arg(long, group = "said", help_heading = "Say")]
     new: bool,
-    /// Leave it as it is, and do not ask again
+    /// Leave it unchanged, without further review
     #[arg(long, group = "said", help_heading = "Say")]
     skip: bool,
-    /// Say it of all that --which and --search find (join: of those with one candidate)
+    /// Apply to all records selected by --which and --search (--join: only those with one candidate)
     #[arg(long, requires = "said", requires = "which", conflicts_with = "person", help_heading = "Say")]
     all: bool,
-    /// Take an answer back, by its number
+    /// Take back an answer, by its number
     #[arg(long, value_name = "ID", conflicts_with = "said", help_heading = "Say")]
     take_back: Option<i64>,
 }

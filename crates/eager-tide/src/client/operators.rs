@@ -10,12 +10,12 @@ use tide_api::{AddedOperator, MadeToken, Me, NewOperator, NewOperatorToken, Oper
 /// What can be said of an operator.
 #[derive(Args)]
 pub struct About {
-    /// What people call it
+    /// Name of the operator
     name: String,
-    /// A group of operators that it belongs to; approvals name groups; repeated
+    /// A group of operators, as approvals name it; can be repeated
     #[arg(long, value_name = "GROUP")]
     group: Vec<String>,
-    /// The person that it is, by name, number, address or id: a manager approves as themselves
+    /// The person behind the operator, by name, number, address or id: a manager approves as the manager
     #[arg(long, value_name = "WHO")]
     person: Option<String>,
 }
@@ -23,37 +23,37 @@ pub struct About {
 /// What can be done with operators.
 #[derive(Subcommand)]
 pub enum Operators {
-    /// Who may act, in which groups, and as which person
+    /// List operators with their groups and people
     List,
     /// Add an operator; its token is printed once
     Add(About),
-    /// Say to which groups an operator belongs, and which person it is: what is not said is taken away
+    /// Set the groups and the person of an operator; options that are left out are cleared
     Set(About),
-    /// Make a new token for yourself, or for an operator who has none; it is printed once, and earlier ones end after a day
+    /// Create a token for yourself, or for an operator without one; printed once. Earlier tokens end after a day
     Token {
-        /// Whose; yours if left out
+        /// The operator; default: yourself
         name: Option<String>,
-        /// What it is for
+        /// Its purpose
         #[arg(long, default_value = "")]
         label: String,
-        /// After how many days it expires; it does not if this is left out
+        /// Days until it expires; default: never
         #[arg(long, value_name = "DAYS")]
         expires_in_days: Option<u32>,
-        /// For how many hours earlier tokens stay good; 0 ends them at once
+        /// Hours for which earlier tokens stay valid; 0 ends them at once
         #[arg(long, value_name = "HOURS", default_value_t = 24)]
         earlier_hours: u32,
     },
-    /// List an operator's tokens, or take one back
+    /// List an operator's tokens, or end one
     Tokens {
-        /// What people call it
+        /// Name of the operator
         name: String,
-        /// Take this one back at once, and end the sessions that were begun with it
+        /// End this token at once, with the sessions that it opened
         #[arg(long, value_name = "ID")]
         end: Option<String>,
     },
-    /// Take an operator's rights back at once
+    /// End an operator's rights at once
     End {
-        /// What people call it
+        /// Name of the operator
         name: String,
     },
 }

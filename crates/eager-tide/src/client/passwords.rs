@@ -9,24 +9,24 @@ use tide_api::{FirstPassword, PasswordOnItsWay, SetPassword, ShownPassword};
 /// What can be done with passwords.
 #[derive(Subcommand)]
 pub enum Passwords {
-    /// First passwords that wait to be shown, and those that were
+    /// List first passwords, pending and shown
     List,
-    /// Show a first password, once; it is journaled, and gone afterwards
+    /// Show a first password, once; it is journaled and erased
     Show {
         /// Its number
         id: i64,
     },
-    /// Set somebody's password in all systems that keep passwords in step; it is read from the standard input
+    /// Set a person's password in all systems with password sync; read from standard input
     Set {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
-        /// It is to be changed at the next log-in, where a system knows that
+        /// Require a new password at the next sign-in, where the system supports it
         #[arg(long)]
         must_change: bool,
     },
-    /// Passwords that were set for somebody, and where they have arrived
+    /// Show the sync status of a person's passwords, system by system
     Status {
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
     },
 }

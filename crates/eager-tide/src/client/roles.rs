@@ -10,41 +10,41 @@ use tide_api::{GiveRole, NewRoleTrial, RoleTrial, RoleTurn};
 /// What can be done with roles.
 #[derive(Subcommand)]
 pub enum Roles {
-    /// All roles, with how many hold each, and where roles differ about somebody
+    /// List roles with the number of holders, and conflicts between roles
     List,
-    /// One role: its rule, and who holds it by what
+    /// Show a role: its rule and its holders
     Show {
         /// Its name
         name: String,
     },
-    /// Give somebody a role by hand
+    /// Grant a role to a person
     Give {
         /// The role
         name: String,
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
-        /// From this moment on: 2026-12-01T08:00:00Z
+        /// Start: 2026-12-01T08:00:00Z
         #[arg(long)]
         from: Option<String>,
-        /// Until this moment
+        /// End
         #[arg(long)]
         until: Option<String>,
-        /// Why; it is kept in the journal
+        /// Comment, kept in the journal
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// What another condition of a role would do: who gains it, who loses it, and what that does to accounts; nothing is kept or sent
+    /// Simulate another condition of a role: who gains and loses it, and the effect on accounts; stores and sends nothing
     Try {
         /// The role
         name: String,
-        /// The condition, an expression about identities; '' for a role that is only given by hand
+        /// The condition, an expression on identities; '' for a role that is held only by grant
         when: String,
     },
-    /// Take from somebody a role that was given by hand
+    /// Revoke a granted role
     Take {
         /// The role
         name: String,
-        /// Who: a name, a number, an address, a DN or an id
+        /// The person: a name, number, address, DN or id
         who: String,
     },
 }

@@ -14,68 +14,68 @@ use tide_core::rules::FaultSeverity;
 /// What can be done with rules.
 #[derive(Subcommand)]
 pub enum Rules {
-    /// Check a folder of rules; nothing is kept
+    /// Check a folder of rules; stores nothing
     Check {
         /// The folder with the TOML files
         folder: PathBuf,
     },
-    /// Publish a folder of rules that has no error; nothing is sent by that
+    /// Publish a folder of rules without errors; sends nothing
     ///
-    /// A folder that `export` wrote remembers the version it holds: when somebody published since, nothing is.
+    /// A folder that `export` wrote remembers its version: if another version was published meanwhile, publishing is refused.
     Publish {
         /// The folder with the TOML files
         folder: PathBuf,
-        /// Publish whatever somebody else published since the folder was exported
+        /// Publish even if another version was published since the export
         #[arg(long)]
         anyway: bool,
     },
-    /// What a folder of rules would do to everybody, against the published ones; nothing is kept or sent
+    /// Show the effect of a folder of rules compared with the published ones; stores and sends nothing
     Effect {
         /// The folder with the TOML files
         folder: PathBuf,
     },
-    /// Edit beside the published rules, see the effect, publish
+    /// Edit rules in drafts, see their effect, publish them
     #[command(subcommand)]
     Draft(drafts::Drafts),
-    /// The published versions
+    /// List the published versions
     History,
-    /// What two published versions differ in
+    /// Compare two published versions
     Diff {
         /// The older version
         from: i64,
         /// The newer version
         to: i64,
-        /// Say what it does to everybody who is known now, too
+        /// Show the effect on current records, too
         #[arg(long)]
         effect: bool,
     },
-    /// Begin a draft with an older version, and show what going back to it would do
+    /// Create a draft of an older version, and show the effect of going back
     Back {
         /// The version
         version: i64,
     },
-    /// The published rules, in words
+    /// Show the published rules
     Show,
-    /// Try an expression on a real record, with what each part of it gives; nothing is kept
+    /// Evaluate an expression on a real record, step by step; stores nothing
     ///
-    /// Without an expression, the whole mapping of a system is tried.
+    /// Without an expression, the whole mapping of a system is evaluated.
     Try {
         /// The expression, for example: lower(account.mail)
         expression: Option<String>,
-        /// On whom: a name, an employee number, an address, an id
+        /// The record: a name, number, address or id
         #[arg(long, value_name = "PERSON")]
         on: String,
-        /// The system whose account it may read too, or whose mapping is tried
+        /// The system whose account the expression may read, or whose mapping is evaluated
         #[arg(long, value_name = "NAME", required_unless_present = "expression")]
         system: Option<String>,
-        /// The draft whose rules are meant; the published ones, if left out
+        /// The draft to use; default: the published rules
         #[arg(long, value_name = "NUMBER")]
         draft: Option<i64>,
-        /// What it is about
+        /// The type of the record
         #[arg(long, value_name = "TYPE", value_parser = super::codes::code_parser(ObjectType::ALL))]
         object: Option<ObjectType>,
     },
-    /// Write the published rules into a folder, comments and all
+    /// Write the published rules to a folder, with their comments
     Export {
         /// The folder; files of the same name are replaced
         folder: PathBuf,

@@ -10,28 +10,28 @@ use tide_core::states::WatchMode;
 /// When a system is read and written by itself.
 #[derive(clap::Args)]
 pub struct Timing {
-    /// Follow its changes once it is armed, and run on each
+    /// Watch the system once it is armed, and run on each change
     #[arg(long, conflicts_with = "no_follow")]
     follow: bool,
-    /// Do not follow it
+    /// Stop watching
     #[arg(long)]
     no_follow: bool,
-    /// In which way: content_sync, change_number, modified, last_modified, full; `best` leaves it to what the system offers
+    /// Watch mode: content_sync, change_number, modified, last_modified, full; `best` selects it automatically
     #[arg(long, value_name = "WAY")]
     way: Option<String>,
-    /// How often it is asked, where it does not tell by itself: 30s, 5m, 2h
+    /// Poll interval: 30s, 5m, 2h
     #[arg(long, value_name = "TIME", value_parser = seconds)]
     every: Option<u32>,
-    /// How often everything is read: 30m, 6h, 1d
+    /// Interval of full reads: 30m, 6h, 1d
     #[arg(long, value_name = "TIME", value_parser = seconds)]
     full_every: Option<u32>,
-    /// When nothing is written to it, in the zone given: `22:00-06:00` or `sat,sun 00:00-23:59`; may be given several times
+    /// Write blackout in the given time zone: `22:00-06:00` or `sat,sun 00:00-23:59`; can be repeated
     #[arg(long, value_name = "WINDOW", requires = "zone")]
     no_writes: Vec<String>,
-    /// The time zone of the windows: Europe/Tallinn
+    /// Time zone of the blackouts: Europe/Tallinn
     #[arg(long)]
     zone: Option<String>,
-    /// Writes are allowed at any time again
+    /// Remove all write blackouts
     #[arg(long, conflicts_with = "no_writes")]
     any_time: bool,
 }

@@ -9,39 +9,39 @@ use std::process::ExitCode;
 use tide_api::{Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeStatusCount, ScopeTrial};
 use tide_core::states::ScopeStatus;
 
-/// Who takes part with a system, who does not and who waits.
+/// Who is in scope, out of scope or on hold for a system.
 #[derive(Args)]
 pub struct ScopeView {
     /// The system
     system: String,
-    /// The people with this status, with each one's reason
+    /// List the records with this status, with their reasons
     #[arg(long, value_parser = code_parser(ScopeStatus::ALL))]
     who: Option<ScopeStatus>,
-    /// Only those with this text in name, account or reason
+    /// Only records with this text in name, account or reason
     #[arg(long, default_value = "")]
     search: String,
-    /// Write everybody as CSV to the standard output
+    /// Write all records as CSV to standard output
     #[arg(long)]
     export: bool,
-    /// Also take people from this container; shows who would move into and out of scope, and keeps nothing
+    /// Simulate including this container; shows who would move into and out of scope
     #[arg(long, value_name = "DN", help_heading = "Try an edit")]
     include: Vec<String>,
-    /// Leave this container out
+    /// Simulate excluding this container
     #[arg(long, value_name = "DN", help_heading = "Try an edit")]
     exclude: Vec<String>,
-    /// Take members of this group only; may be given several times
+    /// Only members of this group; can be repeated
     #[arg(long, value_name = "NAME", help_heading = "Try an edit")]
     group: Vec<String>,
-    /// Leave members of this group out
+    /// Not members of this group
     #[arg(long, value_name = "NAME", help_heading = "Try an edit")]
     not_group: Vec<String>,
-    /// An LDAP or SCIM filter that must hold; empty takes it away
+    /// LDAP or SCIM filter that must match; empty removes it
     #[arg(long, help_heading = "Try an edit")]
     filter: Option<String>,
-    /// Save the edit as a new version of the rules
+    /// Publish the edit as a new version of the rules
     #[arg(long, help_heading = "Try an edit")]
     save: bool,
-    /// The most people that are listed
+    /// Maximum number of records
     #[arg(long, default_value_t = 50)]
     limit: usize,
 }

@@ -8,18 +8,18 @@ use tide_api::{Overview, StopWrites, WriteStop};
 
 /// Stop all writes to all systems at once
 ///
-/// What is queued is taken back, what is on the wire at this moment is settled, and nothing else is sent until
-/// `eager-tide resume-writing`, also after a restart. Reading, previews and questions go on.
+/// Queued changes are canceled, requests on the wire complete, and nothing else is sent until
+/// `eager-tide resume-writing`, also after a restart. Reads, previews and decisions continue.
 #[derive(Args)]
 pub struct StopWriting {
-    /// Why: kept in the journal, and shown to everybody who looks at the service
+    /// Reason, kept in the journal and shown on the overview
     #[arg(long, default_value = "")]
     reason: String,
 }
 
-/// Let writes go on after stop-writing
+/// Resume writes after stop-writing
 ///
-/// What was held is decided again from what is known then, and sent.
+/// Changes on hold are decided again from current data, and sent.
 #[derive(Args)]
 pub struct ResumeWriting {}
 

@@ -22,35 +22,35 @@ use tide_core::states::SystemHealth;
 /// What can be done with systems.
 #[derive(Subcommand)]
 pub enum Systems {
-    /// All systems, with their health and how many accounts each holds
+    /// List systems with their health and number of accounts
     List,
-    /// One system: its last test and its last readings
+    /// Show a system: its last test and reads
     Show {
         /// The system
         name: String,
-        /// Its attributes instead
+        /// Show its attributes instead
         #[arg(long)]
         schema: bool,
     },
-    /// Test a system step by step and, if it is well, add it, read-only
+    /// Test a system step by step and, if it is healthy, add it read-only
     Add(Box<Connection>),
     /// Test a system step by step
     Check {
         /// The system
         name: String,
     },
-    /// Let a system work by itself: changes are sent to it, and what it brings is read when it arrives
+    /// Arm a system: enable automatic sync and writes
     Arm {
         /// The system
         name: String,
     },
-    /// Stop that: nothing is sent to it any more
+    /// Disarm a system: nothing is sent to it any more
     Disarm {
         /// The system
         name: String,
     },
-    /// Show what retiring a system would do; with --confirm, do it: its links end, its rules and what was read of it go. Nothing is written
-    /// to the system itself
+    /// Show the effect of retiring a system; with --confirm, retire it: its links end, and its rules and records are
+    /// removed. Nothing is written to the system
     Retire {
         /// The system
         name: String,
@@ -63,39 +63,39 @@ pub enum Systems {
         /// The system
         name: String,
     },
-    /// The containers of a directory, one level at a time, with how many people lie in each
+    /// List the containers of a directory, one level at a time, with the number of people in each
     Tree {
         /// The system
         name: String,
-        /// The container to look into; the top, if left out
+        /// The container to list; default: the top
         #[arg(value_name = "DN")]
         below: Option<String>,
     },
-    /// The permissions that the service account needs for what the rules do
+    /// List the permissions that the service account needs for the rules
     Permissions {
         /// The system
         name: String,
     },
-    /// Give a system that calls us a token; earlier ones stay good for a day
+    /// Create a token for a system that pushes; earlier ones stay valid for a day
     Token {
         /// The system
         name: String,
-        /// What it is for
+        /// Its purpose
         #[arg(long, default_value = "")]
         label: String,
         /// List its tokens instead
         #[arg(long, conflicts_with = "end")]
         list: bool,
-        /// Take this one back at once
+        /// End this token at once
         #[arg(long, value_name = "ID")]
         end: Option<String>,
     },
-    /// The rows of a feed that were set aside, with line and reason
+    /// List the rows of a feed in quarantine, with line and reason
     SetAside {
         /// The system
         name: String,
     },
-    /// Accept the records of a system that calls us as they are, after a backup was restored: what it changed since is not known then
+    /// After a restore, accept the records of a system that pushes as they are, without what it changed since
     AcceptRecords {
         /// The system
         name: String,
@@ -107,39 +107,39 @@ pub enum Systems {
         /// A file with an event as the system sends it
         #[arg(long, value_name = "FILE")]
         sample: Option<PathBuf>,
-        /// Where the kind of event stands in it, when it cannot be guessed
+        /// Path of the kind of event, if it is not detected
         #[arg(long, value_name = "PATH")]
         event: Option<String>,
-        /// Where the key stands in it, when it cannot be guessed
+        /// Path of the key, if it is not detected
         #[arg(long, value_name = "PATH")]
         key: Option<String>,
-        /// Where the sender's id of the event stands in it, when it cannot be guessed: an event that comes again is taken once
+        /// Path of the event's id, if it is not detected: repeated events are processed once
         #[arg(long, value_name = "PATH")]
         id: Option<String>,
-        /// Where a number stands that grows with each event of a record, when it cannot be guessed
+        /// Path of a number that increases with each event of a record, if it is not detected
         #[arg(long, value_name = "PATH")]
         sequence: Option<String>,
-        /// Where the time stands at which it happened, when it cannot be guessed
+        /// Path of the time of the event, if it is not detected
         #[arg(long, value_name = "PATH")]
         time: Option<String>,
-        /// A word and what it means: hire=joiner
+        /// A value and its meaning: hire=joiner
         #[arg(long, value_name = "WORD=MEANING")]
         word: Vec<String>,
     },
-    /// Make a system writable or read-only, pause it or let it go on
+    /// Make a system writable or read-only, pause or resume it
     Set {
         /// The system
         name: String,
-        /// The types that may be written: person, service, group
+        /// Types that may be written
         #[arg(long, value_delimiter = ',', conflicts_with = "read_only", value_parser = super::codes::code_parser(ObjectType::ALL))]
         writable: Option<Vec<ObjectType>>,
-        /// Nothing may be written
+        /// Make the system read-only
         #[arg(long)]
         read_only: bool,
-        /// Send nothing for now
+        /// Pause: send nothing for now
         #[arg(long, conflicts_with = "go_on")]
         pause: bool,
-        /// Send again
+        /// Resume after a pause
         #[arg(long)]
         go_on: bool,
     },
@@ -147,25 +147,25 @@ pub enum Systems {
     Configure {
         /// The system
         name: String,
-        /// What changes, as NAME=VALUE; a value is text, a list with commas, or JSON, and none (NAME=) takes the setting's usual value
+        /// Settings as NAME=VALUE; a value is text, a comma-separated list, or JSON; an empty value (NAME=) restores the default
         #[arg(value_name = "NAME=VALUE")]
         settings: Vec<String>,
-        /// The secret goes to another host now, and is read from the standard input
+        /// Enter the secret again, because the host changed; read from standard input
         #[arg(long)]
         with_secret: bool,
     },
-    /// When a system is read and written by itself; without options, how it stands with that
+    /// Set the sync schedule of a system; without options, show it
     Schedule {
         /// The system
         name: String,
         #[command(flatten)]
         timing: Box<Timing>,
     },
-    /// Replace a system's password or token, read from the standard input
+    /// Replace a system's password or token; read from standard input
     Secret {
         /// The system
         name: String,
-        /// Replace it though the test with the new one fails
+        /// Replace it even if the test with the new one fails
         #[arg(long)]
         force: bool,
     },
@@ -174,14 +174,14 @@ pub enum Systems {
         /// The system
         name: String,
     },
-    /// The accounts of a system
+    /// List the accounts of a system
     Accounts {
         /// The system
         name: String,
-        /// Only those whose name holds this text
+        /// Only accounts with this text in their name
         #[arg(long, default_value = "")]
         search: String,
-        /// The most rows
+        /// Maximum number of rows
         #[arg(long, default_value_t = 50)]
         limit: usize,
     },

@@ -9,16 +9,16 @@ use tide_api::{CallOut, NewSecret};
 /// What can be done with call-outs.
 #[derive(Subcommand)]
 pub enum Calls {
-    /// Who is called by the published rules, and what waits to be handed over
+    /// List webhooks of the published rules, and pending deliveries
     List,
-    /// Set the secret that calls are signed with; it is read from the terminal or from standard input
+    /// Set the secret that signs requests; read from the terminal or from standard input
     Secret {
-        /// The call-out
+        /// The webhook
         name: String,
     },
-    /// Call with nothing to tell, to see whether the call is taken
+    /// Send a test request
     Test {
-        /// The call-out
+        /// The webhook
         name: String,
     },
 }
