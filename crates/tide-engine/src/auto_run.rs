@@ -1,5 +1,5 @@
-//! Runs that nobody starts: on the news of systems that are followed, when a pause after a failure ends, and when a
-//! window in which nothing is written is over.
+//! Automatic runs: on changes of watched systems, after a backoff, and at the end of a write blackout. Also circuit
+//! breakers of systems, and preemption by leavers.
 
 use crate::dispatch::first_batch;
 use crate::executor::PendingChanges;
@@ -19,56 +19,57 @@ use tide_core::states::ChangeSetState;
 use tide_core::{HoldCause, Outcome, Population, Reason};
 use tide_store::{DecisionPreconditions, IdentityUpdates, NewChangeSet};
 
-/// Who starts such a run.
+/// The principal of automatic runs.
 pub(crate) const SERVICE_PRINCIPAL: &str = "the service";
-/// What comes within this time is run on together, once something came within the time before: what comes alone waits for nothing.
+/// Debounce: if events arrive less than `DEBOUNCE_WINDOW` apart, the loop waits `DEBOUNCE` and handles them in one run. A single event is
+/// handled immediately.
 const DEBOUNCE: Duration = Duration::from_millis(2);
 const DEBOUNCE_WINDOW: Duration = Duration::from_millis(5);
-/// After how long it is looked when it is due next. Until then what comes is run on, which sees to what is due as well.
+/// Delay before scanning for the next timer. A run that is started in the meantime handles due records anyway.
 const TIMER_SCAN_DELAY: Duration = Duration::from_millis(50);
-/// How long what is due and could not be decided waits.
+/// Delay before records that are overdue and could not be decided are decided again.
 const OVERDUE_RETRY_DELAY: SignedDuration = SignedDuration::from_secs(30);
-/// How often it is looked at the clock.
+/// How often the wall clock is checked, so that clock changes and a suspended machine are noticed.
 const CLOCK_POLL_INTERVAL: Duration = Duration::from_secs(1);
-/// How often it is looked whether what is on the wire has arrived, before it is not waited for any more.
+/// Maximum number of checks for requests in flight before the preemption stops waiting for them.
 const MAX_IN_FLIGHT_CHECKS: usize = 1000;
-/// The first and the longest pause before a change that failed is tried again, in seconds.
+/// Minimum and maximum delay before a failed change is retried, in seconds.
 const RETRY_BACKOFF: (i64, i64) = (30, 3600);
-/// The first and the longest pause before an automatic run that failed is repeated.
+/// Minimum and maximum delay before a failed automatic run is repeated.
 const FAILED_RUN_BACKOFF: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
-/// The first and the longest rest of a system that does not answer, in seconds.
+/// Minimum and maximum time for which the circuit breaker of a system stays open, in seconds.
 const BREAKER_BACKOFF: (i64, i64) = (5, 300);
 
-/// A system that does not answer.
+/// The open circuit breaker of a system.
 #[derive(Debug, Clone)]
 pub(crate) struct OpenBreaker {
-    /// How often it was found so.
+    /// Failures in a row.
     tries: u32,
-    /// When it is tried again.
+    /// When the system is tried again.
     until: Timestamp,
-    /// What it failed with.
+    /// The error of the last failure.
     error: String,
 }
 
 impl OpenBreaker {
-    /// What it failed with.
+    /// The error of the last failure.
     pub(crate) fn error(&self) -> &str {
         &self.error
     }
 }
 
-/// A pause that doubles, within limits, with some play so that not everything comes at once.
+/// Exponential backoff between `limits.0` and `limits.1` seconds, multiplied by a random jitter factor to avoid a thundering herd.
 fn pause(limits: (i64, i64), tries: u32, play: f64) -> SignedDuration {
     let seconds = limits.0.saturating_mul(2i64.saturating_pow(tries.min(20))).min(limits.1);
     SignedDuration::from_secs_f64(seconds as f64 * play)
 }
 
-/// The accounts that changes are sent to. A group is not looked at again for one of its members.
+/// The accounts that changes are sent to. A group is not decided again for one of its members.
 pub(crate) fn sent_to<'c>(changes: impl IntoIterator<Item = &'c Change>) -> Vec<i64> {
     changes.into_iter().filter(|change| !change.is_membership()).filter_map(|change| change.account).collect()
 }
 
-/// What is to be kept of those about whom it was decided.
+/// The identities, links and reserved values that a decision adds or changes.
 fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdates {
     let kept = kept(population, outcome);
     let before: HashMap<&str, &tide_core::Identity> = population.identities.iter().map(|i| (i.id.as_str(), i)).collect();
@@ -85,7 +86,7 @@ fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdat
 }
 
 impl Engine {
-    /// Notes that a system does not answer: its work waits, and that of others goes on.
+    /// Opens the circuit breaker of a system, or keeps it open longer. Changes of other systems continue.
     pub(crate) fn record_system_failure(&self, system: &str, said: &str) {
         let play = self.random_factor(0.9, 1.1);
         let mut down = lock(&self.open_breakers);
@@ -94,24 +95,24 @@ impl Engine {
         down.insert(system.to_owned(), OpenBreaker { tries, until, error: said.to_owned() });
     }
 
-    /// Notes that a system answers.
+    /// Closes the circuit breaker of a system.
     pub(crate) fn record_system_success(&self, system: &str) {
         lock(&self.open_breakers).remove(system);
     }
 
-    /// Runs whenever something came, until the service stops.
+    /// Starts the loop that runs on each wake-up, until the service stops.
     pub(crate) fn spawn_auto_run_loop(self: &Arc<Self>) {
         self.supervise("run scheduler", |engine| async move {
-            // News that came while a run was on its way wait for its end; leavers among them do not.
+            // Changes that arrive during a run wait for its end; leavers among them preempt it.
             let mut waiting = false;
             let mut last = std::time::Instant::now();
             let failed_runs = Arc::new(AtomicU32::new(0));
-            // What became due while nobody looked.
+            // Records may have become due while the service was down.
             engine.wake.notify_one();
             loop {
                 let timer = async {
                     let begun = engine.now();
-                    // What was just begun comes first: looking for the next timer is in its way.
+                    // The scan would compete with the run that was just started.
                     tokio::time::sleep(TIMER_SCAN_DELAY).await;
                     let next = match engine.next_timer(begun).await {
                         Ok(next) => next,
@@ -120,7 +121,7 @@ impl Engine {
                             None
                         }
                     };
-                    // A clock that is set, a machine that slept and what a run found to be due are noticed in a moment.
+                    // Notices clock changes, a suspended machine, and a due time that a run has set.
                     loop {
                         let now = engine.now();
                         let due = lock(&engine.next_due).filter(|at| *at > begun);
@@ -173,7 +174,7 @@ impl Engine {
                         Err(EngineError::NoRules) => return,
                         Err(error) => error,
                     };
-                    // The records that this run took up are decided again after a pause: no other event may come for them.
+                    // The dirty records of this run are decided again after a delay: no other event may arrive for them.
                     let failures = failed_runs.fetch_add(1, Ordering::Relaxed);
                     let wait = FAILED_RUN_BACKOFF.0.saturating_mul(2u32.saturating_pow(failures)).min(FAILED_RUN_BACKOFF.1);
                     tracing::warn!(%error, ?wait, "an automatic run failed and is repeated");
@@ -189,9 +190,9 @@ impl Engine {
         });
     }
 
-    /// While a run is on its way: decides about what came, and sends at once what takes access away. What the run has not sent
-    /// yet for the same people is taken back; it is decided again afterwards. The service does so by itself whenever something
-    /// came. Returns the change set, if there was one.
+    /// During a run: decides about changed accounts, and sends changes that end access at once, in a change set of their own. Changes of
+    /// the run for the same people that were not sent yet are canceled and decided again afterwards. The loop calls it on each wake-up
+    /// during a run. Returns the change set, if there was one.
     pub async fn preempt_for_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let sent = caught(self.send_leavers()).await;
         if sent.is_err() {
@@ -206,21 +207,21 @@ impl Engine {
         let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
         tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
-        // Who is new waits for the next run, which sees all that came.
+        // New identities wait for the next run.
         let known: HashSet<&str> = news.population.identities.iter().map(|identity| identity.id.as_str()).collect();
         let mut identities = identity_updates(&news.population, &news.outcome).identities;
         identities.retain(|(identity, _)| known.contains(identity.id.as_str()));
         let theirs: HashSet<(i64, &str)> = news.population.links.iter().map(|link| (link.account, link.identity.as_str())).collect();
         self.save_identity_updates(IdentityUpdates { in_step, identities, ..IdentityUpdates::default() }, SERVICE_PRINCIPAL).await?;
         let outcome = &mut news.outcome;
-        // What was decided about others before stands in it too, and may have been sent since.
+        // The outcome also contains outstanding changes of others, which may have been sent since.
         let looked_at = news.about.take().unwrap_or_default().identities;
         let now = |change: &Change| {
             let linked = change.is_membership() || change.account.is_some_and(|id| theirs.contains(&(id, change.identity.as_str())));
             change.hold.is_none() && change.takes_away() && linked && looked_at.contains(&change.identity)
         };
         outcome.changes.retain(now);
-        // What the run does itself, or did since these records were read, needs nobody to overtake it.
+        // Changes that the run sends itself, or has sent since these records were read, need no preemption.
         let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
         let does = self.store.seen_to(run, &prints, true).await?;
         let new = outcome.changes.iter().filter(|change| !does.contains(&change.fingerprint));
@@ -234,7 +235,7 @@ impl Engine {
         self.mark_sent(accounts.into_iter(), about.iter().cloned()).await;
         let about: Vec<String> = about.into_iter().collect();
         self.store.supersede_pending(about.clone(), self.now()).await?;
-        // What is on the wire already comes first: within one account the order is kept.
+        // Requests in flight complete first, so that the order within an account is kept.
         for _ in 0..MAX_IN_FLIGHT_CHECKS {
             if self.store.on_the_wire(&about).await? == 0 {
                 break;
@@ -244,7 +245,7 @@ impl Engine {
         let done = self.store.seen_to(run, &prints, false).await?;
         news.outcome.changes.retain(|change| !done.contains(&change.fingerprint));
         let (id, mut queue) = self.queue(news, IdentityUpdates::default()).await?;
-        // They may have been moved since it was decided about them.
+        // The accounts may have been moved since the decision.
         queue.account_names.clear();
         let cancel = self.stopping.child_token();
         match self.carry_out_whole(id, Some(queue), None, SERVICE_PRINCIPAL, &cancel).await {
@@ -259,11 +260,11 @@ impl Engine {
         }
     }
 
-    /// When something is due by itself, after a moment: a pause that ends, a window in which nothing is written that ends.
+    /// The next time after `now` at which a run is due: the end of a backoff, of a breaker or of a write blackout, or a due record.
     async fn next_timer(&self, now: Timestamp) -> Result<Option<Timestamp>, EngineError> {
         let mut due: Vec<Timestamp> = lock(&self.open_breakers).values().map(|down| down.until).collect();
         due.extend(*lock(&self.next_retry));
-        // What is due already and could not be decided is tried again, not at once.
+        // Overdue records that could not be decided are retried after a delay.
         due.extend(lock(&self.next_due).map(|at| if at > now { at } else { now.saturating_add(OVERDUE_RETRY_DELAY).unwrap_or(at) }));
         due.extend(self.store.next_approval().await?);
         due.extend(self.next_unknown_create().await?);
@@ -273,8 +274,8 @@ impl Engine {
         Ok(due.into_iter().filter(|at| *at > now).min())
     }
 
-    /// Decides on what is known, and sends what is to be sent; nothing is kept when there is nothing. The service does so by
-    /// itself whenever something came. Returns the run, if there was one.
+    /// Makes an incremental decision and sends its changes; stores nothing if there are none. The loop does this on each wake-up.
+    /// Returns the run, if there was one.
     pub async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let held = tokio::select! {
             () = self.stopping.cancelled() => return Ok(None),
@@ -286,7 +287,7 @@ impl Engine {
     async fn run_incremental(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
         let done = caught(self.run_incremental_inner(held)).await;
         if done.is_err() {
-            // What was decided may not be kept: everybody is looked at next time.
+            // The decision may not be stored, so the next one is a full decision.
             self.reset_decision_cache().await;
         }
         done
@@ -294,7 +295,7 @@ impl Engine {
 
     async fn run_incremental_inner(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
         let begun = std::time::Instant::now();
-        // What a run made is looked at by the next one, once; what came meanwhile is no such look.
+        // A run is followed by one more decision about its results; a run on new changes is no such follow-up.
         lock(&self.changed_accounts).clear();
         let came = self.is_dirty.swap(false, Ordering::AcqRel);
         let again = self.needs_follow_up.swap(false, Ordering::AcqRel) && !came;
@@ -306,7 +307,7 @@ impl Engine {
             return Ok(None);
         }
         if before.lost {
-            // Systems are asked meanwhile: leavers do not wait for their answers.
+            // The lock is released while systems are queried, so that leavers do not wait for their answers.
             drop(deciding);
             self.resolve_unknown_creates().await?;
             deciding = self.decision_lock.lock().await;
@@ -315,7 +316,7 @@ impl Engine {
         let mut news = self.decide_incremental(&before).await?;
         tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided on news");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
-        // What waits for a person may be other than before, also when nothing is sent.
+        // The list of decisions may have changed, even if nothing is sent.
         self.tell(Event::Noticed);
         let sends = news.outcome.changes.iter().any(|change| change.hold.is_none());
         let mut people = IdentityUpdates { in_step, ..identity_updates(&news.population, &news.outcome) };
@@ -326,7 +327,7 @@ impl Engine {
         if !sends {
             return Ok(None);
         }
-        // It tells of those it is about: what is held for others was told by the run or preview before.
+        // The run lists only the people of its changes; holds of others are stored separately.
         let outcome = &mut news.outcome;
         outcome.changes.retain(|change| change.hold.is_none());
         let about: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
@@ -344,8 +345,8 @@ impl Engine {
         *lock(&self.current_run) = None;
         drop(held);
         if closes || steps || !again {
-            // What was made may be what something else waits for; whether a way in is closed is looked at once more; and what
-            // became of it all is not left for the next change to wait for.
+            // New accounts may release other changes, closed access is verified once more, and the results are decided now
+            // instead of by the next change.
             self.needs_follow_up.store(true, Ordering::Release);
             self.wake.notify_one();
         }
@@ -356,8 +357,8 @@ impl Engine {
         Ok(Some(id))
     }
 
-    /// Asks and tells about what was decided, and holds what is to wait. Most of what could be in the way is not there at all.
-    /// The accounts that are as they should be again.
+    /// Records external changes, requests approvals, and puts changes on hold. The preconditions tell which of these steps can be skipped.
+    /// Returns the accounts whose drift has ended.
     async fn hold_what_waits(
         self: &Arc<Self>,
         news: &mut IncrementalDecision,
@@ -382,7 +383,7 @@ impl Engine {
         Ok(in_step)
     }
 
-    /// Keeps what is to be sent, with whom it is about.
+    /// Stores the changes and the identities of a run in one commit, and claims the first changes.
     async fn queue(&self, news: IncrementalDecision, people: IdentityUpdates) -> Result<(i64, PendingChanges), EngineError> {
         let IncrementalDecision { rules, population, outcome, reaches, .. } = news;
         let set = NewChangeSet {
@@ -407,7 +408,7 @@ impl Engine {
         Ok((id, PendingChanges { changes, claimed: marked, account_names: called, reaches }))
     }
 
-    /// Identities and links first: a queue without them could not be carried on with.
+    /// Stores identities and links. Call it before the changes are stored: a queue without them could not be resumed.
     pub(crate) async fn save_identities(&self, population: &Population, outcome: &Outcome, principal: &str) -> Result<(), EngineError> {
         self.save_identity_updates(identity_updates(population, outcome), principal).await
     }
@@ -419,7 +420,7 @@ impl Engine {
         Ok(self.store.keep_identities(people, principal, self.now()).await?)
     }
 
-    /// Holds what would fail again: changes that failed and are the same, and those of systems that do not answer.
+    /// Holds changes that failed and are unchanged, and changes of systems with an open breaker. Also sets the time of the next retry.
     async fn hold_for_breaker_or_retry(&self, outcome: &mut Outcome, any_failed: bool) -> Result<(), EngineError> {
         let now = self.now();
         let down: HashMap<String, OpenBreaker> =

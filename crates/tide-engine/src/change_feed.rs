@@ -1,5 +1,5 @@
-//! Following armed systems: each is listened to in the best way that it offers, and read whole now and then. What comes
-//! nudges the runner, which runs on it.
+//! Watchers of armed systems: each system is watched in its best mode, with full reads from time to time. Changes are stored and wake the
+//! automatic run.
 
 use crate::runs::PublishedRules;
 use crate::schedule::Schedule;
@@ -17,39 +17,39 @@ use tide_core::states::WatcherState;
 use tide_store::{SyncCursor, SystemRow};
 use tokio_util::sync::CancellationToken;
 
-/// How often it is looked whether a system was armed, paused or scheduled in another way.
+/// How often the watchers are reconciled with the states and schedules of systems.
 const LOOK: Duration = Duration::from_secs(1);
-/// The most news that are kept in one transaction.
+/// Maximum number of changes that are stored in one transaction.
 const BATCH_SIZE: usize = 500;
-/// The first and the longest pause after a following broke.
+/// Minimum and maximum delay before a failed watcher restarts.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 
-/// How it stands with following one type of a system.
+/// The status of the watcher of one type of a system.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WatcherStatus {
     /// The system.
     pub system: String,
     /// The type.
     pub object: ObjectType,
-    /// In which way it is followed.
+    /// The watch mode.
     pub way: Option<WatchMode>,
-    /// Where it stands.
+    /// The state of the watcher.
     pub state: WatcherState,
-    /// When news came last.
+    /// When the last change arrived.
     pub news: Option<Timestamp>,
-    /// How many accounts differed since the service started.
+    /// Number of accounts that changed since the service started.
     pub changed: usize,
-    /// When it is asked again, if it does not tell by itself.
+    /// When the system is polled next, if it is polled.
     pub next: Option<Timestamp>,
-    /// When it is read whole again.
+    /// When the next full read is due.
     pub full: Option<Timestamp>,
-    /// When it was asked last, and how long the answer took, if it does not tell by itself.
+    /// When the system was polled last, and how long the answer took, if it is polled.
     pub asked: Option<(Timestamp, Duration)>,
-    /// What broke it.
+    /// The error of the last failure.
     pub error: Option<String>,
 }
 
-/// One follower: what it was started for, and what ends it.
+/// A running watcher: the settings for which it was started, and its cancellation.
 struct Watcher {
     row: SystemRow,
     objects: Vec<ObjectType>,
@@ -63,7 +63,7 @@ impl Drop for Watcher {
 }
 
 impl Engine {
-    /// How it stands with following, system by system.
+    /// The status of all watchers.
     pub fn watchers(&self) -> Vec<WatcherStatus> {
         lock(&self.watchers).values().cloned().collect()
     }
@@ -92,7 +92,7 @@ impl Engine {
         self.tell(Event::System { name: system.to_owned() });
     }
 
-    /// Follows every system that is armed and scheduled so, until the service stops, and runs on what comes.
+    /// Starts all long-lived tasks: watchers, the automatic run, feeds, webhooks and the operation poller. They end with the service.
     pub fn start_automatic_sync(self: &Arc<Self>) {
         self.log_journal_head();
         self.watch_feeds();
@@ -113,7 +113,7 @@ impl Engine {
         });
     }
 
-    /// Starts and ends followers as systems are armed, paused and scheduled.
+    /// Starts and ends watchers by the states and schedules of systems.
     async fn reconcile_watchers(self: &Arc<Self>, followers: &mut HashMap<String, Watcher>) -> Result<(), EngineError> {
         let wanted: Vec<(SystemRow, Vec<ObjectType>)> =
             self.to_read().await?.into_iter().filter(|(row, _)| row.armed && !row.paused && Schedule::read(&row.schedule).follow).collect();
@@ -129,7 +129,7 @@ impl Engine {
             }
             keep
         });
-        // After what is in the queue of the follower that was ended.
+        // Queued behind the writes of the watcher that was ended.
         for name in &anew {
             self.store.reset_sync_cursors(name).await?;
         }
@@ -150,7 +150,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Follows one type of a system, again and again, with growing pauses while it fails.
+    /// Watches one type of a system, and restarts with backoff after failures.
     async fn follower(self: &Arc<Self>, row: &SystemRow, object: ObjectType, cancel: &CancellationToken) {
         let schedule = Schedule::read(&row.schedule);
         let mut pause = PAUSES.0;
@@ -161,7 +161,7 @@ impl Engine {
                 ended = self.follow_once(row, object, &schedule) => ended,
             };
             let Err(error) = ended else { continue };
-            // What went well for a while begins with a short pause again.
+            // After a stable period, the backoff starts over.
             if begun.elapsed() > PAUSES.1 {
                 pause = PAUSES.0;
             }
@@ -179,8 +179,7 @@ impl Engine {
         }
     }
 
-    /// Asks a system once for what changed since it was last heard, or reads it whole when that is not known. For ways that do
-    /// not tell by themselves. False when everything must be read before it goes on.
+    /// Polls a system once from its sync cursor. For modes that are polled. Returns `false` if a full read is needed first.
     pub async fn sync_once(&self, name: &str, object: ObjectType) -> Result<bool, EngineError> {
         let row = self.store.system(name).await?;
         let schedule = Schedule::read(&row.schedule);
@@ -205,7 +204,7 @@ impl Engine {
         Ok(true)
     }
 
-    /// Follows until a pause is due, everything must be read, or it breaks.
+    /// Consumes the change stream until a poll pause, a needed full read, or a failure.
     async fn follow_once(&self, row: &SystemRow, object: ObjectType, schedule: &Schedule) -> Result<(), EngineError> {
         let connector = self.connector(row).await?;
         let way = match schedule.way {
@@ -220,7 +219,7 @@ impl Engine {
             one.full = (!told).then_some(full);
         });
         if told {
-            // Files are watched and calls are taken elsewhere.
+            // Feeds and inbound records have their own tasks.
             std::future::pending::<()>().await;
         }
         let (mut place, asked, begun) = (place, self.now(), std::time::Instant::now());
@@ -252,7 +251,7 @@ impl Engine {
         });
         tokio::time::sleep(every.min(self.until(full))).await;
         if way == WatchMode::FullRead {
-            // The place is older than the pause: everything is read.
+            // The cursor is older than the interval of full reads.
             self.store.set_sync_cursor(&row.name, object, &SyncCursor { full_read_at: Timestamp::UNIX_EPOCH, ..place }).await?;
         }
         Ok(())
@@ -263,7 +262,7 @@ impl Engine {
         Duration::try_from(left).unwrap_or_default().min(Duration::from_secs(24 * 3600))
     }
 
-    /// Where following goes on: the place that was told last, or after everything was read.
+    /// The sync cursor to continue from: the stored one, or a new one after a full read.
     async fn place(
         &self,
         row: &SystemRow,
@@ -280,7 +279,7 @@ impl Engine {
             }
         }
         self.update_watcher(&row.name, object, |one| (one.state, one.way, one.next) = (WatcherState::Reading, Some(way), None));
-        // The mark first: what changes while everything is read is told again afterwards.
+        // The cursor is taken before the read: changes during the read arrive again afterwards.
         let mark = connector.current_cursor(object, way).await?;
         let now = self.now();
         if way != WatchMode::Pushed {
@@ -295,7 +294,7 @@ impl Engine {
         Ok(place)
     }
 
-    /// Keeps news. False when everything must be read before it goes on.
+    /// Stores a batch of changes. Returns `false` if a full read is needed before watching can continue.
     async fn ingest_batch(
         &self,
         row: &SystemRow,
@@ -303,7 +302,7 @@ impl Engine {
         place: &mut SyncCursor,
         batch: Vec<Result<ChangeEvent, tide_connect::ConnectError>>,
     ) -> Result<bool, EngineError> {
-        // As far as the rules are known: whatever they are not asked about counts as given.
+        // Without published rules, the system counts as a target.
         let types = |rules: &Arc<PublishedRules>| rules.set.of(&row.name, object).is_none_or(|types| types.is_target());
         let given = lock(&self.compiled_rules).as_ref().is_none_or(|(_, rules)| types(rules));
         let mut changed: Vec<Observed> = Vec::new();
@@ -315,7 +314,7 @@ impl Engine {
             match news {
                 Ok(ChangeEvent::Changed(more)) => changed.extend(more),
                 Ok(ChangeEvent::Gone(keys)) => {
-                    // In the order in which it happened: who was removed and made again is there.
+                    // In order: an account that was deleted and created again exists.
                     let news = (std::mem::take(&mut changed), keys);
                     differ.extend(self.store.store_changes(&row.name, object, news, None, given, self.monotonic_now()).await?.await?);
                 }
@@ -330,7 +329,7 @@ impl Engine {
                 }
             }
         }
-        // The mark last, or with them: after a crash in between the same is told again, and changes nothing.
+        // The cursor is stored with the changes or after them: after a crash in between, the same changes arrive again and differ in nothing.
         let (marked, mut early) = (mark.is_some(), None);
         if marked {
             (place.cursor, place.updated_at) = (mark, self.now());
@@ -338,7 +337,7 @@ impl Engine {
         if !changed.is_empty() {
             let place = Some(&*place).filter(|_| marked);
             let kept = self.store.store_changes(&row.name, object, (changed, Vec::new()), place, given, self.monotonic_now()).await?;
-            // A run that begins now looks when they are kept: what is written and looked at comes in order.
+            // A run that is woken now reads behind this batch, because the writer executes both in order.
             early = self.trigger_run_if_idle();
             differ.extend(kept.await?);
         } else if marked {
@@ -364,7 +363,11 @@ impl Engine {
         fault.map_or(Ok(true), |error| Err(error.into()))
     }
 
-    /// Has a run begin while news are still being kept, if none is on its way; how many runs had looked before it.
+    /// Starts a run early, so that it overlaps with storing the current batch.
+    ///
+    /// Call it after the batch was queued at the writer: the reads of the run are queued behind it, so they see the batch. Returns the run
+    /// generation before the wake-up, or `None` if a run is active. The check is advisory: compare the generation once the batch is
+    /// stored, and wake again if no run has read since.
     fn trigger_run_if_idle(&self) -> Option<u64> {
         let looks = self.run_generation.load(Ordering::Acquire);
         drop(self.run_lock.try_lock().ok()?);
@@ -373,7 +376,7 @@ impl Engine {
         Some(looks)
     }
 
-    /// Sets when a system is read and written by itself. The following begins anew with it.
+    /// Sets the sync schedule of a system, and restarts its watchers.
     pub async fn set_schedule(&self, name: &str, schedule: &Schedule, principal: &str) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         schedule.check()?;

@@ -1,5 +1,5 @@
-//! What stands between runs: who was decided about, and what changed since. A decision about news costs what the news
-//! cost, not what the population costs.
+//! The decision cache between runs, and incremental decisions from it. The cost of a decision follows the number of dirty records, not the
+//! size of the population.
 
 use crate::decisions::{counted, counted_by_guards};
 use crate::dispatch::SystemContexts;
@@ -12,63 +12,63 @@ use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::{Outcome, Population, SystemFacts};
 use tide_store::{AtWork, DecisionPreconditions};
 
-/// The notes of changes that were decided about are taken away when there are so many.
+/// Handled dirty records are deleted once there are this many.
 const MANY: i64 = 1_000;
 
-/// What stands after a decision, and for what it holds.
+/// The state after the last decision, and the inputs for which it is valid.
 pub(crate) struct DecisionCache {
     rules: Arc<PublishedRules>,
     state: IncrementalState,
     systems: BTreeMap<String, SystemFacts>,
-    /// The last note of a change that was decided about, and the last that was taken away.
+    /// The last dirty record that was decided, and the last that was deleted.
     seen_dirty: i64,
     pruned_dirty: i64,
-    /// Why nothing is written to each system, by the clock or because all writes are stopped.
+    /// Why writes to each system are held: its schedule, or the emergency stop.
     write_holds: Vec<Option<String>>,
-    /// What sending to each system needs: it holds as long as the rest does.
+    /// The contexts for sending to each system, valid as long as the cache.
     contexts: Arc<SystemContexts>,
-    /// Records that were sent to: they are decided about again, also if nothing seems to have changed.
+    /// Records to which changes were sent: they are decided again even if they do not seem to have changed.
     sent_to: Records,
 }
 
-/// A decision about news.
+/// An incremental decision, or the full decision that replaced it.
 pub(crate) struct IncrementalDecision {
     pub rules: Arc<PublishedRules>,
-    /// The records that it was made from.
+    /// The records on which it is based.
     pub population: Population,
     pub outcome: Outcome,
-    /// About whom it was decided; nothing means everybody.
+    /// The records that were decided; `None` means all.
     pub about: Option<Records>,
-    /// How many records were read, and how many were evaluated.
+    /// Numbers of records that were read and evaluated.
     pub cost: (usize, usize),
-    /// What sending to each system needs.
+    /// The contexts for sending to each system.
     pub reaches: Arc<SystemContexts>,
 }
 
-/// Does any system work by itself?
+/// Is any system synchronized automatically?
 pub(crate) fn is_automatic(at_work: &[AtWork]) -> bool {
     at_work.iter().any(|row| row.armed && Schedule::read(&row.schedule).follow)
 }
 
 impl Engine {
-    /// What stands before it is decided about news.
+    /// Loads the preconditions of an incremental decision. Hold `decision_lock` from here until its changes are queued.
     pub(crate) async fn load_preconditions(&self) -> Result<DecisionPreconditions, EngineError> {
         self.load_preconditions_for(self.decision_cache.lock().await.as_ref(), true).await
     }
 
-    /// `at_rest` says that no run is on its way.
+    /// `at_rest`: no run is in progress, so the writer connection may be used for the read.
     async fn load_preconditions_for(&self, known: Option<&DecisionCache>, at_rest: bool) -> Result<DecisionPreconditions, EngineError> {
         let now = self.now();
         let (seen, asked) = match known {
             Some(known) => (known.seen_dirty, counted_by_guards(&known.rules.set, now).1),
-            // It is decided about everybody.
+            // A full decision needs no list of dirty records.
             None => (i64::MAX, Vec::new()),
         };
         Ok(self.store.before(seen, asked, at_rest, now).await?)
     }
 
-    /// Decides about what changed since it was last asked; about everybody the first time, and when the rules or a
-    /// system changed. Between the look at what stands before and this, nobody else decides on all news.
+    /// Decides about the records that changed since the last call. Falls back to a full decision the first time, when rules or systems
+    /// changed, and when too many records depend on the changes. `before` must come from `load_preconditions` under the same `decision_lock`.
     pub(crate) async fn decide_incremental(&self, before: &DecisionPreconditions) -> Result<IncrementalDecision, EngineError> {
         let mut known = self.decision_cache.lock().await;
         let now = self.now();
@@ -101,8 +101,7 @@ impl Engine {
         self.decide_full(&mut known, write_holds).await
     }
 
-    /// Decides about everybody for a run that somebody starts. It stands from then on, where systems work by themselves: whoever
-    /// leaves meanwhile is decided about beside it.
+    /// Makes the full decision of a run by hand. With automatic sync, it becomes the cache, so that leavers can preempt the run.
     pub(crate) async fn decide_for_run(&self) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
         let at_work = self.store.at_work().await?;
         if !is_automatic(&at_work) {
@@ -120,7 +119,7 @@ impl Engine {
         write_holds: Vec<Option<String>>,
     ) -> Result<IncrementalDecision, EngineError> {
         let now = self.now();
-        // Notes made from here on are of what may not be read yet.
+        // Taken before the population is read: later dirty records may not be part of it.
         let seen = self.store.last_dirty().await?;
         let (rules, population) = self.all(now).await?;
         let (standing, outcome) = IncrementalState::of(&rules.set, &population, now);
@@ -142,13 +141,13 @@ impl Engine {
         Ok(IncrementalDecision { rules, population, outcome, about: None, cost, reaches })
     }
 
-    /// Decides about accounts of which something came while a run is on its way, and about nobody else; nothing when that cannot
-    /// be told apart from what concerns everybody, or no system works by itself.
+    /// During a run: decides about the changed accounts only. `None` if a change concerns all records, or if no system is synchronized
+    /// automatically.
     pub(crate) async fn decide_on_leavers(&self) -> Result<Option<(IncrementalDecision, DecisionPreconditions)>, EngineError> {
         let mut known = self.decision_cache.lock().await;
         let before = self.load_preconditions_for(known.as_ref(), false).await?;
         let Some(standing) = known.as_mut().filter(|_| is_automatic(&before.at_work)) else { return Ok(None) };
-        // What else changed since is decided by the next run.
+        // Other changes are decided by the next run.
         if before.touched.everybody || standing.write_holds != self.write_holds(&before.at_work, self.now()) {
             return Ok(None);
         }
@@ -206,17 +205,17 @@ impl Engine {
         }
     }
 
-    /// What the last decision on news cost: how many records were read, and how many were evaluated.
+    /// Numbers of records that the last incremental decision read and evaluated.
     pub fn last_cost(&self) -> (usize, usize) {
         *crate::lock(&self.last_cost)
     }
 
-    /// Forgets what stands: everybody is decided about next. For when it is not sure that what was decided was kept.
+    /// Drops the cache, so that the next decision is a full one. Call it when a decision may not have been stored.
     pub(crate) async fn reset_decision_cache(&self) {
         *self.decision_cache.lock().await = None;
     }
 
-    /// Notes to whom a run sent something.
+    /// Adds records to which a run sends changes; the next decision includes them.
     pub(crate) async fn mark_sent(&self, accounts: impl Iterator<Item = i64>, identities: impl Iterator<Item = String>) {
         if let Some(known) = self.decision_cache.lock().await.as_mut() {
             known.sent_to.accounts.extend(accounts);
