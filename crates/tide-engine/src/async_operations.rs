@@ -1,6 +1,6 @@
-//! Changes that a system took into a queue of its own (HTTP 202): the system is asked until each is done, with growing pauses,
-//! also after a restart; meanwhile nothing else is sent for the same account. And accounts that were perhaps made, whose answers
-//! were lost to the last attempt: they are looked for before anything else is decided, or nobody would ever own them.
+//! Asynchronous operations: changes that a system accepted (HTTP 202) are polled with backoff until they are done, across restarts;
+//! meanwhile nothing else is sent for the same account. And creates with an unknown outcome: their accounts are searched for before the
+//! next decision, so that no account stays without an owner.
 
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
@@ -14,25 +14,25 @@ use tide_core::states::ChangeState;
 use tide_core::{HoldCause, Outcome, Reason};
 use tide_store::ChangeRow;
 
-/// How long a system may take before it is said that it does not do it.
+/// How long an accepted change is polled before it counts as failed.
 const OPERATION_TIMEOUT: SignedDuration = SignedDuration::from_hours(24);
-/// After how long it is looked again for an account that was perhaps made.
+/// Interval of searches for accounts with an unknown creation outcome.
 const LOOKED_AGAIN: SignedDuration = SignedDuration::from_secs(10);
-/// The shortest and the longest pause between two questions.
+/// Minimum and maximum poll interval.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 
-/// How long a system may take to show what was made there.
+/// How long a system may take to show a new account.
 fn visible_after(connector: &dyn Connector) -> SignedDuration {
     SignedDuration::try_from(connector.visibility_lag()).unwrap_or(LOOKED_AGAIN)
 }
 
-/// The next pause: short at first, a tenth of the time that it takes already, within limits.
+/// The next poll interval: a tenth of the elapsed time, within limits.
 fn pause(oldest: SignedDuration) -> Duration {
     Duration::try_from(oldest).unwrap_or_default().div_f64(10.0).clamp(PAUSES.0, PAUSES.1)
 }
 
 impl Engine {
-    /// Asks after what is in the queues of systems, until the service stops.
+    /// Starts the task that polls accepted changes, until the service stops.
     pub(crate) fn spawn_operation_poller(self: &Arc<Self>) {
         self.supervise("queued change poller", |engine| async move {
             loop {
@@ -57,7 +57,7 @@ impl Engine {
         });
     }
 
-    /// Asks once after each; how long to wait before the next time, if anything is left. The service does so by itself.
+    /// Polls each accepted change once. Returns the time until the next poll, if changes are left. The poller task calls it.
     pub async fn poll_operations(self: &Arc<Self>) -> Result<Option<Duration>, EngineError> {
         let mut by_system: BTreeMap<String, Vec<(ChangeRow, String, Timestamp, String)>> = BTreeMap::new();
         for one in self.store.accepted().await? {
@@ -83,7 +83,7 @@ impl Engine {
                 let write = Write::new(change.object, change.kind, account, change.values.clone());
                 let went = share.connector.poll_operation(&write, &place).await;
                 let seconds = took.as_secs();
-                // Whoever decides just now does not know it to be done: it is not settled before that is in the queue.
+                // A decision in progress does not know this result: it is stored after that decision's changes are queued.
                 let _alone = self.decision_lock.lock().await;
                 match went {
                     Ok(Some(account)) => {
@@ -107,7 +107,7 @@ impl Engine {
                     }
                 }
                 self.tell(Event::ChangeSet { id: row.change_set, state: ChangeSetState::Done });
-                // Whatever waited for it goes on.
+                // Wakes changes that waited for it.
                 let accounts = row.change.account.into_iter();
                 self.mark_sent(accounts, std::iter::once(row.change.identity.clone()).filter(|id| !id.is_empty())).await;
                 self.wake.notify_one();
@@ -116,7 +116,7 @@ impl Engine {
         Ok(newest.map(pause))
     }
 
-    /// Looks for accounts that were perhaps made by runs that have ended: one that is found is joined to whoever it was made for.
+    /// Searches for accounts with an unknown creation outcome of runs that have ended, and links those that are found to their identities.
     pub(crate) async fn resolve_unknown_creates(self: &Arc<Self>) -> Result<(), EngineError> {
         for (row, sent, principal) in self.store.lost().await? {
             let share = match self.share(&row.change.system).await {
@@ -133,7 +133,7 @@ impl Engine {
                     let note = Some("the answer was lost; the account was found by its values later".to_owned());
                     self.settle(&share, &row, account, note, &principal).await?;
                 }
-                // It may take a while until what was made is shown.
+                // New accounts may become visible with a delay.
                 Ok(None) if self.now().duration_since(sent) > visible_after(&*share.connector) => {
                     let said = "the answer was lost, and no such account is there";
                     self.store.record_failed(row.id, said, "it is tried again by itself", true, self.now()).await?;
@@ -145,14 +145,13 @@ impl Engine {
         Ok(())
     }
 
-    /// When it is looked again for accounts that were perhaps made.
+    /// When the next search for such accounts is due.
     pub(crate) async fn next_unknown_create(&self) -> Result<Option<Timestamp>, EngineError> {
         let after = |at: Timestamp, pause: SignedDuration| at.saturating_add(pause).unwrap_or(Timestamp::MAX);
         Ok((!self.store.lost().await?.is_empty()).then(|| after(self.now(), LOOKED_AGAIN)))
     }
 
-    /// Holds what concerns accounts of which a system has an earlier change in its queue, or of which it is not known whether
-    /// they were made.
+    /// Holds changes of accounts with an accepted change that is not done, or with an unknown creation outcome.
     pub(crate) async fn hold_accepted(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
         let systems: HashSet<String> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.system.clone()).collect();
         for system in systems {

@@ -1,4 +1,4 @@
-//! One system's share of a run: its queue, in the order in which it can be sent, and what is marked ahead as about to be sent.
+//! The dispatcher of one system in a run: the order of its changes, and the prefetch queue of claimed changes.
 
 use crate::refusals::Refusals;
 use crate::{Engine, EngineError};
@@ -14,30 +14,30 @@ use tide_core::rules::TypeRules;
 use tide_store::{ChangeResult, ChangeRow, Settled, SystemRow};
 use tokio::sync::{Mutex, Notify, OwnedMutexGuard, mpsc, oneshot};
 
-/// The most accounts whose changes are marked as about to be sent in one commit.
+/// Maximum number of accounts whose changes are claimed in one commit.
 const CLAIM_BATCH_SIZE: usize = 256;
 
-/// The changes of one account that can be sent now, in their order, and whether it is stored that the first is about to be.
+/// The changes of one account that can be sent now, in order, and whether the first one is claimed.
 pub(crate) struct AccountBatch {
     pub(crate) changes: Vec<ChangeRow>,
     pub(crate) is_claimed: bool,
 }
 
-/// What is marked ahead, so that whoever sends need not wait for a commit. It is no more than the system's pace asks for: what
-/// is marked cannot be overtaken.
+/// Changes that are claimed ahead, so that workers need not wait for a commit. It is as short as the system's rate allows, because claimed
+/// changes cannot be preempted.
 #[derive(Default)]
 pub(crate) struct PrefetchQueue {
     ready: std::sync::Mutex<VecDeque<AccountBatch>>,
     come: Notify,
     taken: Notify,
-    /// Somebody had to wait since the last commit.
+    /// A worker had to wait since the last commit.
     starved: AtomicBool,
     ended: AtomicBool,
-    /// How many send.
+    /// Number of workers.
     senders: AtomicUsize,
 }
 
-/// Somebody who sends, until it is dropped.
+/// Counts a worker until it is dropped.
 pub(crate) struct WorkerGuard(Arc<SystemDispatcher>);
 
 impl WorkerGuard {
@@ -59,7 +59,7 @@ impl Drop for WorkerGuard {
 }
 
 impl PrefetchQueue {
-    /// The next account, as soon as there is one; nothing when there will be none.
+    /// The next account, as soon as there is one; `None` when there will be no more.
     pub(crate) async fn next(&self) -> Option<AccountBatch> {
         loop {
             let come = self.come.notified();
@@ -76,7 +76,7 @@ impl PrefetchQueue {
         }
     }
 
-    /// All that there will be.
+    /// Adds the last accounts, and ends the queue.
     pub(crate) fn all(&self, some: Vec<AccountBatch>) {
         let _ends = EndMarker(self);
         self.add(some);
@@ -92,7 +92,7 @@ impl PrefetchQueue {
     }
 }
 
-/// Says that no more comes, however the marking ended.
+/// Ends the queue when it is dropped, also if claiming failed.
 struct EndMarker<'a>(&'a PrefetchQueue);
 
 impl Drop for EndMarker<'_> {
@@ -102,17 +102,17 @@ impl Drop for EndMarker<'_> {
     }
 }
 
-/// A change that its system confirmed, and who waits for it to be settled.
+/// A confirmed change, and the sender that is notified once its result is stored.
 pub(crate) struct Confirmed {
     pub(crate) settling: ChangeResult,
     pub(crate) password: bool,
     pub(crate) settled: oneshot::Sender<()>,
 }
 
-/// How long what sending to a system needs is taken as it was.
+/// How long the context of a system is reused.
 const CONNECTION_CACHE_TTL: std::time::Duration = std::time::Duration::from_secs(60);
 
-/// What sending to a system needs.
+/// The context for sending to a system.
 #[derive(Clone)]
 pub(crate) struct SystemContext {
     row: Arc<SystemRow>,
@@ -122,45 +122,45 @@ pub(crate) struct SystemContext {
     made: std::time::Instant,
 }
 
-/// The same, by system, as long as neither rules nor systems change.
+/// The contexts by system, as long as neither rules nor systems change.
 pub(crate) type SystemContexts = std::sync::Mutex<HashMap<String, SystemContext>>;
 
-/// One system's share of a run.
+/// The dispatcher of one system in a run.
 pub(crate) struct SystemDispatcher {
     pub(crate) row: Arc<SystemRow>,
     pub(crate) connector: Arc<dyn Connector>,
     pub(crate) access: Arc<ConnectionState>,
-    /// What can be sent now.
+    /// Changes that can be sent now.
     pub(crate) ready: PrefetchQueue,
-    /// Takes confirmed changes, to be settled together.
+    /// Receives confirmed changes, whose results are stored together.
     pub(crate) confirmed: Option<mpsc::Sender<Confirmed>>,
-    /// Set when the whole system refuses: nothing more is sent to it.
+    /// Set after a failure that concerns the whole system: nothing more is sent to it.
     pub(crate) down: Mutex<Option<ConnectError>>,
-    /// How many changes failed in a row by something that may pass.
+    /// Number of transient failures in a row.
     pub(crate) in_a_row: AtomicUsize,
-    /// What is refused for want of rights.
+    /// Kinds and places of changes that are refused for lack of a permission.
     pub(crate) refusals: std::sync::Mutex<Refusals>,
-    /// Groups to which a membership is being written: one after the other, so that no writer undoes another.
+    /// Groups with a membership write in progress: one at a time, so that concurrent writes do not undo each other.
     pub(crate) groups: Mutex<HashMap<i64, Arc<Mutex<()>>>>,
-    /// What the rules say of its accounts, by type.
+    /// The rules of its accounts, by type.
     pub(crate) rules: Arc<BTreeMap<ObjectType, TypeRules>>,
 }
 
 impl SystemDispatcher {
-    /// Waits until nobody else writes the members of a group.
+    /// Waits until no other worker writes the members of a group.
     pub(crate) async fn alone(&self, group: Option<i64>) -> Option<OwnedMutexGuard<()>> {
         let own = self.groups.lock().await.entry(group?).or_default().clone();
         Some(own.lock_owned().await)
     }
 }
 
-/// Does a change point to an account that an earlier change of the same run makes?
+/// Does a change refer to an account that an earlier change of the same run creates?
 pub(crate) fn has_pending_references(row: &ChangeRow) -> bool {
     row.change.values.iter().any(|value| !value.later.is_empty())
 }
 
-/// The changes in the order in which they can be sent: what points to accounts that are made now comes when they are there.
-/// Where a target wants to see somebody first, and they want to see each other first, one of them is made without.
+/// The changes in the order in which they can be sent: references to new accounts come after these accounts. Of a circle of
+/// `wait_for_target` references, one account is created without its reference.
 pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
     let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(has_pending_references);
     let mut rounds = vec![first];
@@ -177,7 +177,7 @@ pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
         if ready.is_empty()
             && let Some(at) = waiting.iter().position(|row| row.change.kind == ChangeKind::Create)
         {
-            // A circle: the value that is left out is set by the next decision, when everybody is there.
+            // A circle: the next decision sets the value that is left out, once all accounts exist.
             let mut row = waiting.remove(at);
             row.change.values.iter_mut().for_each(|value| value.later.clear());
             row.change.values.retain(|value| !value.after.is_empty());
@@ -192,25 +192,25 @@ pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
     around_renames(first).into_iter().chain(rounds).filter(|round| !round.is_empty()).collect()
 }
 
-/// Does a change give its account another name, by which groups know it?
+/// Does a change rename its account, so that the groups' references change?
 fn is_rename(change: &Change) -> bool {
     matches!(change.kind, ChangeKind::Rename | ChangeKind::Move)
 }
 
-/// A membership that is sent with others of its group, and not as a step of a departure, whose order is its own.
+/// Is it a membership that can be batched with others of its group? Departure steps are not, because they have an order of their own.
 fn is_of_group(change: &Change) -> bool {
     change.is_membership() && change.step == 0
 }
 
-/// The people whose changes depend on one another across queues: groups know them by their name, which changes too.
+/// The people whose changes depend on one another across queues: they are renamed, and groups refer to them by name.
 fn renamed_members<'c>(changes: impl Iterator<Item = &'c Change> + Clone) -> HashSet<(&'c str, &'c str)> {
     let whose = |change: &'c Change| (change.system.as_str(), change.identity.as_str());
     let members: HashSet<(&str, &str)> = changes.clone().filter(|change| is_of_group(change)).map(whose).collect();
     changes.filter(|change| is_rename(change)).map(whose).filter(|who| members.contains(who)).collect()
 }
 
-/// The changes of people who are renamed and join or leave groups at once, in an order that never leaves a name behind: they leave
-/// groups, then they are renamed, then they join. A disabled account waits for nothing; neither do all others.
+/// Orders the changes of people who are renamed and join or leave groups in one run, so that no former name stays behind: revoke, then
+/// rename, then grant. A disable never waits, and neither do other people's changes.
 fn around_renames(changes: Vec<ChangeRow>) -> [Vec<ChangeRow>; 3] {
     let renamed: HashSet<(String, String)> = renamed_members(changes.iter().map(|row| &row.change))
         .into_iter()
@@ -233,19 +233,19 @@ fn around_renames(changes: Vec<ChangeRow>) -> [Vec<ChangeRow>; 3] {
     rounds
 }
 
-/// What is to be kept of a confirmed change.
+/// The result of a confirmed change, as it is stored.
 pub(crate) fn settled(share: &SystemDispatcher, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
     let schema = share.row.schema.get(&row.change.object);
     if row.change.is_membership() {
-        // It tells of one member, and the group holds others.
+        // The change lists one member, and the group has others.
         return Settled { account, normalised: Vec::new(), merged: Vec::new(), note };
     }
     let normalised = row
         .change
         .values
         .iter()
-        // A system may write a text in its own way. A state that is not what we sent is no way of
-        // writing it: it is drift, and is put right by the next run.
+        // A system may normalize texts. A different state of the account is no normalization: it is
+        // drift, and the next run repairs it.
         .filter(|value| {
             schema.and_then(|schema| schema.state_attribute.as_ref()).is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
         })
@@ -259,8 +259,8 @@ pub(crate) fn settled(share: &SystemDispatcher, row: &ChangeRow, account: Observ
     Settled { account, normalised, merged, note }
 }
 
-/// Whose changes are sent one after the other. An account that belongs to nobody stands for itself; a group too, so that many of
-/// its memberships are sent together, but for those of a departure.
+/// The key whose changes are sent in order. An orphaned account has its own key; a group too, so that its memberships can be batched,
+/// except those of departures.
 fn ordering_key(change: &Change) -> String {
     let group = change.is_membership() && change.step == 0;
     match change.account.filter(|_| group || change.identity.is_empty()) {
@@ -269,8 +269,8 @@ fn ordering_key(change: &Change) -> String {
     }
 }
 
-/// The places of the changes that are sent first, when these are so few that all of them are sent at once and none waits for
-/// another: it can be kept with them that they are about to be.
+/// The positions of the changes that can be claimed in the commit that stores them: if there are so few that all are sent at once, and
+/// none waits for another one.
 pub(crate) fn first_batch(changes: &[Change], at_a_time: usize) -> HashSet<usize> {
     let waits = changes.iter().flat_map(|change| &change.values).any(|value| !value.later.is_empty());
     if waits || !renamed_members(changes.iter()).is_empty() {
@@ -286,7 +286,7 @@ pub(crate) fn first_batch(changes: &[Change], at_a_time: usize) -> HashSet<usize
     by_system.into_values().filter(|first| first.len() <= at_a_time).flat_map(HashMap::into_values).collect()
 }
 
-/// The changes of one account each, in the order in which they are sent.
+/// The changes grouped by ordering key, in sending order.
 pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
     let mut places: HashMap<String, usize> = HashMap::new();
     let mut queue: VecDeque<Vec<ChangeRow>> = VecDeque::new();
@@ -304,12 +304,12 @@ pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
 }
 
 impl Engine {
-    /// One system with what sending to it needs.
+    /// Creates the dispatcher of a system.
     pub(crate) async fn share(&self, system: &str) -> Result<SystemDispatcher, EngineError> {
         self.share_of(system, &SystemContexts::default()).await
     }
 
-    /// The same, with what is known of how it is reached.
+    /// Creates the dispatcher from a context.
     pub(crate) async fn share_of(&self, system: &str, reaches: &SystemContexts) -> Result<SystemDispatcher, EngineError> {
         let access = crate::lock(&self.access).get(system).cloned();
         let holds = |reach: &&SystemContext| {
@@ -341,15 +341,14 @@ impl Engine {
     async fn reach(&self, system: &str) -> Result<SystemContext, EngineError> {
         let row = self.store.system(system).await?;
         let connector = self.line(&row).await?;
-        // Rules that became unsound since they decided this are no reason to keep it back.
+        // Rules that became invalid after this decision do not block its changes.
         let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
         let access = self.access(&row);
         let rules = Arc::new(rules.unwrap_or_default());
         Ok(SystemContext { row: Arc::new(row), connector, rules, access, made: std::time::Instant::now() })
     }
 
-    /// Stores of what is sent next that it is about to be, many in one commit, and a little ahead of those who send it.
-    /// It is known of some that this is kept already.
+    /// Claims the changes that are sent next, many in one commit, slightly ahead of the workers. Some changes are claimed already.
     pub(crate) async fn mark_ahead(
         &self,
         share: &SystemDispatcher,
@@ -358,7 +357,7 @@ impl Engine {
     ) -> Result<(), EngineError> {
         let ahead = &share.ready;
         if self.accounts_at_a_time == 1 {
-            // One thing after the other: each is marked when it is sent.
+            // Sequential mode: each change is claimed when it is sent.
             let marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| known.contains(&change.id));
             ahead.all(queue.into_iter().map(|changes| AccountBatch { is_claimed: marked(&changes), changes }).collect());
             return Ok(());
@@ -367,7 +366,7 @@ impl Engine {
         let (mut together, mut first) = (self.accounts_at_a_time, true);
         while !queue.is_empty() {
             let some: Vec<Vec<ChangeRow>> = queue.drain(..together.min(queue.len())).collect();
-            // What waits for others is marked when they are there; what is given up need not be.
+            // Changes that wait for others are claimed when those are done; canceled ones are not claimed.
             let given_up = share.down.lock().await.is_some();
             let heads = some.iter().filter_map(|changes| changes.first()).filter(|change| !given_up && !has_pending_references(change));
             let heads: Vec<i64> = heads.map(|change| change.id).filter(|id| !known.contains(id)).collect();
@@ -376,7 +375,7 @@ impl Engine {
                 |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| marked.contains(&change.id) || known.contains(&change.id));
             ahead.add(some.into_iter().map(|changes| AccountBatch { is_claimed: is_marked(&changes), changes }).collect());
             if std::mem::take(&mut first) {
-                // Everybody waited for the first ones.
+                // The first changes are dispatched without delay.
                 ahead.starved.store(false, Ordering::Relaxed);
             }
             loop {
@@ -447,7 +446,7 @@ mod tests {
             change("berthing", "bo", None),
         ];
         assert_eq!(first_batch(&changes, 3), [0, 1, 3, 4].into());
-        // They are the heads of the queue: what is marked as about to be sent is what is sent first.
+        // The claimed changes are the heads of the queue, and are sent first.
         let heads: HashSet<usize> = ["berthing", "crewhall"]
             .into_iter()
             .flat_map(|system| by_account(rows(&changes).into_iter().filter(|row| row.change.system == system).collect()))

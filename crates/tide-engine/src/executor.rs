@@ -1,5 +1,5 @@
-//! Carrying a run out: every change is stored before it is sent and settled after, leavers first,
-//! in order within one account, several accounts at a time.
+//! Executes the changes of a run: every change is stored before it is sent, and its result afterwards; leavers first,
+//! in order within one account, several accounts concurrently.
 
 use crate::dispatch::{
     AccountBatch, Confirmed, SystemContexts, SystemDispatcher, WorkerGuard, by_account, has_pending_references, in_order, settled,
@@ -24,31 +24,31 @@ use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
 
-/// How many accounts of one system are written at a time.
+/// How many accounts of one system are written concurrently.
 pub(crate) const AT_A_TIME: usize = 16;
-/// The most confirmed changes that are settled in one commit.
+/// Maximum number of results that are stored in one commit.
 const SETTLED: usize = 512;
-/// How often a change is sent before it is parked.
+/// Attempts before a change is marked as failed.
 const ATTEMPTS: u32 = 4;
-/// How many changes may fail in a row before their system is left alone for a while.
+/// Failures in a row after which the circuit breaker of a system opens.
 const IN_A_ROW: usize = 4;
-/// The first pause before a change is sent again; each further one is twice as long.
+/// The first delay before a change is sent again; each further one is twice as long.
 const PAUSE: Duration = Duration::from_millis(250);
-/// Attributes by which an account is looked for after the answer to its making was lost.
+/// Attributes by which an account is searched for after the answer to its creation was lost.
 const PROBES: [&str; 5] = ["externalId", "userName", "employeeNumber", "uid", "mail"];
 
-/// What a run has to send, and what is known of that without reading it back.
+/// The changes of a run, with the data that need not be read back.
 #[derive(Default)]
 pub(crate) struct PendingChanges {
     pub(crate) changes: Vec<ChangeRow>,
-    /// Changes of which it is kept already that they are about to be sent.
+    /// Changes that are claimed already.
     pub(crate) claimed: HashSet<i64>,
-    /// Keys and names of the accounts, as it was decided about them.
+    /// Keys and names of the accounts at the time of the decision.
     pub(crate) account_names: HashMap<i64, (String, String)>,
     pub(crate) reaches: Arc<SystemContexts>,
 }
 
-/// The counts of a run, shared by its workers, and what is known of its queue.
+/// The progress of a run, shared by its workers, with the data of its queue.
 pub(crate) struct RunProgress {
     id: i64,
     claimed: HashSet<i64>,
@@ -57,25 +57,25 @@ pub(crate) struct RunProgress {
     total: AtomicUsize,
     done: AtomicUsize,
     failed: AtomicUsize,
-    /// How many were not sent, because writes were stopped.
+    /// Number of changes that were not sent because writes were stopped.
     pub(crate) taken_back: AtomicUsize,
     begun: std::time::Instant,
 }
 
 impl RunProgress {
-    /// Counts a part of a change that failed for itself.
+    /// Counts a part of a change that failed separately.
     pub(crate) fn add_failed(&self) {
         self.total.fetch_add(1, Ordering::Relaxed);
         self.failed.fetch_add(1, Ordering::Relaxed);
     }
 }
 
-/// Waits until all have ended; the fault that ended one of them, if one did.
+/// Waits until all workers have ended. Sets `fault` to the error of a worker, if there is one.
 async fn ended(workers: &mut tokio::task::JoinSet<Result<(), EngineError>>, fault: &mut Option<EngineError>) {
     while let Some(ended) = workers.join_next().await {
         match ended {
             Ok(Ok(())) => {}
-            // That the records cannot be written is why others could not go on.
+            // Unwritable records are the cause of the other errors.
             Ok(Err(error)) if !matches!(fault, Some(EngineError::Store(StoreError::Unwritable { .. }))) => *fault = Some(error),
             Ok(Err(_)) => {}
             Err(error) => *fault = Some(EngineError::Internal(format!("a worker ended: {error}"))),
@@ -83,52 +83,52 @@ async fn ended(workers: &mut tokio::task::JoinSet<Result<(), EngineError>>, faul
     }
 }
 
-/// Why a membership is not given.
+/// Why a membership is not granted.
 pub(crate) const MEMBER_GONE: &str = "the account of the member is not there any more";
 
-/// What sending a membership needs to know of its member.
+/// The member of a membership, resolved at sending time.
 #[derive(Debug, Default)]
 pub(crate) struct Resolved {
-    /// The member's account by its lasting key, and its present name; none where the system refers by keys.
+    /// The key of the member's account and its present name; `None` where the system refers by keys.
     pub(crate) member: Option<(String, String)>,
-    /// The values are no longer those that were decided.
+    /// The values differ from the decided ones.
     pub(crate) is_changed: bool,
-    /// The member has no account there any more, so that there is nobody to be given anything.
+    /// The member's account does not exist any more.
     pub(crate) is_gone: bool,
 }
 
-/// The lists among the values of a change that others write too.
+/// The attributes of a change whose lists are merged with values of others.
 pub(crate) fn merged_lists(share: &SystemDispatcher, change: &Change) -> Vec<String> {
     let Some(types) = share.rules.get(&change.object) else { return Vec::new() };
     change.values.iter().map(|value| &value.attribute).filter(|name| types.merges(name)).cloned().collect()
 }
 
-/// Where a change stands among those of its account.
+/// The position of a change among those of its account.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct QueuePosition {
-    /// It is stored already that it is about to be sent.
+    /// The change is claimed already.
     pub(crate) is_claimed: bool,
-    /// Nothing else is sent for its account after it.
+    /// No other change of its account follows.
     pub(crate) is_last: bool,
-    /// The account got its new name just before.
+    /// The account was renamed just before.
     pub(crate) is_renamed: bool,
 }
 
-/// What came of sending a change.
+/// The outcome of sending a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum SendOutcome {
     Done,
-    /// It could not be sent, or its answer is not known.
+    /// It could not be sent, or its outcome is unknown.
     Failed,
-    /// The system refuses it, or a part of it.
+    /// The system refused it, or a part of it.
     Refused,
-    /// The system took it into a queue of its own.
+    /// The system accepted it and carries it out later.
     Accepted,
-    /// It was not sent, because writes to the system are stopped.
+    /// It was not sent because writes to the system are stopped.
     Stopped,
 }
 
-/// The values that are sent and do not stand in the change that is kept.
+/// Values that are sent and never stored with the change: passwords and hashes.
 fn secret_texts(values: &[ValueChange], change: &Change) -> Vec<Zeroizing<String>> {
     let is_kept = |value: &&ValueChange| change.values.contains(value);
     let sent = values.iter().filter(|value| !is_kept(value)).flat_map(|value| &value.after);
@@ -136,7 +136,7 @@ fn secret_texts(values: &[ValueChange], change: &Change) -> Vec<Zeroizing<String
 }
 
 impl Engine {
-    /// Sends what is unsettled of a run, and ends it.
+    /// Sends the remaining changes of a run, and ends it.
     pub(crate) async fn carry_out(
         self: &Arc<Self>,
         id: i64,
@@ -165,7 +165,7 @@ impl Engine {
             return Err(fault);
         }
         if self.stopping.is_cancelled() {
-            // The queue stays as it is: the next start goes on with it.
+            // The queue stays: the next start resumes it.
             return Ok(());
         }
         if cancel.is_cancelled() {
@@ -191,7 +191,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Sends changes, each system's for itself; the fault that ended a worker.
+    /// Sends changes, each system independently. Returns the error of a worker, if there is one.
     async fn send(
         self: &Arc<Self>,
         changes: Vec<ChangeRow>,
@@ -214,7 +214,7 @@ impl Engine {
                 Ok(())
             });
             if self.accounts_at_a_time == 1 {
-                // One thing after the other, also among systems: what happens can be told in advance.
+                // Sequential mode, also across systems: the order is deterministic.
                 ended(&mut systems, &mut fault).await;
             }
         }
@@ -222,7 +222,7 @@ impl Engine {
         fault
     }
 
-    /// Sends changes of one system that wait for nothing but what was sent before, several accounts at a time.
+    /// Sends the changes of one system, several accounts concurrently. Their dependencies must have been sent before.
     async fn send_round(
         self: &Arc<Self>,
         system: &str,
@@ -250,7 +250,7 @@ impl Engine {
         }
         if queue.iter().all(is_marked) {
             share.ready.all(queue.into_iter().map(|changes| AccountBatch { changes, is_claimed: true }).collect());
-            // Whoever settles ends when nobody can confirm any more.
+            // The task that stores results ends once no worker can confirm any more.
             drop(share);
         } else {
             let (engine, tally) = (self.clone(), tally.clone());
@@ -285,7 +285,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Sends the changes of one account, in their order; false when the run was cancelled.
+    /// Sends the changes of one account in order. Returns `false` if the run was canceled.
     async fn account(
         &self,
         share: &SystemDispatcher,
@@ -307,7 +307,7 @@ impl Engine {
             if cancel.is_cancelled() {
                 return Ok(false);
             }
-            // What may have been done before the stop is looked for, which writes nothing.
+            // Changes with an unknown outcome are searched for; this writes nothing.
             if let Some(stop) = share.stopped(change.change.object).filter(|_| change.state == ChangeState::Queued) {
                 changes.push_front(change);
                 self.take_back(changes, &stop.message, tally).await?;
@@ -333,7 +333,7 @@ impl Engine {
                     changes = self.continue_after_refusal(changes, kind, tally).await?;
                 }
                 SendOutcome::Failed => {
-                    // The order within one account is kept: what follows a failed change waits.
+                    // Within an account, changes after a failed one wait.
                     self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
                     break;
                 }
@@ -346,7 +346,7 @@ impl Engine {
                     break;
                 }
                 SendOutcome::Stopped => {
-                    // The order within one account is kept, also if writes go on by now.
+                    // Within an account, later changes wait too, even if writes are resumed by now.
                     self.take_back(changes, "not sent: writes were stopped before an earlier change of the same account", tally).await?;
                     break;
                 }
@@ -356,7 +356,7 @@ impl Engine {
         Ok(true)
     }
 
-    /// The changes of an account that are sent although an earlier one was refused; the others wait.
+    /// The changes of an account that are independent of a refused one; the others wait.
     async fn continue_after_refusal(
         &self,
         changes: VecDeque<ChangeRow>,
@@ -369,7 +369,7 @@ impl Engine {
         Ok(alone.into())
     }
 
-    /// Settles what was confirmed, as many as have come in one commit, until no more comes.
+    /// Stores results, all that have arrived in one commit, until the channel closes.
     async fn settle_confirmed(&self, mut incoming: mpsc::Receiver<Confirmed>, tally: &RunProgress) -> Result<(), EngineError> {
         let mut some: Vec<Confirmed> = Vec::new();
         while incoming.recv_many(&mut some, SETTLED).await > 0 {
@@ -377,7 +377,7 @@ impl Engine {
                 some.drain(..).map(|one| (one.settling, (one.password, one.settled))).unzip();
             let batch = Arc::new(batch);
             let accounts = match self.store.settle_all(batch.clone(), self.monotonic_now()).await {
-                // One that cannot be kept must not keep the others from it.
+                // One result that cannot be stored must not block the others.
                 Err(error) if batch.len() > 1 && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) => {
                     let mut accounts = Vec::with_capacity(batch.len());
                     for one in batch.iter() {
@@ -394,7 +394,7 @@ impl Engine {
                     self.store.first_password_set(row.id, account, identity, system, label, self.now()).await?;
                 }
                 tally.done.fetch_add(1, Ordering::Relaxed);
-                // Whoever waited may have given up.
+                // The receiver may have given up.
                 let _ = settled.send(());
             }
             self.progress(tally);
@@ -402,7 +402,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Finds the accounts that a change waited for. False when its own is not there: it was not made after all.
+    /// Resolves the accounts to which a change refers. Returns `false` if its own account does not exist, because its creation failed.
     pub(crate) async fn resolve_pending_references(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
         let change = &mut row.change;
         if change.account.is_none() && change.kind != ChangeKind::Create {
@@ -415,19 +415,19 @@ impl Engine {
             for later in std::mem::take(&mut value.later) {
                 match self.store.account_of(&later.identity, &change.system).await? {
                     Some(account) => value.after.push(member_value(&value.attribute, &account, by_name)),
-                    // The target wants to see them first.
+                    // The target requires the referenced account first.
                     None if change.kind == ChangeKind::Create => return Ok(false),
                     None => {}
                 }
             }
         }
-        // A former name that is taken out of a group has nothing after it.
+        // The removal of a former name has no value after it.
         change.values.retain(|value| value.after != value.before && (membership || !value.after.is_empty()));
         Ok(!change.values.is_empty())
     }
 
-    /// Names the members of memberships as their accounts are called at this moment: between the decision and the sending, another change
-    /// may have renamed them. Where systems refer by lasting keys, there is nothing to do.
+    /// Replaces the names of members by the present names of their accounts: another change may have renamed them since the decision.
+    /// Nothing is done where a system refers by keys.
     pub(crate) async fn resolve_members(
         &self,
         share: &SystemDispatcher,
@@ -449,7 +449,7 @@ impl Engine {
         let one = |row: &mut ChangeRow| {
             let change = &mut row.change;
             let before = change.values.clone();
-            // Somebody else has the name now: what it gives is decided about them.
+            // Another account has the name now, and its memberships are decided separately.
             let is_free = |value: &Value| !in_use.contains(&value.to_string());
             change.values.iter_mut().skip(1).for_each(|value| value.before.retain(is_free));
             let Some(first) = change.values.first_mut() else { return Resolved::default() };
@@ -475,7 +475,7 @@ impl Engine {
         Ok(rows.iter_mut().map(|row| one(row)).collect())
     }
 
-    /// Sends one change until it is settled, or in a queue of the system's own.
+    /// Sends one change until its result is known, or until the system has accepted it.
     async fn execute_change(
         &self,
         share: &SystemDispatcher,
@@ -507,14 +507,14 @@ impl Engine {
         let password = self.first_password(share, &row).await?;
         let change = &row.change;
         let account = match change.account {
-            // What is sent at once is sent to it as it was decided about; later on it may be called otherwise.
+            // At first, the account has the name of the decision; later it may have been renamed.
             Some(id) => match tally.account_names.get(&id).filter(|_| marked && tally.claimed.contains(&row.id)) {
                 Some(called) => Some(called.clone()),
                 None => Some(self.store.called(id).await?),
             },
             None => None,
         };
-        // The password goes to the wire, and nowhere else: the change that is kept and journaled is without it.
+        // The password is only sent: the stored and journaled change does not contain it.
         let values = match self.password_of(share, &row).await? {
             Some(Some(values)) => values,
             Some(None) => {
@@ -530,10 +530,10 @@ impl Engine {
         let merged = merged_lists(share, change);
         let refusals = RefusalScope::of(change, account.as_ref());
         let mut write = Write { member, merged, ..Write::new(change.object, change.kind, account, values) };
-        // After a crash an answer may be lost: of a create it must be found out, the others can be
-        // sent again as they are.
+        // After a crash, an answer may be lost: a create must be searched for, other changes can be
+        // sent again.
         let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
-        // By moments: the clock may be set back meanwhile, and what was made must not be taken for lost by that.
+        // By monotonic time: the wall clock may be set back meanwhile.
         let (begun, mut draws) = (self.monotonic_now(), 1);
         for attempt in 1.. {
             if in_doubt {
@@ -544,7 +544,7 @@ impl Engine {
                         self.confirm(share, ChangeResult::new(row, filled_in, what, principal)?, last).await?;
                         break;
                     }
-                    // What was made may be shown later: it is looked for on, and made again only when that time has passed.
+                    // The account may become visible later: it is searched for until the visibility lag has passed.
                     Ok(None) if self.monotonic_now().duration_since(begun).unsigned_abs() < share.connector.visibility_lag() => {
                         if attempt < ATTEMPTS {
                             self.clock.sleep(self.pause(attempt)).await;
@@ -556,7 +556,7 @@ impl Engine {
                     }
                     Ok(None) => {}
                     Err(error) if attempt >= ATTEMPTS => {
-                        // Still in doubt, whatever kept it from being looked for.
+                        // The outcome stays unknown, whatever prevented the search.
                         let lost = ConnectError::unknown_outcome("answer_lost", error.message, error.remedy);
                         return self.failed(&row, &lost, share, tally).await;
                     }
@@ -567,18 +567,18 @@ impl Engine {
                 }
             }
             if !std::mem::take(&mut marked) && !self.store.claim_for_sending(vec![row.id], self.now()).await?.contains(&row.id) {
-                // Leavers overtook it.
+                // A preemption canceled it.
                 self.progress(tally);
                 return Ok(SendOutcome::Done);
             }
             let written = match group {
-                // One membership is no reason to read its group.
+                // The group is not read back for one membership.
                 Some(_) => share.connector.write_membership(&write).await.map(|()| None),
                 None => share.connector.write(&write).await.map(Some),
             };
             let written = match written {
                 Ok(account) => Ok(account),
-                // What is not kept with the change is a secret.
+                // Values that are not stored with the change are secrets.
                 Err(error) => Err(self.without_secrets(share, error, &secret_texts(&write.values, change)).await),
             };
             match written {
@@ -625,7 +625,7 @@ impl Engine {
         Ok(SendOutcome::Done)
     }
 
-    /// An answer of a system without the secrets that were sent to it.
+    /// Removes secrets that were sent from a system's answer.
     async fn without_secrets(&self, share: &SystemDispatcher, error: ConnectError, sent: &[Zeroizing<String>]) -> ConnectError {
         let own = match Settings::read(share.row.kind, &share.row.settings) {
             Ok(settings) => self.store.secret(&share.row.name, settings.secret_field()).await.ok().flatten(),
@@ -635,7 +635,7 @@ impl Engine {
         error.without(&secrets)
     }
 
-    /// Hands a confirmed change over to be settled. The next change of the same account waits for that.
+    /// Hands a confirmed change to the task that stores results. The next change of the same account waits for it.
     pub(crate) async fn confirm(&self, share: &SystemDispatcher, settling: ChangeResult, last: bool) -> Result<(), EngineError> {
         let change = &settling.row.change;
         let password = crate::passwords::begins_with_password(share, change);
@@ -643,17 +643,17 @@ impl Engine {
         let ended = || EngineError::Store(StoreError::Closed);
         let confirmed = share.confirmed.as_ref().ok_or_else(ended)?;
         if confirmed.send(Confirmed { settling, password, settled: done }).await.is_err() {
-            // Its own error tells why.
+            // The task's own error gives the reason.
             return Err(ended());
         }
-        // One thing after the other: what is on the wire when the process dies is all that is open.
+        // Sequential mode: if the process dies, only the change in flight is open.
         if !last || self.accounts_at_a_time == 1 {
             is_done.await.map_err(|_| ended())?;
         }
         Ok(())
     }
 
-    /// Settles a change that was confirmed outside a run.
+    /// Stores the result of a change that was confirmed outside a run.
     pub(crate) async fn settle(
         &self,
         share: &SystemDispatcher,
@@ -681,7 +681,7 @@ impl Engine {
         tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a change failed");
         let passing = error.class != FailureClass::Permanent;
         if error.class == FailureClass::UnknownOutcome && row.change.kind == ChangeKind::Create {
-            // It may be there: it is looked for before anything else is decided about them.
+            // The account may exist: it is searched for before the next decision about it.
             let next = "it is looked for by itself";
             self.store.record_not_done(row.id, ChangeState::Unknown, &error.message, next, self.now()).await?;
         } else {
@@ -697,12 +697,12 @@ impl Engine {
         }
         tally.failed.fetch_add(1, Ordering::Relaxed);
         self.progress(tally);
-        // What is refused says nothing about the changes of other values.
+        // A refusal says nothing about the changes of other values.
         Ok(if error.class == FailureClass::Permanent { SendOutcome::Refused } else { SendOutcome::Failed })
     }
 
-    /// Looks for an account that was perhaps made: it must agree in every value that tells
-    /// accounts apart, or it is somebody else's.
+    /// Searches for an account with an unknown creation outcome. It must agree in every identifying
+    /// value, or it is another person's.
     pub(crate) async fn look_for(&self, share: &SystemDispatcher, write: &Write) -> Result<Option<Observed>, ConnectError> {
         let telling = |names: &dyn Fn(&str) -> bool| -> Vec<(String, Value)> {
             let values = write.values.iter().filter(|value| names(&value.attribute));
@@ -711,7 +711,7 @@ impl Engine {
         let name = share.row.schema.get(&write.object).and_then(|schema| schema.name_attribute.as_deref());
         let mut probes = telling(&|attribute| PROBES.iter().copied().chain(name).any(|probe| attribute.eq_ignore_ascii_case(probe)));
         if probes.is_empty() {
-            // Nothing that tells accounts apart everywhere: what the match rules compare does so here.
+            // Without generally identifying values, those of the match rules are compared.
             let rules = share.rules.get(&write.object).map_or(&[][..], |types| types.matching.as_slice());
             let read: Vec<&str> =
                 rules.iter().flat_map(|rule| &rule.account).flat_map(|program| program.reads()).map(|(_, n)| n.as_str()).collect();
@@ -726,7 +726,7 @@ impl Engine {
         Ok(found.into_iter().find(|account| !probes.is_empty() && fits(account)))
     }
 
-    /// The pause after so many attempts: it doubles, with some play so that not everything comes back at once.
+    /// Exponential backoff with jitter, by the number of attempts.
     fn pause(&self, attempt: u32) -> Duration {
         (PAUSE * 2u32.pow(attempt - 1)).mul_f64(self.random_factor(0.75, 1.25))
     }

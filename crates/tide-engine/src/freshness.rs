@@ -1,4 +1,4 @@
-//! How old what we know of the systems is, what the rules need and nobody read, and which schedules ask for more than can be done.
+//! Freshness of the systems' data, reads that the rules need, and warnings about schedules.
 
 use crate::change_feed::WatcherStatus;
 use crate::{Engine, EngineError, Schedule};
@@ -11,24 +11,24 @@ use tide_core::states::WatchMode;
 use tide_core::states::WatcherState;
 use tide_store::WholeReading;
 
-/// How well one type of a system is known.
+/// The freshness of one type of a system.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Freshness {
     /// The system.
     pub system: String,
     /// The type.
     pub object: ObjectType,
-    /// As it was when; never, if it was never read.
+    /// The time of the data; `None` if it was never read.
     pub at: Option<Timestamp>,
-    /// It tells each change, so that it is known as it is now.
+    /// Every change is received, so the data is current.
     pub live: bool,
-    /// What is missing, which a reading brings.
+    /// What a read would supply.
     pub needs: Option<&'static str>,
-    /// What its schedule asks for and it cannot do, in words.
+    /// Warnings about its schedule.
     pub hurry: Vec<String>,
 }
 
-/// A length of time, as people say it.
+/// A duration for people.
 fn shown(time: Duration) -> String {
     match time.as_secs() {
         0..=1 if time.subsec_millis() > 0 => format!("{:.1} s", time.as_secs_f64()),
@@ -42,7 +42,7 @@ fn length(from: Timestamp, to: Timestamp) -> Duration {
     Duration::try_from(to.duration_since(from)).unwrap_or_default()
 }
 
-/// What takes longer than the pause between two of it.
+/// Warns about operations that take longer than their configured interval.
 fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&WatcherStatus>, run: Option<Duration>) -> Vec<String> {
     let Some(way) = heard.and_then(|heard| heard.way).filter(|way| !matches!(way, WatchMode::Arrival | WatchMode::Pushed)) else {
         return Vec::new();
@@ -56,7 +56,7 @@ fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&Watch
     if let Some(took) = whole.map(|whole| length(whole.started, whole.ended)).filter(|took| *took > full) {
         all.push(format!("reading it whole took {}, and it is read every {}: choose a longer time", shown(took), shown(full)));
     }
-    // Whoever tells by itself is not asked.
+    // A system that sends its changes is not polled.
     if let Some(took) = heard.and_then(|heard| heard.asked).map(|(_, took)| took).filter(|took| *took > every) {
         all.push(format!("asking it took {}, and it is asked every {}: choose a longer time", shown(took), shown(every)));
     }
@@ -68,7 +68,7 @@ fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&Watch
 }
 
 impl Engine {
-    /// How well the systems are known, as far as the rules ask for them.
+    /// The freshness of all types that the rules use.
     pub async fn known(&self) -> Result<Vec<Freshness>, EngineError> {
         let (whole, listening) = (self.store.whole_readings().await?, self.watchers());
         let last = self.store.last_change_set(ChangeSetKind::Run, false).await?;
@@ -101,7 +101,7 @@ impl Engine {
         Ok(all)
     }
 
-    /// What the published rules ask for and nobody read yet.
+    /// Types that the published rules use and that were never read.
     pub async fn unread(&self) -> Result<Vec<Freshness>, EngineError> {
         let rules = match self.rules().await {
             Ok(rules) => rules,
@@ -144,7 +144,7 @@ mod tests {
         assert_eq!(told(900, WatchMode::Modified, 61, None), ["asking it took 61 s, and it is asked every 60 s: choose a longer time"]);
         let run = told(900, WatchMode::Modified, 2, Some(Duration::from_secs(400)));
         assert_eq!(run, ["the last run took 6 min, and it is asked every 60 s: what changes meanwhile waits for the next run"]);
-        // Where everything is read at each look, that is the pause.
+        // In the mode of full reads, the poll interval is the interval of full reads.
         assert_eq!(told(90, WatchMode::FullRead, 2, None), ["reading it whole took 90 s, and it is read every 60 s: choose a longer time"]);
         assert_eq!(told(90, WatchMode::Pushed, 99, None), Vec::<String>::new());
         assert_eq!(hurry(&schedule, None, None, Some(Duration::from_secs(400))), Vec::<String>::new(), "it is not followed");

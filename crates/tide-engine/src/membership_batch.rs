@@ -1,4 +1,4 @@
-//! Memberships of one group that are sent together: thousands who join a group are no thousands of requests.
+//! Batches memberships of one group into few requests.
 
 use crate::dispatch::{SystemDispatcher, has_pending_references};
 use crate::executor::{MEMBER_GONE, RunProgress};
@@ -10,13 +10,12 @@ use tide_core::decide::ChangeKind;
 use tide_core::states::ChangeState;
 use tide_store::{ChangeResult, ChangeRow};
 
-/// The most memberships of one request.
+/// Maximum number of memberships in one request.
 const PIECE: usize = 500;
 
 impl Engine {
-    /// Sends a membership together with those of the same group that follow it. The change itself is given back when it is none,
-    /// when it stands alone, and when they could not be sent together: then each is sent for itself, so that it is known which
-    /// one the system does not take.
+    /// Sends a membership together with the following ones of the same group. Returns the change if it is no membership, if it is the
+    /// only one, or if the batch was refused: each is then sent separately, which identifies the refused one.
     pub(crate) async fn together(
         &self,
         share: &SystemDispatcher,
@@ -26,7 +25,7 @@ impl Engine {
         principal: &str,
     ) -> Result<Option<ChangeRow>, EngineError> {
         let kind = first.change.kind;
-        // One that takes a former name away too is sent for itself.
+        // A membership that also removes a former name is sent separately.
         let fits = |row: &ChangeRow| {
             let change = &row.change;
             change.is_membership() && change.step == 0 && change.kind == kind && change.values.len() == 1 && row.attempts == 0
@@ -61,7 +60,7 @@ impl Engine {
         }
         let mut rows = there;
         let marked: HashSet<i64> = self.store.claim_for_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now()).await?;
-        // Those that are missing were taken back: leavers overtook them.
+        // Missing ones were canceled by a preemption.
         rows.retain(|(row, _)| marked.contains(&row.id));
         let Some((last, _)) = rows.last() else { return Ok(None) };
         let Some(group) = last.change.account else { return Ok(None) };

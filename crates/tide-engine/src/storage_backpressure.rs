@@ -1,6 +1,5 @@
-//! When the records cannot be written (the disk is full, the file is locked or read-only) nothing more is sent: what is not
-//! stored is not done. The queue stays as it is, and it goes on by itself when they can be written again. And after a backup
-//! was restored, nothing is sent before everything was read again.
+//! Stops sending while the records cannot be written (the disk is full, the file is locked or read-only), and resumes afterwards: a
+//! change that cannot be stored is not sent. The queue is kept. After a restore, nothing is sent before every system was read again.
 
 use crate::executor::PendingChanges;
 use crate::supervise::caught;
@@ -11,16 +10,16 @@ use tide_core::{HoldCause, Outcome, Reason};
 use tide_store::StoreError;
 use tokio_util::sync::CancellationToken;
 
-/// How long it waits before it looks whether the records can be written again.
+/// Interval of tests whether the records can be written again.
 const AGAIN: Duration = Duration::from_secs(2);
 
 impl Engine {
-    /// Why the records cannot be written just now, if they cannot.
+    /// Why the records cannot be written at present, if they cannot.
     pub fn stalled(&self) -> Option<String> {
         lock(&self.storage_error).clone()
     }
 
-    /// Waits for the records to be writable; false when the service stops.
+    /// Waits until the records can be written. Returns `false` if the service stops.
     pub(crate) async fn waits_for_disk(&self, said: &str) -> bool {
         let text = format!(
             "the records cannot be written ({said}): nothing is sent; make room on the disk, or give the file its rights back, and it goes on by itself"
@@ -44,8 +43,7 @@ impl Engine {
         }
     }
 
-    /// Carries a run out to its end, however often the records cannot be written on the way. What it has to send is read where
-    /// it is not known.
+    /// Executes a run to its end, and resumes it whenever the records can be written again. Reads the queue if `queue` is `None`.
     pub(crate) async fn carry_out_whole(
         self: &Arc<Self>,
         id: i64,
@@ -71,7 +69,7 @@ impl Engine {
         }
     }
 
-    /// Holds everything until what was read before a backup was restored is read again.
+    /// After a restore, holds all changes until every system was read again.
     pub(crate) async fn hold_restored(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
         let outdated = self.store.outdated().await?;
         if outdated.is_empty() {
