@@ -38,7 +38,7 @@ pub trait WriteGate: Send + Sync {
     fn closed(&self) -> Option<String>;
 }
 
-/// The proof that a write was allowed. Only [`Access::permit`] makes one, and the functions that
+/// The proof that a write was allowed. Only [`ConnectionState::permit`] makes one, and the functions that
 /// send a write ask for it.
 #[derive(Debug)]
 pub struct Permit(());

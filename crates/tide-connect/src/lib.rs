@@ -2,7 +2,7 @@
 //! one change at a time. [`Connector`] is what the engine sees; `ldap`, `scim`, `feed` and `push`
 //! are its kinds.
 //!
-//! Read-only is enforced here, beside the wire: every write passes [`Access::permit`], and the
+//! Read-only is enforced here, beside the wire: every write passes [`ConnectionState::permit`], and the
 //! functions that send need the permit it gives.
 //!
 //! It is *not* a place for decisions, and it keeps nothing.
@@ -78,7 +78,7 @@ pub struct DirectoryNode {
     pub more: bool,
 }
 
-/// The stream of an enumeration: it ends with [`Shown::Complete`] or with an error. A stream that
+/// The stream of an enumeration: it ends with [`SnapshotItem::Complete`] or with an error. A stream that
 /// ends without either was cut, and is not complete.
 pub type SnapshotStream = mpsc::Receiver<Result<SnapshotItem, ConnectError>>;
 
@@ -194,7 +194,7 @@ pub trait Connector: Send + Sync {
     }
 
     /// Asks how a change went that the system took into a queue of its own; nothing while it is not done. `place` is what
-    /// [`ConnectError::place`] said.
+    /// [`ConnectError::operation_url`] said.
     async fn poll_operation(&self, _write: &Write, _place: &str) -> Result<Option<Observed>, ConnectError> {
         Err(ConnectError::permanent("not_queued", "this system has no queue of its own", "decide again: start a new run"))
     }

@@ -1,4 +1,4 @@
-//! What changed since it was last decided about, and the records that a decision about it needs.
+//! The dirty set: records that changed since the last decision; and the partial load of the records that a decision needs.
 
 use crate::accounts::read_account;
 use crate::decision_input::blob_values;
@@ -14,30 +14,30 @@ use tide_core::references::folded;
 use tide_core::roles::KeptRoles;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
-/// So many records are read while whoever writes waits; more are not.
+/// Up to this many records are read on the writer connection (blocking writers); larger reads use the pool.
 const MAX_WRITER_READ: usize = 500;
 
-/// What changed.
+/// The dirty records since a position.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct DirtyRecords {
-    /// The last note that this tells of.
+    /// The position of the last entry.
     pub last: i64,
-    /// Something that concerns everybody: the rules, a system.
+    /// A change that concerns all records: the rules, a system.
     pub everybody: bool,
-    /// The records.
+    /// The changed records.
     pub records: Records,
-    /// Who joined or left a group by what we wrote.
+    /// Memberships that we changed.
     pub memberships: Vec<AppliedMembership>,
 }
 
-/// What changed after a note, as one text: it is looked at together with much else. Its parameter is the note.
+/// The dirty records after a position (`?1`), as one JSON text, so that one query reads them with all other preconditions.
 pub(crate) const DIRTY_SINCE: &str = "(SELECT json_group_array(json_array(seq, account, identity, joined, member, there))
     FROM (SELECT * FROM touched WHERE seq > ?1 ORDER BY seq))";
 
-/// A note: its number, an account, an identity; and a group, who joined or left it, and which of both.
+/// A row: position, account, identity; and for a membership the group, the member, and whether it was added.
 type DirtyRow = (i64, Option<i64>, Option<String>, Option<i64>, Option<String>, Option<i64>);
 
-/// Reads what [`NOTES`] tells.
+/// Parses the result of [`DIRTY_SINCE`].
 pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreError> {
     let mut touched = DirtyRecords { last: after, ..DirtyRecords::default() };
     for (seq, account, identity, joined, member, there) in serde_json::from_str::<Vec<DirtyRow>>(notes)? {
@@ -54,9 +54,9 @@ pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreErro
     Ok(touched)
 }
 
-/// What is told beside accounts (first list) and identities (second list), in one statement because every change waits for it:
-/// first of which further tables something is told, as the bits of a number, for most tell nothing and need not be read; then the
-/// identities, and what the tables tell that often do.
+/// The data beside accounts (first list) and identities (second list), in one statement because every change waits for it: first a bit
+/// mask of the further tables that have rows for them, because most have none; then the identities, and the rows of tables that often
+/// have some.
 const BESIDE: &str = "
     SELECT 'further' AS what,
            EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN carried t ON t.account = k.value)
@@ -82,18 +82,18 @@ const BESIDE: &str = "
               FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value WHERE t.system = ''";
 
 impl Store {
-    /// The last note of a change that there is.
+    /// The position of the last dirty record.
     pub async fn last_dirty(&self) -> Result<i64, StoreError> {
         let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM touched").fetch_one(&self.reader).await?;
         Ok(last.unwrap_or(0))
     }
 
-    /// Takes away notes of what was decided about.
+    /// Deletes dirty records that were decided.
     pub async fn prune_dirty(&self, upto: i64) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    // The last one stays, so that no number is given again.
+                    // The last row stays, so that no position is reused.
                     sqlx::query("DELETE FROM touched WHERE seq < min(?, (SELECT max(seq) FROM touched))").bind(upto).execute(c).await?;
                     Ok(())
                 })
@@ -101,8 +101,7 @@ impl Store {
             .await
     }
 
-    /// These records with all that belongs to them, and what is known of the systems. `at_rest` says that nothing else is
-    /// written much.
+    /// Loads these records with everything that belongs to them. `at_rest`: no run is in progress, so the writer connection may be used.
     pub async fn part(&self, records: &Records, systems: BTreeMap<String, SystemFacts>, at_rest: bool) -> Result<Population, StoreError> {
         let few = records.accounts.len() + records.identities.len() <= MAX_WRITER_READ;
         let (accounts, identities) = (serde_json::to_string(&records.accounts)?, serde_json::to_string(&records.identities)?);
@@ -110,7 +109,7 @@ impl Store {
     }
 }
 
-/// Accounts and identities, whose ids stand in JSON lists, with all that belongs to them.
+/// Loads accounts and identities, given as JSON lists of ids, with everything that belongs to them.
 async fn part(
     c: &mut SqliteConnection,
     accounts: &str,
@@ -135,7 +134,7 @@ async fn part(
     }
     links.sort_unstable_by_key(|(made, _)| *made);
     population.links = links.into_iter().map(|(_, link)| link).collect();
-    // Sorted here: SQLite would copy whole records for it.
+    // Sorted here, because SQLite would copy complete rows to sort them.
     population.accounts.sort_by_key(|account| account.id);
     crate::membership_delta::merge(&mut *c, &mut population.accounts, false).await?;
     let mut further = 0;
@@ -183,7 +182,7 @@ async fn part(
         population.role_grants = crate::roles::grants(&mut *c, Some(identities)).await?;
     }
     if tells(32) {
-        // Also what was written for somebody else who had one of these names.
+        // Includes memberships that were written for another person with one of these names.
         let uid = |account: &tide_core::Account| account.attributes.get("uid").first().map(|uid| folded(&uid.to_string()));
         let names = population.accounts.iter().flat_map(|account| [Some(folded(&account.name)), uid(account)]).flatten();
         let names: Vec<String> = names.collect();

@@ -1,5 +1,5 @@
-//! Memberships that we changed one at a time, kept beside their groups until these are kept whole again: a group of tens of
-//! thousands is neither read nor written for one of its members.
+//! The membership delta: single membership changes, stored beside their group until the group is stored in full again. So a group with
+//! tens of thousands of members is neither read nor written for one of them.
 
 use crate::decision_input::{blob_values, values_blob};
 use crate::results::ChangeResult;
@@ -12,13 +12,13 @@ use tide_core::model::AccountId;
 use tide_core::references::folded;
 use tide_core::{Account, Attributes, ObjectType, Value};
 
-/// So many are kept beside a group, and one more for so many bytes that the group takes: a longer group is written more rarely.
+/// Size of a delta before it is compacted, plus one entry for this many bytes of the group: a larger group is compacted less often.
 const BESIDE: i64 = 256;
 const BYTES: i64 = 512;
-/// Of so many changes one has it looked whether they are too many.
+/// Every 16th membership change checks whether the delta should be compacted.
 const LOOK: i64 = 16;
 
-/// One membership that was changed.
+/// One changed membership.
 struct Since {
     account: AccountId,
     attribute: String,
@@ -43,7 +43,7 @@ async fn since(c: &mut SqliteConnection, groups: Option<&[AccountId]>) -> Result
     rows.iter().map(one).collect()
 }
 
-/// The members of a group with what was changed since.
+/// The members of a group with its delta applied.
 fn apply(attributes: &mut Attributes, changes: &[Since]) {
     let mut by_attribute: BTreeMap<&str, Vec<&Since>> = BTreeMap::new();
     for change in changes {
@@ -57,7 +57,7 @@ fn apply(attributes: &mut Attributes, changes: &[Since]) {
         let before = members.len();
         members.retain(|member| !gone.contains(member));
         if before - members.len() < gone.len() {
-            // The group may spell them otherwise.
+            // The group may spell the name differently.
             let gone: HashSet<&str> = changes.iter().filter(|change| !change.there).map(|change| change.folded.as_str()).collect();
             members.retain(|member| !gone.contains(folded(&member.to_string()).as_str()));
         }
@@ -66,7 +66,7 @@ fn apply(attributes: &mut Attributes, changes: &[Since]) {
     }
 }
 
-/// Groups as they are now: with what we changed since they were kept. `all` says that the accounts are all that there are.
+/// Applies the deltas to groups. `all`: `accounts` contains all accounts.
 pub(crate) async fn merge(c: &mut SqliteConnection, accounts: &mut [Account], all: bool) -> Result<(), StoreError> {
     let mut groups: HashMap<AccountId, &mut Account> =
         accounts.iter_mut().filter(|account| account.kind == ObjectType::Group).map(|account| (account.id, account)).collect();
@@ -82,7 +82,7 @@ pub(crate) async fn merge(c: &mut SqliteConnection, accounts: &mut [Account], al
     Ok(())
 }
 
-/// Those of some groups that have changes beside them, with their attributes and these in them.
+/// The groups among these that have a delta, with the delta applied.
 pub(crate) async fn whole(c: &mut SqliteConnection, groups: &[AccountId]) -> Result<HashMap<AccountId, Vec<u8>>, StoreError> {
     let mut all = HashMap::new();
     for changes in since(c, Some(groups)).await?.chunk_by(|one, other| one.account == other.account) {
@@ -95,7 +95,7 @@ pub(crate) async fn whole(c: &mut SqliteConnection, groups: &[AccountId]) -> Res
     Ok(all)
 }
 
-/// Keeps a group whole, as [`whole`] told of it. What a reading shows that began before it was last changed is older.
+/// Stores a group in full, as returned by [`whole`], with the time of its last change: a read that began earlier counts as older.
 pub(crate) async fn keep_whole(c: &mut SqliteConnection, group: AccountId, blob: &[u8]) -> Result<(), StoreError> {
     sqlx::query(
         "UPDATE account SET attributes = ?, hash = ?, written = max(coalesce(written, ''), (SELECT max(m.at) FROM member_since m WHERE m.account = ?))
@@ -110,14 +110,14 @@ pub(crate) async fn keep_whole(c: &mut SqliteConnection, group: AccountId, blob:
     forget(c, &[group]).await
 }
 
-/// Forgets what was changed of groups that are kept whole now.
+/// Deletes the deltas of groups that are stored in full.
 pub(crate) async fn forget(c: &mut SqliteConnection, groups: &[AccountId]) -> Result<(), StoreError> {
     let json = serde_json::to_string(groups)?;
     sqlx::query("DELETE FROM member_since WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(c).await?;
     Ok(())
 }
 
-/// Who joins and who leaves by a change, with the attribute that lists members.
+/// The added and removed members of a change, with the member attribute.
 fn moves(values: &[ValueChange]) -> Vec<(&str, &Value, bool)> {
     let mut all = Vec::new();
     for value in values {
@@ -127,7 +127,7 @@ fn moves(values: &[ValueChange]) -> Vec<(&str, &Value, bool)> {
     all
 }
 
-/// Keeps memberships that took effect, beside their groups.
+/// Adds confirmed memberships to the deltas of their groups.
 pub(crate) async fn keep(c: &mut SqliteConnection, all: &[(&ChangeResult, AccountId)], now: Timestamp) -> Result<(), StoreError> {
     if all.is_empty() {
         return Ok(());
@@ -158,7 +158,7 @@ pub(crate) async fn keep(c: &mut SqliteConnection, all: &[(&ChangeResult, Accoun
                 .await?;
         }
     }
-    // Counting is not done for each of them.
+    // The size is not checked for each change.
     let now_and_then = |one: &ChangeResult| one.row.id % LOOK == 0 || one.row.change.values.iter().any(|value| value.after.len() > 1);
     let groups: BTreeSet<AccountId> = all.iter().filter(|(one, _)| now_and_then(one)).map(|(_, group)| *group).collect();
     let mut many = Vec::new();

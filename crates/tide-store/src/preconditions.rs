@@ -1,4 +1,4 @@
-//! What is looked at before it is decided about news: a little of much, over one connection, because each change waits for it.
+//! The preconditions of an incremental decision, in one query on one connection, because every change waits for it.
 
 use crate::dirty_records::{DIRTY_SINCE, DirtyRecords, touched};
 use crate::systems::{AtWork, at_work};
@@ -9,45 +9,45 @@ use std::collections::HashMap;
 use tide_core::approvals::ApprovalState;
 use tide_core::model::{AccountId, GuardOverride, InFlight};
 
-/// Changes that are to be counted: those of a kind that a system got since an instant, those that a person let through left out.
+/// A guard's window: the changes of a kind in a system since an instant, without released ones.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GuardWindow {
     /// The system.
     pub system: String,
     /// The kind of change.
     pub kind: String,
-    /// Since when.
+    /// The start of the window.
     pub since: Timestamp,
 }
 
-/// What stands in the records before it is decided about news.
+/// The preconditions of an incremental decision.
 #[derive(Debug, Clone, Default)]
 pub struct DecisionPreconditions {
-    /// Whether each system works by itself.
+    /// The systems, with whether each is synchronized automatically.
     pub at_work: Vec<AtWork>,
-    /// What changed since it was last decided.
+    /// The dirty records.
     pub touched: DirtyRecords,
-    /// The counts, in the order in which they were asked for.
+    /// The counts of the windows, in the order of the request.
     pub counts: Vec<i64>,
-    /// Whose access is being taken away at this moment, or who is being moved or given a password.
+    /// The records with a change of a guarded kind in flight.
     pub in_flight: InFlight,
-    /// What was said of changes that a guard held, by their fingerprints.
+    /// Overrides of guards, by fingerprint.
     pub overrides: HashMap<String, GuardOverride>,
-    /// What was said of changes that need a yes, by their fingerprints.
+    /// The states of approvals, by fingerprint.
     pub approved: HashMap<String, ApprovalState>,
-    /// Is an account looked for that was perhaps made by a run that has ended?
+    /// Is there a create with an unknown outcome of a run that has ended?
     pub lost: bool,
-    /// Has a system a change in a queue of its own, or is an answer lost?
+    /// Is there an accepted change, or one with an unknown outcome?
     pub in_doubt: bool,
-    /// Is anything asked about?
+    /// Are there approval requests?
     pub asked: bool,
-    /// Was a backup restored, so that something read before it may be outdated?
+    /// Was a backup restored, so that stored data may be outdated?
     pub outdated: bool,
-    /// Did anything fail when it was last sent?
+    /// Are there failed changes?
     pub failed: bool,
 }
 
-/// The counts, in the order in which they are asked for.
+/// Counts the changes of the windows, in their order.
 pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[GuardWindow]) -> Result<Vec<i64>, StoreError> {
     if asked.is_empty() {
         return Ok(Vec::new());
@@ -64,8 +64,8 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[GuardWindow]) -> R
     .await?)
 }
 
-/// Who gets a change of a guarded kind at this moment. It counts before it is done: between two looks of ours it may be either. The
-/// condition is that of an index, which no other change is in.
+/// The records with a change of a guarded kind in flight. Such changes count before they are done. The condition equals that of a
+/// partial index.
 async fn in_flight(c: &mut SqliteConnection) -> Result<InFlight, StoreError> {
     let rows: Vec<(String, String, String, Option<AccountId>)> = sqlx::query_as(
         "SELECT c.system, c.kind, c.identity, iif(c.identity = '', c.account, NULL) FROM change c
@@ -97,7 +97,7 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[GuardWindow], now
     .fetch_all(&mut *c)
     .await?;
     let at_work = rows.iter().map(at_work).collect::<Result<_, _>>()?;
-    // Where nothing is connected, nothing is in the way.
+    // Without systems, there are no preconditions.
     let Some(row) = rows.first() else { return Ok(DecisionPreconditions::default()) };
     let asks = row.get("asked");
     Ok(DecisionPreconditions {
@@ -116,7 +116,7 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[GuardWindow], now
 }
 
 impl Store {
-    /// What stands before it is decided about what changed after a note. `at_rest` says that nothing else is written much.
+    /// Loads the preconditions of a decision about the dirty records after a position. `at_rest`: no run is in progress.
     pub async fn before(
         &self,
         after: i64,
@@ -127,9 +127,9 @@ impl Store {
         self.look(at_rest, move |c| Box::pin(async move { before(c, after, &asked, now).await })).await
     }
 
-    /// How many changes there were, for each that is asked.
+    /// Counts the changes of each window, with those in flight.
     pub async fn counted(&self, asked: &[GuardWindow]) -> Result<(Vec<i64>, InFlight), StoreError> {
-        // In one transaction: what is on its way now is done in a moment.
+        // In one transaction, so that a change that completes meanwhile is counted exactly once.
         let mut tx = self.reader.begin().await?;
         Ok((counts(&mut tx, asked).await?, in_flight(&mut tx).await?))
     }

@@ -1,9 +1,8 @@
-//! The one task that writes. Jobs that wait together are committed together, so that a durable
-//! commit is paid once for many. What need not be durable at once is not waited for: it is kept in order, survives the end of
-//! the process, and is durable with the next commit that is.
+//! The writer task: the only one that writes. Queued jobs are committed in groups, so that many share one durable commit. Relaxed jobs
+//! commit without fsync: they are kept in order, survive the end of the process, and become durable with the next durable commit.
 //!
-//! No job can end the task: one that panics is undone like one that fails, and its caller gets [`StoreError::Internal`]. No job runs
-//! outside a transaction: when none can be begun, or SQLite rolled one back by itself, every job of the group fails.
+//! No job can end the task: a job that panics is rolled back like one that fails, and its caller gets [`StoreError::Internal`]. No job
+//! runs outside a transaction: if BEGIN fails, or SQLite rolls a transaction back by itself, every job of the group fails.
 
 use crate::StoreError;
 use crate::journal::JournalKey;
@@ -16,33 +15,33 @@ use tokio::sync::{mpsc, oneshot, watch};
 
 /// A future that may borrow the connection.
 pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
-/// Tells the caller how it ended; called after the commit.
+/// Reports the result to the caller, after the commit.
 type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
-/// Does its work, or only tells its caller why it cannot be done. Says whether it is to be kept.
+/// Runs the job, or reports to its caller why it cannot run. Returns whether to keep its writes.
 type Job = Box<dyn for<'c> FnOnce(Result<&'c mut SqliteConnection, StoreError>) -> Boxed<'c, (bool, Reply)> + Send>;
-/// Something that only reads.
+/// A read on the writer connection.
 type Look = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, ()> + Send>;
 
-/// After how many commits the log is copied into the file.
+/// Commits between checkpoints.
 const SWEEP: usize = 64;
-/// The most jobs of one commit.
+/// Maximum number of jobs in one commit.
 const GROUP: usize = 128;
 
 enum WriterMessage {
-    /// A job, and whether it must be durable when it returns.
+    /// A job, and whether its commit must be durable.
     Job(Job, bool),
     Look(Look),
     Stop(oneshot::Sender<()>),
 }
 
-/// A handle to the writing task.
+/// A handle to the writer task.
 #[derive(Clone)]
 pub(crate) struct Writer {
     queue: mpsc::Sender<WriterMessage>,
     lost: watch::Receiver<bool>,
 }
 
-/// Tells, when the task ends otherwise than by being stopped, that nothing can be written any more.
+/// Reports that the task ended without being stopped, so that nothing can be written any more.
 struct Ending {
     lost: watch::Sender<bool>,
     stopped: bool,
@@ -51,14 +50,14 @@ struct Ending {
 impl Drop for Ending {
     fn drop(&mut self) {
         if !self.stopped {
-            // Nobody may be left who wants to know.
+            // The receiver may be gone.
             let _ = self.lost.send(true);
         }
     }
 }
 
 impl Writer {
-    /// `sweeper` copies the log into the file beside the writer, which need not wait for it.
+    /// `sweeper` runs checkpoints on a connection of its own, so that the writer does not wait for them.
     pub fn start(connection: SqliteConnection, sweeper: SqliteConnection, key: JournalKey) -> Self {
         let (queue, jobs) = mpsc::channel(1024);
         let (often, asked) = mpsc::channel(1);
@@ -73,7 +72,7 @@ impl Writer {
         Writer { queue, lost: is_lost }
     }
 
-    /// Returns when the task ended though nobody stopped it.
+    /// Completes when the task ended without being stopped.
     pub async fn lost(&self) {
         if self.lost.clone().wait_for(|lost| *lost).await.is_err() {
             // It was stopped.
@@ -81,8 +80,8 @@ impl Writer {
         }
     }
 
-    /// Runs one job inside the next commit, and returns when it is durable. An error undoes this
-    /// job alone.
+    /// Runs a job in the next commit, and returns once it is durable. An error rolls back this
+    /// job only.
     pub async fn run<T, F>(&self, job: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
@@ -91,8 +90,8 @@ impl Writer {
         self.enqueue(job, true).await
     }
 
-    /// The same for what a loss of power may undo, as long as it undoes nothing that came before: observations, and what
-    /// settles a change whose sending is durable.
+    /// Like `run`, but commits without fsync. A power failure may lose the most recent such commits, never earlier durable ones. Use it
+    /// only for data that can be read again or derived again.
     pub async fn run_relaxed<T, F>(&self, job: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
@@ -101,7 +100,7 @@ impl Writer {
         self.enqueue(job, false).await
     }
 
-    /// Either, as it is said.
+    /// Runs a job, durable or relaxed.
     pub async fn enqueue<T, F>(&self, job: F, durable: bool) -> Result<T, StoreError>
     where
         T: Send + 'static,
@@ -110,7 +109,7 @@ impl Writer {
         self.queued(job, durable).await?.await
     }
 
-    /// Puts a job into the queue, and returns what waits for it: whatever is handed in from now on comes after it.
+    /// Queues a job, and returns a future of its result: jobs that are queued later run after it.
     pub async fn queued<T, F>(&self, job: F, durable: bool) -> Result<impl Future<Output = Result<T, StoreError>> + use<T, F>, StoreError>
     where
         T: Send + 'static,
@@ -129,7 +128,7 @@ impl Writer {
                         Ok(()) => result,
                         Err(error) => Err(error),
                     };
-                    // The caller may have gone away; the write stands all the same.
+                    // The caller may be gone; the write is kept.
                     let _ = answer.send(result);
                 });
                 (good, reply)
@@ -139,8 +138,8 @@ impl Writer {
         Ok(async move { wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing) })
     }
 
-    /// Reads over the connection that writes: it alone keeps what it knows of the file when something was written, and what it
-    /// reads is of one moment without a transaction. Everybody who writes waits meanwhile.
+    /// Reads on the writer connection, which keeps its page cache across writes and needs no transaction for a consistent read. Writes
+    /// queue behind it: use it for small reads only.
     pub async fn read_on_writer<T, F>(&self, look: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
@@ -149,7 +148,7 @@ impl Writer {
         let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
         let boxed: Look = Box::new(move |connection| {
             Box::pin(async move {
-                // Whoever asked may have gone away.
+                // The caller may be gone.
                 let _ = answer.send(caught(async move { look(connection).await }).await);
             })
         });
@@ -160,13 +159,13 @@ impl Writer {
     pub async fn stop(&self) {
         let (done, wait) = oneshot::channel();
         if self.queue.send(WriterMessage::Stop(done)).await.is_ok() {
-            // An error means that the task has ended, which is what is wanted.
+            // An error means that the task has ended already.
             let _ = wait.await;
         }
     }
 }
 
-/// What a job gives, or an internal error when it panics. What it wrote until then is undone by whoever runs it.
+/// The result of a job, or an internal error if it panics. The caller rolls its writes back.
 async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
     AssertUnwindSafe(job).catch_unwind().await.unwrap_or_else(|panic| {
         let said = crate::panic_message(&*panic);
@@ -175,10 +174,10 @@ async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T
     })
 }
 
-/// Copies the log into the file whenever it is asked to, until nobody can ask any more.
+/// Runs a checkpoint on each request, until the channel closes.
 async fn checkpoint_loop(mut connection: SqliteConnection, mut asked: mpsc::Receiver<()>) {
     while asked.recv().await.is_some() {
-        // What cannot be copied now is copied later, at last by the writer itself: nothing depends on it.
+        // A failed checkpoint is repeated later, at the latest by the writer: nothing depends on it.
         if let Err(error) = sqlx::query("PRAGMA wal_checkpoint(PASSIVE)").execute(&mut connection).await {
             tracing::debug!(%error, "the log was not copied into the file");
         }
@@ -205,7 +204,7 @@ async fn work(
                     must |= durable;
                     group.push(job);
                 }
-                // Whoever looks sees what came before.
+                // A read sees all jobs queued before it.
                 WriterMessage::Look(after) => {
                     look = Some(after);
                     break;
@@ -225,12 +224,12 @@ async fn work(
                 (false, true) => sqlx::raw_sql("PRAGMA synchronous = NORMAL; BEGIN IMMEDIATE").execute(&mut connection).await,
                 _ => sqlx::query("BEGIN IMMEDIATE").execute(&mut connection).await,
             };
-            // It is a setting of this connection. What could not be begun may have set either: the stricter one is set anew.
+            // A setting of this connection. A failed BEGIN may have left either value: the stricter one is set again.
             full = must && begun.is_ok();
             commit(&mut connection, begun.map(|_| ()), group).await;
             commits += 1;
             if commits.is_multiple_of(SWEEP) {
-                // One that is on its way is enough.
+                // One request in the channel is enough.
                 let _ = often.try_send(());
             }
         }
@@ -240,7 +239,7 @@ async fn work(
         if let Some(done) = stop {
             jobs.close();
             drop(often);
-            // It ends with its sender; what it could not do the closing does.
+            // The loop ends with its sender; closing the database completes the checkpoint.
             let _ = sweeping.await;
             if let Err(error) = connection.close().await {
                 tracing::warn!(%error, "the store did not close cleanly; its log is replayed at the next start");
@@ -257,7 +256,7 @@ async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error
         return refuse(group, &error.to_string()).await;
     }
     if group.len() == 1 {
-        // Undoing one job is undoing all: no savepoint, which would have every page copied.
+        // A single job needs no savepoint, which would copy every page: rolling it back is rolling back the transaction.
         for job in group {
             let (good, reply) = job(Ok(&mut *connection)).await;
             let ended = sqlx::query(if good { "COMMIT" } else { "ROLLBACK" }).execute(&mut *connection).await;
@@ -266,7 +265,7 @@ async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error
                     roll_back(connection, &error).await;
                     reply(Err(unwritable(&error.to_string())));
                 }
-                // What failed tells its own error. A roll-back fails where SQLite did it by itself.
+                // The job's own error is reported. ROLLBACK fails if SQLite has rolled back by itself.
                 _ => reply(Ok(())),
             }
         }
@@ -284,7 +283,7 @@ async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error
         }
         let (good, reply) = job(Ok(&mut *connection)).await;
         replies.push(reply);
-        // Without the savepoint there is no transaction either: SQLite rolled it back. What ran after it would be kept by itself.
+        // Without the savepoint there is no transaction: SQLite rolled it back. Later jobs would run outside a transaction.
         if let Err(error) = sqlx::query(if good { "RELEASE job" } else { "ROLLBACK TO job" }).execute(&mut *connection).await {
             lost = Some(error);
             break;
@@ -298,13 +297,13 @@ async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error
         return;
     };
     roll_back(connection, &error).await;
-    // Nothing of the group was kept, whoever it was that failed.
+    // Nothing of the group was committed, whichever job failed.
     let said = error.to_string();
     replies.into_iter().for_each(|reply| reply(Err(unwritable(&said))));
     refuse(jobs, &said).await;
 }
 
-/// Tells jobs that they were not run.
+/// Answers jobs without running them.
 async fn refuse(jobs: impl IntoIterator<Item = Job>, said: &str) {
     for job in jobs {
         let (_, reply) = job(Err(unwritable(said))).await;
@@ -312,14 +311,14 @@ async fn refuse(jobs: impl IntoIterator<Item = Job>, said: &str) {
     }
 }
 
-/// A commit fails by the disk, a lock or rights.
+/// The error of a commit that failed by the disk, a lock or permissions.
 fn unwritable(said: &str) -> StoreError {
     StoreError::Unwritable { said: said.to_owned() }
 }
 
 async fn roll_back(connection: &mut SqliteConnection, error: &sqlx::Error) {
     tracing::error!(%error, "a commit failed");
-    // Where SQLite did it by itself there is nothing to roll back. Should it fail otherwise, the next BEGIN says so.
+    // If SQLite rolled back by itself, there is nothing to roll back. Any other failure shows at the next BEGIN.
     let _ = sqlx::query("ROLLBACK").execute(connection).await;
 }
 

@@ -1,4 +1,4 @@
-//! Records by what they share. Every record has hashes of four kinds, and the web finds all records of a hash.
+//! The dependency index: an inverted index from hashes of four kinds to the records that have them.
 
 use crate::model::AccountId;
 use rustc_hash::FxHashMap;
@@ -6,25 +6,25 @@ use rustc_hash::FxHashMap;
 /// One record of a population.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Record {
-    /// An account, by its row.
+    /// An account, by row id.
     Account(AccountId),
-    /// An identity, by its id.
+    /// An identity, by id.
     Identity(String),
 }
 
-/// A record's place in the web.
+/// The position of a record in the index.
 pub(super) type RecordIndex = u32;
 
 /// The hashes of one record, each kind sorted.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
 pub(super) struct IndexKeys {
-    /// Records that share one of these are decided about together.
+    /// Records that share one of these are decided together: match keys, names, unique values.
     pub joins_on: Vec<u64>,
-    /// What others call it by.
+    /// The names and keys by which others refer to the record.
     pub identified_by: Vec<u64>,
-    /// Whom it points to, by what those are called.
+    /// The names and keys to which the record refers.
     pub refers_to: Vec<u64>,
-    /// Generated values that nobody else may get.
+    /// Generated values that are reserved for the record or in use by it.
     pub reserves: Vec<u64>,
 }
 
@@ -38,11 +38,11 @@ impl IndexKeys {
     }
 }
 
-/// The hashes of one record in one piece: a population has millions of them.
+/// The hashes of one record in one allocation: a population has millions of them.
 #[derive(Debug, Default)]
 struct PackedKeys {
     all: Box<[u64]>,
-    /// Where the first three kinds end.
+    /// The ends of the first three kinds.
     ends: [u32; 3],
 }
 
@@ -65,7 +65,7 @@ const NAMED: usize = 1;
 const WANTS: usize = 2;
 const TAKES: usize = 3;
 
-/// Places by hash. Nearly every hash is one record's: those are kept without a list.
+/// Records by hash. Nearly every hash belongs to one record, which is stored without a list.
 #[derive(Debug, Default)]
 struct Reverse {
     first: FxHashMap<u64, RecordIndex>,
@@ -86,8 +86,8 @@ impl Reverse {
     }
 }
 
-/// All records and what they share. Nothing is ever taken out: a record that gave a hash up may still be found by it,
-/// which brings more than is needed, and never less.
+/// The index over all records. Entries are never removed: a record can still be found by a hash that it no longer has, which returns too
+/// many records, and never too few.
 #[derive(Debug, Default)]
 pub(super) struct DependencyIndex {
     records: Vec<Record>,
@@ -95,7 +95,7 @@ pub(super) struct DependencyIndex {
     identities: FxHashMap<String, RecordIndex>,
     kept: Vec<PackedKeys>,
     reverse: [Reverse; 4],
-    /// Accounts by the names by which groups mean them, where memberships follow rules.
+    /// Accounts by the names that groups with memberships by rule use for them.
     members: FxHashMap<u64, Vec<AccountId>>,
 }
 
@@ -116,8 +116,8 @@ impl DependencyIndex {
         self.identities.get(id).copied()
     }
 
-    /// Notes a record as it is now. What it was decided together with before stays near. Says whether others may see
-    /// it otherwise now: what it is called by has changed.
+    /// Updates the index entry of a record; old edges are kept. Returns `true` if an identifying key changed, so that records referring to it
+    /// must be decided again.
     pub fn note(&mut self, record: &Record, hashes: IndexKeys) -> bool {
         let mut hashes = hashes.sorted();
         let known = match record {
@@ -154,27 +154,27 @@ impl DependencyIndex {
         place
     }
 
-    /// Who is decided about together with it.
+    /// The records that are decided together with it.
     pub fn neighbors(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
         self.kept[place as usize].kind(MEETS).iter().flat_map(|hash| self.reverse[MEETS].get(*hash))
     }
 
-    /// Who points to it.
+    /// The records that refer to it.
     pub fn referrers(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
         self.kept[place as usize].kind(NAMED).iter().flat_map(|hash| self.reverse[WANTS].get(*hash))
     }
 
-    /// Whom it points to.
+    /// The records to which it refers.
     pub fn references(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
         self.kept[place as usize].kind(WANTS).iter().flat_map(|hash| self.reverse[NAMED].get(*hash))
     }
 
-    /// Accounts that a group means by a name, by its hash.
+    /// The accounts that a group refers to by a name, given its hash.
     pub fn member(&self, hash: u64) -> impl Iterator<Item = AccountId> {
         self.members.get(&hash).into_iter().flatten().copied()
     }
 
-    /// Notes by which names groups mean an account.
+    /// Sets the names that groups use for an account.
     pub fn is_called(&mut self, account: AccountId, names: impl Iterator<Item = u64>) {
         for name in names {
             let accounts = self.members.entry(name).or_default();
@@ -184,13 +184,13 @@ impl DependencyIndex {
         }
     }
 
-    /// Who has a generated value, or uses it, now.
+    /// The records that have reserved or use a generated value at present.
     pub fn taking(&self, hash: u64) -> impl Iterator<Item = RecordIndex> {
         self.reverse[TAKES].get(hash).filter(move |place| self.kept[*place as usize].kind(TAKES).binary_search(&hash).is_ok())
     }
 }
 
-/// A hash of some words, told apart by where they end.
+/// A hash of several words, including their boundaries.
 pub(super) fn hash(parts: &[&str]) -> u64 {
     let mut hasher = xxhash_rust::xxh3::Xxh3::new();
     for part in parts {

@@ -1,4 +1,4 @@
-//! How many hold each value that identities are spread over, kept while identities come and go.
+//! Running counts of distributed values, while identities come and go.
 
 use crate::decide::ValueDistribution;
 use crate::model::{Identity, ObjectType, Stage};
@@ -7,10 +7,10 @@ use crate::value::Value;
 use rustc_hash::FxHashMap;
 use std::collections::{BTreeMap, HashSet};
 
-/// What one identity holds: the attribute, its value, and whether it is here.
+/// The value of one identity: the attribute, its value, and whether the identity is present.
 type Held = (String, String, bool);
 
-/// The values of everybody.
+/// The values of all identities.
 #[derive(Debug, Default)]
 pub(super) struct DistributionCounts {
     counts: FxHashMap<(ObjectType, String), BTreeMap<String, ValueDistribution>>,
@@ -37,7 +37,7 @@ impl DistributionCounts {
         }
     }
 
-    /// Forgets what an identity held that is no more.
+    /// Removes the values of an identity that is gone.
     pub fn forget(&mut self, id: &str) {
         let Some((kind, held)) = self.of.remove(id) else { return };
         for (attribute, value, here) in held {
@@ -46,7 +46,7 @@ impl DistributionCounts {
         }
     }
 
-    /// The counts of an attribute, but for some identities.
+    /// The counts of an attribute, without some identities.
     pub fn without(&self, kind: ObjectType, attribute: &str, some: &HashSet<&str>) -> BTreeMap<String, ValueDistribution> {
         let mut counts = self.counts.get(&(kind, attribute.to_owned())).cloned().unwrap_or_default();
         for id in some {

@@ -1,4 +1,4 @@
-//! What records share: the hashes by which the web knows them.
+//! The hashes of records for the dependency index.
 
 use super::dependency_index::{IndexKeys, hash};
 use super::{SystemFactsMap, taken_hash};
@@ -13,15 +13,15 @@ use crate::scope::members_of;
 use crate::value::Value;
 use std::collections::{BTreeSet, HashMap};
 
-/// How many ids an account without an identity may get.
+/// How many identity ids an account without an identity can produce.
 const IDS: u32 = 4;
 
-/// By what whoever holds a value meets whoever is to get it, where no two may hold it.
+/// The hash of a value that must be unique in a target: it joins the record that has the value and the one that wants it.
 fn unique_value_hash(system: &str, attribute: &str, value: &Value) -> u64 {
     hash(&["holds", system, &attribute.to_lowercase(), &value.to_string().trim().to_lowercase()])
 }
 
-/// What belongs to the records of a population, to be looked up.
+/// Lookup tables over the records of a population.
 pub(super) struct RecordKeys<'a> {
     owner: HashMap<AccountId, &'a str>,
     reserved: HashMap<&'a str, Vec<(&'a str, &'a str)>>,
@@ -51,19 +51,19 @@ impl<'a> RecordKeys<'a> {
     }
 }
 
-/// The parts of the rules that say what records share.
+/// The parts of the rules that determine the hashes of records.
 pub(super) struct Keys {
-    /// Of each type, its attributes that point to others and nothing else.
+    /// The reference attributes of each type.
     pointing: HashMap<ObjectType, IdentityRules>,
-    /// Attributes by which sources name others.
+    /// Attributes by which sources refer to other identities.
     numbers: Vec<String>,
-    /// Of each target, its rules for the values that no two of its objects share, and nothing else.
+    /// The mappings of unique values of each target.
     names: Vec<(String, ObjectType, TypeRules, Schema)>,
-    /// Systems whose groups say who takes part.
+    /// Systems whose groups define a scope.
     asked: BTreeSet<String>,
-    /// Groups are replaced by their members somewhere: whoever nests them is decided about with them.
+    /// Nested groups are flattened somewhere: their parents are decided with them.
     flat: bool,
-    /// Those groups, by system and folded name.
+    /// The groups that define a scope, by system and folded name.
     groups: Vec<(String, String)>,
 }
 
@@ -106,17 +106,17 @@ impl Keys {
         keys
     }
 
-    /// Do the groups of a system say who takes part somewhere?
+    /// Do groups of this system define a scope?
     pub fn asks_for(&self, system: &str) -> bool {
         self.asked.contains(system)
     }
 
-    /// Are groups replaced by their members somewhere?
+    /// Are nested groups flattened somewhere?
     pub fn flattens(&self) -> bool {
         self.flat
     }
 
-    /// The groups that say who takes part, and those inside them.
+    /// The groups that define a scope, and the groups nested in them.
     pub fn groups(&self, population: &Population) -> BTreeSet<AccountId> {
         members_of(population, &self.groups)
     }
@@ -141,7 +141,7 @@ impl Keys {
             }
         }
         if !self.pointing.is_empty() {
-            // Whoever is meant by a name is another when the account is another's, or no longer there.
+            // The referenced identity changes if the account is linked to another one, or absent.
             let state = if account.absent_since.is_some() { "absent" } else { "here" };
             hashes.identified_by.push(hash(&["state", state, owner.unwrap_or_default()]));
             let uid = account.attributes.get("uid").first().map(|uid| uid.to_string().to_lowercase());
@@ -149,11 +149,11 @@ impl Keys {
             hashes.identified_by.extend(names.into_iter().flatten().map(|name| hash(&["name", system, &name])));
         }
         if let (Some(pointing), Some(types)) = (self.pointing.get(&account.kind), types.filter(|types| types.is_source())) {
-            // Each source for itself: whose value wins does not matter, they are all looked at.
+            // Each source separately, independent of the authority.
             let raw = compose::identity(pointing, &[(system, types, account)], false).attributes;
             for value in raw.iter().flat_map(|(_, values)| values) {
                 let text = folded(&value.to_string());
-                // A person is known by the names of all systems that feed it.
+                // A person is identified by the names of all its sources.
                 hashes.refers_to.extend(rules.sources(account.kind).map(|(system, _)| hash(&["name", system, &text])));
                 hashes.refers_to.extend(self.numbers.iter().map(|by| hash(&["number", by, &text])));
             }
@@ -169,8 +169,8 @@ impl Keys {
         hashes
     }
 
-    /// By what an identity that is not kept yet is found by the accounts of each source: by the values that it has of the sources
-    /// before that one, and no others. Roles and later sources may give it other values in the end.
+    /// The keys by which the accounts of each source find an identity that is not stored yet: its values of the sources before that one.
+    /// Roles and later sources may change these values in the end.
     pub fn proposed(&self, rules: &RuleSet, kind: ObjectType, accounts: &[&Account]) -> Vec<u64> {
         let Some(declared) = rules.identities.get(&kind) else { return Vec::new() };
         let mut hashes = Vec::new();
@@ -189,11 +189,11 @@ impl Keys {
         hashes
     }
 
-    /// `identity` as it was kept, or as it was composed just now.
+    /// The keys of an identity, as stored or as just composed.
     pub fn identity(&self, rules: &RuleSet, identity: &Identity, about: &RecordKeys<'_>) -> IndexKeys {
         let mut hashes = IndexKeys { joins_on: vec![hash(&["id", &identity.id])], ..IndexKeys::default() };
         let kind = identity.kind;
-        // Rules may read these two; what was kept is without them.
+        // Rules can read these two attributes, which are not stored.
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![Value::text(&identity.id)]);
         attributes.set("stage", vec![Value::text(identity.stage.as_str())]);

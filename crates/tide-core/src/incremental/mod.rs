@@ -1,13 +1,11 @@
-//! Who must be decided about when something changes, so that a decision costs what the change costs and not what the
-//! population costs.
+//! Incremental decisions: the cost of a decision follows the number of changed records, not the size of the population.
 //!
-//! [`Standing`] is what stands after everybody was decided about: who shares what, and which changes are outstanding.
-//! Records that changed are handed to [`Standing::begin`]; what else is needed is asked for step by step, and the
-//! answer is the same as that of a decision about everybody.
+//! [`IncrementalState`] is the state after a full decision: an index of what records share, and the outstanding changes. Changed records are
+//! passed to [`IncrementalState::begin`]; [`IncrementalState::advance`] then asks for the records that it needs, step by step. The result
+//! equals that of a full decision.
 //!
-//! A record is decided about together with those that it *meets*: whoever could be matched to it, has its name or a value
-//! that only one may have. Those who point to it are decided about too when they may see it otherwise, and those that
-//! it points to are read, so that it is known what they are called.
+//! A record is decided together with its neighbors: the records that could match it, or have its name or the same unique value. Its
+//! referrers are decided too if its visible result changed. The records to which it refers are read for their names only.
 
 mod dependency_index;
 mod distribution;
@@ -29,25 +27,25 @@ use jiff::Timestamp;
 use keys::Keys;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-/// The most records that are gathered for one decision; when more depend on it, everybody is decided about.
+/// Maximum number of records of an incremental decision; if more depend on a change, a full decision is needed.
 const MAX_RECORDS: usize = 5_000;
 
 /// Some records of a population.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Records {
-    /// Accounts, by their rows.
+    /// Accounts, by row id.
     pub accounts: BTreeSet<AccountId>,
-    /// Identities, by their ids.
+    /// Identities, by id.
     pub identities: BTreeSet<String>,
 }
 
 impl Records {
-    /// How many there are.
+    /// The number of records.
     pub fn len(&self) -> usize {
         self.accounts.len() + self.identities.len()
     }
 
-    /// Are there none?
+    /// Is it empty?
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -60,42 +58,42 @@ impl Records {
     }
 }
 
-/// Somebody who joined or left a group by what we wrote.
+/// A membership that we granted or revoked.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AppliedMembership {
     /// The group.
     pub group: AccountId,
-    /// Its member by a name that the group has for them, folded.
+    /// The member, by a name that the group uses, folded.
     pub member: String,
-    /// They joined.
+    /// The member was added; `false`: removed.
     pub is_member: bool,
 }
 
-/// What is to be done next.
+/// The next step of an incremental decision.
 #[derive(Debug)]
 pub enum PassStep {
-    /// Read these records, with all that belongs to them, and go on.
+    /// Read these records with everything that belongs to them, and call `advance` again.
     Read(Records),
-    /// It is decided.
+    /// The decision is complete.
     Decided(Box<PartialOutcome>),
-    /// Everybody must be decided about: too much depends on it.
+    /// A full decision is needed: too many records depend on the change.
     FullDecision,
 }
 
-/// What was decided about a part.
+/// The result of an incremental decision.
 #[derive(Debug)]
 pub struct PartialOutcome {
-    /// About whom it was decided.
+    /// The records that were decided.
     pub about: Records,
-    /// The records that were read for it, those of the part among them.
+    /// The number of records that were read.
     pub read: usize,
-    /// How many identities and accounts were evaluated, each pass counted.
+    /// The number of identities and accounts that were evaluated, counting each pass.
     pub evaluated: usize,
-    /// What was decided about them. Its changes are those of everybody that are outstanding, so that guards see them all.
+    /// The outcome. Its changes include the outstanding changes of all records, so that guards count them.
     pub outcome: Outcome,
 }
 
-/// A decision about a part that is on its way.
+/// An incremental decision in progress.
 #[derive(Debug)]
 pub struct IncrementalPass {
     touched: Records,
@@ -105,31 +103,31 @@ pub struct IncrementalPass {
     evaluated: usize,
 }
 
-/// What stands after everybody was decided about.
+/// The state after a full decision.
 pub struct IncrementalState {
     keys: Keys,
     index: DependencyIndex,
-    /// Changes that nothing but a guard, a fault or a person holds, and that were not carried out yet.
+    /// Changes that are not done yet, and that only a guard, a failure or a person holds.
     outstanding: BTreeMap<Record, Vec<Change>>,
-    /// How many accounts of each system are linked.
+    /// The number of linked accounts of each system.
     linked: BTreeMap<String, usize>,
-    /// The system of each account that is linked.
+    /// The system of each linked account.
     linked_in: rustc_hash::FxHashMap<AccountId, u16>,
     systems: Vec<String>,
-    /// Groups whose members take part somewhere, and groups inside them: they are always read.
+    /// Groups that define a scope, and groups nested in them: they are always read.
     groups: BTreeSet<AccountId>,
-    /// Who must be decided about when, if nothing changes before.
+    /// When each identity is due, if nothing changes before.
     due: BTreeSet<(Timestamp, String)>,
     due_of: rustc_hash::FxHashMap<String, Timestamp>,
-    /// Who is a member of which group, where that follows rules.
+    /// The members of groups with memberships by rule.
     memberships: MembershipRules,
-    /// The seats of licences in use.
+    /// The seats of licenses in use.
     seats: Seats,
-    /// How many hold each value that identities are spread over.
+    /// The use of each distributed value.
     spread: DistributionCounts,
 }
 
-/// Is a generated value taken by a record that was not read?
+/// Answers what the decision asks about records that were not read.
 struct UnreadRecords<'a> {
     web: &'a DependencyIndex,
     read: &'a BTreeSet<RecordIndex>,
@@ -151,7 +149,7 @@ impl OutsideRecords for UnreadRecords<'_> {
     }
 }
 
-/// Whom a change is about.
+/// The record that a change belongs to.
 fn whose(change: &Change) -> Record {
     match change.account.filter(|_| change.identity.is_empty()) {
         Some(account) => Record::Account(account),
@@ -160,7 +158,7 @@ fn whose(change: &Change) -> Record {
 }
 
 impl IncrementalState {
-    /// Decides about everybody, and keeps what is needed to decide about parts. The outcome is that of
+    /// Makes a full decision, and builds the state for incremental ones. The outcome is that of
     /// [`crate::decide`].
     pub fn of(rules: &RuleSet, population: &Population, now: Timestamp) -> (IncrementalState, Outcome) {
         let mut outcome = each(rules, population, now, &NoOutsideRecords);
@@ -191,12 +189,12 @@ impl IncrementalState {
         (standing, outcome)
     }
 
-    /// When somebody must be decided about next, though nothing changed but the time.
+    /// When the next identity is due by time alone.
     pub fn next_due(&self) -> Option<Timestamp> {
         self.due.first().map(|(at, _)| *at)
     }
 
-    /// Who must be decided about by now, though nothing changed but the time.
+    /// The identities that are due by `now`.
     pub fn due(&self, now: Timestamp) -> BTreeSet<String> {
         self.due.iter().take_while(|(at, _)| *at <= now).map(|(_, id)| id.clone()).collect()
     }
@@ -211,28 +209,28 @@ impl IncrementalState {
         }
     }
 
-    /// How many accounts of each system are linked.
+    /// The number of linked accounts of each system.
     pub fn linked(&self) -> &BTreeMap<String, usize> {
         &self.linked
     }
 
-    /// How many seats of each licence are in use.
+    /// The number of seats in use of each license.
     pub fn seats(&self) -> Vec<usize> {
         self.seats.used()
     }
 
-    /// How many records are known.
+    /// The number of indexed records.
     pub fn len(&self) -> usize {
         self.index.len()
     }
 
-    /// Is nothing known?
+    /// Is it empty?
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
 
-    /// Notes memberships that we changed; the accounts that must be decided about for it. Those are the members, but for groups that
-    /// others depend on, which must be looked at whole.
+    /// Applies memberships that we changed. Returns the accounts that must be decided: the members, or the group itself if other records
+    /// depend on it.
     pub fn moved(&mut self, all: &[AppliedMembership]) -> BTreeSet<AccountId> {
         let mut accounts = BTreeSet::new();
         for one in all {
@@ -247,12 +245,12 @@ impl IncrementalState {
         accounts
     }
 
-    /// Begins a decision about records that changed, and says what is to be read for it.
+    /// Begins a decision about changed records. Returns it with the records to read.
     pub fn begin(&self, touched: Records) -> (IncrementalPass, Records) {
         let mut wanted = touched.clone();
         wanted.accounts.extend(&self.groups);
         let mut asking = IncrementalPass { touched, noted: false, wide: false, read: BTreeSet::new(), evaluated: 0 };
-        // Whoever stood near before mostly still does: read at once, they need not be asked for.
+        // Former neighbors are mostly still neighbors: reading them now saves a step.
         if let Some((_, near)) = self.around(&asking) {
             near.iter().for_each(|place| wanted.put(self.index.record(*place)));
             asking.read = near;
@@ -260,7 +258,7 @@ impl IncrementalState {
         (asking, wanted)
     }
 
-    /// Goes on with what was asked for. `population` holds the records, their links, and what else belongs to them.
+    /// Continues with the records that were asked for. `population` contains them with their links and everything that belongs to them.
     pub fn advance(&mut self, asking: &mut IncrementalPass, rules: &RuleSet, population: &Population, now: Timestamp) -> PassStep {
         if !asking.noted {
             asking.noted = true;
@@ -280,7 +278,7 @@ impl IncrementalState {
                     }
                 }
             }
-            // Whoever joined or left is decided about, and not all who are in the group.
+            // Only members that were added or removed are decided, not all members of the group.
             asking.touched.accounts.extend(members);
             asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
             let all = keys::RecordKeys::of(population);
@@ -298,7 +296,7 @@ impl IncrementalState {
         };
         asking.evaluated += outcome.decided.len() + outcome.identities.len();
         let Some((about, _)) = self.around(asking) else { return PassStep::FullDecision };
-        // What is composed now may meet others than what was composed before.
+        // The newly composed identities may have other neighbors than before.
         asking.wide |= self.note_identities(rules, population, &outcome, Some(&about));
         let wide = asking.wide || self.visible_result_changed(&outcome, &about);
         asking.wide = wide;
@@ -317,8 +315,7 @@ impl IncrementalState {
         PassStep::Decided(Box::new(PartialOutcome { about: records, read: asking.read.len(), evaluated: asking.evaluated, outcome }))
     }
 
-    /// All outstanding changes, as guards and people see them: for when nothing changed but the time or what somebody
-    /// said.
+    /// The outcome with all outstanding changes, when only the time or an answer changed.
     pub fn outstanding(&self, rules: &RuleSet, totals: &Totals, now: Timestamp) -> Outcome {
         let mut outcome = Outcome { at: now, changes: self.outstanding.values().flatten().cloned().collect(), ..Outcome::default() };
         finish(rules, totals, &mut outcome);
@@ -332,7 +329,7 @@ impl IncrementalState {
         PassStep::Read(records)
     }
 
-    /// Who is decided about, and whose records are needed for it. Nothing when those are too many.
+    /// The records to decide and the records to read for them. `None` if there are too many.
     fn around(&self, asking: &IncrementalPass) -> Option<(BTreeSet<RecordIndex>, BTreeSet<RecordIndex>)> {
         let accounts = asking.touched.accounts.iter().filter_map(|id| self.index.account(*id));
         let touched: BTreeSet<RecordIndex> =
@@ -348,7 +345,7 @@ impl IncrementalState {
         Some((about, self.connected_component(near)?))
     }
 
-    /// Everybody who must be decided about together with these.
+    /// All records that must be decided together with these.
     fn connected_component(&self, start: BTreeSet<RecordIndex>) -> Option<BTreeSet<RecordIndex>> {
         let mut left: Vec<RecordIndex> = start.iter().copied().collect();
         let mut all = start;
@@ -361,8 +358,8 @@ impl IncrementalState {
         (all.len() <= MAX_RECORDS).then_some(all)
     }
 
-    /// May others see those that were decided about otherwise than before? They do when somebody gets an account, or no
-    /// longer gets one, or is joined to one.
+    /// Did the visible result of the decided records change, so that their referrers must be decided? It did if an account is
+    /// created, no longer created, or linked.
     fn visible_result_changed(&self, outcome: &Outcome, about: &BTreeSet<RecordIndex>) -> bool {
         let among = |record: &Record| self.place(record).is_some_and(|place| about.contains(&place));
         let made = |change: &&Change| change.kind == ChangeKind::Create;
@@ -385,7 +382,7 @@ impl IncrementalState {
         }
     }
 
-    /// Leaves what was decided about these: what was read beside them was not read to be decided about.
+    /// Keeps only the results of these records; the others were read as context.
     fn only(&self, outcome: &mut Outcome, about: &BTreeSet<RecordIndex>) {
         let identity = |id: &str| self.index.identity(id).is_some_and(|place| about.contains(&place));
         let account = |id: Option<AccountId>| id.and_then(|id| self.index.account(id)).is_some_and(|place| about.contains(&place));
@@ -404,7 +401,7 @@ impl IncrementalState {
         });
     }
 
-    /// Keeps what is outstanding of those that were decided about.
+    /// Stores the outstanding changes of the decided records.
     fn keep(&mut self, outcome: &Outcome, about: Option<&BTreeSet<RecordIndex>>) {
         match about {
             None => self.outstanding.clear(),
@@ -451,7 +448,7 @@ impl IncrementalState {
         let proposed = proposed(rules, population, outcome);
         let mut otherwise = false;
         let among = |place: Option<RecordIndex>| about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)));
-        // Whoever was proposed and is nobody any more holds nothing.
+        // A proposed identity that is gone holds no distributed value.
         let there: HashSet<&str> = outcome.identities.iter().map(|(identity, _)| identity.id.as_str()).collect();
         for place in about.into_iter().flatten() {
             if let Record::Identity(id) = self.index.record(*place)
@@ -460,7 +457,7 @@ impl IncrementalState {
                 self.spread.forget(id);
             }
         }
-        // Whoever is new by an account that it is about.
+        // New identities of the decided accounts.
         let lines = outcome.decided.iter().filter(|line| line.account.is_some_and(|id| among(self.index.account(id))));
         let new: HashSet<&str> = lines.filter_map(|line| line.identity.as_deref()).collect();
         for (identity, _) in &outcome.identities {
@@ -494,7 +491,7 @@ impl IncrementalState {
     }
 }
 
-/// The accounts that feed each identity that is not kept yet, where another source may look for it.
+/// The source accounts of each identity that is not stored yet, if another source could match it.
 fn proposed<'a>(rules: &RuleSet, population: &'a Population, outcome: &'a Outcome) -> HashMap<&'a str, Vec<&'a Account>> {
     if rules.identities.keys().all(|kind| rules.sources(*kind).count() < 2) {
         return HashMap::new();
@@ -515,10 +512,10 @@ fn proposed<'a>(rules: &RuleSet, population: &'a Population, outcome: &'a Outcom
     proposed
 }
 
-/// A name as generated values are told apart.
+/// The hash of a generated value.
 pub(crate) fn taken_hash(kind: ObjectType, attribute: &str, value: &str) -> u64 {
     hash(&["takes", kind.as_str(), attribute, &generate::folded(value)])
 }
 
-/// The facts of systems that keys depend on.
+/// The facts of systems on which keys depend.
 pub(crate) type SystemFactsMap = BTreeMap<String, SystemFacts>;
