@@ -1,48 +1,48 @@
-//! What can go wrong with a system, each with its own code, sentence and remedy.
+//! Failures of systems, each with a code, a sentence and a remedy.
 
-/// How a fault weighs on the rest of the work.
+/// What a failure means for the rest of the work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FailureClass {
-    /// It may pass: the same is tried again.
+    /// It may pass: the request is retried with backoff.
     Transient,
-    /// It stays until somebody does something about this one record.
+    /// It persists until the record or its data change.
     Permanent,
-    /// It concerns the whole system: nothing else is sent there now.
+    /// It concerns the whole system: nothing else is sent to it for now.
     SystemDown,
-    /// The answer was lost: it must be found out whether the change took effect.
+    /// The answer was lost: the change may or may not have taken effect.
     UnknownOutcome,
-    /// The system took the change into a queue of its own, and has not done it yet.
+    /// The system accepted the change and carries it out later.
     Accepted,
-    /// Writes to the system are stopped at this moment: nothing was sent, and the change is decided again when they go on.
+    /// Writes to the system are stopped: nothing was sent, and the change is decided again when they are resumed.
     WritesStopped,
 }
 
-/// A fault of a system.
+/// A failure of a system.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct ConnectError {
-    /// A word for programs.
+    /// The code.
     pub code: &'static str,
     /// What happened, to what.
     pub message: String,
     /// What to do about it.
     pub remedy: String,
-    /// How it weighs.
+    /// Its class.
     pub class: FailureClass,
-    /// Where the system can be asked how a change in its queue went; empty when it did not say.
+    /// The URL at which an accepted change can be polled; empty if the system gave none.
     pub operation_url: String,
     /// The HTTP status of its answer, where it gave one.
     pub status: Option<u16>,
 }
 
-/// The most characters of what a system answered.
+/// Maximum number of characters of a system's answer.
 const LONGEST: usize = 2000;
-/// What is shorter is found in any text.
+/// Shorter secrets are not removed from texts, because they occur everywhere.
 const SHORTEST_SECRET: usize = 4;
-/// What stands for a secret.
+/// Replaces a secret in a text.
 const HIDDEN: &str = "•••";
 
-/// A text of a system without what could steer a terminal or forge a line of a log, and not too long.
+/// Removes control characters from a system's text, and truncates it, so that it cannot steer a terminal or forge a log line.
 fn clean(text: &str) -> String {
     let mut clean: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(LONGEST).collect();
     if text.chars().nth(LONGEST).is_some() {
@@ -56,7 +56,7 @@ impl ConnectError {
         ConnectError { code, message: clean(&said.into()), remedy: remedy.into(), class, operation_url: String::new(), status: None }
     }
 
-    /// Takes secrets out of what a system answered: some answer with the value that they refuse.
+    /// Removes secrets from a system's answer: some systems repeat the refused value.
     #[must_use]
     pub fn without(mut self, secrets: &[&str]) -> Self {
         for secret in secrets.iter().filter(|secret| secret.chars().count() >= SHORTEST_SECRET) {

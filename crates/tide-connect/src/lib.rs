@@ -1,11 +1,11 @@
-//! `tide-connect` speaks with systems: it tests them, asks what they can do, reads them and writes
-//! one change at a time. [`Connector`] is what the engine sees; `ldap`, `scim`, `feed` and `push`
-//! are its kinds.
+//! `tide-connect` connects to systems: it tests them, discovers their capabilities, reads and watches them, and writes
+//! one change at a time. [`Connector`] is its interface to the engine; `ldap`, `scim`, `feed` and `push`
+//! implement it.
 //!
-//! Read-only is enforced here, beside the wire: every write passes [`ConnectionState::permit`], and the
-//! functions that send need the permit it gives.
+//! Read-only is enforced here, next to the wire: every write calls [`ConnectionState::permit`], and the
+//! functions that send require its permit.
 //!
-//! It is *not* a place for decisions, and it keeps nothing.
+//! It makes no decisions and stores nothing.
 
 mod access;
 mod change_events;
@@ -39,29 +39,29 @@ use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Value};
 use tokio::sync::mpsc;
 
-/// What an enumeration shows.
+/// An item of a full read.
 #[derive(Debug, Clone, PartialEq)]
 pub enum SnapshotItem {
-    /// Some accounts.
+    /// A batch of accounts.
     Batch(Vec<Observed>),
-    /// Rows that cannot be used, with the reason of each. They are not counted as shown.
+    /// Unusable rows with their reasons. They do not count as accounts.
     Quarantined(Vec<BadRow>),
-    /// Everything was shown, and this many accounts in all. Nothing follows.
+    /// The read is complete, with this number of accounts. Nothing follows.
     Complete(usize),
-    /// Nothing changed since the last complete enumeration. Nothing follows.
+    /// Nothing changed since the last complete read. Nothing follows.
     Unchanged,
 }
 
-/// A row of a feed that cannot be used.
+/// An unusable row of a feed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BadRow {
     /// The line on which it begins, from 1.
     pub line: u64,
     /// What is wrong with it.
     pub reason: String,
-    /// The row as it stands, cut to a length.
+    /// The row, truncated.
     pub raw: String,
-    /// Its key, if that much can be read: the account behind it is then not missing.
+    /// Its key, if it is readable: the account then does not count as absent.
     pub key: Option<String>,
 }
 
@@ -70,19 +70,19 @@ pub struct BadRow {
 pub struct DirectoryNode {
     /// Its name.
     pub dn: String,
-    /// It holds nothing.
+    /// It has no children.
     pub leaf: bool,
-    /// How many persons lie below it, at any depth.
+    /// The number of people below it, at any depth.
     pub people: Option<usize>,
-    /// There are more: counting ended at a limit.
+    /// Counting stopped at a limit: there are more.
     pub more: bool,
 }
 
-/// The stream of an enumeration: it ends with [`SnapshotItem::Complete`] or with an error. A stream that
-/// ends without either was cut, and is not complete.
+/// The stream of a full read. It ends with [`SnapshotItem::Complete`] or with an error; a stream that
+/// ends without either was cut, and is incomplete.
 pub type SnapshotStream = mpsc::Receiver<Result<SnapshotItem, ConnectError>>;
 
-/// Runs an enumeration beside its reader; the few places of the channel hold a fast server back.
+/// Runs a read as a task; the small channel applies backpressure to a fast server.
 pub(crate) fn spawn_snapshot<F>(enumerate: impl FnOnce(mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> F) -> SnapshotStream
 where
     F: Future<Output = Result<SnapshotItem, ConnectError>> + Send + 'static,
@@ -91,31 +91,31 @@ where
     let work = enumerate(out.clone());
     tokio::spawn(async move {
         let end = work.await;
-        // Nobody listens any more: the reading was given up, and there is nobody to tell.
+        // The receiver is gone: the read was given up.
         let _ = out.send(end).await;
     });
     showing
 }
 
-/// One change to be written.
+/// One change to write.
 #[derive(Debug, Clone)]
 pub struct Write {
-    /// What the account stands for.
+    /// The type of the account.
     pub object: ObjectType,
-    /// What is to be done.
+    /// The kind of change.
     pub kind: ChangeKind,
-    /// The account's lasting key, and what it is called; none when it is to be made.
+    /// The account's key and name; `None` for a create.
     pub account: Option<(String, String)>,
     /// The values before and after.
     pub values: Vec<ValueChange>,
-    /// The member that a single membership is about: the lasting key of its account, and its name as far as we know.
+    /// The member of a single membership: the key and the name of its account.
     pub member: Option<(String, String)>,
-    /// Lists that others write too: only the values that differ are sent.
+    /// Attributes whose lists are merged with values of others: only differences are sent.
     pub merged: Vec<String>,
 }
 
 impl Write {
-    /// A change of an account by its key and its name; of a new one without.
+    /// A change of an account, or a create if `account` is `None`.
     pub fn new(object: ObjectType, kind: ChangeKind, account: Option<(String, String)>, values: Vec<ValueChange>) -> Self {
         Write { object, kind, account, values, member: None, merged: Vec::new() }
     }
@@ -124,83 +124,83 @@ impl Write {
 /// A connected system.
 #[async_trait]
 pub trait Connector: Send + Sync {
-    /// Tests the connection step by step. It ends at the first step that fails.
+    /// Tests the connection step by step, up to the first step that fails.
     async fn check(&self, report: &mut CheckReport);
 
-    /// The same, for whoever does not watch.
+    /// Runs the test and returns its report.
     async fn run_check(&self) -> CheckReport {
         let mut report = CheckReport::default();
         self.check(&mut report).await;
         report
     }
 
-    /// What the system can do, and which attributes it has.
+    /// Discovers the capabilities and the schema of the system.
     async fn describe(&self) -> Result<Description, ConnectError>;
 
-    /// The containers directly below one, with how many persons lie in each; the top one first. A
+    /// The containers directly below one (or at the top), with the number of people in each. A
     /// system without a tree has none.
     async fn browse(&self, _below: Option<&str>) -> Result<Vec<DirectoryNode>, ConnectError> {
         Ok(Vec::new())
     }
 
-    /// Enumerates all accounts of a type.
+    /// Performs a full read of a type.
     fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream;
 
-    /// How its changes can be known, the best way first.
+    /// The supported watch modes, the best one first.
     async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         Ok(vec![WatchMode::FullRead])
     }
 
-    /// The place in the system's history at which it is now; none where it has none that can be named.
+    /// The current sync cursor; `None` if the mode has none.
     async fn current_cursor(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
         Ok(None)
     }
 
-    /// What changed since a place in its history.
+    /// Streams the changes since a sync cursor.
     fn watch(self: Arc<Self>, _object: ObjectType, way: WatchMode, _from: Option<String>) -> ChangeStream {
         crate::change_events::follow(move |_| async move {
             Err(ConnectError::permanent("no_way", format!("this system cannot be followed by {}", way.as_str()), "choose another way"))
         })
     }
 
-    /// Finds the accounts that have one of these values.
+    /// Finds accounts that have one of these values.
     async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError>;
 
-    /// Looks for accounts, by their keys, that an enumeration did not show although they were there before: a list whose pages shift
-    /// while it is read can miss somebody. Those that are there after all; the others are gone, by the system's own word.
+    /// Requests accounts by key that a full read did not show although they existed before: a list whose pages shift during the read can
+    /// miss accounts. Returns those that exist; the system has confirmed that the others are gone.
     ///
-    /// Nothing, where the question would tell no more than the list did: a file is one list, and what a directory does not let us see,
-    /// or a replica does not have yet, it does not find by its key either.
+    /// Returns `None` where such a request would confirm no more than the list did: a file is one list, and a directory does not find by
+    /// key what its permissions hide or its replica does not have yet.
     async fn confirm_missing(&self, _object: ObjectType, _keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
         Ok(None)
     }
 
-    /// How long it may take until the system shows what was made in it: so long it is not taken for missing.
+    /// How long the system may take to show a new account; until then it does not count as absent.
     fn visibility_lag(&self) -> std::time::Duration {
         std::time::Duration::ZERO
     }
 
-    /// Writes one change and returns the account as it then is.
+    /// Writes one change, and returns the account's new state.
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError>;
 
-    /// Changes memberships of a group, without asking for the group afterwards: it may be long.
+    /// Changes memberships of a group without reading the group back, because it may be large.
     async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
         self.write(write).await.map(|_| ())
     }
 
-    /// The hash of an account's password, as it stands there, if there is one that can be read. It goes to the wire, and nowhere else.
+    /// The hash of an account's password, if it is readable. Only send it; never store or log it.
     async fn password_hash(&self, _key: &str) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
         Ok(None)
     }
 
-    /// Asks how a change went that the system took into a queue of its own; nothing while it is not done. `place` is what
-    /// [`ConnectError::operation_url`] said.
+    /// Polls a change that the system accepted; `None` while it is not done. `_place` is the [`ConnectError::operation_url`] of the
+    /// acceptance.
     async fn poll_operation(&self, _write: &Write, _place: &str) -> Result<Option<Observed>, ConnectError> {
         Err(ConnectError::permanent("not_queued", "this system has no queue of its own", "decide again: start a new run"))
     }
 }
 
-/// Makes the connector for a system.
+/// Creates the connector of a system.
 pub fn connect(settings: &Settings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Arc<dyn Connector>, ConnectError> {
     Ok(match settings {
         Settings::Ldap(settings) => Arc::new(LdapConnector::new(settings.clone(), secret, access)?),

@@ -1,15 +1,13 @@
-//! `tide-core` decides. It takes what was observed, the rule set and the time, and answers with
-//! changes, links and verdicts, each with its reason.
+//! `tide-core` decides: from the records, the rule set and the time, it computes changes, links and verdicts, each with its reason.
 //!
-//! It is *not* a place for input or output: no socket, file, SQL or clock is reached from here, so
-//! everything in it is tested with small values in and values out.
+//! It does no I/O: no socket, file, SQL or clock. So everything in it is tested with plain values.
 //!
 //! The path of a decision, module by module:
-//! [`scope`] (who takes part) → [`compose`] (account → identity → desired account) →
-//! [`matching`] (which account belongs to whom) → [`compare`] (what differs) → [`decide`].
-//! [`approvals`] says who must agree before something is sent.
-//! [`nearby`] finds who must be decided about when something changes, and comes to the same answer for less.
-//! [`explain`] walks the same path for one person and keeps every step.
+//! [`scope`] (who is processed) → [`compose`] (account → identity → desired account) →
+//! [`matching`] (which identity an account belongs to) → [`compare`] (differences) → [`decide`].
+//! [`approvals`] selects changes that need approval.
+//! [`incremental`] makes the same decision about changed records only.
+//! [`explain`] repeats the decision for one person and records every step.
 
 #[macro_use]
 mod codes;

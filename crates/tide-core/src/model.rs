@@ -169,18 +169,18 @@ pub struct ReservedValue {
     pub identity: String,
 }
 
-/// What is known of a system when a decision is made.
+/// The facts about a system on which a decision is based.
 #[derive(Debug, Clone, Default)]
 pub struct SystemFacts {
     /// Its schema by type; empty until it was first described. It is long, and every decision takes it along.
     pub schema: Arc<BTreeMap<ObjectType, Schema>>,
     /// Types that we may write.
     pub writable: Vec<ObjectType>,
-    /// Types that have been read completely at least once.
+    /// Types that were read completely at least once.
     pub read: Vec<ObjectType>,
     /// Paused by an operator: nothing is sent.
     pub paused: bool,
-    /// Why nothing is written there now, by its schedule or because all writes are stopped; as a sentence.
+    /// Why writes are held, by its schedule or by the emergency stop, as a sentence.
     pub write_hold: Option<String>,
     /// Not armed yet: nothing is sent.
     pub disarmed: bool,
@@ -188,10 +188,10 @@ pub struct SystemFacts {
     pub own: Vec<String>,
 }
 
-/// By system and kind of change, who gets one at this moment: identities, or accounts that belong to nobody.
+/// The records with a change in flight, by system and kind of change: identities, or orphaned accounts.
 pub type InFlight = BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>;
 
-/// Everything that a decision is made from, but the rules and the time.
+/// All inputs of a decision except the rules and the time.
 #[derive(Debug, Clone, Default)]
 pub struct Population {
     /// All accounts of all systems, absent ones too.
@@ -200,40 +200,39 @@ pub struct Population {
     pub identities: Vec<Identity>,
     /// All open links.
     pub links: Vec<Link>,
-    /// What targets made of our values, by account and attribute.
+    /// Normalizations of our values by targets, by account and attribute.
     pub normalizations: HashMap<(AccountId, String), Normalization>,
-    /// Values that we gave to attributes which others write too, by account and attribute.
+    /// Our values of merged lists, by account and attribute.
     pub managed_values: HashMap<(AccountId, String), Vec<Value>>,
-    /// Generated values that were ever given, and to whom.
+    /// All generated values that were ever assigned, with their identities.
     pub reserved_values: Vec<ReservedValue>,
     /// The systems by name.
     pub systems: BTreeMap<String, SystemFacts>,
-    /// What people said about matches.
+    /// Answers about matches.
     pub match_answers: Vec<MatchAnswer>,
-    /// How many changes of a kind a system got within so many hours before, those that a person let through left out.
+    /// Number of changes by system, kind and window in hours, without released ones.
     pub recent_change_counts: BTreeMap<(String, String, u32), usize>,
-    /// Who gets a change of a kind in a system at this moment: it is in a queue or on its way, and not among the recent ones yet. One that
-    /// belongs to nobody is known by its account.
+    /// Records with a change in flight, which is queued or sent and not among the recent ones yet.
     pub in_flight: InFlight,
-    /// What a person said of changes that a guard held, by their fingerprints.
+    /// Overrides of guards, by fingerprint.
     pub guard_overrides: HashMap<String, GuardOverride>,
-    /// What was said of changes that need a yes, by their fingerprints.
+    /// States of approvals, by fingerprint.
     pub approvals: HashMap<String, crate::approvals::ApprovalState>,
-    /// What accounts held before somebody changed them in their system.
+    /// The states of accounts before others changed them in their system.
     pub drift_baseline: HashMap<AccountId, Attributes>,
-    /// Departures that operators asked for, by identity.
+    /// Departures that operators scheduled or started, by identity.
     pub departures: BTreeMap<String, crate::lifecycle::Departure>,
-    /// When somebody was last claimed back, though they used nothing.
+    /// When each identity was last reinstated after inactivity.
     pub reactivations: BTreeMap<String, Timestamp>,
-    /// Roles that were given by hand.
+    /// Granted roles.
     pub role_grants: Vec<crate::roles::RoleGrant>,
-    /// Passwords that were set in one place, and are on their way to the others.
+    /// Passwords that are being synchronized.
     pub password_sets: Vec<PendingPassword>,
-    /// The marks of the hashes that accounts were given, which are carried from another directory.
+    /// Marks of the password hashes that were copied to accounts.
     pub password_hash_marks: HashMap<AccountId, String>,
-    /// Memberships that rules gave.
+    /// Memberships that rules own.
     pub rule_memberships: Vec<RuleMembership>,
-    /// What we did to accounts and cannot be seen in them.
+    /// Our writes that are not visible in the accounts.
     pub write_history: HashMap<AccountId, WriteHistory>,
 }
 
@@ -252,7 +251,7 @@ pub struct PendingPassword {
     pub must_change: bool,
 }
 
-/// A membership that a rule gave: it is ours to take away.
+/// A membership that a rule owns and can revoke.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RuleMembership {
     /// Who is a member.
@@ -278,7 +277,7 @@ pub struct MemberName {
     pub member: String,
 }
 
-/// What we did to an account and cannot be seen in it.
+/// Our writes to an account that are not visible in it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct WriteHistory {
     /// When we last set its password.
@@ -287,11 +286,11 @@ pub struct WriteHistory {
     pub deleted: Option<Timestamp>,
 }
 
-/// What a person said of a change that a guard held.
+/// An operator's answer to a change that a guard holds.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct GuardOverride {
-    /// It is sent after all; or else it is dropped, while it stays the same.
+    /// Released; `false`: discarded while it stays the same.
     pub release: bool,
-    /// Who said so.
+    /// The operator.
     pub principal: String,
 }

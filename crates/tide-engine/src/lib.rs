@@ -83,22 +83,22 @@ use tide_store::Store;
 use tokio::sync::broadcast;
 use tokio_util::sync::CancellationToken;
 
-/// Where connectors come from, when they are not those of the systems' settings: a simulation brings its own.
+/// Supplies connectors instead of those of the systems' settings, for simulations.
 pub trait ConnectorFactory: Send + Sync {
     /// The connector for a system; writes are to ask the access whether they are allowed.
     fn connector(&self, system: &str, access: Arc<ConnectionState>) -> Option<Arc<dyn tide_connect::Connector>>;
 }
 
-/// How an engine is tied to the world; the usual ties are real systems, chance, and several accounts at a time.
+/// The dependencies of an engine. The default: real systems, random jitter, several accounts concurrently.
 #[derive(Clone)]
 pub struct EngineConfig {
-    /// Files and variables of the machine that may be reached.
+    /// Files and environment variables from which feeds and secrets may be read.
     pub secret_sources: SecretSources,
-    /// Connectors of one's own.
+    /// Connectors to use instead of those of the settings.
     pub systems: Option<Arc<dyn ConnectorFactory>>,
-    /// What pauses are drawn from; nothing means chance.
+    /// Seed of the jitter; `None` means random.
     pub seed: Option<u64>,
-    /// How many accounts of one system are written at a time.
+    /// How many accounts of one system are written concurrently.
     pub accounts_at_a_time: usize,
 }
 
@@ -108,7 +108,7 @@ impl Default for EngineConfig {
     }
 }
 
-/// Rules as they were read, and the version and the schemas that they were read from, as numbers.
+/// Compiled rules, with the rule version and a hash of the schemas from which they were compiled.
 type CompiledRules = ((i64, u64), Arc<PublishedRules>);
 
 /// The engine: one for each store.
@@ -117,74 +117,74 @@ pub struct Engine {
     clock: Arc<dyn Clock>,
     secret_sources: SecretSources,
     connector_factory: Option<Arc<dyn ConnectorFactory>>,
-    /// What pauses are drawn from.
+    /// The random numbers of jitter.
     jitter_rng: Mutex<StdRng>,
     accounts_at_a_time: usize,
     events: broadcast::Sender<Event>,
-    /// What may be written, per system; shared with every connector that is in use.
+    /// The connection state of each system, shared with all its connectors.
     access: Mutex<HashMap<String, Arc<ConnectionState>>>,
-    /// Whether each system may be written at this moment.
+    /// The write gate of each system.
     gates: Mutex<HashMap<String, Arc<write_gate::Gate>>>,
-    /// Held while a system's state or schedule is set, so that gate and records agree.
+    /// Held while a system's state or schedule is set, so that its gate equals the records.
     settings_lock: tokio::sync::Mutex<()>,
-    /// Held while a type of a system is read: two readings of the same accounts never overlap.
+    /// Locks by system and type: two reads of the same accounts never overlap.
     read_locks: Mutex<full_read::Locks>,
-    /// When it is looked for expired answers about matches again.
+    /// When match answers are next checked for expiry.
     next_answer_expiry: Mutex<Option<jiff::Timestamp>>,
-    /// What is on hold; nothing before it was read.
+    /// The stored holds; `None` before they are loaded.
     hold_cache: tokio::sync::Mutex<Option<holds::HoldCache>>,
-    /// Held while a decision about everybody is computed for a request.
+    /// Held while a full decision is computed for a request.
     compute_lock: Arc<tokio::sync::Mutex<()>>,
-    /// Held while a preview or a run is on its way: runs never overlap.
+    /// Held while a preview or a run is in progress: runs never overlap. Lock order: `run_lock`, `decision_lock`, `decision_cache`.
     run_lock: Arc<tokio::sync::Mutex<()>>,
-    /// Held from the look at the records until what was decided is in the queue, and while leavers overtake: nobody decides
-    /// from what another one is about to change.
+    /// Held from loading the records until the decided changes are queued, and during a preemption: no decision is based on records that
+    /// another one is about to change.
     decision_lock: tokio::sync::Mutex<()>,
-    /// What stands between runs.
+    /// The state between incremental decisions; `None` leads to a full decision.
     decision_cache: tokio::sync::Mutex<Option<incremental::DecisionCache>>,
-    /// Accounts of which something came since a run last decided: leavers among them do not wait.
+    /// Accounts that changed since the last decision of a run; leavers among them preempt a run.
     changed_accounts: Mutex<BTreeSet<i64>>,
-    /// The next run looks at what the last one made.
+    /// The next run is a follow-up that decides about the results of the last one.
     needs_follow_up: AtomicBool,
-    /// Something came since a run last looked.
+    /// Changes were stored since a run last loaded its records.
     is_dirty: AtomicBool,
-    /// Systems that are read in full before they are followed on.
+    /// Systems that need a full read before watching continues.
     pending_full_reads: Mutex<HashSet<String>>,
-    /// How many runs have looked at what came.
+    /// Number of runs that have loaded their records.
     run_generation: AtomicU64,
-    /// What the last decision on news cost.
+    /// Numbers of records that the last incremental decision read and evaluated.
     last_cost: Mutex<(usize, usize)>,
-    /// The published rules as they were read, and what they were read from.
+    /// The compiled published rules.
     compiled_rules: Mutex<Option<CompiledRules>>,
-    /// Connections that changes are sent over, kept for the next run.
+    /// Connections, kept for the next run.
     connections: Mutex<HashMap<String, systems::CachedConnection>>,
-    /// Held while calls go out, so that nothing is handed over twice.
+    /// Held while webhooks are delivered, so that nothing is delivered twice.
     delivery_lock: tokio::sync::Mutex<()>,
-    /// Why the records cannot be written just now.
+    /// Why the records cannot be written at present.
     storage_error: Mutex<Option<String>>,
-    /// Tells that a system took a change into a queue of its own.
+    /// Notified when a system accepts a change.
     operation_accepted: tokio::sync::Notify,
-    /// Tells that something came to run on.
+    /// Wakes the automatic run.
     wake: tokio::sync::Notify,
-    /// How it stands with following each type of each system.
+    /// The status of each watcher.
     watchers: Mutex<BTreeMap<(String, ObjectType), WatcherStatus>>,
-    /// The systems that do not answer.
+    /// The open circuit breakers.
     open_breakers: Mutex<HashMap<String, auto_run::OpenBreaker>>,
-    /// When a change that failed is tried again.
+    /// When the next failed change is retried.
     next_retry: Mutex<Option<jiff::Timestamp>>,
-    /// When somebody must be decided about next, though nothing changed but the time.
+    /// When the next identity is due by time alone.
     next_due: Mutex<Option<jiff::Timestamp>>,
-    /// Ends what is on its way.
+    /// The change set in progress, and its cancellation.
     current_run: Mutex<Option<(i64, CancellationToken)>>,
-    /// Tasks that panicked and do not run again yet, with what they said.
+    /// Long-lived tasks that panicked and have not restarted yet, with their messages.
     panicked: Mutex<BTreeMap<String, String>>,
-    /// Ends everything when the service stops.
+    /// Canceled when the service stops.
     stopping: CancellationToken,
     tasks: tokio_util::task::TaskTracker,
 }
 
 impl Engine {
-    /// An engine over a store.
+    /// Creates an engine over a store.
     pub fn new(store: Store, clock: Arc<dyn Clock>) -> Arc<Engine> {
         Self::with(store, clock, SecretSources::default())
     }
