@@ -1,5 +1,5 @@
-//! What waits for a person, in one list: doubtful matches, changes that need a yes or that a guard held, changes that failed
-//! for good, and what was done behind our back.
+//! The list of decisions for operators: matches that need review, approvals, changes held by guards, failed changes, drift and external
+//! changes.
 
 use crate::{Engine, EngineError, approvals};
 use jiff::{SignedDuration, Timestamp};
@@ -15,51 +15,51 @@ use tide_core::value::show;
 use tide_core::{Outcome, Population, RuleSet};
 use tide_store::{AlertRow, ApprovalRow, GuardWindow, NewOverride, OverrideRow, Parked};
 
-/// The most names that one line of the list tells.
+/// Maximum number of names in one entry.
 const NAMED: usize = 5;
-/// More accounts of one system than this that were changed there are one question.
+/// If more accounts of a system than this have drift, they form one entry.
 const TOGETHER: usize = 20;
 
-/// How long a release holds, if the changes are not sent before.
+/// Expiry of an unused release.
 const RELEASED: SignedDuration = SignedDuration::from_hours(24);
-/// How long a discard holds, if the changes are still wanted then: after that it is asked again.
+/// Expiry of a discard.
 const DISCARDED: SignedDuration = SignedDuration::from_hours(7 * 24);
 
-/// Something that a person must answer.
+/// An entry of the list.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Decision {
-    /// What it is called when it is answered. It names what was shown: it is another one when that changes.
+    /// The id for answering it. It is derived from what is shown, and changes with it.
     pub id: String,
     /// What is to be decided.
     pub kind: DecisionKind,
     /// The system.
     pub system: String,
-    /// What is asked, in a line.
+    /// The title.
     pub title: String,
-    /// Why, and what becomes of it meanwhile.
+    /// The explanation.
     pub said: String,
-    /// How many it is about.
+    /// The number of records.
     pub count: usize,
-    /// Some of those, by name.
+    /// Names of some of them.
     pub names: Vec<String>,
-    /// What can be said.
+    /// The possible answers.
     pub answers: Vec<DecisionAnswer>,
-    /// Why whoever looks at it may not answer, if they may not.
+    /// Why the asking principal may not answer, if so.
     pub blocked: Option<String>,
-    /// What is offered, where whoever says yes chooses: the fingerprint of each, and its words.
+    /// Offers from which the approver chooses: fingerprint and text of each.
     pub offers: Vec<(String, String)>,
-    /// The most of those that may be chosen.
+    /// Maximum number of chosen offers.
     pub most: Option<u32>,
 }
 
-/// An answer to a decision.
+/// An answer to an entry.
 #[derive(Debug, Clone, Copy)]
 pub struct DecisionReply<'a> {
-    /// One of its answers.
+    /// The answer.
     pub answer: DecisionAnswer,
-    /// The words that go with it.
+    /// The comment.
     pub comment: &'a str,
-    /// What is chosen of what it offers, by words or fingerprint.
+    /// The chosen offers, by text or fingerprint.
     pub choice: &'a [String],
 }
 
@@ -81,7 +81,7 @@ fn some<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
     all
 }
 
-/// Changes that guards hold, by system and kind, with the guard's words.
+/// Changes held by guards, by system and kind, with the guard's reason.
 fn guarded<'o>(_rules: &RuleSet, outcome: &'o Outcome) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
     let mut held: BTreeMap<(&str, ChangeKind), (String, Vec<&Change>)> = BTreeMap::new();
     for change in &outcome.changes {
@@ -93,10 +93,10 @@ fn guarded<'o>(_rules: &RuleSet, outcome: &'o Outcome) -> BTreeMap<(&'o str, Cha
     held
 }
 
-/// A system, a kind of change, and the hours that are looked back.
+/// A system, a kind of change, and the window in hours.
 type Lately = (String, String, u32);
 
-/// What guards look back on at a moment, and what is to be counted for that, in the same order.
+/// The windows of guards at a time, and the queries that count them, in the same order.
 pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>, Vec<GuardWindow>) {
     let all = rules.guards.iter().flat_map(|guard| {
         let since = at.saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into())).unwrap_or_default();
@@ -109,20 +109,20 @@ pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>,
     all.unzip()
 }
 
-/// A count, as a decision takes it.
+/// A count in the form of the population.
 pub(crate) fn counted((key, count): (Lately, i64)) -> (Lately, usize) {
     (key, usize::try_from(count).unwrap_or_default())
 }
 
-/// The id of a set of held changes: another one when the set is another.
+/// The id of a set of held changes; it changes with the set.
 fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
     let mut prints: Vec<&str> = changes.iter().map(|change| change.fingerprint.as_str()).collect();
     prints.sort_unstable();
     format!("guard-{system}-{kind}-{}", tide_core::decide::digest(&prints))
 }
 
-/// What was changed in systems themselves and is only told: each change by itself, or those of a system together when
-/// they are many.
+/// Drift that is only reported: each change separately, or those of a system together if there
+/// are many.
 fn drifts<'o>(rules: &RuleSet, population: &Population, outcome: &'o Outcome) -> Vec<Vec<&'o Change>> {
     let mut by_system: BTreeMap<&str, Vec<&Change>> = BTreeMap::new();
     for change in outcome.changes.iter().filter(|change| change.hold.is_some()) {
@@ -222,8 +222,7 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
     all
 }
 
-/// What operators said and still holds, so that it can be taken back: releases and discards by the decision in which they were shown,
-/// and answers to approvals whose changes were not sent yet.
+/// Answers in effect that can be taken back: releases and discards by their entry, and approvals whose changes were not sent yet.
 fn given(outcome: &Outcome, overrides: &[OverrideRow], approvals: &[ApprovalRow], now: Timestamp) -> Vec<Decision> {
     let wanted: HashMap<&str, &Change> = outcome.changes.iter().map(|change| (change.fingerprint.as_str(), change)).collect();
     let now = tide_store::format_timestamp(now);
@@ -265,7 +264,7 @@ fn given(outcome: &Outcome, overrides: &[OverrideRow], approvals: &[ApprovalRow]
 }
 
 impl Engine {
-    /// What waits for a person, as this principal may answer it.
+    /// The list of decisions for a principal.
     pub async fn decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         let mut all = self.asked(&rules.set, &population, &outcome, principal).await?;
@@ -277,15 +276,14 @@ impl Engine {
         Ok(all)
     }
 
-    /// Ends what was said of changes that are not wanted any more, and what has expired. `about` says about whom it was decided; nothing
-    /// means everybody.
+    /// Ends overrides of changes that are not wanted any more, and expired ones. `about`: the decided records; `None` means all.
     pub(crate) async fn end_overrides(&self, outcome: &Outcome, about: Option<&Records>) -> Result<(), EngineError> {
         let (rows, now) = (self.store.override_rows().await?, tide_store::format_timestamp(self.now()));
         if rows.is_empty() {
             return Ok(());
         }
         let wanted: HashSet<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
-        // Of those about whom it was not decided, nothing is known.
+        // Records that were not decided keep their overrides.
         let decided = |row: &OverrideRow| match about {
             None => true,
             Some(about) if row.identity.is_empty() => row.account.is_some_and(|account| about.accounts.contains(&account)),
@@ -302,7 +300,7 @@ impl Engine {
         Ok(self.store.end_overrides(unwanted, self.now()).await?)
     }
 
-    /// What waits for a yes.
+    /// The approval requests.
     async fn asked(
         &self,
         rules: &RuleSet,
@@ -339,7 +337,7 @@ impl Engine {
                     said.push_str(&format!("; yes from {}", request.yes.join(", ")));
                 }
                 let chooses = request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
-                // What is asked of one person is told change by change, and what is asked about many by their names.
+                // A request about one person lists its changes; one about many lists their names.
                 let each = if request.rule.together { Vec::new() } else { approvals::offers(request, &groups) };
                 let names = match request.rule.together {
                     true => some(request.changes.iter().map(|change| change.label.as_str())),
@@ -349,7 +347,7 @@ impl Engine {
                 if let Some(most) = request.rule.choose.filter(|_| chooses) {
                     said.push_str(&format!("; whoever says yes chooses at most {most}"));
                 }
-                // Whoever says yes sees to what.
+                // The approver sees the values.
                 if request.changes.len() <= NAMED && !chooses {
                     for value in request.changes.iter().flat_map(|change| &change.values).take(NAMED) {
                         said.push_str(&format!("; {} from {} to {}", value.attribute, show(&value.before), show(&value.after)));
@@ -379,12 +377,12 @@ impl Engine {
             .collect())
     }
 
-    /// Answers one of them.
+    /// Answers an entry.
     pub async fn answer_decision(&self, id: &str, answer: DecisionAnswer, comment: &str, principal: &str) -> Result<(), EngineError> {
         self.answer_choosing(id, DecisionReply { answer, comment, choice: &[] }, principal).await
     }
 
-    /// Answers one of them, and chooses among what it offers.
+    /// Answers an entry, with a choice of its offers.
     pub async fn answer_choosing(&self, id: &str, said: DecisionReply<'_>, principal: &str) -> Result<(), EngineError> {
         let answer = said.answer;
         let changed = || EngineError::Changed("this is not what waits any more: look at the list again".to_owned());
@@ -413,7 +411,7 @@ impl Engine {
                 let expires = self.now().saturating_add(RELEASED).unwrap_or(Timestamp::MAX);
                 let new = NewOverride { changes, held_by: "drift", decision: id.to_owned(), release: true, expires };
                 self.store.add_override(new, principal, self.now()).await?;
-                // Nothing changed but what somebody said: they are to be looked at all the same.
+                // No record changed, so the affected records are marked for the next decision.
                 let accounts = meant.iter().filter_map(|change| change.account);
                 self.mark_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;
             }
@@ -430,7 +428,7 @@ impl Engine {
                         return Err(changed());
                     }
                 }
-                // Nothing changed but what somebody said: they are to be looked at all the same.
+                // No record changed, so the affected records are marked for the next decision.
                 let accounts: Vec<i64> = about.iter().filter_map(|(account, _)| *account).collect();
                 self.mark_sent(accounts.into_iter(), about.into_iter().map(|(_, identity)| identity).filter(|id| !id.is_empty())).await;
             }
@@ -448,7 +446,7 @@ impl Engine {
         Ok(())
     }
 
-    /// What guards look back on, and what people said of what they held.
+    /// Loads guard counts, overrides and approvals into the population.
     pub(crate) async fn load_governance_inputs(
         &self,
         rules: &RuleSet,

@@ -1,4 +1,4 @@
-//! Accounts as observed, and the readings that brought them.
+//! Observed accounts, and the reads that observed them.
 
 use crate::{Store, StoreError, format_timestamp, parse_timestamp};
 use jiff::Timestamp;
@@ -9,7 +9,7 @@ use tide_core::model::{AccountId, Observed};
 use tide_core::states::ReadState;
 use tide_core::{Account, Attributes, ObjectType};
 
-/// One enumeration of one type of one system.
+/// A read of one type of a system.
 #[derive(Debug, Clone)]
 pub struct Reading {
     /// Its number.
@@ -18,21 +18,21 @@ pub struct Reading {
     pub system: String,
     /// The type.
     pub object: ObjectType,
-    /// Where it stands.
+    /// Its state.
     pub state: ReadState,
-    /// How many accounts it showed.
+    /// The number of accounts that it has seen.
     pub seen: i64,
     /// When it began.
     pub started: String,
     /// When it ended.
     pub ended: Option<String>,
-    /// What broke it.
+    /// The error that ended it.
     pub error: Option<String>,
-    /// How many rows were set aside.
+    /// The number of rows in quarantine.
     pub quarantined: i64,
 }
 
-/// A reading that showed everybody.
+/// A complete read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WholeReading {
     /// The system.
@@ -43,24 +43,24 @@ pub struct WholeReading {
     pub started: Timestamp,
     /// When it ended.
     pub ended: Timestamp,
-    /// A backup was restored since.
+    /// A backup was restored since, so the data may be outdated.
     pub outdated: bool,
 }
 
-/// A row of a feed that was set aside.
+/// A row of a feed in quarantine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BadRow {
     /// The line on which it begins.
     pub line: i64,
     /// What is wrong with it.
     pub reason: String,
-    /// The row as it stands.
+    /// The row.
     pub raw: String,
-    /// Its key, if that much can be read.
+    /// Its key, if it is readable.
     pub key: Option<String>,
 }
 
-/// An account with what the lists show beside it.
+/// An account, with data for lists.
 #[derive(Debug, Clone)]
 pub struct AccountRow {
     /// The account.
@@ -85,27 +85,27 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
     })
 }
 
-/// Which accounts a reading `r` did not show although they were there when it began, and nobody wrote to since. An account that a
-/// later reading showed is not missing from an earlier one that ends after it.
+/// SQL condition: accounts that the read `r` did not see although they existed when it began, and that were not written since. An
+/// account that a later read has seen is not missing from an earlier one that ends after it.
 const MISSING: &str = "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
      AND coalesce(account.reading, 0) < r.id AND coalesce(account.written, '') < r.started";
 
-/// Accounts that a reading did not show although they were there.
+/// Accounts that a read did not see although they existed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Missing {
-    /// How many there are.
+    /// Their number.
     pub count: usize,
-    /// How many accounts were known to be there, these among them.
+    /// The number of existing accounts, including these.
     pub known: usize,
-    /// Keys of the first of them.
+    /// The keys of the first ones.
     pub keys: Vec<String>,
 }
 
-/// The most rows of one statement: nine values each, far below SQLite's limit.
+/// Maximum number of rows in one statement: nine values each, far below SQLite's limit.
 pub(crate) const ROWS: usize = 200;
 
 impl Store {
-    /// Begins a reading.
+    /// Begins a read.
     pub async fn begin_reading(&self, system: &str, object: ObjectType, now: Timestamp) -> Result<i64, StoreError> {
         let system = system.to_owned();
         self.writer
@@ -123,8 +123,8 @@ impl Store {
             .await
     }
 
-    /// Keeps a batch of what a reading showed. What we wrote after the reading began is newer than
-    /// what it shows, and stays.
+    /// Stores a batch of a read. States that we wrote after the read began are newer than the batch
+    /// and stay.
     pub async fn observe(
         &self,
         reading: i64,
@@ -137,7 +137,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    // Into an empty system everything is new, and nothing needs to be looked up.
+                    // In an empty system, every account is new: no lookup is needed.
                     let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM reading WHERE system = ? AND id < ? AND seen > 0)")
                         .bind(&system)
                         .bind(reading)
@@ -158,7 +158,7 @@ impl Store {
             .await
     }
 
-    /// Keeps rows that were set aside. An account whose key stands in one of them is not missing.
+    /// Stores rows in quarantine. An account whose key is in one of them is not missing.
     pub async fn quarantine(&self, reading: i64, rows: Vec<BadRow>) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
@@ -192,7 +192,7 @@ impl Store {
             .await
     }
 
-    /// The rows that the last ended reading of a system set aside.
+    /// The rows in quarantine of the last ended read of a system.
     pub async fn quarantined(&self, system: &str) -> Result<Vec<BadRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT * FROM quarantine WHERE reading = (SELECT max(id) FROM reading WHERE system = ? AND state <> 'running' AND seen + quarantined > 0) ORDER BY line",
@@ -206,7 +206,7 @@ impl Store {
             .collect())
     }
 
-    /// The last whole reading of each system and type; `outdated` ones were made before a backup was restored.
+    /// The last full read of each system and type; `outdated` ones are older than a restored backup.
     pub async fn whole_readings(&self) -> Result<Vec<WholeReading>, StoreError> {
         let rows = sqlx::query(
             "SELECT system, object, state, started, ended FROM reading
@@ -227,7 +227,7 @@ impl Store {
         rows.iter().map(whole).collect()
     }
 
-    /// How many accounts the last complete reading of a type showed.
+    /// The number of accounts of the last complete read of a type.
     pub async fn last_complete(&self, system: &str, object: ObjectType) -> Result<Option<i64>, StoreError> {
         Ok(sqlx::query_scalar(
             "SELECT seen FROM reading WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1",
@@ -238,7 +238,7 @@ impl Store {
         .await?)
     }
 
-    /// Accounts that a reading did not show although they were there, as [`Store::complete_reading`] would make them absent.
+    /// The accounts that [`Store::complete_reading`] would mark as absent.
     pub async fn missing(&self, reading: i64, limit: usize) -> Result<Missing, StoreError> {
         self.writer
             .read_on_writer(move |c| {
@@ -262,7 +262,7 @@ impl Store {
             .await
     }
 
-    /// Ends a reading that found nothing changed since the one before: nobody becomes absent by it.
+    /// Ends a read that found nothing changed since the previous one: no account becomes absent.
     pub async fn unchanged_reading(&self, reading: i64, now: Timestamp) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
@@ -281,15 +281,15 @@ impl Store {
             .await
     }
 
-    /// Ends a reading that enumerated everything: what it did not show is absent from now on, unless
-    /// a row that cannot be told may be it. `gone` are the keys of those that the system did not have when it was asked for them.
-    /// Returns how many accounts became absent.
+    /// Ends a complete read: accounts that it did not see become absent, unless a row in quarantine may be
+    /// theirs. `gone` are the keys whose deletion the system confirmed. Returns the number of accounts that
+    /// became absent.
     pub async fn complete_reading(&self, reading: i64, gone: Vec<String>, now: Timestamp) -> Result<u64, StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    // A row that cannot be told may be anybody's who is missing, unless it stood there just so when
-                    // that account was last shown.
+                    // A row without a readable key may belong to any missing account, unless the same row existed when
+                    // that account was last seen.
                     let absent = sqlx::query(sqlx::AssertSqlSafe(format!(
                         "UPDATE account SET absent_since = ?, absence_confirmed = account.key IN (SELECT value FROM json_each(?))
                          FROM reading r WHERE r.id = ? AND {MISSING}
@@ -322,7 +322,7 @@ impl Store {
             .await
     }
 
-    /// Ends a reading that did not enumerate everything: nobody becomes absent by it.
+    /// Ends an incomplete read: no account becomes absent.
     pub async fn break_reading(&self, reading: i64, error: &str, now: Timestamp) -> Result<(), StoreError> {
         let error = error.to_owned();
         self.writer
@@ -340,7 +340,7 @@ impl Store {
             .await
     }
 
-    /// The last reading of each system and type.
+    /// The last read of each system and type.
     pub async fn last_readings(&self) -> Result<Vec<Reading>, StoreError> {
         let rows = sqlx::query("SELECT * FROM reading WHERE id IN (SELECT max(id) FROM reading GROUP BY system, object)")
             .fetch_all(&self.reader)
@@ -362,7 +362,7 @@ impl Store {
             .collect()
     }
 
-    /// How many accounts each system holds, and how many of them are linked.
+    /// The numbers of accounts and of linked accounts of each system.
     pub async fn account_counts(&self) -> Result<Vec<(String, i64, i64)>, StoreError> {
         let rows = sqlx::query(
             "SELECT a.system, count(*), count(l.id) FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL
@@ -373,7 +373,7 @@ impl Store {
         Ok(rows.iter().map(|row| (row.get(0), row.get(1), row.get(2))).collect())
     }
 
-    /// A page of a system's accounts by name, with a text in it, after an account of a name and a number: names need not be unique.
+    /// A page of a system's accounts by name that contain a text, after a name and an id, because names need not be unique.
     pub async fn accounts(
         &self,
         system: &str,
@@ -407,51 +407,50 @@ impl Store {
         Ok(account)
     }
 
-    /// The lasting key of an account, and what it is called.
+    /// The key and the name of an account.
     pub async fn called(&self, id: AccountId) -> Result<(String, String), StoreError> {
         let row = sqlx::query_as("SELECT key, name FROM account WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
         row.ok_or_else(|| StoreError::Missing { what: "account", name: id.to_string() })
     }
 }
 
-/// What was before of the accounts of a system.
+/// What is stored of a system's accounts before a batch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Past {
-    /// It was never read: everything is new.
+    /// Nothing: the system was never read.
     None,
-    /// It was read, and gives values only.
+    /// Accounts of a system that is a source only.
     Read,
-    /// It was read, and we give values there: what an account held before somebody changed it is kept.
+    /// Accounts of a target: the state before a change by others is kept as drift baseline.
     Given,
 }
 
-/// What is there of a batch: its row, its hash, and whether it is sound and has the name that it is
-/// shown with.
+/// The stored accounts of a batch, by key.
 type StoredByKey = HashMap<String, StoredAccount>;
 
-/// An account as it is known.
+/// A stored account.
 struct StoredAccount {
     id: i64,
     hash: Vec<u8>,
-    /// Neither broken nor absent, and of the type that it is read as.
+    /// It is readable and present, and has the type of the read.
     sound: bool,
     same_name: bool,
-    /// The state that is known, where what is shown now may be of before it.
+    /// Version of the stored state; set if the incoming record may be older than it.
     version: Option<String>,
-    /// It was told after the reading began that shows it now. What happened after that is told too.
+    /// Its stored state arrived as a change after the read began; later changes arrive too.
     told_since: bool,
 }
 
-/// How accounts came to be shown.
+/// The origin of incoming accounts.
 #[derive(Clone, Copy)]
 pub(crate) struct IncomingAccount<'a> {
-    /// The reading that goes on, or the last one.
+    /// The read in progress, or the last one.
     pub(crate) reading: i64,
     pub(crate) system: &'a str,
     pub(crate) object: ObjectType,
-    /// From when on they were shown.
+    /// The start of the read.
     pub(crate) at: Timestamp,
-    /// They were told by themselves: what is told may have been on its way for a while.
+    /// They arrived as changes, possibly with a delay.
     pub(crate) told: bool,
 }
 
@@ -485,8 +484,7 @@ async fn known(c: &mut SqliteConnection, shown: IncomingAccount<'_>, rows: &[&Ob
         .collect())
 }
 
-/// Groups of which we changed memberships: one that is shown as these made it is as it is known, and of any other it must stand
-/// whole what it was before.
+/// Handles groups with a membership delta: a group that arrives as the delta made it is unchanged; any other is first stored in full.
 async fn with_members(
     c: &mut SqliteConnection,
     known: &mut StoredByKey,
@@ -506,7 +504,7 @@ async fn with_members(
     Ok(())
 }
 
-/// The last that is shown of each account: a state that was left again, and the one that is known, may come together.
+/// Keeps the last state of each account: intermediate states can arrive in one batch.
 fn last_of_each(rows: &[Observed]) -> Vec<&Observed> {
     let mut places: HashMap<&str, usize> = HashMap::with_capacity(rows.len());
     let mut last: Vec<&Observed> = Vec::with_capacity(rows.len());
@@ -523,8 +521,8 @@ fn last_of_each(rows: &[Observed]) -> Vec<&Observed> {
     last
 }
 
-/// Keeps a batch: what is as it was only gets the mark of the reading, so that reading a large system
-/// again costs little. Returns how many differ from what was known.
+/// Stores a batch. Unchanged accounts only get the id of the read, so that repeated reads of a large
+/// system are cheap. Returns the number of changed accounts.
 pub(crate) async fn upsert(
     c: &mut SqliteConnection,
     shown: IncomingAccount<'_>,
@@ -536,7 +534,7 @@ pub(crate) async fn upsert(
     let any = past != Past::None;
     let rows = last_of_each(rows);
     let mut known = if any { known(c, shown, &rows).await? } else { HashMap::new() };
-    // What is of before the state that is known says nothing.
+    // States older than the stored one are ignored.
     let late = |account: &Observed| {
         let Some(before) = known.get(&account.key) else { return false };
         before.version.as_ref().zip(account.version.as_ref()).map_or(before.told_since, |(before, version)| version < before)
@@ -580,8 +578,8 @@ pub(crate) async fn upsert(
         return Ok(0);
     }
     let differ = news.len();
-    // What an account held before somebody changed it: of new ones there is nothing to keep, and of what is changed again
-    // the first counts, until it is as it should be again.
+    // The drift baseline: new accounts have none, and of repeated changes the first state counts, until the account equals the rules
+    // again.
     let changed: Vec<i64> = news
         .iter()
         .filter_map(|(account, _, hash)| {
@@ -609,8 +607,8 @@ pub(crate) async fn upsert(
         .execute(&mut *c)
         .await?;
     }
-    // What all rows share is bound once. A full batch is always the same statement, prepared once.
-    // No parameter has a number: SQLite looks for numbered ones one by one.
+    // Values that all rows share are bound once. A full batch is always the same prepared statement.
+    // Parameters are not numbered, because SQLite searches numbered ones linearly.
     let mut sql = String::from(
         "WITH shared (system, object, at, reading) AS (VALUES (?,?,?,?)), shown (key, name, fault, attributes, hash, version) AS (VALUES ",
     );
@@ -619,7 +617,7 @@ pub(crate) async fn upsert(
         ") INSERT INTO account (system, object, first_seen, seen, reading, key, name, fault, attributes, hash, version)
          SELECT s.system, s.object, s.at, s.at, s.reading, n.key, n.name, n.fault, n.attributes, n.hash, n.version FROM shown n, shared s WHERE true",
     );
-    // Without a word of the system's, what we wrote since then is taken for newer.
+    // Without a version of the system, our later writes count as newer.
     sql.push_str(
         " ON CONFLICT (system, key) DO UPDATE SET reading = max(coalesce(account.reading, 0), excluded.reading), seen = excluded.seen, ",
     );

@@ -1,4 +1,4 @@
-//! The queue: changes of runs from the moment when they are about to be sent until they are settled.
+//! The queue: changes of runs, from claiming them until their results are stored.
 
 use crate::changes::{keep_changes, keep_lines, read_change};
 use crate::identities::keep_identities;
@@ -12,29 +12,29 @@ use tide_core::decide::Change;
 use tide_core::model::{AccountId, Observed};
 use tide_core::states::ChangeState;
 
-/// A change that failed when it was last sent.
+/// A failed change.
 #[derive(Debug, Clone)]
 pub struct Parked {
-    /// What it failed with.
+    /// The error.
     pub error: String,
-    /// May it pass by itself?
+    /// Is the failure transient?
     pub passing: bool,
-    /// How often it failed since it last went well.
+    /// Failures since the last success.
     pub times: u32,
     /// When it failed last.
     pub at: Timestamp,
 }
 
-/// What came of a change that was confirmed.
+/// The result of a confirmed change.
 #[derive(Debug, Clone)]
 pub struct Settled {
-    /// The account as it then is.
+    /// The new state of the account.
     pub account: Observed,
-    /// Values that the target made something else of: attribute, sent, returned.
+    /// Values that the target normalized: attribute, sent, returned.
     pub normalised: Vec<(String, Vec<Value>, Vec<Value>)>,
-    /// Attributes that others write too: of their values, ours are remembered.
+    /// Merged lists: our values are stored.
     pub merged: Vec<String>,
-    /// Said in the journal and to be seen: how it was found out.
+    /// How the result was found out, for the journal and the change.
     pub note: Option<String>,
 }
 
@@ -76,10 +76,10 @@ async fn keep_run(
     Ok((id, ids.into_iter().zip(set.changes).filter(|(_, change)| change.hold.is_none()).map(row).collect()))
 }
 
-/// What is to be done about a change that was taken back.
+/// The remedy of a canceled change.
 pub const DECIDED_AGAIN: &str = "it is decided again when the system may be written";
 
-/// Takes back what is queued for a system, or for all, and is not about to be sent yet: it is decided again.
+/// Cancels queued changes of a system, or of all systems, that are not claimed yet; they are decided again.
 pub(crate) async fn take_back_queued(c: &mut SqliteConnection, system: Option<&str>, why: &str, now: Timestamp) -> Result<(), StoreError> {
     sqlx::query(
         "UPDATE change SET state = 'canceled', error = ?, remedy = ?, settled = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
@@ -95,8 +95,8 @@ pub(crate) async fn take_back_queued(c: &mut SqliteConnection, system: Option<&s
 }
 
 impl Store {
-    /// Keeps a run as it was decided, in one commit: whom it is about, its lines, and its changes in the queue, of which those at
-    /// the places in `first` are about to be sent. Durable when it returns, if there are any of these.
+    /// Stores the decision of a run in one commit: identities, lines, and queued changes. The changes at the positions in `first` are
+    /// claimed; if there are any, the commit is durable when this returns.
     pub async fn keep_run(
         &self,
         people: IdentityUpdates,
@@ -108,7 +108,7 @@ impl Store {
         self.writer.enqueue(move |c| Box::pin(async move { keep_run(c, &people, set, &first, now).await }), durable).await
     }
 
-    /// What is still to be sent of a run, in order: leavers first, then as queued.
+    /// The pending changes of a run, in order: leavers first, then as queued.
     pub async fn unsettled(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM change WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') ORDER BY id")
             .bind(id)
@@ -117,7 +117,7 @@ impl Store {
         rows.iter().map(read_change).collect()
     }
 
-    /// Notes that changes are about to be sent. Durable when it returns. Those of them that were not taken back meanwhile.
+    /// Claims changes: stores that they are about to be sent. Durable when it returns. Returns those that were not canceled meanwhile.
     pub async fn claim_for_sending(&self, changes: Vec<i64>, now: Timestamp) -> Result<HashSet<i64>, StoreError> {
         self.writer
             .run(move |c| {
@@ -136,8 +136,8 @@ impl Store {
             .await
     }
 
-    /// Takes back what an interrupted run queued before an instant: it was decided from what was known then. Changes that were about
-    /// to be sent are not sent again; a create among them may have been done, and stays to be looked for. How many were taken back.
+    /// Cancels changes of an interrupted run that were queued before an instant, because their decision is outdated. Claimed changes are not
+    /// sent again; a claimed create may have been done, and is searched for. Returns the number of canceled changes.
     pub async fn take_back_old(&self, run: i64, before: Timestamp, now: Timestamp) -> Result<u64, StoreError> {
         self.writer
             .run(move |c| {
@@ -170,8 +170,8 @@ impl Store {
             .await
     }
 
-    /// Settles a change that did not take effect, or puts it aside: `failed`, `unknown`, `queued`
-    /// or `cancelled`.
+    /// Stores that a change did not take effect: `failed`, `unknown`, `queued`
+    /// or `canceled`.
     pub async fn record_not_done(
         &self,
         change: i64,
@@ -192,7 +192,7 @@ impl Store {
             .await
     }
 
-    /// Settles a change that failed. What may pass is tried again by itself.
+    /// Stores a failure. Transient failures are retried.
     pub async fn record_failed(&self, change: i64, error: &str, remedy: &str, passing: bool, now: Timestamp) -> Result<(), StoreError> {
         let (error, remedy) = (error.to_owned(), remedy.to_owned());
         self.writer
@@ -212,7 +212,7 @@ impl Store {
             .await
     }
 
-    /// Keeps the part of a change that was refused, as a change of its own that failed.
+    /// Stores the refused part of a change as a failed change of its own.
     pub async fn add_failed(
         &self,
         of: &ChangeRow,
@@ -248,7 +248,7 @@ impl Store {
             .await
     }
 
-    /// Of these changes, by their fingerprints, those that a run has on the wire or is done with; or also is about to send.
+    /// Which of these changes, by fingerprint, a run has in flight or done; with `queued`, also those still in its queue.
     pub async fn seen_to(&self, run: i64, fingerprints: &[String], queued: bool) -> Result<HashSet<String>, StoreError> {
         let rows: Vec<String> = sqlx::query_scalar(
             "SELECT c.fingerprint FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
@@ -262,7 +262,7 @@ impl Store {
         Ok(rows.into_iter().collect())
     }
 
-    /// How many changes of these people are on the wire.
+    /// The number of changes of these people in flight.
     pub async fn on_the_wire(&self, identities: &[String]) -> Result<i64, StoreError> {
         Ok(sqlx::query_scalar("SELECT count(*) FROM json_each(?) i CROSS JOIN change c ON c.identity = i.value WHERE +c.state = 'sending'")
             .bind(serde_json::to_string(identities)?)
@@ -270,7 +270,7 @@ impl Store {
             .await?)
     }
 
-    /// Takes back what was not sent yet for people who lose their access: it is decided again.
+    /// Cancels pending changes of people who lose their access; they are decided again.
     pub async fn supersede_pending(&self, identities: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
@@ -289,7 +289,7 @@ impl Store {
             .await
     }
 
-    /// Notes that a system took a change into a queue of its own. Durable when it returns.
+    /// Stores that a system accepted a change. Durable when it returns.
     pub async fn mark_accepted(&self, change: i64, place: &str, now: Timestamp) -> Result<(), StoreError> {
         let place = place.to_owned();
         self.writer
@@ -309,7 +309,7 @@ impl Store {
             .await
     }
 
-    /// Changes that systems took into queues of their own: where each can be asked about, since when, and who is behind it.
+    /// Accepted changes, with their operation URL, time and principal.
     pub async fn accepted(&self) -> Result<Vec<(ChangeRow, String, Timestamp, String)>, StoreError> {
         let rows = sqlx::query(
             "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set WHERE c.state = 'accepted' ORDER BY c.id",
@@ -325,8 +325,7 @@ impl Store {
             .collect()
     }
 
-    /// Accounts and identities of which a system has a change in a queue of its own (`accepted`), or of which the answer to the
-    /// making was lost and the account is still looked for (`unknown`).
+    /// Accounts and identities with an `accepted` change, or with a create whose outcome is `unknown`.
     pub async fn in_doubt(&self, system: &str) -> Result<Vec<(Option<AccountId>, String, ChangeState)>, StoreError> {
         let rows: Vec<(Option<i64>, String, String)> =
             sqlx::query_as("SELECT account, identity, state FROM change WHERE state IN ('accepted', 'unknown') AND system = ?")
@@ -337,7 +336,7 @@ impl Store {
         Ok(rows.into_iter().map(|(account, identity, word)| (account, identity, state(word))).collect())
     }
 
-    /// Changes of ended runs whose answers were lost: when each was sent, and who is behind it.
+    /// Changes of ended runs with an unknown outcome, with their time and principal.
     pub async fn lost(&self) -> Result<Vec<(ChangeRow, Timestamp, String)>, StoreError> {
         let rows = sqlx::query(
             "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set
@@ -350,8 +349,8 @@ impl Store {
             .collect()
     }
 
-    /// Of these changes, by their fingerprints, those that failed when they were last sent, and whose account is as it was then: once
-    /// something was done to it, nothing is known of what would become of them.
+    /// Which of these changes, by fingerprint, failed last time, and whose account is unchanged since: after another change of the
+    /// account, the failure says nothing.
     pub async fn parked(&self, fingerprints: &[&str]) -> Result<HashMap<String, Parked>, StoreError> {
         let mut parked: HashMap<String, Parked> = HashMap::new();
         if fingerprints.is_empty() {

@@ -1,5 +1,4 @@
-//! Settling changes that took effect, many in one commit and in few statements: what a target confirms quickly must not wait
-//! for us.
+//! Stores the results of confirmed changes, many in one commit and in few statements, so that a fast target does not wait.
 
 use crate::changes::ChangeRow;
 use crate::decision_input::{blob_values, values_blob};
@@ -16,27 +15,27 @@ use tide_core::model::{AccountId, Observed, RuleMembership};
 use tide_core::references::folded;
 use tide_core::{ObjectType, Value};
 
-/// The most rows of one statement.
+/// Maximum number of rows in one statement.
 const ROWS: usize = 256;
 
-/// A change that took effect, with all that is to be written of it made ready: whoever writes has enough to do.
+/// A confirmed change with its rows prepared, so that the writer task does no other work.
 #[derive(Debug, Clone)]
 pub struct ChangeResult {
     /// The change, as it was stored.
     pub row: ChangeRow,
     settled: Settled,
-    /// Its values are not those that were stored with it.
+    /// Its values differ from the stored ones.
     filled_in: bool,
-    /// It tells of one membership, and not of its group.
+    /// It is a single membership, without the state of its group.
     bare: bool,
-    /// The attributes of its account as they are stored, and their hash.
+    /// The encoded attributes of the account, and their hash.
     blob: Vec<u8>,
     hash: Vec<u8>,
     note: JournalNote,
 }
 
 impl ChangeResult {
-    /// What came of a change, and who is behind it; whether its values were filled in since it was stored.
+    /// Prepares the result of a change. `filled_in`: its values were completed since it was stored.
     pub fn new(row: ChangeRow, filled_in: bool, settled: Settled, principal: &str) -> Result<Self, StoreError> {
         let change = &row.change;
         let note = JournalNote {
@@ -50,7 +49,7 @@ impl ChangeResult {
         Ok(ChangeResult { row, filled_in, bare: false, settled, blob, hash, note })
     }
 
-    /// The same for a membership, which is kept beside its group.
+    /// Prepares the result of a membership, which is stored in the delta of its group.
     pub fn membership(row: ChangeRow, filled_in: bool, principal: &str) -> Result<Self, StoreError> {
         let nothing = Observed {
             key: String::new(),
@@ -66,14 +65,14 @@ impl ChangeResult {
 }
 
 impl Store {
-    /// Settles a change that took effect: the account as it now is, the link of a new one, what the target made of our values,
-    /// and the journal, in one commit.
+    /// Stores the result of a confirmed change in one commit: the account, the link of a new one, normalizations,
+    /// and the journal.
     pub async fn settle_done(&self, row: &ChangeRow, settled: Settled, principal: &str, now: Timestamp) -> Result<AccountId, StoreError> {
         let one = ChangeResult::new(row.clone(), true, settled, principal)?;
         Ok(self.settle_all(Arc::new(vec![one]), now).await?.first().copied().unwrap_or_default())
     }
 
-    /// Settles changes that took effect, all of them or none; their accounts, in the same order.
+    /// Stores several results, all or none. Returns their accounts in the same order.
     pub async fn settle_all(&self, all: Arc<Vec<ChangeResult>>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
         self.writer
             .run_relaxed(move |c| {
@@ -81,7 +80,7 @@ impl Store {
                     let mut accounts = Vec::with_capacity(all.len());
                     let mut left = all.as_slice();
                     while !left.is_empty() {
-                        // Always the same few numbers of rows, so that their statements are kept.
+                        // A few fixed numbers of rows, so that the statements stay prepared.
                         let (some, rest) = left.split_at(ROWS.min(1 << left.len().ilog2()));
                         accounts.extend(settle(c, some, now).await?);
                         left = rest;
@@ -111,7 +110,7 @@ async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) 
             row.push_bind(*id).push_bind(attribute).push_bind(values_blob(sent)).push_bind(values_blob(returned));
             row.push_bind(*exact).push_bind(&at);
         });
-        // Read after the write, it may be what somebody else made of it right after us: that does not come again.
+        // A state read after the write may contain a change that others made right after us, and that is not reported again.
         query.push(
             " ON CONFLICT DO UPDATE SET is_certain = excluded.is_certain OR (sent = excluded.sent AND returned = excluded.returned),
               sent = excluded.sent, returned = excluded.returned, made = excluded.made",
@@ -122,12 +121,12 @@ async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) 
         give(c, one, *id).await?;
     }
     join_groups(c, all, &ids, &at).await?;
-    // A group that was read back whole afterwards has it already.
+    // A group that was read back in full contains it already.
     let whole_later = |at: usize, group: AccountId| all.iter().zip(&ids).skip(at + 1).any(|(one, id)| !one.bare && *id == group);
     let beside = all.iter().zip(&ids).enumerate().filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
     crate::membership_delta::keep(c, &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(), now).await?;
     carry(c, all, &ids).await?;
-    // What we wrote is what is right there now, and what an operator said was for this change.
+    // Our value equals the rules now, and the operator's answer was for this change.
     let json = serde_json::to_string(&ids)?;
     sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
     let prints: Vec<&str> = all.iter().map(|one| one.row.change.fingerprint.as_str()).collect();
@@ -140,7 +139,7 @@ async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) 
     }
     let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, vals, error) AS (");
     query.push_values(all.iter().zip(&ids), |mut row, (one, id)| {
-        // What waited for others was filled in as it was sent.
+        // Pending references were resolved when it was sent.
         let vals = one.note.values.as_ref().filter(|_| one.filled_in).map(|values| &values.json);
         row.push_bind(one.row.id).push_bind(*id).push_bind(vals).push_bind(&one.settled.note);
     });
@@ -156,7 +155,7 @@ async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) 
 }
 
 async fn keep_accounts(c: &mut SqliteConnection, all: &[ChangeResult], at: &str) -> Result<Vec<AccountId>, StoreError> {
-    // What was deleted is not there any more, and is kept as it was.
+    // A deleted account becomes absent, and keeps its last state.
     let (gone, there): (Vec<&ChangeResult>, Vec<&ChangeResult>) =
         all.iter().filter(|one| !one.bare).partition(|one| one.row.change.kind == ChangeKind::Delete);
     for one in &gone {
@@ -180,8 +179,8 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[ChangeResult], at: &str)
         row.push_bind(&one.blob).push_bind(&one.hash).push_bind(account.version.as_deref());
         row.push_bind(at).push_bind(at).push_bind(at);
     });
-    // What somebody else did right after us may have been told already. Where the system does not say which state is the later one,
-    // what was told meanwhile stays: it is decided about, and at worst the same is written once more.
+    // A change that others made right after us may have arrived already. If the system has no versions, the state that arrived stays:
+    // it is decided, and in the worst case the same value is written once more.
     let keep = "excluded.version < account.version
          OR (excluded.version IS NULL AND account.overtaken AND account.hash <> excluded.hash)";
     query.push(" ON CONFLICT (system, key) DO UPDATE SET ");
@@ -205,7 +204,7 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[ChangeResult], at: &str)
         .collect()
 }
 
-/// Links the accounts that were made; what the journal is to say of that.
+/// Links created accounts. Returns the journal entries.
 async fn link(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId], at: &str) -> Result<Vec<JournalNote>, StoreError> {
     let basis = LinkBasis::created();
     let made: Vec<(&ChangeResult, i64)> = all
@@ -238,7 +237,7 @@ async fn link(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId],
     Ok(made.iter().filter(|(_, id)| new.contains(id)).map(note).collect())
 }
 
-/// Remembers which hashes were carried, by their marks.
+/// Stores the marks of copied password hashes.
 async fn carry(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId]) -> Result<(), StoreError> {
     for (one, account) in all.iter().zip(ids).filter(|(one, _)| one.row.change.kind == ChangeKind::Password) {
         let mark = one.row.change.values.iter().find(|value| value.attribute == PASSWORD_MARK).and_then(|value| value.after.first());
@@ -253,7 +252,7 @@ async fn carry(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId]
     Ok(())
 }
 
-/// The marks of the hashes that accounts were given: all, or those of some accounts (a JSON list).
+/// The marks of copied password hashes: all, or those of some accounts (a JSON list).
 pub(crate) async fn carried(c: &mut SqliteConnection, only: Option<&str>) -> Result<HashMap<AccountId, String>, StoreError> {
     let rows: Vec<(AccountId, String)> = match only {
         None => sqlx::query_as("SELECT account, mark FROM carried").fetch_all(&mut *c).await?,
@@ -265,7 +264,7 @@ pub(crate) async fn carried(c: &mut SqliteConnection, only: Option<&str>) -> Res
     Ok(rows.into_iter().collect())
 }
 
-/// Remembers which memberships rules gave, and forgets those that were taken.
+/// Stores memberships that rules granted, and deletes revoked ones.
 async fn join_groups(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId], at: &str) -> Result<(), StoreError> {
     for (one, group) in all.iter().zip(ids).filter(|(one, _)| one.row.change.is_membership()) {
         let change = &one.row.change;
@@ -280,7 +279,7 @@ async fn join_groups(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[Acco
     Ok(())
 }
 
-/// Remembers that a rule put somebody into a group, and under which name.
+/// Stores a membership that a rule granted, with the name that was written.
 pub(crate) async fn join(c: &mut SqliteConnection, identity: &str, group: AccountId, member: &str, at: &str) -> Result<(), StoreError> {
     let sql = "INSERT INTO joined (identity, account, made, member, folded) VALUES (?,?,?,?,?)
          ON CONFLICT DO UPDATE SET member = excluded.member, folded = excluded.folded";
@@ -289,7 +288,7 @@ pub(crate) async fn join(c: &mut SqliteConnection, identity: &str, group: Accoun
     Ok(())
 }
 
-/// Memberships that rules gave: all, or those of some identities and those that were written under some names (JSON lists).
+/// Memberships that rules own: all, or those of some identities and those written under some names (JSON lists).
 pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<RuleMembership>, StoreError> {
     let rows = match only {
         None => sqlx::query("SELECT * FROM joined ORDER BY identity, account").fetch_all(&mut *c).await?,
@@ -307,7 +306,7 @@ pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>)
     Ok(rows.iter().map(one).collect())
 }
 
-/// Remembers which values of merged lists are ours.
+/// Stores our values of merged lists.
 async fn give(c: &mut SqliteConnection, one: &ChangeResult, account: AccountId) -> Result<(), StoreError> {
     for value in one.row.change.values.iter().filter(|value| one.settled.merged.contains(&value.attribute)) {
         let known: Option<Vec<u8>> = sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
@@ -316,7 +315,7 @@ async fn give(c: &mut SqliteConnection, one: &ChangeResult, account: AccountId) 
             .fetch_optional(&mut *c)
             .await?;
         let known = known.as_deref().map(blob_values).transpose()?.unwrap_or_default();
-        // What was there before and not by us is somebody else's, also when we would give it too.
+        // A value that existed before and is not ours belongs to others, even if the rules give it too.
         let ours: Vec<Value> = value.after.iter().filter(|v| known.contains(v) || !value.before.contains(v)).cloned().collect();
         sqlx::query("INSERT INTO given (account, attribute, vals) VALUES (?,?,?) ON CONFLICT DO UPDATE SET vals = excluded.vals")
             .bind(account)

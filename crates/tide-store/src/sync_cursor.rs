@@ -1,4 +1,4 @@
-//! Following systems: schedules, how far each was followed, and the news that came.
+//! Schedules, sync cursors, and the changes of watched systems.
 
 use crate::accounts::{IncomingAccount, Past, ROWS, upsert};
 use crate::journal::NewJournalEntry;
@@ -8,16 +8,16 @@ use sqlx::{Row, SqliteConnection};
 use tide_core::ObjectType;
 use tide_core::model::{AccountId, Observed};
 
-/// How far a type of a system was followed.
+/// The sync cursor of a type of a system.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SyncCursor {
-    /// In which way.
+    /// The watch mode.
     pub mode: String,
-    /// The place in its history; none where the way has none.
+    /// The position in the system's history; `None` where the mode has none.
     pub cursor: Option<String>,
-    /// When it was told last that nothing is missing up to there.
+    /// When the cursor was last confirmed.
     pub updated_at: Timestamp,
-    /// When it was last read whole.
+    /// The time of the last full read.
     pub full_read_at: Timestamp,
 }
 
@@ -38,7 +38,7 @@ async fn set_place(c: &mut SqliteConnection, system: &str, object: ObjectType, p
 }
 
 impl Store {
-    /// Sets when a system is read and written by itself.
+    /// Sets the schedule of a system.
     pub async fn set_schedule(&self, name: &str, schedule: &serde_json::Value, principal: &str, now: Timestamp) -> Result<(), StoreError> {
         let (name, text, principal) = (name.to_owned(), schedule.to_string(), principal.to_owned());
         self.writer
@@ -55,7 +55,7 @@ impl Store {
             .await
     }
 
-    /// How far a type of a system was followed.
+    /// The sync cursor of a type of a system.
     pub async fn place(&self, system: &str, object: ObjectType) -> Result<Option<SyncCursor>, StoreError> {
         let row = sqlx::query("SELECT way, mark, at, full_at FROM place WHERE system = ? AND object = ?")
             .bind(system)
@@ -71,13 +71,13 @@ impl Store {
         }))
     }
 
-    /// Notes how far a type of a system was followed.
+    /// Stores the sync cursor of a type of a system.
     pub async fn set_sync_cursor(&self, system: &str, object: ObjectType, place: &SyncCursor) -> Result<(), StoreError> {
         let (system, place) = (system.to_owned(), place.clone());
         self.writer.run_relaxed(move |c| Box::pin(async move { set_place(c, &system, object, &place).await })).await
     }
 
-    /// Forgets how far a system was followed: it is read whole next.
+    /// Deletes the sync cursors of a system, which leads to a full read.
     pub async fn reset_sync_cursors(&self, system: &str) -> Result<(), StoreError> {
         let system = system.to_owned();
         self.writer
@@ -90,10 +90,9 @@ impl Store {
             .await
     }
 
-    /// Keeps news: accounts as they are now, keys of those that are gone, and how far the system was followed with them. Returns
-    /// the accounts that differ from what was known; an echo of our own writes does not. `given` says that we give values there:
-    /// what an account held before somebody changed it is kept. It returns when this is in the queue of what is written, with what
-    /// waits for it to be kept.
+    /// Stores changes: new states of accounts, keys of deleted ones, and the sync cursor after them. The returned future resolves to the
+    /// accounts that really changed; an echo of our own writes is none. `given`: the system is a target, so the state before a change by
+    /// others is kept. Returns as soon as the job is queued at the writer.
     pub async fn store_changes(
         &self,
         system: &str,
@@ -107,7 +106,7 @@ impl Store {
         self.writer
             .queued(move |c| {
                 Box::pin(async move {
-                    // Under a full read that is going on, so that it does not take them for missing.
+                    // Counted as seen by a read in progress, so that it does not mark them as absent.
                     let (reading, before): (i64, i64) = sqlx::query_as(
                         "SELECT (SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?), (SELECT coalesce(max(seq), 0) FROM touched)",
                     )
@@ -137,7 +136,7 @@ impl Store {
                     if let Some(place) = &place {
                         set_place(c, &system, object, place).await?;
                     }
-                    // Whatever differs was noted by a trigger.
+                    // Triggers have recorded the dirty rows.
                     Ok(sqlx::query_scalar("SELECT DISTINCT account FROM touched WHERE seq > ? AND account IS NOT NULL")
                         .bind(before)
                         .fetch_all(c)
