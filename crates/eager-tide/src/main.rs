@@ -49,7 +49,7 @@ enum Command {
     /// Show and answer the matches between a system's accounts and identities
     Match(client::matches::Match),
     /// Show who is in scope, out of scope or on hold for a system, by reason
-    Scope(client::scope::ScopeView),
+    Scope(client::scope::ShowScope),
     /// Inspect a feed's file before it is connected
     #[command(subcommand)]
     Feeds(client::feeds::Feeds),

@@ -22,7 +22,7 @@ pub struct ConnectionState {
     token: tokio::sync::Mutex<Option<AccessToken>>,
     feed: Mutex<FeedMemory>,
     read_by_rules: Arc<RwLock<Vec<String>>>,
-    server_filters: RwLock<Vec<tide_ldap::Filter>>,
+    server_filters: RwLock<Vec<tide_ldap::LdapFilter>>,
     mark_key: RwLock<Option<Vec<u8>>>,
     /// Since when the password of the service account is known to have expired.
     expired: Mutex<Option<(Instant, ConnectError)>>,
@@ -101,12 +101,12 @@ impl ConnectionState {
     }
 
     /// Says which filters the server is asked about each account, since only it can decide them.
-    pub fn set_server_filters(&self, filters: Vec<tide_ldap::Filter>) {
+    pub fn set_server_filters(&self, filters: Vec<tide_ldap::LdapFilter>) {
         *self.server_filters.write().unwrap_or_else(PoisonError::into_inner) = filters;
     }
 
     /// The filters that the server is asked about each account.
-    pub(crate) fn server_filters(&self) -> Vec<tide_ldap::Filter> {
+    pub(crate) fn server_filters(&self) -> Vec<tide_ldap::LdapFilter> {
         self.server_filters.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 

@@ -25,7 +25,7 @@ pub use error::{ConnectError, FailureClass};
 pub use feed::{FeedConnector, FeedInspection, InspectedColumn, inspect, newest_file};
 pub use ldap::LdapConnector;
 pub use push::{PushConnector, pushed_account};
-pub use report::{CheckReport, Description, Step};
+pub use report::{CheckReport, CheckStep, Description};
 pub use scim::ScimConnector;
 pub use settings::{FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings};
 pub use webhook::WebhookSender;

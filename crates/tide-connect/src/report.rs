@@ -9,7 +9,7 @@ use tokio::sync::mpsc;
 
 /// One step of a test.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Step {
+pub struct CheckStep {
     /// What was tried.
     pub name: String,
     /// How it ended.
@@ -26,10 +26,10 @@ pub struct Step {
 #[derive(Debug, Default, Serialize, Deserialize)]
 pub struct CheckReport {
     /// The steps that were taken, in order.
-    pub steps: Vec<Step>,
+    pub steps: Vec<CheckStep>,
     /// Who is told of each step as it is taken.
     #[serde(skip)]
-    watcher: Option<mpsc::UnboundedSender<Step>>,
+    watcher: Option<mpsc::UnboundedSender<CheckStep>>,
 }
 
 impl CheckReport {
@@ -39,11 +39,11 @@ impl CheckReport {
     }
 
     /// A report whose steps are told as they are taken.
-    pub fn watched(watcher: mpsc::UnboundedSender<Step>) -> Self {
+    pub fn watched(watcher: mpsc::UnboundedSender<CheckStep>) -> Self {
         CheckReport { steps: Vec::new(), watcher: Some(watcher) }
     }
 
-    fn push(&mut self, step: Step) {
+    fn push(&mut self, step: CheckStep) {
         if let Some(watcher) = &self.watcher {
             // Whoever watched may have gone; the report is kept all the same.
             let _ = watcher.send(step.clone());
@@ -52,15 +52,15 @@ impl CheckReport {
     }
 
     pub(crate) fn passed(&mut self, name: &str, said: impl Into<String>) {
-        self.push(Step { name: name.into(), state: StepState::Passed, said: said.into(), remedy: None, code: None });
+        self.push(CheckStep { name: name.into(), state: StepState::Passed, said: said.into(), remedy: None, code: None });
     }
 
     pub(crate) fn warned(&mut self, name: &str, said: impl Into<String>, remedy: impl Into<String>) {
-        self.push(Step { name: name.into(), state: StepState::Warned, said: said.into(), remedy: Some(remedy.into()), code: None });
+        self.push(CheckStep { name: name.into(), state: StepState::Warned, said: said.into(), remedy: Some(remedy.into()), code: None });
     }
 
     pub(crate) fn failed(&mut self, name: &str, error: &ConnectError) {
-        self.push(Step {
+        self.push(CheckStep {
             name: name.into(),
             state: StepState::Failed,
             said: error.message.clone(),

@@ -4,7 +4,7 @@
 //! whom its levels name; [`hold`] holds it until every level said yes. Who answers, and when it expires, is the engine's.
 
 use crate::decide::{Change, ChangeKind, Outcome};
-use crate::expr::{Program, Values};
+use crate::expr::{EvalInputs, Program};
 use crate::memberships::MembershipRules;
 use crate::model::{Identity, ObjectType};
 use crate::reasons::{HoldCause, Place, Reason};
@@ -86,7 +86,7 @@ fn rule<'r>(rules: &'r RuleSet, change: &Change, kind: ObjectType, values: &dyn 
             && (one.changes.is_empty() || one.changes.contains(&change.kind))
             && one.when.as_ref().is_none_or(|when| {
                 // What cannot be told is asked about.
-                when.holds(&Values { account: None, identity: Some(&values()) }).unwrap_or(true)
+                when.holds(&EvalInputs { account: None, identity: Some(&values()) }).unwrap_or(true)
             })
     })
 }

@@ -2,7 +2,7 @@
 //! hold. Whose value wins is decided here, and nowhere else.
 
 use crate::compare::equal;
-use crate::expr::{ExprError, Program, Root, Values};
+use crate::expr::{EvalInputs, ExprError, Program, Root};
 use crate::model::Account;
 use crate::reasons::{HoldCause, Place, Reason, ValueReason};
 use crate::rules::{Domains, IdentityRules, Mapping, Requirement, TypeRules};
@@ -24,7 +24,7 @@ fn failed(attribute: &str, program: &Program, place: &Place, error: &ExprError) 
     Reason::by(format!("`{attribute}` cannot be computed: {error} (in {})", program.source()), place).on_hold(HoldCause::RuleError)
 }
 
-fn value_reason(mapping: &Mapping, values: &Values<'_>, found: &[Value]) -> ValueReason {
+fn value_reason(mapping: &Mapping, values: &EvalInputs<'_>, found: &[Value]) -> ValueReason {
     ValueReason {
         attribute: mapping.attribute.clone(),
         value: show(found),
@@ -56,7 +56,7 @@ pub fn identity(rules: &IdentityRules, sources: &[(&str, &TypeRules, &Account)],
         let mut mapped = mapped.peekable();
         let alone = attribute.alone && mapped.peek().is_some_and(|(system, ..)| rank(system) != usize::MAX);
         for (system, account, mapping) in mapped.take(if alone { 1 } else { usize::MAX }) {
-            let values = Values { account: Some(&account.attributes), identity: None };
+            let values = EvalInputs { account: Some(&account.attributes), identity: None };
             match mapping.program.run(&values).map(tidy) {
                 Err(error) => composed.problems.push(failed(&attribute.name, &mapping.program, &mapping.place, &error)),
                 Ok(found) if found.is_empty() => {
@@ -101,7 +101,7 @@ pub struct DesiredValue<'r> {
 impl DesiredValue<'_> {
     /// Why it is so, for whoever asks: it is not kept for everybody.
     pub fn reason(&self, identity: &Attributes) -> ValueReason {
-        let values = Values { account: None, identity: Some(identity) };
+        let values = EvalInputs { account: None, identity: Some(identity) };
         let note = self.population.map(|name| format!("for {name}"));
         ValueReason { note, ..value_reason(self.mapping, &values, &self.values) }
     }
@@ -139,7 +139,7 @@ pub fn holding<'r>(types: &'r TypeRules, identity: &Attributes) -> Result<Vec<(&
     }
     let mut special: Vec<(&Mapping, Option<&str>)> = Vec::new();
     for population in &types.populations {
-        let values = Values { account: None, identity: Some(identity) };
+        let values = EvalInputs { account: None, identity: Some(identity) };
         let belongs = population.when.holds(&values).map_err(|error| {
             Reason::by(
                 format!("it cannot be told who belongs to {}: {error} (in {})", population.name, population.when.source()),
@@ -246,7 +246,7 @@ fn fill<'r>(desired: &mut DesiredAccount<'r>, slot: &Slot<'r>, identity: &Attrib
     {
         return;
     }
-    let values = Values { account: None, identity: Some(identity) };
+    let values = EvalInputs { account: None, identity: Some(identity) };
     let mut found = match mapping.program.run(&values).map(tidy) {
         Err(error) => return desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
         Ok(found) => found,

@@ -2,7 +2,7 @@
 
 use crate::ObjectType;
 use crate::decide::OutsideRecords;
-use crate::expr::Values;
+use crate::expr::EvalInputs;
 use crate::reasons::Reason;
 use crate::rules::{Generated, IdentityRules};
 use crate::value::{Attributes, Value};
@@ -80,7 +80,7 @@ fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, 
         let Some(pattern) = generated.patterns.get(place) else { return Ok(None) };
         reading.set("attempt", vec![Value::Int(attempt)]);
         let found = pattern
-            .run(&Values { account: None, identity: Some(&reading) })
+            .run(&EvalInputs { account: None, identity: Some(&reading) })
             .map_err(|error| format!("`{attribute}` cannot be made up: {error} (in {})", pattern.source()))?;
         // Too little is known yet for this pattern: a later one may do.
         let Some(name) = found.first().map(|value| value.to_string().trim().to_owned()).filter(|name| !name.is_empty()) else {

@@ -3,7 +3,7 @@
 
 use crate::compare::ValueChange;
 use crate::decide::{Change, Outcome};
-use crate::expr::{Program, Values};
+use crate::expr::{EvalInputs, Program};
 use crate::model::{Account, AccountId, ObjectType, Population};
 use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
@@ -33,7 +33,7 @@ pub struct License {
 impl License {
     /// Does an account with these values use a seat? What cannot be told uses none.
     pub fn taken_by(&self, attributes: &Attributes) -> bool {
-        self.takes.holds(&Values { account: Some(attributes), identity: None }).unwrap_or(false)
+        self.takes.holds(&EvalInputs { account: Some(attributes), identity: None }).unwrap_or(false)
     }
 
     fn counts(&self, account: &Account) -> bool {
@@ -70,7 +70,7 @@ pub(crate) fn claims(
     let all = rules.licenses.iter().enumerate().filter(|(_, licence)| mine(licence));
     let new = all.filter(|(_, licence)| !before.is_some_and(|account| licence.taken_by(&account.attributes)) && licence.taken_by(&after));
     let order = |licence: &License| {
-        let value = licence.order.as_ref().and_then(|order| order.run(&Values { account: None, identity: Some(identity) }).ok());
+        let value = licence.order.as_ref().and_then(|order| order.run(&EvalInputs { account: None, identity: Some(identity) }).ok());
         value.and_then(|values| values.first().map(Value::to_string)).unwrap_or_default()
     };
     new.map(|(place, licence)| Claim { licence: place, order: order(licence) }).collect()

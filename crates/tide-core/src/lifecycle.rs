@@ -3,7 +3,7 @@
 //! Nothing of it is stored but when a stage began: what is due next follows from the same dates, so that no timer can be lost,
 //! and none can fire twice when a clock is set back.
 
-use crate::expr::{Program, Values};
+use crate::expr::{EvalInputs, Program};
 use crate::model::{Account, ObjectType, Stage};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
@@ -226,7 +226,7 @@ impl LifecycleRules {
         let Some(program) = program else { return Ok(None) };
         let what = if end { "the last day" } else { "the first day" };
         let values = program
-            .run(&Values { account: None, identity: Some(facts.attributes) })
+            .run(&EvalInputs { account: None, identity: Some(facts.attributes) })
             .map_err(|error| Reason::by(format!("{what} cannot be told: {error} (in {})", program.source()), &self.place))?;
         let Some(value) = values.first().filter(|value| !value.is_blank()) else { return Ok(None) };
         moment(value, &self.zone, end).map(Some).map_err(|said| Reason::by(format!("{what} cannot be read: {said}"), &self.place))
@@ -235,7 +235,7 @@ impl LifecycleRules {
     fn holds(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>) -> Result<bool, Reason> {
         let Some(program) = program else { return Ok(false) };
         program
-            .holds(&Values { account: None, identity: Some(facts.attributes) })
+            .holds(&EvalInputs { account: None, identity: Some(facts.attributes) })
             .map_err(|error| Reason::by(format!("the stage cannot be told: {error} (in {})", program.source()), &self.place))
     }
 
@@ -244,7 +244,7 @@ impl LifecycleRules {
     fn unused(&self, facts: &LifecycleFacts<'_>) -> Result<Option<(Timestamp, String, Option<Timestamp>, &'static str)>, Reason> {
         let (Some(program), true) = (&self.used, self.unused_days > 0) else { return Ok(None) };
         let values = program
-            .run(&Values { account: None, identity: Some(facts.attributes) })
+            .run(&EvalInputs { account: None, identity: Some(facts.attributes) })
             .map_err(|error| Reason::by(format!("the last use cannot be told: {error} (in {})", program.source()), &self.place))?;
         let mut last = None;
         for value in values.iter().filter(|value| !value.is_blank()) {

@@ -3,7 +3,7 @@
 //! Both sides of a match rule give keys; whoever shares one matches. Keys are indexed, so that the cost
 //! grows with the number of records. A match joins by itself only when nothing speaks against it.
 
-use crate::expr::{Program, Values};
+use crate::expr::{EvalInputs, Program};
 use crate::model::Account;
 use crate::rules::MatchRule;
 use crate::value::{Attributes, Value};
@@ -187,7 +187,7 @@ const KEYS: usize = 16;
 
 /// The keys that one side of a rule gives a record. With several expressions each must have a value: a
 /// name without a date of birth matches nobody by name and date.
-fn keys(rule: &MatchRule, side: &[Program], values: &Values<'_>) -> BTreeSet<String> {
+fn keys(rule: &MatchRule, side: &[Program], values: &EvalInputs<'_>) -> BTreeSet<String> {
     let mut all = BTreeSet::from([String::new()]);
     for program in side {
         let found = program.run(values).unwrap_or_default();
@@ -198,11 +198,11 @@ fn keys(rule: &MatchRule, side: &[Program], values: &Values<'_>) -> BTreeSet<Str
 }
 
 pub(crate) fn account_keys(rule: &MatchRule, account: &Account) -> BTreeSet<String> {
-    keys(rule, &rule.account, &Values { account: Some(&account.attributes), identity: None })
+    keys(rule, &rule.account, &EvalInputs { account: Some(&account.attributes), identity: None })
 }
 
 pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet<String> {
-    keys(rule, &rule.identity, &Values { account: None, identity: Some(identity) })
+    keys(rule, &rule.identity, &EvalInputs { account: None, identity: Some(identity) })
 }
 
 /// Why a match of two is doubtful although its key fits: one of the other values must agree and differs,
@@ -210,11 +210,11 @@ pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet
 fn disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
     let (mut agreed, mut differ) = (0, 0);
     for value in &rule.agree {
-        let keys = |program: &Program, values: Values<'_>| -> BTreeSet<String> {
+        let keys = |program: &Program, values: EvalInputs<'_>| -> BTreeSet<String> {
             program.run(&values).unwrap_or_default().iter().filter_map(|value| Compare::Name.key(&value.to_string())).collect()
         };
-        let there = keys(&value.account, Values { account: Some(&account.attributes), identity: None });
-        let here = keys(&value.identity, Values { account: None, identity: Some(identity) });
+        let there = keys(&value.account, EvalInputs { account: Some(&account.attributes), identity: None });
+        let here = keys(&value.identity, EvalInputs { account: None, identity: Some(identity) });
         if there.is_empty() || here.is_empty() {
             continue;
         }
@@ -269,13 +269,13 @@ pub enum MatchResult<T> {
 }
 
 /// Works out the keys that a rule gives one of them.
-type Keys<'a, T> = Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>;
+type MatchKeys<'a, T> = Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>;
 
 /// Whoever is on one side, by the keys of the rules. A rule's keys are worked out when they are first asked for:
 /// once everybody is joined, hardly anybody asks.
 struct KeyIndex<'a, T> {
     members: Vec<T>,
-    keys: Keys<'a, T>,
+    keys: MatchKeys<'a, T>,
     by_rule: Vec<OnceCell<FxHashMap<String, Vec<T>>>>,
 }
 

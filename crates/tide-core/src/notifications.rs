@@ -5,7 +5,7 @@
 use crate::HoldCause;
 use crate::decide::people::Person;
 use crate::decide::{Change, Outcome};
-use crate::expr::{Program, Values};
+use crate::expr::{EvalInputs, Program};
 use crate::lifecycle::later;
 use crate::memberships::MembershipRules;
 use crate::model::{ObjectType, Population, Stage};
@@ -106,7 +106,7 @@ impl NotificationContext<'_> {
     /// The notice; nothing when the rule is not about them, or nobody is there to be told.
     fn notice(&self, about: Option<String>, once: &str, owners: &[Recipient]) -> Option<Notification> {
         let NotificationContext { rule, person } = self;
-        let values = Values { account: None, identity: Some(&person.attributes) };
+        let values = EvalInputs { account: None, identity: Some(&person.attributes) };
         let text = match rule.text.run(&values) {
             Ok(values) => show(&values),
             // It is told all the same, and what is wrong with it.
@@ -132,7 +132,7 @@ impl NotificationContext<'_> {
     }
 
     fn fits(&self) -> bool {
-        let values = Values { account: None, identity: Some(&self.person.attributes) };
+        let values = EvalInputs { account: None, identity: Some(&self.person.attributes) };
         self.rule.when.as_ref().is_none_or(|when| when.holds(&values).unwrap_or(false))
     }
 }
@@ -214,7 +214,7 @@ fn not_arrived(
     let mut accounts = person.linked.iter().map(|&at| &population.accounts[at]);
     let account = accounts.find(|account| rule.system.as_deref() == Some(&account.system) && account.absent_since.is_none());
     let (Some(account), Some(since)) = (account, person.since) else { return };
-    let values = Values { account: Some(&account.attributes), identity: Some(&person.attributes) };
+    let values = EvalInputs { account: Some(&account.attributes), identity: Some(&person.attributes) };
     if !rule.when.as_ref().is_some_and(|when| when.holds(&values).unwrap_or(false)) {
         return;
     }

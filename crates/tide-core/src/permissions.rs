@@ -1,6 +1,6 @@
 //! The permissions that the service account of a system needs for what the rules do: all of them, and no more.
 
-use crate::expr::{Program, Root, Values};
+use crate::expr::{EvalInputs, Program, Root};
 use crate::lifecycle::DepartureAct;
 use crate::model::ObjectType;
 use crate::rules::{Mapping, OnOrphaned, OnOutOfScope, RecordFilter, RuleSet, TypeRules};
@@ -56,7 +56,7 @@ pub fn required(
         all.extend(of_type(rules, system, kind, schema.as_ref(), &base(kind)));
     }
     // A group that rules fill is read and written, whether or not there are rules for groups.
-    let groups = Target { base: vec![base(ObjectType::Group)], schema: schema(ObjectType::Group) };
+    let groups = PermissionTarget { base: vec![base(ObjectType::Group)], schema: schema(ObjectType::Group) };
     if fills_groups(rules, system) {
         let members = groups.members();
         let reason = "rules add people to groups and remove them";
@@ -70,12 +70,12 @@ pub fn required(
 }
 
 /// Where permissions are needed, and in which attributes the system keeps what the rules call otherwise.
-struct Target {
+struct PermissionTarget {
     base: Vec<String>,
     schema: Option<Schema>,
 }
 
-impl Target {
+impl PermissionTarget {
     fn is_directory(&self) -> bool {
         self.schema.as_ref().is_some_and(|schema| schema.refers_by_name)
     }
@@ -111,7 +111,7 @@ impl Target {
 fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Schema>, base: &str) -> Vec<Permission> {
     let Some(types) = rules.of(system, kind) else { return Vec::new() };
     let within: Vec<String> = types.scope.within.iter().map(|c| c.dn.to_string()).collect();
-    let at = |base: Vec<String>| Target { base, schema: schema.cloned() };
+    let at = |base: Vec<String>| PermissionTarget { base, schema: schema.cloned() };
     // What a target alone holds lies where its names put it, wherever that is.
     let is_within = !within.is_empty() && types.is_source();
     let target = at(if is_within { within } else { vec![base.to_owned()] });
@@ -141,7 +141,7 @@ fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sche
 }
 
 /// What writing the accounts of a target needs.
-fn writes(types: &TypeRules, target: &Target, state: Option<String>) -> Vec<Permission> {
+fn writes(types: &TypeRules, target: &PermissionTarget, state: Option<String>) -> Vec<Permission> {
     let mappings = || types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound));
     let mut written: BTreeSet<String> = target.native_names(mappings().map(|mapping| mapping.attribute.clone()));
     written.extend(target.native_names(types.departure.iter().flat_map(|step| match &step.act {
@@ -184,7 +184,7 @@ fn writes(types: &TypeRules, target: &Target, state: Option<String>) -> Vec<Perm
     all
 }
 
-fn is_state(target: &Target, mapping: &Mapping) -> bool {
+fn is_state(target: &PermissionTarget, mapping: &Mapping) -> bool {
     let state = target.schema.as_ref().and_then(|schema| schema.state_attribute.as_deref());
     state.is_some_and(|state| state.eq_ignore_ascii_case(&mapping.attribute))
 }
@@ -197,7 +197,7 @@ fn switches_state(types: &TypeRules) -> bool {
 }
 
 /// Is it written when an entry is made, and never after?
-fn names_itself(target: &Target, attribute: &str) -> bool {
+fn names_itself(target: &PermissionTarget, attribute: &str) -> bool {
     target.is_directory() && attribute.eq_ignore_ascii_case("objectClass")
 }
 
@@ -205,7 +205,7 @@ fn names_itself(target: &Target, attribute: &str) -> bool {
 fn naming_attribute(program: &Program) -> Option<String> {
     let (id, stage) = (vec![Value::text("1")], vec![Value::text("here")]);
     let nobody: Attributes = [("id".to_owned(), id), ("stage".to_owned(), stage)].into_iter().collect();
-    let given = program.run(&Values { account: None, identity: Some(&nobody) }).ok();
+    let given = program.run(&EvalInputs { account: None, identity: Some(&nobody) }).ok();
     let text = given.and_then(|values| values.first().map(Value::to_string)).unwrap_or_else(|| program.source().to_owned());
     let (name, _) = text.trim_start_matches(['"', '\'', '(']).split_once('=')?;
     name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-').then(|| name.to_owned())
@@ -227,7 +227,7 @@ fn looked_up(rules: &RuleSet, system: &str, schema: Option<&Schema>, base: &str)
     let generated =
         rules.identities.values().flat_map(|identities| &identities.attributes).filter_map(|attribute| attribute.generated.as_ref());
     let names = generated.flat_map(|generated| &generated.free_in).filter(|(there, _)| there == system).map(|(_, name)| name.clone());
-    let target = Target { base: vec![base.to_owned()], schema: schema.cloned() };
+    let target = PermissionTarget { base: vec![base.to_owned()], schema: schema.cloned() };
     let names = target.native_names(names);
     (!names.is_empty()).then(|| {
         let read = names.into_iter().chain(target.identifying()).collect();
@@ -243,7 +243,7 @@ pub fn read_of(rules: &RuleSet, system: &str) -> Vec<String> {
 }
 
 /// The filters of a system's rules that only its server can decide.
-pub fn server_filters(rules: &RuleSet, system: &str) -> Vec<tide_ldap::Filter> {
+pub fn server_filters(rules: &RuleSet, system: &str) -> Vec<tide_ldap::LdapFilter> {
     let types = rules.systems.get(system).into_iter().flat_map(|system| system.types.values());
     let filters = types.filter_map(|types| match types.scope.filter.as_ref().map(|filter| &filter.filter) {
         Some(RecordFilter::Ldap(filter)) if crate::scope::is_server_side(filter) => Some(filter.clone()),

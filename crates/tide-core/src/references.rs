@@ -32,12 +32,12 @@ fn without_uid(text: &str) -> &str {
 
 /// Who is behind the names that systems use.
 #[derive(Debug, Default)]
-pub struct Directory<'a> {
+pub struct ReferenceIndex<'a> {
     /// The identity and its type, by system and folded name or key of an account.
     by_name: HashMap<(&'a str, String), (&'a str, ObjectType)>,
 }
 
-impl<'a> Directory<'a> {
+impl<'a> ReferenceIndex<'a> {
     /// Indexes the accounts of a population that belong to somebody: `owner` says to whom.
     pub fn new(population: &'a Population, owner: &HashMap<AccountId, &'a str>) -> Self {
         let mut by_name = HashMap::new();
@@ -53,7 +53,7 @@ impl<'a> Directory<'a> {
                 put(uid.to_string().to_lowercase());
             }
         }
-        Directory { by_name }
+        ReferenceIndex { by_name }
     }
 
     /// Who is meant by what a system writes.
@@ -198,7 +198,7 @@ mod tests {
             ..Population::default()
         };
         let owner = HashMap::from([(1, "a"), (2, "a"), (3, "b")]);
-        let directory = Directory::new(&population, &owner);
+        let directory = ReferenceIndex::new(&population, &owner);
         let people = Pointer { kinds: vec![ObjectType::Person], by: None };
         assert_eq!(directory.who("harbour", "UID=Ada, OU=Deck,DC=E", &people), Some("a"));
         assert_eq!(directory.who("berthing", "uid=ada,ou=Deck,dc=e", &people), None, "another system's name");

@@ -1,7 +1,7 @@
 //! Roles: named bundles of values, held by condition or by hand, nested. What accounts, groups and licences they bring follows
 //! from rules that read `identity.roles` and the values.
 
-use crate::expr::{Program, Values};
+use crate::expr::{EvalInputs, Program};
 use crate::model::{Identity, ObjectType};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
@@ -174,7 +174,7 @@ pub fn held(
     grants: &[&RoleGrant],
     now: Timestamp,
 ) -> Result<Vec<HeldRole>, Reason> {
-    let values = Values { account: None, identity: Some(attributes) };
+    let values = EvalInputs { account: None, identity: Some(attributes) };
     let mut all: BTreeMap<&str, RoleSource> = BTreeMap::new();
     for role in rules.roles.iter().filter(|role| role.kind == kind) {
         let given = grants.iter().find(|grant| grant.role == role.name && grant.holds(now));
@@ -236,7 +236,7 @@ pub fn values<'r>(
     held: &BTreeSet<&str>,
 ) -> Result<Vec<ResolvedValue<'r>>, Reason> {
     let Some(declared) = rules.identities.get(&kind) else { return Ok(Vec::new()) };
-    let read = Values { account: None, identity: Some(attributes) };
+    let read = EvalInputs { account: None, identity: Some(attributes) };
     let mut roles: Vec<&Role> = rules.roles.iter().filter(|role| role.kind == kind && held.contains(role.name.as_str())).collect();
     // Equal priorities never say different things of one attribute: the check sees to it.
     roles.sort_by(|a, b| b.priority.cmp(&a.priority).then_with(|| a.name.cmp(&b.name)));

@@ -9,7 +9,7 @@ pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
 pub use ldap_filter::{SERVER_FILTERS, filter_answer, is_server_side};
 pub(crate) use ldap_filter::{depends_on_back_links, filter_problem, groups_named};
 
-use crate::expr::Values;
+use crate::expr::EvalInputs;
 use crate::model::Account;
 use crate::reasons::Reason;
 use crate::rules::{Container, GroupScope, Scope};
@@ -34,7 +34,7 @@ pub const DN: &str = "dn";
 #[derive(Default)]
 pub struct ScopeSubject<'a> {
     /// What conditions read.
-    pub values: Values<'a>,
+    pub values: EvalInputs<'a>,
     /// Its accounts: the one in the scope's own system, or all that feed an identity.
     pub accounts: &'a [&'a Account],
 }
@@ -151,7 +151,7 @@ mod tests {
 
     fn of(scope: &Scope, dn: &str) -> String {
         let account: Attributes = [(DN.to_owned(), vec![Value::text(dn)])].into_iter().collect();
-        let subject = ScopeSubject { values: Values { account: Some(&account), ..Values::default() }, accounts: &[] };
+        let subject = ScopeSubject { values: EvalInputs { account: Some(&account), ..EvalInputs::default() }, accounts: &[] };
         match standing(scope, &subject, &Groups::default()) {
             ScopeDecision::In => "in".into(),
             ScopeDecision::Out(reason) | ScopeDecision::Unclear(reason) => reason.text,
@@ -185,7 +185,7 @@ mod tests {
             ..Scope::default()
         };
         let account: Attributes = [("kind".into(), vec![Value::text("guest")])].into_iter().collect();
-        let values = Values { account: Some(&account), ..Values::default() };
+        let values = EvalInputs { account: Some(&account), ..EvalInputs::default() };
         let subject = ScopeSubject { values, accounts: &[] };
         assert_eq!(standing(&scope, &subject, &Groups::default()), ScopeDecision::Out(Reason::by("not crew", &Place::default())));
     }

@@ -279,7 +279,7 @@ impl Attributes {
             Some(&other) => return Err(BlobError::Version(other)),
             None => return Err(BlobError::Damaged(0)),
         }
-        let mut reader = Reader { bytes: blob, at: 1 };
+        let mut reader = BlobReader { bytes: blob, at: 1 };
         let mut pairs: Vec<(CompactString, Values)> = Vec::with_capacity(24);
         reader.pairs(blob.len(), 0, &mut pairs)?;
         // Written in order; a damaged record may not be.
@@ -310,12 +310,12 @@ impl FromIterator<(String, Vec<Value>)> for Attributes {
     }
 }
 
-struct Reader<'a> {
+struct BlobReader<'a> {
     bytes: &'a [u8],
     at: usize,
 }
 
-impl<'a> Reader<'a> {
+impl<'a> BlobReader<'a> {
     fn item(&mut self) -> Result<(u8, &'a [u8]), BlobError> {
         let damaged = BlobError::Damaged(self.at);
         let tag = *self.bytes.get(self.at).ok_or(damaged.clone())?;
@@ -351,7 +351,7 @@ impl<'a> Reader<'a> {
                 }
                 b'o' => Value::Bytes(body.to_vec()),
                 b'c' if depth < 8 => {
-                    let mut inner = Reader { bytes: body, at: 0 };
+                    let mut inner = BlobReader { bytes: body, at: 0 };
                     let mut parts: Vec<(String, Vec<Value>)> = Vec::new();
                     inner.pairs(body.len(), depth + 1, &mut parts)?;
                     Value::Complex(parts.into_iter().collect())

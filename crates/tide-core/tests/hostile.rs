@@ -4,7 +4,7 @@
 
 use proptest::prelude::*;
 use proptest::test_runner::Config;
-use tide_core::expr::{ExprScope, MAX_DEPTH, MAX_FUEL, MAX_SIZE, MAX_SOURCE, Program, Root, Values};
+use tide_core::expr::{EvalInputs, ExprScope, MAX_DEPTH, MAX_FUEL, MAX_SIZE, MAX_SOURCE, Program, Root};
 use tide_core::{Attributes, Value};
 
 fn record() -> Attributes {
@@ -20,7 +20,7 @@ fn record() -> Attributes {
 fn stopped(source: &str) -> (String, u32) {
     let record = record();
     let program = Program::compile(source, &ExprScope::open(&[Root::Account])).unwrap_or_else(|error| panic!("{source}: {error}"));
-    let (outcome, steps) = program.measured(&Values { account: Some(&record), identity: None });
+    let (outcome, steps) = program.measured(&EvalInputs { account: Some(&record), identity: None });
     (outcome.expect_err(source).to_string(), steps)
 }
 
@@ -57,7 +57,7 @@ fn a_heavy_pattern_is_refused_or_runs_in_steps() {
     // What makes a backtracking search run for ever is one pass here, and is paid for by its length.
     let record = record();
     let program = Program::compile("matches(account.wide, '^(a|a|aa)+$b')", &ExprScope::open(&[Root::Account])).expect("compiles");
-    let (outcome, steps) = program.measured(&Values { account: Some(&record), identity: None });
+    let (outcome, steps) = program.measured(&EvalInputs { account: Some(&record), identity: None });
     assert_eq!(outcome.expect("runs"), [Value::Bool(false)]);
     assert!((7_500..MAX_FUEL).contains(&steps), "{steps}");
     let (_, steps) = stopped("values(account.long).all(x, matches(account.wide, 'a+') || true)");
@@ -126,7 +126,7 @@ fn any_expression_ends_within_its_bounds() {
         .run(&any_source(), |source| {
             let Ok(program) = Program::compile(&source, &known) else { return Ok(()) };
             ran.set(ran.get() + 1);
-            let (outcome, steps) = program.measured(&Values { account: Some(&record), identity: None });
+            let (outcome, steps) = program.measured(&EvalInputs { account: Some(&record), identity: None });
             prop_assert!(steps <= MAX_FUEL, "{steps} steps of {source}");
             if let Ok(values) = outcome {
                 let size: usize = values.iter().map(|value| value.to_string().len()).sum();

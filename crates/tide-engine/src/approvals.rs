@@ -91,21 +91,21 @@ fn owned_by(change: &Change) -> impl Iterator<Item = (String, String)> {
 }
 
 /// The groups of a population, to be called by name.
-pub(crate) type Groups<'p> = HashMap<AccountId, &'p Account>;
+pub(crate) type GroupNames<'p> = HashMap<AccountId, &'p Account>;
 
-pub(crate) fn groups(population: &Population) -> Groups<'_> {
+pub(crate) fn groups(population: &Population) -> GroupNames<'_> {
     population.accounts.iter().filter(|account| account.kind == ObjectType::Group).map(|account| (account.id, account)).collect()
 }
 
 /// What a request offers, in order: the words of each, and its fingerprint.
-pub(crate) fn offers<'r>(request: &Request<'r>, groups: &Groups<'_>) -> Vec<(String, &'r str)> {
+pub(crate) fn offers<'r>(request: &Request<'r>, groups: &GroupNames<'_>) -> Vec<(String, &'r str)> {
     let mut all: Vec<_> = request.changes.iter().map(|change| (offer(change, groups), change.fingerprint.as_str())).collect();
     all.sort();
     all
 }
 
 /// What is offered to somebody, in words.
-fn offer(change: &Change, groups: &Groups<'_>) -> String {
+fn offer(change: &Change, groups: &GroupNames<'_>) -> String {
     if let Some(group) = change.account.filter(|_| change.is_membership()).and_then(|id| groups.get(&id)) {
         let act = if change.kind == ChangeKind::Grant { "join" } else { "leave" };
         return format!("{act} {} in {}", decide::account_label(group), change.system);
@@ -116,7 +116,7 @@ fn offer(change: &Change, groups: &Groups<'_>) -> String {
 }
 
 /// Which of the changes of a request get a yes, by what was chosen of it: words of an offer, or its fingerprint.
-fn chosen(request: &Request<'_>, chosen: &[String], groups: &Groups<'_>) -> Result<BTreeSet<String>, EngineError> {
+fn chosen(request: &Request<'_>, chosen: &[String], groups: &GroupNames<'_>) -> Result<BTreeSet<String>, EngineError> {
     let all = || request.changes.iter().map(|change| change.fingerprint.clone());
     let Some(most) = request.rule.choose else {
         return match chosen {

@@ -2,7 +2,7 @@
 
 use crate::{Engine, EngineError};
 use std::collections::HashMap;
-use tide_core::expr::{ExprError, Step, Values};
+use tide_core::expr::{EvalInputs, ExprError, TraceStep};
 use tide_core::model::Account;
 use tide_core::rules::Mapping;
 use tide_core::states::Direction;
@@ -16,7 +16,7 @@ pub struct Evaluation {
     /// The account that it read, if it may read one.
     pub account: Option<String>,
     /// Each part and what it gave, the innermost first.
-    pub steps: Vec<Step>,
+    pub steps: Vec<TraceStep>,
     /// What came of it: values, or what is wrong and where.
     pub result: Result<Vec<Value>, ExprError>,
 }
@@ -33,7 +33,7 @@ pub struct MappingEvaluation {
     /// Where it stands.
     pub place: tide_core::Place,
     /// Each part and what it gave.
-    pub steps: Vec<Step>,
+    pub steps: Vec<TraceStep>,
     /// What came of it.
     pub result: Result<Vec<Value>, ExprError>,
     /// What is there now: in the identity for an inbound mapping, in the account for an outbound one.
@@ -67,33 +67,35 @@ impl Engine {
         let (identity, labels) = (record.identity.as_ref(), &record.labels);
         let account = record.account.as_ref().map(|account| &account.attributes);
         let mut all = Vec::new();
-        let mut one = |direction: Direction, mapping: &Mapping, values: Values<'_>, there: Option<&Attributes>, note: Option<String>| {
-            let (steps, result) = mapping.program.trace(&values);
-            let meant: Vec<&str> =
-                result.iter().flatten().filter_map(|value| labels.get(value.as_text()?)).map(String::as_str).take(5).collect();
-            let refers = (!meant.is_empty() && mapping.attribute != "externalId").then(|| format!("the account of {}", meant.join(", ")));
-            let note = note.into_iter().chain(refers).reduce(|one, other| format!("{one}; {other}"));
-            all.push(MappingEvaluation {
-                direction,
-                attribute: mapping.attribute.clone(),
-                expression: mapping.program.source().to_owned(),
-                place: mapping.place.clone(),
-                steps,
-                result,
-                there: there.unwrap_or(&none).get(&mapping.attribute).to_vec(),
-                note,
-            });
-        };
+        let mut one =
+            |direction: Direction, mapping: &Mapping, values: EvalInputs<'_>, there: Option<&Attributes>, note: Option<String>| {
+                let (steps, result) = mapping.program.trace(&values);
+                let meant: Vec<&str> =
+                    result.iter().flatten().filter_map(|value| labels.get(value.as_text()?)).map(String::as_str).take(5).collect();
+                let refers =
+                    (!meant.is_empty() && mapping.attribute != "externalId").then(|| format!("the account of {}", meant.join(", ")));
+                let note = note.into_iter().chain(refers).reduce(|one, other| format!("{one}; {other}"));
+                all.push(MappingEvaluation {
+                    direction,
+                    attribute: mapping.attribute.clone(),
+                    expression: mapping.program.source().to_owned(),
+                    place: mapping.place.clone(),
+                    steps,
+                    result,
+                    there: there.unwrap_or(&none).get(&mapping.attribute).to_vec(),
+                    note,
+                });
+            };
         if account.is_some() {
             for mapping in &types.inbound {
-                one(Direction::Inbound, mapping, Values { account, identity: None }, identity, None);
+                one(Direction::Inbound, mapping, EvalInputs { account, identity: None }, identity, None);
             }
         }
         if let Some(attributes) = identity {
             for (mapping, population) in
                 tide_core::compose::holding(types, attributes).map_err(|reason| EngineError::Invalid(reason.text))?
             {
-                let values = Values { account: None, identity: Some(attributes) };
+                let values = EvalInputs { account: None, identity: Some(attributes) };
                 one(Direction::Outbound, mapping, values, account, population.map(|name| format!("for {name}")));
             }
         }
@@ -125,7 +127,7 @@ impl Engine {
         let set = self.rules_of(draft).await?;
         let program = set.expression(kind, system.map(|_| schema.as_ref()), source);
         let record = self.record(&set, on, system, kind).await?;
-        let values = Values { account: record.account.as_ref().map(|account| &account.attributes), identity: record.identity.as_ref() };
+        let values = EvalInputs { account: record.account.as_ref().map(|account| &account.attributes), identity: record.identity.as_ref() };
         let (steps, result) = match program {
             Ok(program) => program.trace(&values),
             Err(error) => (Vec::new(), Err(error)),

@@ -22,10 +22,10 @@ struct Failed {
 }
 
 /// What a watched file looks like: it is read when it looks the same twice.
-type Look = (PathBuf, u64, SystemTime);
+type FileState = (PathBuf, u64, SystemTime);
 
 /// The newest finished file of a path, as it looks.
-fn look(path: &Path) -> Option<Look> {
+fn look(path: &Path) -> Option<FileState> {
     let path = tide_connect::newest_file(path).ok()?;
     let about = path.metadata().ok()?;
     Some((path, about.len(), about.modified().ok()?))
@@ -36,8 +36,8 @@ impl Engine {
     /// between the last read and the arming, or while the service was down.
     pub fn watch_feeds(self: &Arc<Self>) {
         self.supervise("feed watcher", |engine| async move {
-            let mut seen: HashMap<String, Look> = HashMap::new();
-            let mut moving: HashMap<String, Look> = HashMap::new();
+            let mut seen: HashMap<String, FileState> = HashMap::new();
+            let mut moving: HashMap<String, FileState> = HashMap::new();
             let mut failed: HashMap<String, Failed> = HashMap::new();
             loop {
                 tokio::select! {

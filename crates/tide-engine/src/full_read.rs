@@ -172,7 +172,7 @@ impl Engine {
                     read.quarantined += rows.len();
                     let rows = rows
                         .into_iter()
-                        .map(|row| tide_store::BadRow { line: row.line as i64, reason: row.reason, raw: row.raw, key: row.key })
+                        .map(|row| tide_store::QuarantineRow { line: row.line as i64, reason: row.reason, raw: row.raw, key: row.key })
                         .collect();
                     self.store.quarantine(reading, rows).await?;
                 }

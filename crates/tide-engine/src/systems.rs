@@ -2,7 +2,7 @@
 
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
-use tide_connect::{CheckReport, ConnectError, ConnectionState, Connector, DirectoryNode, Settings, Step, connect};
+use tide_connect::{CheckReport, CheckStep, ConnectError, ConnectionState, Connector, DirectoryNode, Settings, connect};
 use tide_core::ObjectType;
 use tide_core::impact::Impact;
 use tide_core::permissions::{self, Permission};
@@ -335,7 +335,7 @@ impl Engine {
         kind: SystemKind,
         settings: &serde_json::Value,
         secret: Option<&str>,
-        watcher: Option<mpsc::UnboundedSender<Step>>,
+        watcher: Option<mpsc::UnboundedSender<CheckStep>>,
     ) -> Result<CheckReport, EngineError> {
         let connector = self.unsaved(kind, settings, secret)?;
         let mut report = watcher.map_or_else(CheckReport::default, CheckReport::watched);
@@ -344,7 +344,7 @@ impl Engine {
     }
 
     /// Tests a system and keeps what it found, with its schema and what it says of itself.
-    pub async fn check_system(&self, name: &str, watcher: Option<mpsc::UnboundedSender<Step>>) -> Result<CheckReport, EngineError> {
+    pub async fn check_system(&self, name: &str, watcher: Option<mpsc::UnboundedSender<CheckStep>>) -> Result<CheckReport, EngineError> {
         let row = self.store.system(name).await?;
         let connector = self.connector(&row).await?;
         let mut report = watcher.map_or_else(CheckReport::default, CheckReport::watched);

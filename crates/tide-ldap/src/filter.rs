@@ -5,18 +5,18 @@ use std::fmt;
 /// A filter whose values are data, not syntax.
 ///
 /// ```
-/// use tide_ldap::Filter;
-/// let hostile = Filter::equal("uid", "*)(objectClass=*");
+/// use tide_ldap::LdapFilter;
+/// let hostile = LdapFilter::equal("uid", "*)(objectClass=*");
 /// assert_eq!(hostile.to_string(), r"(uid=\2a\29\28objectClass=\2a)");
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Filter {
+pub enum LdapFilter {
     /// All must hold.
-    All(Vec<Filter>),
+    All(Vec<LdapFilter>),
     /// One must hold.
-    Any(Vec<Filter>),
+    Any(Vec<LdapFilter>),
     /// It must not hold.
-    Not(Box<Filter>),
+    Not(Box<LdapFilter>),
     /// The attribute has this value.
     Equal(String, Vec<u8>),
     /// The attribute has a value.
@@ -34,7 +34,7 @@ pub enum Filter {
 /// A text that is no filter.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("not a filter (RFC 4515): {problem} at character {at}")]
-pub struct FilterError {
+pub struct LdapFilterError {
     /// Where reading stopped, from 1.
     pub at: usize,
     /// What is wrong there.
@@ -51,15 +51,15 @@ pub const BITS_ANY: &str = "1.2.840.113556.1.4.804";
 /// A reference leads to the value over any number of steps (a domain controller's own matching rule).
 pub const IN_CHAIN: &str = "1.2.840.113556.1.4.1941";
 
-impl std::str::FromStr for Filter {
-    type Err = FilterError;
+impl std::str::FromStr for LdapFilter {
+    type Err = LdapFilterError;
 
-    fn from_str(text: &str) -> Result<Self, FilterError> {
+    fn from_str(text: &str) -> Result<Self, LdapFilterError> {
         let text = text.trim();
         if text.len() > MAX.0 {
-            return Err(FilterError { at: MAX.0, problem: "the filter is too long" });
+            return Err(LdapFilterError { at: MAX.0, problem: "the filter is too long" });
         }
-        let mut reader = Reader { text: text.as_bytes(), at: 0 };
+        let mut reader = LdapFilterParser { text: text.as_bytes(), at: 0 };
         let filter = reader.filter(0)?;
         if reader.at < text.len() {
             return Err(reader.fail("something is left over"));
@@ -68,17 +68,17 @@ impl std::str::FromStr for Filter {
     }
 }
 
-struct Reader<'a> {
+struct LdapFilterParser<'a> {
     text: &'a [u8],
     at: usize,
 }
 
-impl Reader<'_> {
-    fn fail(&self, problem: &'static str) -> FilterError {
-        FilterError { at: self.at + 1, problem }
+impl LdapFilterParser<'_> {
+    fn fail(&self, problem: &'static str) -> LdapFilterError {
+        LdapFilterError { at: self.at + 1, problem }
     }
 
-    fn take(&mut self, wanted: u8, problem: &'static str) -> Result<(), FilterError> {
+    fn take(&mut self, wanted: u8, problem: &'static str) -> Result<(), LdapFilterError> {
         if self.text.get(self.at) == Some(&wanted) {
             self.at += 1;
             Ok(())
@@ -87,17 +87,17 @@ impl Reader<'_> {
         }
     }
 
-    fn filter(&mut self, depth: usize) -> Result<Filter, FilterError> {
+    fn filter(&mut self, depth: usize) -> Result<LdapFilter, LdapFilterError> {
         if depth > MAX.1 {
             return Err(self.fail("the filter is nested too deeply"));
         }
         self.take(b'(', "a filter begins with (")?;
         let filter = match self.text.get(self.at) {
-            Some(b'&') => Filter::All(self.several(depth)?),
-            Some(b'|') => Filter::Any(self.several(depth)?),
+            Some(b'&') => LdapFilter::All(self.several(depth)?),
+            Some(b'|') => LdapFilter::Any(self.several(depth)?),
             Some(b'!') => {
                 self.at += 1;
-                Filter::Not(Box::new(self.filter(depth + 1)?))
+                LdapFilter::Not(Box::new(self.filter(depth + 1)?))
             }
             _ => self.item()?,
         };
@@ -105,7 +105,7 @@ impl Reader<'_> {
         Ok(filter)
     }
 
-    fn several(&mut self, depth: usize) -> Result<Vec<Filter>, FilterError> {
+    fn several(&mut self, depth: usize) -> Result<Vec<LdapFilter>, LdapFilterError> {
         self.at += 1;
         let mut all = Vec::new();
         while self.text.get(self.at) == Some(&b'(') {
@@ -114,14 +114,14 @@ impl Reader<'_> {
         if all.is_empty() { Err(self.fail("a filter in ( ) is missing")) } else { Ok(all) }
     }
 
-    fn item(&mut self) -> Result<Filter, FilterError> {
+    fn item(&mut self) -> Result<LdapFilter, LdapFilterError> {
         let start = self.at;
         while self.text.get(self.at).is_some_and(|b| !matches!(b, b'=' | b'>' | b'<' | b'~' | b':' | b'(' | b')' | b'*')) {
             self.at += 1;
         }
         let name = String::from_utf8_lossy(&self.text[start..self.at]).trim().to_owned();
         if !is_attribute_name(&name) {
-            return Err(FilterError { at: start + 1, problem: "an attribute's name is missing" });
+            return Err(LdapFilterError { at: start + 1, problem: "an attribute's name is missing" });
         }
         let sign = self.text.get(self.at).copied();
         if sign == Some(b':') {
@@ -135,12 +135,12 @@ impl Reader<'_> {
             self.take(b'=', ":= is missing")?;
             let value = self.value()?.concat();
             if ![BITS_ALL, BITS_ANY, IN_CHAIN].contains(&rule.as_str()) {
-                return Err(FilterError {
+                return Err(LdapFilterError {
                     at: from + 1,
                     problem: "only the matching rules for bits and for nested groups are understood here",
                 });
             }
-            return Ok(Filter::Extended(name, rule, value));
+            return Ok(LdapFilter::Extended(name, rule, value));
         }
         if matches!(sign, Some(b'>' | b'<' | b'~')) {
             self.at += 1;
@@ -148,22 +148,22 @@ impl Reader<'_> {
         self.take(b'=', "= is missing")?;
         let parts = self.value()?;
         Ok(match (sign, parts.as_slice()) {
-            (Some(b'>'), [value]) => Filter::AtLeast(name, value.clone()),
-            (Some(b'<'), [value]) => Filter::AtMost(name, value.clone()),
+            (Some(b'>'), [value]) => LdapFilter::AtLeast(name, value.clone()),
+            (Some(b'<'), [value]) => LdapFilter::AtMost(name, value.clone()),
             (Some(b'>' | b'<' | b'~'), [_, _, ..]) => return Err(self.fail("* has no place here")),
-            (_, [value]) => Filter::Equal(name, value.clone()),
-            (_, [first, last]) if first.is_empty() && last.is_empty() => Filter::Present(name),
+            (_, [value]) => LdapFilter::Equal(name, value.clone()),
+            (_, [first, last]) if first.is_empty() && last.is_empty() => LdapFilter::Present(name),
             (_, [first, between @ .., last]) => {
                 let some = |part: &Vec<u8>| (!part.is_empty()).then(|| part.clone());
                 let between = between.iter().filter(|part| !part.is_empty()).cloned().collect();
-                Filter::Parts(name, some(first), between, some(last))
+                LdapFilter::Parts(name, some(first), between, some(last))
             }
             (_, []) => return Err(self.fail("a value is missing")),
         })
     }
 
     /// A value, cut at its asterisks, with its escapes undone.
-    fn value(&mut self) -> Result<Vec<Vec<u8>>, FilterError> {
+    fn value(&mut self) -> Result<Vec<Vec<u8>>, LdapFilterError> {
         let mut parts = vec![Vec::new()];
         while let Some(&byte) = self.text.get(self.at) {
             self.at += 1;
@@ -193,7 +193,7 @@ fn folded(value: &[u8]) -> String {
     String::from_utf8_lossy(value).trim().to_lowercase()
 }
 
-impl Filter {
+impl LdapFilter {
     /// Does it hold for a record? `get` gives an attribute's values as texts, none for one that is
     /// not there; texts are compared without regard to case, numbers as numbers.
     pub fn holds(&self, get: &dyn Fn(&str) -> Vec<String>) -> bool {
@@ -203,14 +203,14 @@ impl Filter {
             _ => value.cmp(other),
         };
         match self {
-            Filter::All(parts) => parts.iter().all(|part| part.holds(get)),
-            Filter::Any(parts) => parts.iter().any(|part| part.holds(get)),
-            Filter::Not(part) => !part.holds(get),
-            Filter::Present(name) => !get(name).is_empty(),
-            Filter::Equal(name, wanted) => any(name, &|value| value == folded(wanted)),
-            Filter::AtLeast(name, wanted) => any(name, &|value| order(value, &folded(wanted)).is_ge()),
-            Filter::AtMost(name, wanted) => any(name, &|value| order(value, &folded(wanted)).is_le()),
-            Filter::Parts(name, first, between, last) => any(name, &|value| {
+            LdapFilter::All(parts) => parts.iter().all(|part| part.holds(get)),
+            LdapFilter::Any(parts) => parts.iter().any(|part| part.holds(get)),
+            LdapFilter::Not(part) => !part.holds(get),
+            LdapFilter::Present(name) => !get(name).is_empty(),
+            LdapFilter::Equal(name, wanted) => any(name, &|value| value == folded(wanted)),
+            LdapFilter::AtLeast(name, wanted) => any(name, &|value| order(value, &folded(wanted)).is_ge()),
+            LdapFilter::AtMost(name, wanted) => any(name, &|value| order(value, &folded(wanted)).is_le()),
+            LdapFilter::Parts(name, first, between, last) => any(name, &|value| {
                 let start = first.as_ref().map(|part| folded(part)).unwrap_or_default();
                 let Some(mut rest) = value.strip_prefix(start.as_str()) else { return false };
                 for part in between {
@@ -220,7 +220,7 @@ impl Filter {
                 }
                 last.as_ref().is_none_or(|part| rest.ends_with(&folded(part)))
             }),
-            Filter::Extended(name, rule, wanted) => {
+            LdapFilter::Extended(name, rule, wanted) => {
                 let Ok(bits) = folded(wanted).parse::<i64>() else { return false };
                 any(name, &|value| {
                     value.parse::<i64>().is_ok_and(|number| if rule == BITS_ALL { number & bits == bits } else { number & bits != 0 })
@@ -232,27 +232,27 @@ impl Filter {
     /// The attributes that it reads.
     pub fn reads(&self) -> Vec<&str> {
         match self {
-            Filter::All(parts) | Filter::Any(parts) => parts.iter().flat_map(Filter::reads).collect(),
-            Filter::Not(part) => part.reads(),
-            Filter::Equal(name, _)
-            | Filter::Present(name)
-            | Filter::Parts(name, ..)
-            | Filter::AtLeast(name, _)
-            | Filter::AtMost(name, _)
-            | Filter::Extended(name, ..) => vec![name],
+            LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().flat_map(LdapFilter::reads).collect(),
+            LdapFilter::Not(part) => part.reads(),
+            LdapFilter::Equal(name, _)
+            | LdapFilter::Present(name)
+            | LdapFilter::Parts(name, ..)
+            | LdapFilter::AtLeast(name, _)
+            | LdapFilter::AtMost(name, _)
+            | LdapFilter::Extended(name, ..) => vec![name],
         }
     }
 }
 
-impl Filter {
+impl LdapFilter {
     /// The attribute has this text as a value.
     pub fn equal(attribute: &str, value: &str) -> Self {
-        Filter::Equal(attribute.to_owned(), value.as_bytes().to_vec())
+        LdapFilter::Equal(attribute.to_owned(), value.as_bytes().to_vec())
     }
 
     /// The attribute has a value.
     pub fn present(attribute: &str) -> Self {
-        Filter::Present(attribute.to_owned())
+        LdapFilter::Present(attribute.to_owned())
     }
 }
 
@@ -273,9 +273,9 @@ pub fn is_attribute_name(name: &str) -> bool {
     !name.is_empty() && name.len() <= 128 && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | ';'))
 }
 
-impl fmt::Display for Filter {
+impl fmt::Display for LdapFilter {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let several = |f: &mut fmt::Formatter<'_>, sign: char, parts: &[Filter]| {
+        let several = |f: &mut fmt::Formatter<'_>, sign: char, parts: &[LdapFilter]| {
             write!(f, "({sign}")?;
             for part in parts {
                 write!(f, "{part}")?;
@@ -284,15 +284,15 @@ impl fmt::Display for Filter {
         };
         let name = |name: &str| if is_attribute_name(name) { name.to_owned() } else { "undefined".into() };
         match self {
-            Filter::All(parts) => several(f, '&', parts),
-            Filter::Any(parts) => several(f, '|', parts),
-            Filter::Not(part) => write!(f, "(!{part})"),
-            Filter::Equal(attribute, value) => write!(f, "({}={})", name(attribute), escape_value(value)),
-            Filter::Present(attribute) => write!(f, "({}=*)", name(attribute)),
-            Filter::AtLeast(attribute, value) => write!(f, "({}>={})", name(attribute), escape_value(value)),
-            Filter::AtMost(attribute, value) => write!(f, "({}<={})", name(attribute), escape_value(value)),
-            Filter::Extended(attribute, rule, value) => write!(f, "({}:{rule}:={})", name(attribute), escape_value(value)),
-            Filter::Parts(attribute, first, between, last) => {
+            LdapFilter::All(parts) => several(f, '&', parts),
+            LdapFilter::Any(parts) => several(f, '|', parts),
+            LdapFilter::Not(part) => write!(f, "(!{part})"),
+            LdapFilter::Equal(attribute, value) => write!(f, "({}={})", name(attribute), escape_value(value)),
+            LdapFilter::Present(attribute) => write!(f, "({}=*)", name(attribute)),
+            LdapFilter::AtLeast(attribute, value) => write!(f, "({}>={})", name(attribute), escape_value(value)),
+            LdapFilter::AtMost(attribute, value) => write!(f, "({}<={})", name(attribute), escape_value(value)),
+            LdapFilter::Extended(attribute, rule, value) => write!(f, "({}:{rule}:={})", name(attribute), escape_value(value)),
+            LdapFilter::Parts(attribute, first, between, last) => {
                 let of = |part: &Option<Vec<u8>>| part.as_deref().map(escape_value).unwrap_or_default();
                 write!(f, "({}={}*", name(attribute), of(first))?;
                 for part in between {
@@ -310,7 +310,8 @@ mod tests {
 
     #[test]
     fn parts_are_put_together() {
-        let filter = Filter::All(vec![Filter::equal("objectClass", "person"), Filter::Not(Box::new(Filter::present("mail")))]);
+        let filter =
+            LdapFilter::All(vec![LdapFilter::equal("objectClass", "person"), LdapFilter::Not(Box::new(LdapFilter::present("mail")))]);
         assert_eq!(filter.to_string(), "(&(objectClass=person)(!(mail=*)))");
     }
 
@@ -337,25 +338,25 @@ mod tests {
             ("(userAccountControl:1.2.840.113556.1.4.804:=16)", false),
             (r"(cn=*\28mate\29)", true),
         ] {
-            let filter: Filter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
+            let filter: LdapFilter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
             assert_eq!(filter.holds(&get), wanted, "{text}");
-            assert_eq!(filter.to_string().parse::<Filter>().as_ref(), Ok(&filter), "{text} reads back");
+            assert_eq!(filter.to_string().parse::<LdapFilter>().as_ref(), Ok(&filter), "{text} reads back");
         }
         let deep = format!("{}(cn=*){}", "(!".repeat(60), ")".repeat(60));
         for bad in
             ["", "cn=*", "(cn=a", "(&)", "(=x)", "(cn=a)(b=c)", r"(cn=\zz)", "(cn:caseExactMatch:=x)", "(cn>=a*b)", &deep, "(cn=(x))"]
         {
-            assert!(bad.parse::<Filter>().is_err(), "{bad}");
+            assert!(bad.parse::<LdapFilter>().is_err(), "{bad}");
         }
     }
 
     #[test]
     fn a_hostile_attribute_name_cannot_break_out() {
-        assert_eq!(Filter::present("uid)(cn").to_string(), "(undefined=*)");
+        assert_eq!(LdapFilter::present("uid)(cn").to_string(), "(undefined=*)");
     }
 
     #[test]
     fn what_is_not_ascii_is_escaped_octet_by_octet() {
-        assert_eq!(Filter::equal("cn", "é").to_string(), r"(cn=\c3\a9)");
+        assert_eq!(LdapFilter::equal("cn", "é").to_string(), r"(cn=\c3\a9)");
     }
 }

@@ -11,4 +11,4 @@ pub mod syntax;
 pub mod wire;
 
 pub use dn::{Dn, DnError};
-pub use filter::Filter;
+pub use filter::LdapFilter;

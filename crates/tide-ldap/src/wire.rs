@@ -3,7 +3,7 @@
 //! What is read stays where it lies: a message borrows the octets that came, and an entry's values are
 //! looked at one by one. Reading a hundred thousand entries copies each value once, into the account.
 
-use crate::Filter;
+use crate::LdapFilter;
 
 /// The longest message that is read, in octets: a group of a million members fits.
 pub const LONGEST: usize = 128 << 20;
@@ -38,7 +38,7 @@ pub struct SearchRequest<'a> {
     /// How far it goes.
     pub reach: SearchScope,
     /// What fits.
-    pub filter: &'a Filter,
+    pub filter: &'a LdapFilter,
     /// Which attributes are shown.
     pub attributes: &'a [String],
     /// How many entries a page has, and the cookie of the page before.
@@ -90,7 +90,7 @@ fn truth(out: &mut Vec<u8>, value: bool) {
     octets(out, 0x01, &[if value { 0xff } else { 0 }]);
 }
 
-fn filter(out: &mut Vec<u8>, asked: &Filter) {
+fn filter(out: &mut Vec<u8>, asked: &LdapFilter) {
     let pair = |out: &mut Vec<u8>, tag: u8, name: &str, value: &[u8]| {
         element(out, tag, |out| {
             octets(out, OCTETS, name.as_bytes());
@@ -98,11 +98,11 @@ fn filter(out: &mut Vec<u8>, asked: &Filter) {
         });
     };
     match asked {
-        Filter::All(all) => element(out, 0xa0, |out| all.iter().for_each(|one| filter(out, one))),
-        Filter::Any(all) => element(out, 0xa1, |out| all.iter().for_each(|one| filter(out, one))),
-        Filter::Not(one) => element(out, 0xa2, |out| filter(out, one)),
-        Filter::Equal(name, value) => pair(out, 0xa3, name, value),
-        Filter::Parts(name, first, middle, last) => element(out, 0xa4, |out| {
+        LdapFilter::All(all) => element(out, 0xa0, |out| all.iter().for_each(|one| filter(out, one))),
+        LdapFilter::Any(all) => element(out, 0xa1, |out| all.iter().for_each(|one| filter(out, one))),
+        LdapFilter::Not(one) => element(out, 0xa2, |out| filter(out, one)),
+        LdapFilter::Equal(name, value) => pair(out, 0xa3, name, value),
+        LdapFilter::Parts(name, first, middle, last) => element(out, 0xa4, |out| {
             octets(out, OCTETS, name.as_bytes());
             element(out, SEQUENCE, |out| {
                 first.iter().for_each(|part| octets(out, 0x80, part));
@@ -110,10 +110,10 @@ fn filter(out: &mut Vec<u8>, asked: &Filter) {
                 last.iter().for_each(|part| octets(out, 0x82, part));
             });
         }),
-        Filter::AtLeast(name, value) => pair(out, 0xa5, name, value),
-        Filter::AtMost(name, value) => pair(out, 0xa6, name, value),
-        Filter::Present(name) => octets(out, 0x87, name.as_bytes()),
-        Filter::Extended(name, rule, value) => element(out, 0xa9, |out| {
+        LdapFilter::AtLeast(name, value) => pair(out, 0xa5, name, value),
+        LdapFilter::AtMost(name, value) => pair(out, 0xa6, name, value),
+        LdapFilter::Present(name) => octets(out, 0x87, name.as_bytes()),
+        LdapFilter::Extended(name, rule, value) => element(out, 0xa9, |out| {
             octets(out, 0x81, rule.as_bytes());
             octets(out, 0x82, name.as_bytes());
             octets(out, 0x83, value);
@@ -288,16 +288,16 @@ pub struct Entry<'a> {
 
 /// The values of one attribute.
 #[derive(Debug, Clone, Copy)]
-pub struct Values<'a>(FrameBuffer<'a>);
+pub struct AttributeValues<'a>(FrameBuffer<'a>);
 
 impl<'a> Entry<'a> {
     /// Names with their values, in the order in which they came.
-    pub fn attributes(&self) -> impl Iterator<Item = (&'a str, Values<'a>)> + use<'a> {
+    pub fn attributes(&self) -> impl Iterator<Item = (&'a str, AttributeValues<'a>)> + use<'a> {
         let mut rest = self.attributes;
         // Everything was walked through once when the message was read: nothing here can fail.
         std::iter::from_fn(move || {
             let mut one = FrameBuffer(rest.take(SEQUENCE).ok()?);
-            Some((one.text().ok()?, Values(FrameBuffer(one.take(SET).ok()?))))
+            Some((one.text().ok()?, AttributeValues(FrameBuffer(one.take(SET).ok()?))))
         })
     }
 
@@ -315,7 +315,7 @@ impl<'a> Entry<'a> {
     }
 }
 
-impl<'a> Iterator for Values<'a> {
+impl<'a> Iterator for AttributeValues<'a> {
     type Item = &'a [u8];
 
     fn next(&mut self) -> Option<&'a [u8]> {
@@ -439,7 +439,7 @@ mod tests {
 
     #[test]
     fn a_search_is_written_as_the_standard_says() {
-        let fits = Filter::All(vec![Filter::equal("cn", "A"), Filter::Not(Box::new(Filter::Present("x".into())))]);
+        let fits = LdapFilter::All(vec![LdapFilter::equal("cn", "A"), LdapFilter::Not(Box::new(LdapFilter::Present("x".into())))]);
         let names = ["*".to_owned()];
         let ask = SearchRequest { base: "o=a", reach: SearchScope::Subtree, filter: &fits, attributes: &names, page: Some((500, b"c")) };
         let expected = "30 55 02 01 07 63 29 04 03 6f3d61 0a 01 02 0a 01 00 02 01 00 02 01 00 01 01 00

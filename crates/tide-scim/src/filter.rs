@@ -51,25 +51,25 @@ pub struct AttrPath {
 
 /// A filter.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Filter {
+pub enum ScimFilter {
     /// Both hold.
-    And(Box<Filter>, Box<Filter>),
+    And(Box<ScimFilter>, Box<ScimFilter>),
     /// One holds.
-    Or(Box<Filter>, Box<Filter>),
+    Or(Box<ScimFilter>, Box<ScimFilter>),
     /// It does not hold.
-    Not(Box<Filter>),
+    Not(Box<ScimFilter>),
     /// The attribute has a value.
     Present(AttrPath),
     /// The attribute compares so with a literal.
     Compare(AttrPath, Operator, Value),
     /// One of a complex attribute's values fits.
-    Value(AttrPath, Box<Filter>),
+    Value(AttrPath, Box<ScimFilter>),
 }
 
 /// A text that is no filter.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("not a filter (RFC 7644 §3.4.2.2): {problem} at character {at}")]
-pub struct FilterError {
+pub struct ScimFilterError {
     /// Where reading stopped, from 1.
     pub at: usize,
     /// What is wrong there.
@@ -84,14 +84,14 @@ pub fn quote(text: &str) -> String {
     Value::String(text.to_owned()).to_string()
 }
 
-impl std::str::FromStr for Filter {
-    type Err = FilterError;
+impl std::str::FromStr for ScimFilter {
+    type Err = ScimFilterError;
 
-    fn from_str(text: &str) -> Result<Self, FilterError> {
+    fn from_str(text: &str) -> Result<Self, ScimFilterError> {
         if text.len() > MAX.0 {
-            return Err(FilterError { at: MAX.0, problem: "the filter is too long" });
+            return Err(ScimFilterError { at: MAX.0, problem: "the filter is too long" });
         }
-        let mut reader = Reader { text, at: 0 };
+        let mut reader = ScimFilterParser { text, at: 0 };
         let filter = reader.or(0)?;
         reader.blanks();
         if reader.at < text.len() {
@@ -101,14 +101,14 @@ impl std::str::FromStr for Filter {
     }
 }
 
-pub(crate) struct Reader<'a> {
+pub(crate) struct ScimFilterParser<'a> {
     pub text: &'a str,
     pub at: usize,
 }
 
-impl<'a> Reader<'a> {
-    pub fn fail(&self, problem: &'static str) -> FilterError {
-        FilterError { at: self.text[..self.at].chars().count() + 1, problem }
+impl<'a> ScimFilterParser<'a> {
+    pub fn fail(&self, problem: &'static str) -> ScimFilterError {
+        ScimFilterError { at: self.text[..self.at].chars().count() + 1, problem }
     }
 
     fn rest(&self) -> &'a str {
@@ -135,23 +135,23 @@ impl<'a> Reader<'a> {
         found
     }
 
-    pub fn or(&mut self, depth: usize) -> Result<Filter, FilterError> {
+    pub fn or(&mut self, depth: usize) -> Result<ScimFilter, ScimFilterError> {
         let mut left = self.and(depth)?;
         while self.word("or") {
-            left = Filter::Or(Box::new(left), Box::new(self.and(depth)?));
+            left = ScimFilter::Or(Box::new(left), Box::new(self.and(depth)?));
         }
         Ok(left)
     }
 
-    fn and(&mut self, depth: usize) -> Result<Filter, FilterError> {
+    fn and(&mut self, depth: usize) -> Result<ScimFilter, ScimFilterError> {
         let mut left = self.one(depth)?;
         while self.word("and") {
-            left = Filter::And(Box::new(left), Box::new(self.one(depth)?));
+            left = ScimFilter::And(Box::new(left), Box::new(self.one(depth)?));
         }
         Ok(left)
     }
 
-    fn one(&mut self, depth: usize) -> Result<Filter, FilterError> {
+    fn one(&mut self, depth: usize) -> Result<ScimFilter, ScimFilterError> {
         if depth > MAX.1 {
             return Err(self.fail("nested too deep"));
         }
@@ -161,7 +161,7 @@ impl<'a> Reader<'a> {
             if !self.eat(')') {
                 return Err(self.fail("`)` is missing"));
             }
-            return Ok(if negated { Filter::Not(Box::new(inner)) } else { inner });
+            return Ok(if negated { ScimFilter::Not(Box::new(inner)) } else { inner });
         }
         if negated {
             return Err(self.fail("`(` must follow `not`"));
@@ -172,20 +172,20 @@ impl<'a> Reader<'a> {
             if !self.eat(']') {
                 return Err(self.fail("`]` is missing"));
             }
-            return Ok(Filter::Value(path, Box::new(inner)));
+            return Ok(ScimFilter::Value(path, Box::new(inner)));
         }
         if self.word("pr") {
-            return Ok(Filter::Present(path));
+            return Ok(ScimFilter::Present(path));
         }
         for (word, operator) in OPERATORS {
             if self.word(word) {
-                return Ok(Filter::Compare(path, operator, self.literal()?));
+                return Ok(ScimFilter::Compare(path, operator, self.literal()?));
             }
         }
         Err(self.fail("an operator is missing (eq, ne, co, sw, ew, gt, ge, lt, le, pr)"))
     }
 
-    pub fn path(&mut self) -> Result<AttrPath, FilterError> {
+    pub fn path(&mut self) -> Result<AttrPath, ScimFilterError> {
         self.blanks();
         let rest = self.rest();
         let end = rest.find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '.' | ':' | '-' | '_' | '$'))).unwrap_or(rest.len());
@@ -195,7 +195,7 @@ impl<'a> Reader<'a> {
         Ok(path)
     }
 
-    fn literal(&mut self) -> Result<Value, FilterError> {
+    fn literal(&mut self) -> Result<Value, ScimFilterError> {
         self.blanks();
         let mut stream = serde_json::Deserializer::from_str(self.rest()).into_iter::<Value>();
         match stream.next() {
@@ -258,16 +258,16 @@ pub(crate) fn member<'v>(object: &'v Value, name: &str) -> Option<&'v Value> {
     map.get(name).or_else(|| map.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value))
 }
 
-impl Filter {
+impl ScimFilter {
     /// Does the filter hold for a resource or a complex value?
     pub fn holds(&self, resource: &Value) -> bool {
         match self {
-            Filter::And(left, right) => left.holds(resource) && right.holds(resource),
-            Filter::Or(left, right) => left.holds(resource) || right.holds(resource),
-            Filter::Not(inner) => !inner.holds(resource),
-            Filter::Present(path) => path.find(resource).iter().any(|value| !is_blank(value)),
-            Filter::Value(path, inner) => path.find(resource).iter().any(|value| inner.holds(value)),
-            Filter::Compare(path, operator, literal) => {
+            ScimFilter::And(left, right) => left.holds(resource) && right.holds(resource),
+            ScimFilter::Or(left, right) => left.holds(resource) || right.holds(resource),
+            ScimFilter::Not(inner) => !inner.holds(resource),
+            ScimFilter::Present(path) => path.find(resource).iter().any(|value| !is_blank(value)),
+            ScimFilter::Value(path, inner) => path.find(resource).iter().any(|value| inner.holds(value)),
+            ScimFilter::Compare(path, operator, literal) => {
                 let found = path.find(resource);
                 if *operator == Operator::Ne {
                     return !found.iter().any(|value| compare(path, value, Operator::Eq, literal));
@@ -334,7 +334,7 @@ mod tests {
             "emails": [{"type": "work", "value": "ada@skerry.example"}, {"type": "home", "value": "a@home.example"}],
             "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": {"employeeNumber": "1042"}
         });
-        filter.parse::<Filter>().unwrap_or_else(|error| panic!("{filter}: {error}")).holds(&user)
+        filter.parse::<ScimFilter>().unwrap_or_else(|error| panic!("{filter}: {error}")).holds(&user)
     }
 
     #[test]
@@ -362,10 +362,10 @@ mod tests {
     #[test]
     fn a_broken_filter_names_its_place() {
         for (text, at) in [("userName", 9), ("userName eq", 12), ("userName eq ada", 13), ("(a pr", 6), ("a pr b", 6), ("eq", 3)] {
-            assert_eq!(text.parse::<Filter>().expect_err(text).at, at, "{text}");
+            assert_eq!(text.parse::<ScimFilter>().expect_err(text).at, at, "{text}");
         }
         let deep = format!("{}a pr{}", "(".repeat(100), ")".repeat(100));
-        assert_eq!(deep.parse::<Filter>().expect_err("deep").problem, "nested too deep");
+        assert_eq!(deep.parse::<ScimFilter>().expect_err("deep").problem, "nested too deep");
     }
 
     #[test]
@@ -377,7 +377,7 @@ mod tests {
     proptest! {
         #[test]
         fn any_text_is_read_or_refused(text in ".{0,60}") {
-            let _ = text.parse::<Filter>();
+            let _ = text.parse::<ScimFilter>();
         }
     }
 }

@@ -10,7 +10,7 @@ pub mod patch;
 pub mod resource;
 pub mod schemas;
 
-pub use filter::{Filter, FilterError};
+pub use filter::{ScimFilter, ScimFilterError};
 pub use flat::{FlatAttribute, FlatSchema};
 
 /// The core schema of users (RFC 7643 §4.1).

@@ -1,6 +1,6 @@
 //! PATCH (RFC 7644 §3.5.2): operations applied to a resource.
 
-use crate::filter::{AttrPath, Filter, Operator, Reader, member};
+use crate::filter::{AttrPath, Operator, ScimFilter, ScimFilterParser, member};
 use serde_json::{Map, Value};
 use std::collections::HashSet;
 
@@ -21,24 +21,24 @@ fn fault(scim_type: &'static str, detail: impl Into<String>) -> PatchError {
 /// The place that an operation is about: an attribute, perhaps only those of its values that fit a
 /// filter, perhaps only a part of them.
 #[derive(Debug, Clone, PartialEq)]
-struct Target {
+struct PatchTarget {
     path: AttrPath,
-    only: Option<Filter>,
+    only: Option<ScimFilter>,
     sub: Option<String>,
 }
 
-fn target(text: &str, schemas: &[String]) -> Result<Target, PatchError> {
+fn target(text: &str, schemas: &[String]) -> Result<PatchTarget, PatchError> {
     // The whole of an extension may be named by its URN.
     if schemas.iter().any(|urn| urn.eq_ignore_ascii_case(text)) {
-        return Ok(Target { path: AttrPath { schema: None, name: text.to_owned(), sub: None }, only: None, sub: None });
+        return Ok(PatchTarget { path: AttrPath { schema: None, name: text.to_owned(), sub: None }, only: None, sub: None });
     }
-    let invalid = |error: crate::FilterError| fault("invalidPath", error.to_string());
-    let mut reader = Reader { text, at: 0 };
+    let invalid = |error: crate::ScimFilterError| fault("invalidPath", error.to_string());
+    let mut reader = ScimFilterParser { text, at: 0 };
     let path = reader.path().map_err(invalid)?;
     if !reader.eat('[') {
         reader.blanks();
         return if reader.at == text.len() {
-            Ok(Target { sub: path.sub.clone(), path: AttrPath { sub: None, ..path }, only: None })
+            Ok(PatchTarget { sub: path.sub.clone(), path: AttrPath { sub: None, ..path }, only: None })
         } else {
             Err(fault("invalidPath", format!("`{text}` is not a path")))
         };
@@ -51,7 +51,7 @@ fn target(text: &str, schemas: &[String]) -> Result<Target, PatchError> {
         "" => None,
         rest => Some(rest.strip_prefix('.').ok_or_else(|| fault("invalidPath", format!("`{text}` is not a path")))?.to_owned()),
     };
-    Ok(Target { path, only: Some(only), sub })
+    Ok(PatchTarget { path, only: Some(only), sub })
 }
 
 /// Applies the operations of a PATCH body, all or none.
@@ -107,7 +107,7 @@ fn key_of(object: &Map<String, Value>, name: &str) -> String {
     object.keys().find(|key| key.eq_ignore_ascii_case(name)).cloned().unwrap_or_else(|| name.to_owned())
 }
 
-fn set(resource: &mut Value, target: &Target, value: &Value, add: bool) -> Result<(), PatchError> {
+fn set(resource: &mut Value, target: &PatchTarget, value: &Value, add: bool) -> Result<(), PatchError> {
     let readonly = ["id", "meta", "schemas"].iter().any(|name| target.path.name.eq_ignore_ascii_case(name));
     if readonly {
         return Err(fault("mutability", format!("`{}` cannot be changed", target.path.name)));
@@ -183,14 +183,14 @@ fn set(resource: &mut Value, target: &Target, value: &Value, add: bool) -> Resul
 }
 
 /// The parts of a value that a filter of equalities alone is about: what fits it and is not there yet.
-fn equalities(filter: &Filter) -> Option<Map<String, Value>> {
+fn equalities(filter: &ScimFilter) -> Option<Map<String, Value>> {
     match filter {
-        Filter::And(one, other) => {
+        ScimFilter::And(one, other) => {
             let mut parts = equalities(one)?;
             parts.extend(equalities(other)?);
             Some(parts)
         }
-        Filter::Compare(path, Operator::Eq, value) if path.sub.is_none() && path.schema.is_none() => {
+        ScimFilter::Compare(path, Operator::Eq, value) if path.sub.is_none() && path.schema.is_none() => {
             Some(Map::from_iter([(path.name.clone(), value.clone())]))
         }
         _ => None,
@@ -214,7 +214,7 @@ fn remove_given(items: &mut Vec<Value>, given: &[Value]) {
     });
 }
 
-fn remove(resource: &mut Value, target: &Target, given: Option<&Value>) -> Result<(), PatchError> {
+fn remove(resource: &mut Value, target: &PatchTarget, given: Option<&Value>) -> Result<(), PatchError> {
     let object = home(resource, &target.path)?;
     let key = key_of(object, &target.path.name);
     if let (None, None, Some(given)) = (&target.only, &target.sub, given.filter(|value| !value.is_null()))

@@ -1,7 +1,7 @@
 //! The grammar held against RFC 7644 clause by clause: filters of §3.4.2.2, PATCH of §3.5.2.
 
 use serde_json::{Value, json};
-use tide_scim::{ENTERPRISE, Filter, PATCH_OP, USER, error_body, patch};
+use tide_scim::{ENTERPRISE, PATCH_OP, ScimFilter, USER, error_body, patch};
 
 fn user() -> Value {
     json!({
@@ -47,14 +47,14 @@ fn the_filters_of_the_standard_hold_as_it_says() {
         ("emails[type eq \"work\" and value co \"@example.com\"] or ims[type eq \"xmpp\" and value co \"@foo.com\"]", false),
     ];
     for (text, wanted) in cases {
-        let filter: Filter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
+        let filter: ScimFilter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
         assert_eq!(filter.holds(&user()), wanted, "{text}");
     }
 }
 
 #[test]
 fn and_binds_more_tightly_than_or_and_not_most_of_all() {
-    let holds = |text: &str| text.parse::<Filter>().expect("valid").holds(&user());
+    let holds = |text: &str| text.parse::<ScimFilter>().expect("valid").holds(&user());
     assert!(holds("userName eq \"x\" and title pr or active eq true"));
     assert!(holds("active eq true or title pr and userName eq \"x\""));
     assert!(!holds("(active eq true or title pr) and userName eq \"x\""));
@@ -65,7 +65,7 @@ fn and_binds_more_tightly_than_or_and_not_most_of_all() {
 #[test]
 fn values_of_each_kind_compare_as_their_kind() {
     let record = json!({"count": 12, "share": 0.5, "text": "12", "none": null, "list": [1, 2], "flag": false});
-    let holds = |text: &str| text.parse::<Filter>().expect("valid").holds(&record);
+    let holds = |text: &str| text.parse::<ScimFilter>().expect("valid").holds(&record);
     for yes in
         ["count eq 12", "count gt 9", "share le 0.5", "text eq \"12\"", "flag eq false", "list eq 2", "count ne 13", "missing ne \"x\""]
     {
@@ -96,10 +96,10 @@ fn what_is_no_filter_is_refused_with_its_place() {
         "userName eq [1]",
         "1abc pr",
     ] {
-        let error = text.parse::<Filter>().expect_err(text);
+        let error = text.parse::<ScimFilter>().expect_err(text);
         assert!(error.at >= 1 && error.to_string().contains("RFC 7644"), "{text}: {error}");
     }
-    assert!("x".repeat(5000).parse::<Filter>().expect_err("long").problem.contains("too long"));
+    assert!("x".repeat(5000).parse::<ScimFilter>().expect_err("long").problem.contains("too long"));
 }
 
 fn patched(operations: Value) -> Value {

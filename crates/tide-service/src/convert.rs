@@ -502,12 +502,12 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
 type Tried = (Vec<tide_api::TrialStep>, Vec<String>, Option<tide_api::TrialFault>);
 
 /// The steps of a trial and what came of it.
-pub fn trial(steps: Vec<tide_core::expr::Step>, result: Result<Vec<Value>, tide_core::expr::ExprError>) -> Tried {
+pub fn trial(steps: Vec<tide_core::expr::TraceStep>, result: Result<Vec<Value>, tide_core::expr::ExprError>) -> Tried {
     let (values, fault) = match result {
         Ok(values) => (values.iter().map(|value| tide_core::expr::shown(std::slice::from_ref(value))).collect(), None),
         Err(error) => (Vec::new(), Some(tide_api::TrialFault { offset: error.offset, message: error.message, help: error.help })),
     };
-    let step = |step: tide_core::expr::Step| tide_api::TrialStep { text: step.text, value: step.value, offset: step.offset };
+    let step = |step: tide_core::expr::TraceStep| tide_api::TrialStep { text: step.text, value: step.value, offset: step.offset };
     (steps.into_iter().map(step).collect(), values, fault)
 }
 

@@ -47,7 +47,7 @@ pub enum Synchronizes {
     WithoutOperational,
 }
 
-struct Shared {
+struct DirectoryState {
     entries: Mutex<Vec<Stored>>,
     temper: Mutex<Temper>,
     password: String,
@@ -67,7 +67,7 @@ pub struct Directory {
     pub admin_dn: String,
     /// Its password, and that of the service account.
     pub password: String,
-    shared: Arc<Shared>,
+    shared: Arc<DirectoryState>,
     task: tokio::task::JoinHandle<()>,
 }
 
@@ -84,7 +84,7 @@ impl Directory {
         for entry in entries {
             stored.push(Stored::new(entry.dn.parse()?, entry.attributes.clone()));
         }
-        let shared = Arc::new(Shared { entries: Mutex::new(stored), temper: Mutex::default(), password: password.to_owned() });
+        let shared = Arc::new(DirectoryState { entries: Mutex::new(stored), temper: Mutex::default(), password: password.to_owned() });
         let serving = shared.clone();
         let task = tokio::spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
@@ -163,7 +163,7 @@ fn ok() -> LdapResult {
     result(LdapResultCode::Success, "")
 }
 
-async fn serve(stream: TcpStream, shared: Arc<Shared>) {
+async fn serve(stream: TcpStream, shared: Arc<DirectoryState>) {
     // A failure costs a few milliseconds and nothing else.
     let _ = stream.set_nodelay(true);
     let mut framed = Framed::new(stream, LdapCodec::new(Some(16 << 20), None));
@@ -325,7 +325,7 @@ fn subschema() -> LdapSearchResultEntry {
 }
 
 fn search(
-    shared: &Shared,
+    shared: &DirectoryState,
     request: &LdapSearchRequest,
     controls: &[LdapControl],
 ) -> (Vec<LdapSearchResultEntry>, LdapResult, Option<LdapControl>) {
@@ -420,7 +420,7 @@ fn part(name: &str, values: &[Vec<u8>], asked: &[String], limit: Option<usize>) 
     LdapPartialAttribute { atype: format!("{name};range={from}-{end}"), vals: values[from..to].to_vec() }
 }
 
-fn write(shared: &Shared, op: LdapOp) -> LdapOp {
+fn write(shared: &DirectoryState, op: LdapOp) -> LdapOp {
     let mut entries = lock(&shared.entries);
     let place = |entries: &[Stored], dn: &str| -> Result<usize, LdapResult> {
         let dn: Dn = dn.parse().map_err(|_| result(LdapResultCode::InvalidDNSyntax, "not a DN"))?;

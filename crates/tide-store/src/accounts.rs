@@ -49,7 +49,7 @@ pub struct WholeReading {
 
 /// A row of a feed in quarantine.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct BadRow {
+pub struct QuarantineRow {
     /// The line on which it begins.
     pub line: i64,
     /// What is wrong with it.
@@ -159,7 +159,7 @@ impl Store {
     }
 
     /// Stores rows in quarantine. An account whose key is in one of them is not missing.
-    pub async fn quarantine(&self, reading: i64, rows: Vec<BadRow>) -> Result<(), StoreError> {
+    pub async fn quarantine(&self, reading: i64, rows: Vec<QuarantineRow>) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
@@ -193,7 +193,7 @@ impl Store {
     }
 
     /// The rows in quarantine of the last ended read of a system.
-    pub async fn quarantined(&self, system: &str) -> Result<Vec<BadRow>, StoreError> {
+    pub async fn quarantined(&self, system: &str) -> Result<Vec<QuarantineRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT * FROM quarantine WHERE reading = (SELECT max(id) FROM reading WHERE system = ? AND state <> 'running' AND seen + quarantined > 0) ORDER BY line",
         )
@@ -202,7 +202,7 @@ impl Store {
         .await?;
         Ok(rows
             .iter()
-            .map(|row| BadRow { line: row.get("line"), reason: row.get("reason"), raw: row.get("raw"), key: row.get("key") })
+            .map(|row| QuarantineRow { line: row.get("line"), reason: row.get("reason"), raw: row.get("raw"), key: row.get("key") })
             .collect())
     }
 

@@ -39,7 +39,7 @@ mod write_stop;
 mod writer;
 
 pub use access::{Bearer, NewTokenRow, Principal, Session, TokenRow};
-pub use accounts::{AccountRow, BadRow, Reading, WholeReading};
+pub use accounts::{AccountRow, QuarantineRow, Reading, WholeReading};
 pub use approvals::{Answered, ApprovalAnswer, ApprovalRow, Cause, NewApproval, OperatorRow};
 pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
 pub use dirty_records::DirtyRecords;

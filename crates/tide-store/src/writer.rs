@@ -20,7 +20,7 @@ type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
 /// Runs the job, or reports to its caller why it cannot run. Returns whether to keep its writes.
 type Job = Box<dyn for<'c> FnOnce(Result<&'c mut SqliteConnection, StoreError>) -> Boxed<'c, (bool, Reply)> + Send>;
 /// A read on the writer connection.
-type Look = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, ()> + Send>;
+type WriterRead = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, ()> + Send>;
 
 /// Commits between checkpoints.
 const SWEEP: usize = 64;
@@ -30,7 +30,7 @@ const GROUP: usize = 128;
 enum WriterMessage {
     /// A job, and whether its commit must be durable.
     Job(Job, bool),
-    Look(Look),
+    Look(WriterRead),
     Stop(oneshot::Sender<()>),
 }
 
@@ -146,7 +146,7 @@ impl Writer {
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
     {
         let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
-        let boxed: Look = Box::new(move |connection| {
+        let boxed: WriterRead = Box::new(move |connection| {
             Box::pin(async move {
                 // The caller may be gone.
                 let _ = answer.send(caught(async move { look(connection).await }).await);

@@ -11,7 +11,7 @@ use tide_core::states::ScopeStatus;
 
 /// Who is in scope, out of scope or on hold for a system.
 #[derive(Args)]
-pub struct ScopeView {
+pub struct ShowScope {
     /// The system
     system: String,
     /// List the records with this status, with their reasons
@@ -76,7 +76,7 @@ fn status(status: ScopeStatus) -> &'static str {
     }
 }
 
-impl ScopeView {
+impl ShowScope {
     fn edits(&self) -> bool {
         !(self.include.is_empty() && self.exclude.is_empty() && self.group.is_empty() && self.not_group.is_empty()) || self.filter.is_some()
     }

@@ -15,7 +15,7 @@ use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::model::Observed;
 use tide_core::states::WatchMode;
-use tide_ldap::{Dn, Filter};
+use tide_ldap::{Dn, LdapFilter};
 use tokio::sync::mpsc;
 
 /// The controls by which a way is known.
@@ -203,7 +203,7 @@ impl LdapConnector {
         let request =
             SyncRequest { mode: RefreshMode::RefreshAndPersist, cookie: from.clone().map(String::into_bytes), reload_hint: false };
         let control: RawControl = request.critical().into();
-        let filter = Filter::Any(vec![known.class_filter(object), containers()]).to_string();
+        let filter = LdapFilter::Any(vec![known.class_filter(object), containers()]).to_string();
         let places = self.container_keys(&known).await?;
         // A server that is gone without a word is noticed too.
         let mut pulse = ldap.clone();
@@ -274,7 +274,8 @@ impl LdapConnector {
             let why = "the domain controller is another one, or was restored from a backup".to_owned();
             return out.send(Ok(ChangeEvent::ResyncRequired(why))).await.map_err(stopped);
         };
-        let grown = |more: Filter| Filter::All(vec![Filter::AtLeast("uSNChanged".into(), (since + 1).to_string().into_bytes()), more]);
+        let grown =
+            |more: LdapFilter| LdapFilter::All(vec![LdapFilter::AtLeast("uSNChanged".into(), (since + 1).to_string().into_bytes()), more]);
         let context = self.context(&mut ldap).await?;
         let base: Option<Dn> = self.settings().base_dn.parse().ok();
         let filter = grown(known.class_filter(object)).to_string();
@@ -295,8 +296,8 @@ impl LdapConnector {
             cookie = page.next;
         }
         // What lies in a container that was moved or renamed has another name now, and no greater number.
-        let is_old = Filter::Not(Box::new(Filter::AtLeast("uSNCreated".into(), (since + 1).to_string().into_bytes())));
-        let moved = grown(Filter::All(vec![containers(), is_old])).to_string();
+        let is_old = LdapFilter::Not(Box::new(LdapFilter::AtLeast("uSNCreated".into(), (since + 1).to_string().into_bytes())));
+        let moved = grown(LdapFilter::All(vec![containers(), is_old])).to_string();
         let search = Search { base: &context, scope: Scope::Subtree, filter: &moved, attributes: vec!["objectGUID".to_owned()] };
         for place in self.all_pages(&mut ldap, &search).await? {
             let inside = place.dn.parse::<Dn>().ok().zip(base.as_ref()).is_some_and(|(dn, b)| dn == *b || dn.is_under(b));
@@ -306,7 +307,7 @@ impl LdapConnector {
                 false => tell(out, Vec::new(), below.into_iter().map(|account| account.key).collect()).await?,
             }
         }
-        let deleted = grown(Filter::equal("isDeleted", "TRUE")).to_string();
+        let deleted = grown(LdapFilter::equal("isDeleted", "TRUE")).to_string();
         let attributes = ["objectGUID", "isDeleted"].map(str::to_owned).to_vec();
         let search = Search { base: &context, scope: Scope::Subtree, filter: &deleted, attributes };
         let mut cookie = Vec::new();
@@ -326,11 +327,11 @@ impl LdapConnector {
     pub(super) async fn modified(&self, object: ObjectType, from: &str, out: &Out) -> Result<(), ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?.clone();
-        let at_least = Filter::AtLeast("modifyTimestamp".into(), shifted(from, -LOOK_BACK).into_bytes());
+        let at_least = LdapFilter::AtLeast("modifyTimestamp".into(), shifted(from, -LOOK_BACK).into_bytes());
         // A container is looked into once: all who lie in it are read for it.
-        let later = Filter::AtLeast("modifyTimestamp".into(), shifted(from, 1).into_bytes());
-        let moved = Filter::All(vec![later, containers()]).to_string();
-        let filter = Filter::All(vec![at_least, known.class_filter(object)]).to_string();
+        let later = LdapFilter::AtLeast("modifyTimestamp".into(), shifted(from, 1).into_bytes());
+        let moved = LdapFilter::All(vec![later, containers()]).to_string();
+        let filter = LdapFilter::All(vec![at_least, known.class_filter(object)]).to_string();
         let mut attributes = known.requested();
         attributes.push("modifyTimestamp".to_owned());
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
@@ -437,8 +438,8 @@ impl LdapConnector {
 /// The classes of entries in which others lie.
 const CONTAINERS: [&str; 4] = ["organizationalUnit", "container", "organization", "locality"];
 
-fn containers() -> Filter {
-    Filter::Any(CONTAINERS.iter().map(|class| Filter::equal("objectClass", class)).collect())
+fn containers() -> LdapFilter {
+    LdapFilter::Any(CONTAINERS.iter().map(|class| LdapFilter::equal("objectClass", class)).collect())
 }
 
 /// How far back it is looked from the last change that was seen: what was written elsewhere at an earlier time may arrive later.

@@ -6,7 +6,7 @@ use crate::{CheckReport, ConnectError, LdapSettings};
 use ldap3::{Ldap, Scope, SearchEntry};
 use std::collections::BTreeMap;
 use tide_core::ObjectType;
-use tide_ldap::Filter;
+use tide_ldap::LdapFilter;
 
 /// Classes of entries that only hold others.
 pub(super) const CONTAINERS: [&str; 8] =
@@ -31,8 +31,8 @@ pub(super) fn of(settings: &LdapSettings) -> BTreeMap<ObjectType, Vec<String>> {
     .into()
 }
 
-pub(super) fn any_of<S: AsRef<str>>(classes: impl IntoIterator<Item = S>) -> Filter {
-    Filter::Any(classes.into_iter().map(|class| Filter::equal("objectClass", class.as_ref())).collect())
+pub(super) fn any_of<S: AsRef<str>>(classes: impl IntoIterator<Item = S>) -> LdapFilter {
+    LdapFilter::Any(classes.into_iter().map(|class| LdapFilter::equal("objectClass", class.as_ref())).collect())
 }
 
 fn has_class(classes: &[String], class: &str) -> bool {
@@ -41,11 +41,11 @@ fn has_class(classes: &[String], class: &str) -> bool {
 
 impl DirectoryCapabilities {
     /// The entries of a type.
-    pub fn class_filter(&self, object: ObjectType) -> Filter {
+    pub fn class_filter(&self, object: ObjectType) -> LdapFilter {
         let classes = self.object_classes.get(&object).map_or(&[][..], Vec::as_slice);
         // Elsewhere the class is unknown, and the negation of what is unknown holds for nobody (RFC 4511 §4.5.1.7).
         if object == ObjectType::Person && self.controller && !has_class(classes, COMPUTER) {
-            return Filter::All(vec![any_of(classes), Filter::Not(Box::new(Filter::equal("objectClass", COMPUTER)))]);
+            return LdapFilter::All(vec![any_of(classes), LdapFilter::Not(Box::new(LdapFilter::equal("objectClass", COMPUTER)))]);
         }
         any_of(classes)
     }
@@ -138,7 +138,7 @@ impl LdapConnector {
         let named = known.object_classes.values().flatten().map(String::as_str).chain(CONTAINERS).chain([COMPUTER]);
         let is_known = |class: &&str| known.classes.is_empty() || known.classes.contains_key(&class.to_lowercase());
         let is_read = any_of(named.filter(is_known));
-        let filter = Filter::Not(Box::new(is_read)).to_string();
+        let filter = LdapFilter::Not(Box::new(is_read)).to_string();
         let attributes = ["objectClass"].into_iter().chain(OF_PEOPLE).map(str::to_owned).collect();
         let search = Search { base, scope: Scope::Subtree, filter: &filter, attributes };
         let (mut like_people, mut others) = (Counts::default(), Counts::default());

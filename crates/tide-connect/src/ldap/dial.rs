@@ -1,7 +1,7 @@
 //! The one way in which connections to directories are made: resolve, connect, protect, bind; with
 //! backup hosts that are used when the first fails. Each step has its own faults.
 
-use super::reader::Reader;
+use super::reader::DirectoryReader;
 use super::schema;
 use crate::settings::LdapAuth;
 use crate::tls::Trust;
@@ -49,12 +49,12 @@ impl Line for Ldap {
     }
 }
 
-impl Line for Reader {
+impl Line for DirectoryReader {
     async fn open(dialer: &Dialer, host: &Host) -> Result<Self, ConnectError> {
         let settings = &dialer.settings;
         let addresses = resolve(host).await?;
         let stream = dialer.open(host, &addresses).await?;
-        let mut reader = Reader::secure(host, stream, settings.start_tls, dialer.tls.clone(), seconds(settings)).await?;
+        let mut reader = DirectoryReader::secure(host, stream, settings.start_tls, dialer.tls.clone(), seconds(settings)).await?;
         let credentials = match settings.auth {
             LdapAuth::External => None,
             LdapAuth::Simple => match dialer.credentials()? {

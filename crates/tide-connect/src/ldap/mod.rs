@@ -20,7 +20,7 @@ use dial::Dialer;
 use entry::Containers;
 use ldap3::controls::{Assertion, Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, Scope, SearchEntry};
-use reader::{RawPage, Reader};
+use reader::{DirectoryReader, RawPage};
 use result::accept;
 use schema::DirectoryCapabilities;
 use std::collections::{HashSet, VecDeque};
@@ -29,7 +29,7 @@ use tide_core::model::Observed;
 use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Value};
 use tide_ldap::wire::{SearchRequest, SearchScope};
-use tide_ldap::{Dn, Filter};
+use tide_ldap::{Dn, LdapFilter};
 use tokio::sync::{Mutex, OnceCell, mpsc};
 use tokio::task::JoinHandle;
 
@@ -245,7 +245,7 @@ impl LdapConnector {
         };
         let filter = known.class_filter(object);
         let attributes = known.requested();
-        let mut reader: Reader = self.dialer.bound().await?;
+        let mut reader: DirectoryReader = self.dialer.bound().await?;
         let mut keys: HashSet<String> = HashSet::new();
         let mut left: VecDeque<(Option<String>, String)> = VecDeque::from([(None, self.settings().base_dn.clone())]);
         let mut visited: HashSet<(Option<String>, String)> = left.iter().cloned().collect();
@@ -264,7 +264,7 @@ impl LdapConnector {
             };
             reader.begin(&first).await?;
             // A page is made into accounts while the next one is on its way.
-            let mut making: Option<JoinHandle<Result<Made, ConnectError>>> = None;
+            let mut making: Option<JoinHandle<Result<ConvertedPage, ConnectError>>> = None;
             let mut more = true;
             while more {
                 let page = reader.part().await?;
@@ -292,14 +292,14 @@ impl LdapConnector {
     /// Hands a page on, each account once. What came in parts is read whole first.
     async fn hand_on(
         &self,
-        making: Option<JoinHandle<Result<Made, ConnectError>>>,
+        making: Option<JoinHandle<Result<ConvertedPage, ConnectError>>>,
         elsewhere: Option<&str>,
         keys: &mut HashSet<String>,
         out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
     ) -> Result<(), ConnectError> {
         let Some(making) = making else { return Ok(()) };
         let stopped = |why: String| ConnectError::transient("stopped", why, "start it again");
-        let Made { mut batch, in_parts } = making.await.map_err(|error| stopped(error.to_string()))??;
+        let ConvertedPage { mut batch, in_parts } = making.await.map_err(|error| stopped(error.to_string()))??;
         if !in_parts.is_empty() {
             let mut ldap: Ldap = match elsewhere {
                 None => self.line().await?,
@@ -324,7 +324,7 @@ impl LdapConnector {
     }
 
     /// The entries that fit a filter, on the shared connection.
-    async fn search(&self, filter: &Filter) -> Result<Vec<Observed>, ConnectError> {
+    async fn search(&self, filter: &LdapFilter) -> Result<Vec<Observed>, ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?;
         let filter = filter.to_string();
@@ -452,14 +452,14 @@ impl LdapConnector {
 }
 
 /// What became of a page.
-struct Made {
+struct ConvertedPage {
     batch: Vec<Observed>,
     /// The names of entries of which the server showed a part only.
     in_parts: Vec<String>,
 }
 
-fn made(page: &RawPage, known: &DirectoryCapabilities) -> Result<Made, ConnectError> {
-    let mut made = Made { batch: Vec::new(), in_parts: Vec::new() };
+fn made(page: &RawPage, known: &DirectoryCapabilities) -> Result<ConvertedPage, ConnectError> {
+    let mut made = ConvertedPage { batch: Vec::new(), in_parts: Vec::new() };
     let mut containers = Containers::default();
     let each = &mut |entry: tide_ldap::wire::Entry<'_>| {
         if entry.attributes().any(|(name, _)| entry::rest_of(name).is_some()) {
@@ -591,8 +591,8 @@ impl Connector for LdapConnector {
     }
 
     async fn find(&self, _object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
-        let parts: Vec<Filter> = probes.iter().map(|(name, value)| Filter::equal(name, &value.to_string())).collect();
-        if parts.is_empty() { Ok(Vec::new()) } else { self.search(&Filter::Any(parts)).await }
+        let parts: Vec<LdapFilter> = probes.iter().map(|(name, value)| LdapFilter::equal(name, &value.to_string())).collect();
+        if parts.is_empty() { Ok(Vec::new()) } else { self.search(&LdapFilter::Any(parts)).await }
     }
 
     async fn password_hash(&self, key: &str) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
@@ -634,11 +634,11 @@ impl Connector for LdapConnector {
             other => other?,
         };
         match done {
-            write::Done::Keyed(key, name) => self.by_key(&key, &name).await,
-            write::Done::Gone(key, name) => {
+            write::WrittenAccount::Keyed(key, name) => self.by_key(&key, &name).await,
+            write::WrittenAccount::Gone(key, name) => {
                 Ok(Observed { key, name, attributes: tide_core::Attributes::new(), fault: None, version: None, is_exact: true })
             }
-            write::Done::Named(dn) => {
+            write::WrittenAccount::Named(dn) => {
                 let answer = ldap
                     .search(&dn, Scope::Base, "(objectClass=*)", known.requested())
                     .await

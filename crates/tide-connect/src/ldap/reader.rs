@@ -12,7 +12,7 @@ use rustls_pki_types::ServerName;
 use std::ops::Range;
 use std::sync::Arc;
 use std::time::Duration;
-use tide_ldap::Filter;
+use tide_ldap::LdapFilter;
 use tide_ldap::wire::{self, Entry, Message, PASSWORD_POLICY, ResponseBody, ResultMessage, SearchRequest, SearchScope, WireError};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -28,7 +28,7 @@ const CHUNK: usize = 64 << 10;
 const PART: usize = 1 << 20;
 
 /// A connection that is read in pages.
-pub(super) struct Reader {
+pub(super) struct DirectoryReader {
     stream: Box<dyn Stream>,
     url: String,
     limit: Duration,
@@ -73,7 +73,7 @@ fn result(outcome: ResultMessage) -> LdapResult {
     LdapResult { rc: outcome.code, matched: outcome.matched, text: outcome.text, refs: outcome.referrals, ctrls: Vec::new() }
 }
 
-impl Reader {
+impl DirectoryReader {
     /// A connection over an open socket, protected as asked for.
     pub async fn secure(
         host: &Host,
@@ -85,9 +85,9 @@ impl Reader {
         // Failing to set it costs time, and nothing else.
         let _ = stream.set_nodelay(true);
         if !host.tls && !start_tls {
-            return Ok(Reader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 });
+            return Ok(DirectoryReader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 });
         }
-        let mut plain = Reader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 };
+        let mut plain = DirectoryReader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 };
         if !host.tls {
             let answer = plain.ask(wire::start_tls).await?;
             if answer.rc != 0 {
@@ -101,7 +101,7 @@ impl Reader {
         let name = ServerName::try_from(host.name.clone()).map_err(|error| crate::tls::fault(&host.name, &error.to_string()))?;
         let shaken = tokio::time::timeout(limit, TlsConnector::from(tls).connect(name, plain.stream)).await;
         match shaken {
-            Ok(Ok(stream)) => Ok(Reader { stream: Box::new(stream), url: plain.url, limit, rest: Vec::new(), last: plain.last }),
+            Ok(Ok(stream)) => Ok(DirectoryReader { stream: Box::new(stream), url: plain.url, limit, rest: Vec::new(), last: plain.last }),
             Ok(Err(error)) => Err(crate::tls::fault(&host.name, &error.to_string())),
             Err(_) => Err(dial::silent(host, limit)),
         }
@@ -221,7 +221,7 @@ impl Reader {
 
     /// The texts of an attribute of the root entry.
     pub async fn root(&mut self, attribute: &str) -> Vec<String> {
-        let everything = Filter::Present("objectClass".into());
+        let everything = LdapFilter::Present("objectClass".into());
         let names = [attribute.to_owned()];
         let ask = SearchRequest { base: "", reach: SearchScope::Base, filter: &everything, attributes: &names, page: None };
         let mut texts = Vec::new();

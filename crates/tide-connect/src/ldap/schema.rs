@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, PoisonError, RwLock};
 use tide_core::schema::{NativeNames, ValueKind};
 use tide_core::{AttributeDef, ObjectType, Schema};
-use tide_ldap::Filter;
+use tide_ldap::LdapFilter;
 use tide_ldap::schema::{ObjectClass, attribute_types, object_classes};
 
 /// Values that are never read into a record, whatever the server gives away.
@@ -388,10 +388,10 @@ impl DirectoryCapabilities {
         }
     }
 
-    pub fn key_filter(&self, key: &str) -> Filter {
+    pub fn key_filter(&self, key: &str) -> LdapFilter {
         match (self.key, guid_bytes(key)) {
-            ("objectGUID", Some(bytes)) => Filter::Equal("objectGUID".into(), bytes),
-            _ => Filter::equal(self.key, key),
+            ("objectGUID", Some(bytes)) => LdapFilter::Equal("objectGUID".into(), bytes),
+            _ => LdapFilter::equal(self.key, key),
         }
     }
 

@@ -8,7 +8,7 @@ use ldap3::{Ldap, Scope};
 use std::collections::HashSet;
 use tide_core::model::Observed;
 use tide_core::scope::{SERVER_FILTERS, filter_answer};
-use tide_ldap::Filter;
+use tide_ldap::LdapFilter;
 use tokio::sync::mpsc;
 
 /// How many accounts are asked about at a time.
@@ -44,11 +44,11 @@ impl LdapConnector {
         &self,
         ldap: &mut Ldap,
         known: &DirectoryCapabilities,
-        filter: &Filter,
+        filter: &LdapFilter,
         accounts: &[Observed],
     ) -> Result<HashSet<String>, ConnectError> {
-        let these = Filter::Any(accounts.iter().map(|account| known.key_filter(&account.key)).collect());
-        let filter = Filter::All(vec![these, filter.clone()]).to_string();
+        let these = LdapFilter::Any(accounts.iter().map(|account| known.key_filter(&account.key)).collect());
+        let filter = LdapFilter::All(vec![these, filter.clone()]).to_string();
         let attributes = vec![known.key.to_owned()];
         let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
         let entries = self.all_pages(ldap, &search).await?;

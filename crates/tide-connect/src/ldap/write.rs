@@ -13,7 +13,7 @@ use tide_core::{ObjectType, Value};
 use tide_ldap::{Dn, syntax};
 
 /// How the account is found again after the write.
-pub(super) enum Done {
+pub(super) enum WrittenAccount {
     /// By its lasting key; the name is for messages.
     Keyed(String, String),
     /// By its name, for one that was just made.
@@ -55,7 +55,7 @@ const RACES: usize = 4;
 
 /// How an attribute is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Manner {
+enum ValueWriteMode {
     /// All values at once. A single-valued attribute holds one value at every moment, so it must be replaced.
     Replace,
     /// As differences, so that a large group is never sent whole for one member, and what others wrote stays.
@@ -63,23 +63,23 @@ enum Manner {
 }
 
 /// How an attribute of a write is to be written.
-fn manner(value: &ValueChange, known: &DirectoryCapabilities, merged: &[String]) -> Manner {
+fn manner(value: &ValueChange, known: &DirectoryCapabilities, merged: &[String]) -> ValueWriteMode {
     let single = known.def(super::entry::plain_of(&value.attribute).0).is_some_and(|def| !def.many);
     if single {
-        Manner::Replace
+        ValueWriteMode::Replace
     } else if merged.iter().any(|name| name.eq_ignore_ascii_case(&value.attribute)) {
-        Manner::Differences
+        ValueWriteMode::Differences
     } else {
         let reference = value.before.iter().chain(&value.after).any(|v| matches!(v, Value::Reference(_)));
-        if reference && !value.before.is_empty() && !value.after.is_empty() { Manner::Differences } else { Manner::Replace }
+        if reference && !value.before.is_empty() && !value.after.is_empty() { ValueWriteMode::Differences } else { ValueWriteMode::Replace }
     }
 }
 
 /// The modifications of one attribute (RFC 4511 §4.6).
-fn modification(value: &ValueChange, manner: Manner) -> Vec<Mod<Octets>> {
+fn modification(value: &ValueChange, manner: ValueWriteMode) -> Vec<Mod<Octets>> {
     let name = || value.attribute.clone().into_bytes();
     let (before, after) = (set(&value.attribute, &value.before), set(&value.attribute, &value.after));
-    if manner == Manner::Replace {
+    if manner == ValueWriteMode::Replace {
         // A domain controller protects this attribute from being deleted: "never" is 0.
         let never = after.is_empty() && value.attribute.eq_ignore_ascii_case("accountExpires");
         return vec![Mod::Replace(name(), if never { HashSet::from([b"0".to_vec()]) } else { after })];
@@ -94,7 +94,7 @@ fn modification(value: &ValueChange, manner: Manner) -> Vec<Mod<Octets>> {
 
 /// The modifications that give or take memberships: nothing is ever replaced by them.
 fn membership_modifications(values: &[ValueChange]) -> Vec<Mod<Octets>> {
-    values.iter().flat_map(|value| modification(value, Manner::Differences)).collect()
+    values.iter().flat_map(|value| modification(value, ValueWriteMode::Differences)).collect()
 }
 
 /// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
@@ -111,7 +111,7 @@ impl LdapConnector {
         known: &DirectoryCapabilities,
         write: &Write,
         permit: &Permit,
-    ) -> Result<Done, ConnectError> {
+    ) -> Result<WrittenAccount, ConnectError> {
         let error = match send(ldap, self.settings(), known, write, permit).await {
             Err(error) if error.code == "no_such_object" => error,
             other => return other,
@@ -120,7 +120,9 @@ impl LdapConnector {
         let found = match self.by_key(key, name).await {
             Ok(found) => found,
             // What is not there is as it was wanted.
-            Err(gone) if write.kind == ChangeKind::Delete && gone.code == "gone" => return Ok(Done::Gone(key.clone(), name.clone())),
+            Err(gone) if write.kind == ChangeKind::Delete && gone.code == "gone" => {
+                return Ok(WrittenAccount::Gone(key.clone(), name.clone()));
+            }
             Err(_) => return Err(error),
         };
         let is_called = |other: &str| is_same_dn(&found.name, other);
@@ -129,7 +131,7 @@ impl LdapConnector {
         }
         let named = write.values.iter().find(|value| value.attribute.eq_ignore_ascii_case("dn")).and_then(|value| value.after.first());
         if matches!(write.kind, ChangeKind::Rename | ChangeKind::Move) && named.is_some_and(|dn| is_called(&dn.to_string())) {
-            return Ok(Done::Keyed(key.clone(), found.name));
+            return Ok(WrittenAccount::Keyed(key.clone(), found.name));
         }
         let write = Write { account: Some((key.clone(), found.name)), ..write.clone() };
         send(ldap, self.settings(), known, &write, permit).await
@@ -193,7 +195,7 @@ async fn send(
     known: &DirectoryCapabilities,
     write: &Write,
     _permit: &Permit,
-) -> Result<Done, ConnectError> {
+) -> Result<WrittenAccount, ConnectError> {
     let ours = |value: &&ValueChange| ["dn", "enabled", "container"].iter().any(|n| value.attribute.eq_ignore_ascii_case(n));
     let named = write.values.iter().find(|v| v.attribute.eq_ignore_ascii_case("dn")).and_then(|v| v.after.first()).map(Value::to_string);
     let wait = dial::seconds(settings);
@@ -221,7 +223,7 @@ async fn send(
         }
         let result = ldap.with_timeout(wait).add(&dn, attributes).await.map_err(|e| lost(settings, &e, true))?;
         accept(&result, &format!("adding {dn}"))?;
-        return Ok(Done::Named(dn));
+        return Ok(WrittenAccount::Named(dn));
     }
     let Some((key, name)) = write.account.clone() else {
         return Err(ConnectError::permanent("no_account", "the change names no account", "decide again: start a new run"));
@@ -241,7 +243,7 @@ async fn send(
         ChangeKind::Delete => {
             let result = ldap.with_timeout(wait).delete(&name).await.map_err(|e| lost(settings, &e, false))?;
             accept(&result, &format!("deleting {name}"))?;
-            return Ok(Done::Gone(key, name));
+            return Ok(WrittenAccount::Gone(key, name));
         }
         ChangeKind::Enable | ChangeKind::Disable => {
             let disable = write.kind == ChangeKind::Disable;
@@ -281,13 +283,13 @@ async fn send(
             let changes: Vec<Mod<Octets>> =
                 values.clone().flat_map(|value| modification(value, manner(value, known, &write.merged))).collect();
             if changes.is_empty() {
-                return Ok(Done::Keyed(key, name));
+                return Ok(WrittenAccount::Keyed(key, name));
             }
             let mut result = modify(ldap, settings, &name, changes.clone()).await?;
             // A directory that follows renames by itself, or somebody else, was faster: only what differs still is sent.
             if found_otherwise(result.rc, known) {
                 match differs_still(ldap, wait, &name, changes).await {
-                    Some(left) if left.is_empty() => return Ok(Done::Keyed(key, name)),
+                    Some(left) if left.is_empty() => return Ok(WrittenAccount::Keyed(key, name)),
                     Some(left) => result = modify(ldap, settings, &name, left).await?,
                     None => {}
                 }
@@ -295,7 +297,7 @@ async fn send(
             accept(&result, &format!("changing {name}"))?;
         }
     }
-    Ok(Done::Keyed(key, name))
+    Ok(WrittenAccount::Keyed(key, name))
 }
 
 /// What of some values is not as it is wanted yet, looked at one by one; nothing when that cannot be told, or they are too many.
@@ -331,7 +333,7 @@ async fn differs_still(ldap: &mut Ldap, wait: std::time::Duration, name: &str, c
 
 /// Does an entry hold a value? Nothing when it cannot be looked up.
 async fn holds(ldap: &mut Ldap, wait: std::time::Duration, name: &str, attribute: &str, value: &str) -> Option<bool> {
-    let filter = tide_ldap::Filter::equal(attribute, value).to_string();
+    let filter = tide_ldap::LdapFilter::equal(attribute, value).to_string();
     let found = ldap.with_timeout(wait).search(name, ldap3::Scope::Base, &filter, vec!["1.1"]).await;
     found.and_then(|answer| answer.success()).map(|(entries, _)| !entries.is_empty()).ok()
 }
@@ -359,7 +361,7 @@ async fn password(
         let result = ldap.with_timeout(wait).extended(request).await.map_err(|e| lost(settings, &e, false))?.1;
         accept(&result, &doing).map_err(refused_password)?;
     } else {
-        let result = modify(ldap, settings, name, modification(new, Manner::Replace)).await?;
+        let result = modify(ldap, settings, name, modification(new, ValueWriteMode::Replace)).await?;
         accept(&result, &doing).map_err(refused_password)?;
     }
     if locked {
@@ -519,11 +521,11 @@ mod tests {
     #[test]
     fn members_are_written_as_differences_and_times_in_the_attributes_own_way() {
         let members = |names: &[&str]| names.iter().map(|n| Value::Reference((*n).into())).collect::<Vec<_>>();
-        let written = modification(&change("member", members(&["cn=a", "cn=b"]), members(&["cn=b", "cn=c"])), Manner::Differences);
+        let written = modification(&change("member", members(&["cn=a", "cn=b"]), members(&["cn=b", "cn=c"])), ValueWriteMode::Differences);
         assert_eq!(written, [Mod::Add(b"member".to_vec(), one("cn=c")), Mod::Delete(b"member".to_vec(), one("cn=a"))]);
         let expires = Value::Time("2025-11-24T11:16:46Z".parse().expect("valid"));
         assert_eq!(octets("accountExpires", &expires), b"134084566060000000");
-        let never = modification(&change("accountExpires", vec![expires], Vec::new()), Manner::Replace);
+        let never = modification(&change("accountExpires", vec![expires], Vec::new()), ValueWriteMode::Replace);
         assert_eq!(never, [Mod::Replace(b"accountExpires".to_vec(), one("0"))], "a domain controller does not let it be deleted");
     }
 

@@ -1,7 +1,7 @@
 //! Accounts that are never joined, changed or disabled: built-in ones, our own service account, and
 //! those that the rules name.
 
-use crate::expr::Values;
+use crate::expr::EvalInputs;
 use crate::model::{Account, SystemFacts};
 use crate::reasons::Reason;
 use crate::rules::TypeRules;
@@ -28,7 +28,7 @@ pub(super) fn why(account: &Account, types: &TypeRules, facts: Option<&SystemFac
     if named {
         return Some(Reason::by("hands off: the rules name it", &types.protected.place));
     }
-    let values = Values { account: Some(&account.attributes), identity: None };
+    let values = EvalInputs { account: Some(&account.attributes), identity: None };
     types.protected.conditions.iter().find_map(|condition| match condition.when.holds(&values) {
         Ok(false) => None,
         Ok(true) => Some(Reason::by(format!("hands off: {}", condition.otherwise), &condition.place)),

@@ -5,7 +5,7 @@ use super::{Outcome, OutsideRecords};
 use crate::generate::{self, TakenValues};
 use crate::model::{AccountId, ObjectType, Population, ReservedValue, Stage};
 use crate::reasons::{HoldCause, Reason};
-use crate::references::{Directory, Numbers};
+use crate::references::{Numbers, ReferenceIndex};
 use crate::rules::{IdentityAttribute, Pointer, RuleSet};
 use crate::value::{Attributes, Value};
 use std::collections::{HashMap, HashSet};
@@ -22,7 +22,7 @@ pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType
     let open = population.links.iter().map(|link| (link.account, link.identity.as_str()));
     let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
     let owner: HashMap<AccountId, &str> = open.chain(new).collect();
-    let directory = Directory::new(population, &owner);
+    let directory = ReferenceIndex::new(population, &owner);
     let stored: HashMap<&str, &Attributes> = population.identities.iter().map(|i| (i.id.as_str(), &i.attributes)).collect();
     let by: Vec<&str> = pointing.iter().filter_map(|(_, pointer)| pointer.by.as_deref()).collect();
     let others = population.identities.iter().filter(|identity| identity.kind != kind).map(|i| (i.id.as_str(), &i.attributes));

@@ -4,7 +4,7 @@ use super::generated_values;
 use super::{Decided, Doubt, NewLink, Outcome, OutsideRecords, Question, Verdict, file_of};
 use crate::compose::{self, Composed};
 use crate::decide::exclusions;
-use crate::expr::Values;
+use crate::expr::EvalInputs;
 use crate::lifecycle::{LEFT_BY, LifecycleFacts};
 use crate::matching::{IdentityIndex, MatchAnswers, MatchDecision, MatchResult, account_keys, identity_keys};
 use crate::model::LinkBasis;
@@ -340,7 +340,7 @@ fn resolve_source_account(
         line(Verdict::OutOfScope, reason);
         return;
     }
-    let values = Values { account: Some(&account.attributes), identity: None };
+    let values = EvalInputs { account: Some(&account.attributes), identity: None };
     match scope::standing(&with.types.scope, &ScopeSubject { values, accounts: &[account] }, with.groups) {
         ScopeDecision::Out(reason) => {
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {

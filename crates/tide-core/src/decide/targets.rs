@@ -15,7 +15,7 @@ use super::people::{Person, account_label};
 use super::references::{self, ReferenceWaits};
 use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint};
 use crate::compose;
-use crate::expr::Values;
+use crate::expr::EvalInputs;
 use crate::matching::{AccountIndex, IdentityIndex, MatchAnswer, MatchAnswers, MatchDecision, MatchResult};
 use crate::memberships::MembershipRules;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
@@ -28,7 +28,7 @@ use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
 
 /// One target while it is being decided about.
-struct Target<'a> {
+struct TargetDecision<'a> {
     rules: &'a RuleSet,
     population: &'a Population,
     groups: &'a Groups<'a>,
@@ -94,7 +94,7 @@ pub(super) fn decide(around: &DecisionContext<'_>, kind: ObjectType, people: &[P
             .iter()
             .filter_map(|&at| Some((at, exclusions::why(&population.accounts[at], types, population.systems.get(system))?)))
             .collect();
-        let mut target = Target {
+        let mut target = TargetDecision {
             rules,
             population,
             groups,
@@ -126,7 +126,7 @@ fn fold(value: &Value) -> String {
     value.to_string().trim().to_lowercase()
 }
 
-impl<'a> Target<'a> {
+impl<'a> TargetDecision<'a> {
     fn decide(&mut self, people: &[Person], outcome: &mut Outcome) {
         let members = self.members;
         let owned: HashSet<usize> =
@@ -317,7 +317,7 @@ impl<'a> Target<'a> {
         let out = match &person.out_reason {
             Some(reason) => Some(reason.clone()),
             None => {
-                let values = Values { account: None, identity: Some(&person.attributes) };
+                let values = EvalInputs { account: None, identity: Some(&person.attributes) };
                 // A target that is also a source has one scope, and it was tested on the account.
                 let scope = if self.types.is_source() {
                     ScopeDecision::In

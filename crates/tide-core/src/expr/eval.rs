@@ -9,7 +9,7 @@ use std::cmp::Ordering;
 
 /// The records that an evaluation reads from.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Values<'a> {
+pub struct EvalInputs<'a> {
     /// `account.…`
     pub account: Option<&'a Attributes>,
     /// `identity.…`
@@ -79,13 +79,13 @@ impl Datum {
     }
 }
 
-pub(super) fn evaluate(node: &Node, values: &Values<'_>) -> Result<Datum, ExprError> {
+pub(super) fn evaluate(node: &Node, values: &EvalInputs<'_>) -> Result<Datum, ExprError> {
     measured(node, values).0
 }
 
 /// The same, with the steps that it took.
-pub(super) fn measured(node: &Node, values: &Values<'_>) -> (Result<Datum, ExprError>, u32) {
-    let context = Context { values, fuel: Cell::new(MAX_FUEL) };
+pub(super) fn measured(node: &Node, values: &EvalInputs<'_>) -> (Result<Datum, ExprError>, u32) {
+    let context = EvalContext { values, fuel: Cell::new(MAX_FUEL) };
     let outcome = context.eval(node, &mut Vec::new());
     (outcome, MAX_FUEL - context.fuel.get())
 }
@@ -103,14 +103,14 @@ fn weight(datum: &Datum) -> usize {
     }
 }
 
-struct Context<'a> {
-    values: &'a Values<'a>,
+struct EvalContext<'a> {
+    values: &'a EvalInputs<'a>,
     fuel: Cell<u32>,
 }
 
 type Locals = Vec<(String, Datum)>;
 
-impl Context<'_> {
+impl EvalContext<'_> {
     /// Takes steps from what is left.
     fn spend(&self, steps: usize, at: usize) -> Result<(), ExprError> {
         match u32::try_from(steps).ok().and_then(|steps| self.fuel.get().checked_sub(steps)) {

@@ -6,13 +6,13 @@
 //! functions of text pass `null` on, so that a value nobody has does not become the text "null".
 //!
 //! ```
-//! use tide_core::expr::{ExprScope, Program, Root, Values};
+//! use tide_core::expr::{ExprScope, Program, Root, EvalInputs};
 //! use tide_core::{Attributes, Value};
 //!
 //! let known = ExprScope::open(&[Root::Account]);
 //! let program = Program::compile("lower(account.mail)", &known)?;
 //! let account: Attributes = [("mail".into(), vec![Value::text("Ada@Skerry.example")])].into_iter().collect();
-//! let found = program.run(&Values { account: Some(&account), ..Values::default() })?;
+//! let found = program.run(&EvalInputs { account: Some(&account), ..EvalInputs::default() })?;
 //! assert_eq!(found, vec![Value::text("ada@skerry.example")]);
 //! # Ok::<(), tide_core::expr::ExprError>(())
 //! ```
@@ -24,9 +24,9 @@ mod trace;
 
 pub use compile::closest;
 pub use compile::{ExprScope, Names};
-pub use eval::{Datum, Values};
+pub use eval::{Datum, EvalInputs};
 pub use functions::catalogue;
-pub use trace::{Step, shown};
+pub use trace::{TraceStep, shown};
 
 use crate::value::{Attributes, Near, Value};
 use compile::Node;
@@ -115,7 +115,7 @@ impl Program {
     }
 
     /// Evaluates, and says how many steps that took: never more than [`MAX_FUEL`], whatever it is given.
-    pub fn measured(&self, values: &Values<'_>) -> (Result<Vec<Value>, ExprError>, u32) {
+    pub fn measured(&self, values: &EvalInputs<'_>) -> (Result<Vec<Value>, ExprError>, u32) {
         let (outcome, steps) = eval::measured(&self.node, values);
         (outcome.and_then(|datum| datum.into_values(0)), steps)
     }
@@ -131,12 +131,12 @@ impl Program {
     }
 
     /// Evaluates to values: `null` is none, a list is several.
-    pub fn run(&self, values: &Values<'_>) -> Result<Vec<Value>, ExprError> {
+    pub fn run(&self, values: &EvalInputs<'_>) -> Result<Vec<Value>, ExprError> {
         eval::evaluate(&self.node, values)?.into_values(0)
     }
 
     /// Evaluates a condition: only `true` is true; `null` is not.
-    pub fn holds(&self, values: &Values<'_>) -> Result<bool, ExprError> {
+    pub fn holds(&self, values: &EvalInputs<'_>) -> Result<bool, ExprError> {
         match eval::evaluate(&self.node, values)? {
             Datum::Bool(truth) => Ok(truth),
             Datum::Null => Ok(false),
@@ -146,7 +146,7 @@ impl Program {
     }
 
     /// What it would read from these records, name and value, for a reason.
-    pub fn reading(&self, values: &Values<'_>) -> Vec<(String, String)> {
+    pub fn reading(&self, values: &EvalInputs<'_>) -> Vec<(String, String)> {
         let none = Attributes::new();
         self.reads
             .iter()

@@ -21,7 +21,7 @@ fn account() -> Attributes {
 fn run(source: &str) -> Result<String, ExprError> {
     let account = account();
     let program = Program::compile(source, &ExprScope::open(&[Root::Account]))?;
-    program.run(&Values { account: Some(&account), identity: None }).map(|values| show(&values))
+    program.run(&EvalInputs { account: Some(&account), identity: None }).map(|values| show(&values))
 }
 
 fn gives(source: &str, wanted: &str) {
@@ -167,7 +167,7 @@ fn nothing_runs_for_ever_or_grows_without_end() {
     fails(&nested, "needs more than 10000 steps");
     let account: Attributes = [("big".into(), vec![Value::text("x".repeat(60_000))])].into_iter().collect();
     let program = Program::compile("account.big + account.big", &ExprScope::open(&[Root::Account])).expect("compiles");
-    let error = program.run(&Values { account: Some(&account), identity: None }).expect_err("too large");
+    let error = program.run(&EvalInputs { account: Some(&account), identity: None }).expect_err("too large");
     assert!(error.message.contains("larger than"), "{error}");
 }
 
@@ -179,7 +179,7 @@ fn tables_are_looked_up_and_known_names_are_held_to() {
     let known = ExprScope { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(&tables) };
     let identity: Attributes =
         [("port".into(), vec![Value::text(" 1 ")]), ("phones".into(), vec![Value::text("7"), Value::text("8")])].into_iter().collect();
-    let values = Values { account: None, identity: Some(&identity) };
+    let values = EvalInputs { account: None, identity: Some(&identity) };
     let run = |source: &str| Program::compile(source, &known).expect("compiles").run(&values).map(|v| show(&v)).expect("runs");
     assert_eq!(run("lookup('ports', identity.port)"), "Northhaven");
     assert_eq!(run("lookup('ports', 'x')"), "—");
@@ -198,7 +198,7 @@ fn tables_are_looked_up_and_known_names_are_held_to() {
 #[test]
 fn only_true_is_true_in_a_condition() {
     let account = account();
-    let values = Values { account: Some(&account), identity: None };
+    let values = EvalInputs { account: Some(&account), identity: None };
     let holds = |source: &str| Program::compile(source, &ExprScope::open(&[Root::Account])).expect("compiles").holds(&values);
     assert_eq!(holds("account.locked"), Ok(true));
     assert_eq!(holds("account.missing"), Ok(false));
@@ -220,7 +220,7 @@ proptest! {
         let source = parts.join(" ");
         if let Ok(program) = Program::compile(&source, &ExprScope::open(&[Root::Account])) {
             let account = account();
-            let _ = program.run(&Values { account: Some(&account), identity: None });
+            let _ = program.run(&EvalInputs { account: Some(&account), identity: None });
         }
     }
 

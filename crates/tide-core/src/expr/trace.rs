@@ -2,7 +2,7 @@
 
 use super::compile::{Binary, Node, Op};
 use super::eval::{self, Datum};
-use super::{ExprError, Program, Values};
+use super::{EvalInputs, ExprError, Program};
 use crate::value::{Value, show};
 
 /// The most steps that are told, and the most characters of each text and value.
@@ -10,7 +10,7 @@ const TOLD: (usize, usize) = (200, 200);
 
 /// One part of an expression, and what it gave.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Step {
+pub struct TraceStep {
     /// The part, as it would be written.
     pub text: String,
     /// What it gave, as an expression would write it.
@@ -113,7 +113,7 @@ fn parts(node: &Node) -> Vec<&Node> {
     }
 }
 
-fn walk(node: &Node, values: &Values<'_>, steps: &mut Vec<Step>) {
+fn walk(node: &Node, values: &EvalInputs<'_>, steps: &mut Vec<TraceStep>) {
     // Only the branch that is taken, and no operand that is never looked at.
     let truth = |node: &Node| matches!(eval::evaluate(node, values), Ok(Datum::Bool(true)));
     let taken: Vec<&Node> = match &node.op {
@@ -144,7 +144,7 @@ fn walk(node: &Node, values: &Values<'_>, steps: &mut Vec<Step>) {
         Ok(datum) => written(&datum),
         Err(error) => format!("error: {}", error.message),
     };
-    let step = Step { text: clip(text(node)), value: clip(value), offset: node.offset };
+    let step = TraceStep { text: clip(text(node)), value: clip(value), offset: node.offset };
     if !steps.iter().any(|other| other.text == step.text) {
         steps.push(step);
     }
@@ -153,7 +153,7 @@ fn walk(node: &Node, values: &Values<'_>, steps: &mut Vec<Step>) {
 impl Program {
     /// Evaluates with what each part gave, the innermost first. Each part is evaluated within the same
     /// bounds as the whole.
-    pub fn trace(&self, values: &Values<'_>) -> (Vec<Step>, Result<Vec<Value>, ExprError>) {
+    pub fn trace(&self, values: &EvalInputs<'_>) -> (Vec<TraceStep>, Result<Vec<Value>, ExprError>) {
         let mut steps = Vec::new();
         walk(&self.node, values, &mut steps);
         (steps, self.run(values))
@@ -178,7 +178,7 @@ mod tests {
         account.set("mail", vec![Value::text("Ada@Skerry.example")]);
         account.set("phones", vec![Value::text("1"), Value::text("2")]);
         let program = Program::compile(source, &ExprScope::open(&[Root::Account])).expect("compiles");
-        let (steps, result) = program.trace(&Values { account: Some(&account), identity: None });
+        let (steps, result) = program.trace(&EvalInputs { account: Some(&account), identity: None });
         (steps.into_iter().map(|step| (step.text, step.value)).collect(), result)
     }
 

@@ -5,7 +5,7 @@ use rustc_hash::FxHashMap;
 
 /// One record of a population.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Record {
+pub enum RecordId {
     /// An account, by row id.
     Account(AccountId),
     /// An identity, by id.
@@ -90,7 +90,7 @@ impl Reverse {
 /// many records, and never too few.
 #[derive(Debug, Default)]
 pub(super) struct DependencyIndex {
-    records: Vec<Record>,
+    records: Vec<RecordId>,
     accounts: FxHashMap<AccountId, RecordIndex>,
     identities: FxHashMap<String, RecordIndex>,
     kept: Vec<PackedKeys>,
@@ -104,7 +104,7 @@ impl DependencyIndex {
         self.records.len()
     }
 
-    pub fn record(&self, place: RecordIndex) -> &Record {
+    pub fn record(&self, place: RecordIndex) -> &RecordId {
         &self.records[place as usize]
     }
 
@@ -118,11 +118,11 @@ impl DependencyIndex {
 
     /// Updates the index entry of a record; old edges are kept. Returns `true` if an identifying key changed, so that records referring to it
     /// must be decided again.
-    pub fn note(&mut self, record: &Record, hashes: IndexKeys) -> bool {
+    pub fn note(&mut self, record: &RecordId, hashes: IndexKeys) -> bool {
         let mut hashes = hashes.sorted();
         let known = match record {
-            Record::Account(id) => self.account(*id),
-            Record::Identity(id) => self.identity(id),
+            RecordId::Account(id) => self.account(*id),
+            RecordId::Identity(id) => self.identity(id),
         };
         let place = known.unwrap_or_else(|| self.add(record));
         let before = &self.kept[place as usize];
@@ -143,11 +143,11 @@ impl DependencyIndex {
         other || known.is_none()
     }
 
-    fn add(&mut self, record: &Record) -> RecordIndex {
+    fn add(&mut self, record: &RecordId) -> RecordIndex {
         let place = RecordIndex::try_from(self.records.len()).unwrap_or(RecordIndex::MAX);
         match record {
-            Record::Account(id) => drop(self.accounts.insert(*id, place)),
-            Record::Identity(id) => drop(self.identities.insert(id.clone(), place)),
+            RecordId::Account(id) => drop(self.accounts.insert(*id, place)),
+            RecordId::Identity(id) => drop(self.identities.insert(id.clone(), place)),
         }
         self.records.push(record.clone());
         self.kept.push(PackedKeys::default());
@@ -207,13 +207,13 @@ mod tests {
     #[test]
     fn who_shared_something_once_is_still_near_and_names_are_told_by_what_holds_now() {
         let mut web = DependencyIndex::default();
-        let (ada, bo) = (Record::Account(1), Record::Identity("bo".into()));
+        let (ada, bo) = (RecordId::Account(1), RecordId::Identity("bo".into()));
         let meets = |meets: &[u64], takes: &[u64]| IndexKeys { joins_on: meets.to_vec(), reserves: takes.to_vec(), ..IndexKeys::default() };
         assert!(web.note(&ada, meets(&[7], &[1])), "who is new is seen otherwise");
         assert!(web.note(&bo, meets(&[7, 8], &[])));
         assert!(!web.note(&ada, meets(&[9], &[2])), "nobody calls it by these");
         let place = web.identity("bo").expect("noted");
-        let near: Vec<&Record> = web.neighbors(place).map(|place| web.record(place)).collect();
+        let near: Vec<&RecordId> = web.neighbors(place).map(|place| web.record(place)).collect();
         assert!(near.contains(&&ada) && near.contains(&&bo), "{near:?}");
         assert_eq!((web.taking(1).count(), web.taking(2).count()), (0, 1));
         assert!(web.note(&bo, IndexKeys { identified_by: vec![3], ..meets(&[8], &[]) }));

@@ -52,7 +52,7 @@ impl<'a> RecordKeys<'a> {
 }
 
 /// The parts of the rules that determine the hashes of records.
-pub(super) struct Keys {
+pub(super) struct KeyRules {
     /// The reference attributes of each type.
     pointing: HashMap<ObjectType, IdentityRules>,
     /// Attributes by which sources refer to other identities.
@@ -67,9 +67,9 @@ pub(super) struct Keys {
     groups: Vec<(String, String)>,
 }
 
-impl Keys {
-    pub fn new(rules: &RuleSet, facts: &SystemFactsMap) -> Keys {
-        let mut keys = Keys {
+impl KeyRules {
+    pub fn new(rules: &RuleSet, facts: &SystemFactsMap) -> KeyRules {
+        let mut keys = KeyRules {
             pointing: HashMap::new(),
             numbers: Vec::new(),
             names: Vec::new(),

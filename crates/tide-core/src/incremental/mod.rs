@@ -11,7 +11,7 @@ mod dependency_index;
 mod distribution;
 mod keys;
 
-pub use dependency_index::Record;
+pub use dependency_index::RecordId;
 
 use crate::decide::ValueDistribution;
 use crate::decide::{Change, ChangeKind, NoOutsideRecords, Outcome, OutsideRecords, Totals, each, finish};
@@ -24,7 +24,7 @@ use crate::scope::names_of;
 use dependency_index::{DependencyIndex, RecordIndex, hash};
 use distribution::DistributionCounts;
 use jiff::Timestamp;
-use keys::Keys;
+use keys::KeyRules;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// Maximum number of records of an incremental decision; if more depend on a change, a full decision is needed.
@@ -50,10 +50,10 @@ impl Records {
         self.len() == 0
     }
 
-    fn put(&mut self, record: &Record) {
+    fn put(&mut self, record: &RecordId) {
         match record {
-            Record::Account(id) => drop(self.accounts.insert(*id)),
-            Record::Identity(id) => drop(self.identities.insert(id.clone())),
+            RecordId::Account(id) => drop(self.accounts.insert(*id)),
+            RecordId::Identity(id) => drop(self.identities.insert(id.clone())),
         }
     }
 }
@@ -105,10 +105,10 @@ pub struct IncrementalPass {
 
 /// The state after a full decision.
 pub struct IncrementalState {
-    keys: Keys,
+    keys: KeyRules,
     index: DependencyIndex,
     /// Changes that are not done yet, and that only a guard, a failure or a person holds.
-    outstanding: BTreeMap<Record, Vec<Change>>,
+    outstanding: BTreeMap<RecordId, Vec<Change>>,
     /// The number of linked accounts of each system.
     linked: BTreeMap<String, usize>,
     /// The system of each linked account.
@@ -150,10 +150,10 @@ impl OutsideRecords for UnreadRecords<'_> {
 }
 
 /// The record that a change belongs to.
-fn whose(change: &Change) -> Record {
+fn whose(change: &Change) -> RecordId {
     match change.account.filter(|_| change.identity.is_empty()) {
-        Some(account) => Record::Account(account),
-        None => Record::Identity(change.identity.clone()),
+        Some(account) => RecordId::Account(account),
+        None => RecordId::Identity(change.identity.clone()),
     }
 }
 
@@ -162,7 +162,7 @@ impl IncrementalState {
     /// [`crate::decide`].
     pub fn of(rules: &RuleSet, population: &Population, now: Timestamp) -> (IncrementalState, Outcome) {
         let mut outcome = each(rules, population, now, &NoOutsideRecords);
-        let keys = Keys::new(rules, &population.systems);
+        let keys = KeyRules::new(rules, &population.systems);
         let mut standing = IncrementalState {
             groups: keys.groups(population),
             keys,
@@ -180,7 +180,7 @@ impl IncrementalState {
         standing.note_accounts(rules, population, None);
         let all = keys::RecordKeys::of(population);
         for identity in &population.identities {
-            standing.index.note(&Record::Identity(identity.id.clone()), standing.keys.identity(rules, identity, &all));
+            standing.index.note(&RecordId::Identity(identity.id.clone()), standing.keys.identity(rules, identity, &all));
         }
         standing.note_identities(rules, population, &outcome, None);
         standing.keep(&outcome, None);
@@ -283,7 +283,7 @@ impl IncrementalState {
             asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
             let all = keys::RecordKeys::of(population);
             for identity in population.identities.iter().filter(|identity| asking.touched.identities.contains(&identity.id)) {
-                asking.wide |= self.index.note(&Record::Identity(identity.id.clone()), self.keys.identity(rules, identity, &all));
+                asking.wide |= self.index.note(&RecordId::Identity(identity.id.clone()), self.keys.identity(rules, identity, &all));
             }
         }
         let Some((_, near)) = self.around(asking) else { return PassStep::FullDecision };
@@ -361,7 +361,7 @@ impl IncrementalState {
     /// Did the visible result of the decided records change, so that their referrers must be decided? It did if an account is
     /// created, no longer created, or linked.
     fn visible_result_changed(&self, outcome: &Outcome, about: &BTreeSet<RecordIndex>) -> bool {
-        let among = |record: &Record| self.place(record).is_some_and(|place| about.contains(&place));
+        let among = |record: &RecordId| self.place(record).is_some_and(|place| about.contains(&place));
         let made = |change: &&Change| change.kind == ChangeKind::Create;
         let before: HashSet<(&str, &str)> = self
             .outstanding
@@ -372,13 +372,13 @@ impl IncrementalState {
             .collect();
         let free = outcome.changes.iter().filter(|change| change.hold.is_none() && among(&whose(change)));
         let now: HashSet<(&str, &str)> = free.filter(made).map(|change| (change.system.as_str(), change.identity.as_str())).collect();
-        before != now || outcome.links.iter().any(|link| among(&Record::Identity(link.identity.clone())))
+        before != now || outcome.links.iter().any(|link| among(&RecordId::Identity(link.identity.clone())))
     }
 
-    fn place(&self, record: &Record) -> Option<RecordIndex> {
+    fn place(&self, record: &RecordId) -> Option<RecordIndex> {
         match record {
-            Record::Account(id) => self.index.account(*id),
-            Record::Identity(id) => self.index.identity(id),
+            RecordId::Account(id) => self.index.account(*id),
+            RecordId::Identity(id) => self.index.identity(id),
         }
     }
 
@@ -396,8 +396,8 @@ impl IncrementalState {
         outcome.decided.retain(|line| line.identity.as_deref().map_or_else(|| account(line.account), identity));
         outcome.questions.retain(|question| question.identity.as_deref().map_or_else(|| account(question.account), identity));
         outcome.changes.retain(|change| match whose(change) {
-            Record::Account(id) => account(Some(id)),
-            Record::Identity(id) => identity(&id),
+            RecordId::Account(id) => account(Some(id)),
+            RecordId::Identity(id) => identity(&id),
         });
     }
 
@@ -426,7 +426,7 @@ impl IncrementalState {
         for account in population.accounts.iter().filter(|account| only.is_none_or(|only| only.accounts.contains(&account.id))) {
             let owner = about.owner(account.id);
             let hashes = self.keys.account(rules, account, &about);
-            otherwise |= self.index.note(&Record::Account(account.id), hashes);
+            otherwise |= self.index.note(&RecordId::Account(account.id), hashes);
             if account.kind != ObjectType::Group && self.memberships.follow(&account.system) {
                 let names = names_of(account).into_iter().map(|name| memberships::hash(&account.system, &name));
                 self.index.is_called(account.id, names);
@@ -451,7 +451,7 @@ impl IncrementalState {
         // A proposed identity that is gone holds no distributed value.
         let there: HashSet<&str> = outcome.identities.iter().map(|(identity, _)| identity.id.as_str()).collect();
         for place in about.into_iter().flatten() {
-            if let Record::Identity(id) = self.index.record(*place)
+            if let RecordId::Identity(id) = self.index.record(*place)
                 && !there.contains(id.as_str())
             {
                 self.spread.forget(id);
@@ -468,7 +468,7 @@ impl IncrementalState {
                 if let Some(accounts) = proposed.get(identity.id.as_str()) {
                     hashes.joins_on.extend(self.keys.proposed(rules, identity.kind, accounts));
                 }
-                otherwise |= self.index.note(&Record::Identity(identity.id.clone()), hashes);
+                otherwise |= self.index.note(&RecordId::Identity(identity.id.clone()), hashes);
             }
         }
         otherwise

@@ -404,9 +404,9 @@ pub struct FilterScope {
 #[derive(Debug, Clone)]
 pub enum RecordFilter {
     /// RFC 4515.
-    Ldap(tide_ldap::Filter),
+    Ldap(tide_ldap::LdapFilter),
     /// RFC 7644 §3.4.2.2.
-    Scim(tide_scim::Filter),
+    Scim(tide_scim::ScimFilter),
 }
 
 /// The mail domains that a system accepts.

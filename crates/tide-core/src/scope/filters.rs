@@ -5,7 +5,7 @@ use crate::model::Account;
 use crate::rules::RecordFilter;
 use crate::value::{Attributes, Value};
 use std::cmp::Ordering;
-use tide_scim::Filter as Scim;
+use tide_scim::ScimFilter as Scim;
 use tide_scim::filter::{AttrPath, Operator};
 
 /// Does the filter hold for an account? Nothing when only the server can tell, and was not asked yet.

@@ -9,7 +9,7 @@ use crate::rules::GroupScope;
 use crate::schema::{Schema, ValueKind};
 use crate::value::{Attributes, Value};
 use std::cmp::Ordering;
-use tide_ldap::Filter;
+use tide_ldap::LdapFilter;
 use tide_ldap::filter::{BITS_ALL, IN_CHAIN};
 use tide_ldap::syntax::{generalized_time, to_file_time};
 
@@ -20,7 +20,7 @@ const TELEPHONES: [&str; 5] = ["telephoneNumber", "mobile", "pager", "homePhone"
 /// Attributes in which a domain controller keeps an instant as a number, with 0 or the largest number for "never".
 const FILE_TIMES: [&str; 5] = ["accountExpires", "pwdLastSet", "lockoutTime", "lastLogon", "lastLogonTimestamp"];
 
-struct Record<'a> {
+struct FilterRecord<'a> {
     attributes: &'a Attributes,
     accounts: &'a [&'a Account],
     groups: &'a Groups<'a>,
@@ -36,58 +36,58 @@ fn is_one_of(name: &str, names: &[&str]) -> bool {
 pub const SERVER_FILTERS: &str = "serverFilters";
 
 /// What is kept of a filter that the server was asked: whether it holds for an account.
-pub fn filter_answer(filter: &Filter, holds: bool) -> Value {
+pub fn filter_answer(filter: &LdapFilter, holds: bool) -> Value {
     Value::Text(format!("{filter} {}", if holds { "holds" } else { "does not hold" }))
 }
 
 /// Can only the server decide it? Name resolution, back-links by anything but the name of a group, and other references that are
 /// followed over several steps.
-pub fn is_server_side(filter: &Filter) -> bool {
+pub fn is_server_side(filter: &LdapFilter) -> bool {
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(is_server_side),
-        Filter::Not(part) => is_server_side(part),
-        Filter::Present(name) | Filter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => true,
-        Filter::Extended(name, rule, _) => rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS),
-        Filter::Equal(name, _) | Filter::Present(name) | Filter::Parts(name, ..) => is_one_of(name, &["anr"]),
-        Filter::AtLeast(..) | Filter::AtMost(..) => false,
+        LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().any(is_server_side),
+        LdapFilter::Not(part) => is_server_side(part),
+        LdapFilter::Present(name) | LdapFilter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => true,
+        LdapFilter::Extended(name, rule, _) => rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS),
+        LdapFilter::Equal(name, _) | LdapFilter::Present(name) | LdapFilter::Parts(name, ..) => is_one_of(name, &["anr"]),
+        LdapFilter::AtLeast(..) | LdapFilter::AtMost(..) => false,
     }
 }
 
 /// Does a filter hold for an account? What is undefined does not. Nothing is told of one that only the server can decide, before the
 /// server was asked.
-pub(super) fn holds(filter: &Filter, attributes: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> Option<bool> {
+pub(super) fn holds(filter: &LdapFilter, attributes: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> Option<bool> {
     if is_server_side(filter) {
         let answers = attributes.get(SERVER_FILTERS);
         return [true, false].into_iter().find(|holds| answers.contains(&filter_answer(filter, *holds)));
     }
     let schema = accounts.first().and_then(|account| groups.schema_of(account));
-    Some(decide(filter, &Record { attributes, accounts, groups, schema }) == Some(true))
+    Some(decide(filter, &FilterRecord { attributes, accounts, groups, schema }) == Some(true))
 }
 
-fn decide(filter: &Filter, record: &Record<'_>) -> Option<bool> {
+fn decide(filter: &LdapFilter, record: &FilterRecord<'_>) -> Option<bool> {
     match filter {
-        Filter::All(parts) => {
+        LdapFilter::All(parts) => {
             let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
             if all.contains(&Some(false)) { Some(false) } else { all.iter().all(Option::is_some).then_some(true) }
         }
-        Filter::Any(parts) => {
+        LdapFilter::Any(parts) => {
             let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
             if all.contains(&Some(true)) { Some(true) } else { all.iter().all(Option::is_some).then_some(false) }
         }
-        Filter::Not(part) => decide(part, record).map(|holds| !holds),
-        Filter::Present(name) => Some(!record.attributes.get(name).is_empty()),
-        Filter::Equal(name, wanted) => Some(record.equals(name, &text(wanted))),
-        Filter::AtLeast(name, wanted) => record.ordered(name, &text(wanted), Ordering::is_ge),
-        Filter::AtMost(name, wanted) => record.ordered(name, &text(wanted), Ordering::is_le),
-        Filter::Parts(name, first, between, last) => {
+        LdapFilter::Not(part) => decide(part, record).map(|holds| !holds),
+        LdapFilter::Present(name) => Some(!record.attributes.get(name).is_empty()),
+        LdapFilter::Equal(name, wanted) => Some(record.equals(name, &text(wanted))),
+        LdapFilter::AtLeast(name, wanted) => record.ordered(name, &text(wanted), Ordering::is_ge),
+        LdapFilter::AtMost(name, wanted) => record.ordered(name, &text(wanted), Ordering::is_le),
+        LdapFilter::Parts(name, first, between, last) => {
             let part = |part: &Vec<u8>| record.prepared(name, &text(part));
             let (first, last) = (first.as_ref().map(part), last.as_ref().map(part));
             let between: Vec<String> = between.iter().map(part).collect();
             let fits = |value: &Value| has_parts(&record.prepared(name, &value.to_string()), first.as_deref(), &between, last.as_deref());
             Some(record.attributes.get(name).iter().any(fits))
         }
-        Filter::Extended(name, rule, wanted) if rule == IN_CHAIN => Some(record.is_member(name, &text(wanted), true).unwrap_or(false)),
-        Filter::Extended(name, rule, wanted) => {
+        LdapFilter::Extended(name, rule, wanted) if rule == IN_CHAIN => Some(record.is_member(name, &text(wanted), true).unwrap_or(false)),
+        LdapFilter::Extended(name, rule, wanted) => {
             let bits: i64 = text(wanted).parse().ok()?;
             let fits = |number: i64| if rule == BITS_ALL { number & bits == bits } else { number & bits != 0 };
             Some(record.attributes.get(name).iter().any(|value| value.to_string().parse().is_ok_and(fits)))
@@ -108,7 +108,7 @@ fn has_parts(value: &str, first: Option<&str>, between: &[String], last: Option<
     rest.ends_with(last.unwrap_or_default())
 }
 
-impl Record<'_> {
+impl FilterRecord<'_> {
     fn kind(&self, name: &str) -> Option<ValueKind> {
         self.schema.and_then(|schema| schema.get(name)).map(|def| def.kind)
     }
@@ -215,46 +215,46 @@ fn category_named(class: &str) -> String {
 }
 
 /// The groups that a filter names as those of an account.
-pub(crate) fn groups_named(filter: &Filter) -> Vec<String> {
+pub(crate) fn groups_named(filter: &LdapFilter) -> Vec<String> {
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().flat_map(groups_named).collect(),
-        Filter::Not(part) => groups_named(part),
-        Filter::Equal(name, group) if is_one_of(name, &BACK_LINKS) => vec![text(group)],
-        Filter::Extended(name, rule, group) if rule == IN_CHAIN && is_one_of(name, &BACK_LINKS) => vec![text(group)],
+        LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().flat_map(groups_named).collect(),
+        LdapFilter::Not(part) => groups_named(part),
+        LdapFilter::Equal(name, group) if is_one_of(name, &BACK_LINKS) => vec![text(group)],
+        LdapFilter::Extended(name, rule, group) if rule == IN_CHAIN && is_one_of(name, &BACK_LINKS) => vec![text(group)],
         _ => Vec::new(),
     }
 }
 
 /// What is wrong with a filter by what the server says of itself, in words, with what to write instead.
-pub(crate) fn filter_problem(filter: &Filter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
+pub(crate) fn filter_problem(filter: &LdapFilter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
     let unknown = |name: &String| {
         let is_known = schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
         let text = || format!("the system has no attribute `{name}`, so that the filter would hold for nobody by it");
         (!is_known).then(|| (text(), "`eager-tide systems show SYSTEM --schema` lists what it has"))
     };
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().find_map(|part| filter_problem(part, schema)),
-        Filter::Not(part) => filter_problem(part, schema),
-        Filter::Extended(name, rule, _)
+        LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().find_map(|part| filter_problem(part, schema)),
+        LdapFilter::Not(part) => filter_problem(part, schema),
+        LdapFilter::Extended(name, rule, _)
             if rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS) && schema.is_some_and(|schema| !schema.follows_renames) =>
         {
             Some((format!("only a domain controller follows `{name}` over several steps"), "name each step, or use memberOf"))
         }
-        Filter::Equal(name, _)
-        | Filter::Present(name)
-        | Filter::Parts(name, ..)
-        | Filter::AtLeast(name, _)
-        | Filter::AtMost(name, _)
-        | Filter::Extended(name, ..) => unknown(name),
+        LdapFilter::Equal(name, _)
+        | LdapFilter::Present(name)
+        | LdapFilter::Parts(name, ..)
+        | LdapFilter::AtLeast(name, _)
+        | LdapFilter::AtMost(name, _)
+        | LdapFilter::Extended(name, ..) => unknown(name),
     }
 }
 
 /// Does the server's answer hang on back-links, whose changes no entry tells?
-pub(crate) fn depends_on_back_links(filter: &Filter) -> bool {
+pub(crate) fn depends_on_back_links(filter: &LdapFilter) -> bool {
     match filter {
-        Filter::All(parts) | Filter::Any(parts) => parts.iter().any(depends_on_back_links),
-        Filter::Not(part) => depends_on_back_links(part),
-        Filter::Present(name) | Filter::Parts(name, ..) => is_one_of(name, &BACK_LINKS),
+        LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().any(depends_on_back_links),
+        LdapFilter::Not(part) => depends_on_back_links(part),
+        LdapFilter::Present(name) | LdapFilter::Parts(name, ..) => is_one_of(name, &BACK_LINKS),
         _ => false,
     }
 }
@@ -363,7 +363,7 @@ mod tests {
                 ("(title=Mate)", false),
                 ("(!(title=Mate))", true),
             ] {
-                let filter: Filter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
+                let filter: LdapFilter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
                 assert_eq!(holds(&filter, &ada.attributes, &[ada], &groups), Some(wanted), "{text}, ordered: {ordered}");
             }
         }
@@ -373,7 +373,7 @@ mod tests {
     fn what_only_the_server_can_decide_is_as_the_server_said_and_unknown_before() {
         let mut population = population(true);
         for text in ["(anr=ada)", "(&(cn=a*)(memberOf=*))", "(manager:1.2.840.113556.1.4.1941:=cn=x)", "(!(memberOf=*deck*))"] {
-            let filter: Filter = text.parse().expect("a filter");
+            let filter: LdapFilter = text.parse().expect("a filter");
             let answered = |population: &Population| {
                 let ada = &population.accounts[0];
                 holds(&filter, &ada.attributes, &[ada], &Groups::new(population))
@@ -399,7 +399,7 @@ mod tests {
             let found = filter_problem(&text.parse().expect("a filter"), Some(schema));
             assert!(found.as_ref().is_some_and(|(said, _)| said.contains(part)), "{text}: {found:?}");
         }
-        let filter: Filter =
+        let filter: LdapFilter =
             "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))".parse().expect("a filter");
         assert_eq!(filter_problem(&filter, Some(schema)), None);
         assert_eq!(groups_named(&filter), ["cn=a", "cn=b"]);

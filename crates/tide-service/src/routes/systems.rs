@@ -15,7 +15,6 @@ use tide_api::{
     Account, AddedSystem, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page,
     Permission, Problem, ReadResult, Reading, RemoveQuery, Retirement, Schedule, SchemaAttribute, System, SystemState, WrittenRules,
 };
-use tide_connect::Step;
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
 use tide_core::{ObjectType, RuleSet};
@@ -147,14 +146,17 @@ fn wants_steps(headers: &HeaderMap) -> bool {
 
 /// Runs a test. Whoever accepts `application/x-ndjson` gets a line for each step as it is taken, and
 /// a last line with the whole report, or with the problem.
-async fn run_check<F>(headers: &HeaderMap, test: impl FnOnce(Option<mpsc::UnboundedSender<Step>>) -> F) -> Result<Response, Refusal>
+async fn run_check<F>(
+    headers: &HeaderMap,
+    test: impl FnOnce(Option<mpsc::UnboundedSender<tide_connect::CheckStep>>) -> F,
+) -> Result<Response, Refusal>
 where
     F: Future<Output = Result<tide_connect::CheckReport, EngineError>> + Send + 'static,
 {
     if !wants_steps(headers) {
         return Ok(Json(report(test(None).await?)).into_response());
     }
-    let (told, steps) = mpsc::unbounded_channel::<Step>();
+    let (told, steps) = mpsc::unbounded_channel::<tide_connect::CheckStep>();
     let work = test(Some(told));
     let (lines, out) = mpsc::unbounded_channel::<String>();
     tokio::spawn(async move {

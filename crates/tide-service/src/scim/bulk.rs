@@ -1,7 +1,7 @@
 //! Several operations in one request (RFC 7644 §3.7), with references between them.
 
-use super::write::{self, Made};
-use super::{Context, MAX_OPERATIONS, ScimError, answer, json_body, shelf, tag, taken};
+use super::write::{self, CreatedResource};
+use super::{MAX_OPERATIONS, RequestContext, ScimError, answer, json_body, shelf, tag, taken};
 use crate::Service;
 use axum::extract::{Path, Request, State};
 use axum::http::StatusCode;
@@ -93,10 +93,10 @@ fn failed(operation: &Value, error: &ScimError) -> Value {
     answer
 }
 
-async fn one(context: &Context, operation: &Value, ids: &mut HashMap<String, String>) -> (Value, bool) {
+async fn one(context: &RequestContext, operation: &Value, ids: &mut HashMap<String, String>) -> (Value, bool) {
     match run(context, operation).await {
         Err(error) => (failed(operation, &error), true),
-        Ok(Done { status, made, location }) => {
+        Ok(BulkResult { status, made, location }) => {
             let mut answer = base(operation);
             answer["status"] = json!(status.as_u16().to_string());
             if let Some(location) = location {
@@ -113,13 +113,13 @@ async fn one(context: &Context, operation: &Value, ids: &mut HashMap<String, Str
     }
 }
 
-struct Done {
+struct BulkResult {
     status: StatusCode,
-    made: Option<Made>,
+    made: Option<CreatedResource>,
     location: Option<String>,
 }
 
-async fn run(context: &Context, operation: &Value) -> Result<Done, ScimError> {
+async fn run(context: &RequestContext, operation: &Value) -> Result<BulkResult, ScimError> {
     let method = operation["method"].as_str().unwrap_or_default().to_uppercase();
     let path = operation["path"].as_str().ok_or_else(|| ScimError::bad("invalidSyntax", "an operation needs a `path`"))?;
     let mut parts = path.trim_start_matches('/').split('/');
@@ -128,9 +128,9 @@ async fn run(context: &Context, operation: &Value) -> Result<Done, ScimError> {
     let conditions = operation["version"].as_str().map(|tag| vec![tag.trim_start_matches("W/").trim_matches('"').to_owned()]);
     let conditions = conditions.as_deref();
     let data = &operation["data"];
-    let done = |status, made: Made| {
+    let done = |status, made: CreatedResource| {
         let location = Some(context.location(shelf, &made.row.id));
-        Ok(Done { status, made: Some(made), location })
+        Ok(BulkResult { status, made: Some(made), location })
     };
     match (method.as_str(), id) {
         ("POST", None) if operation["bulkId"].as_str().is_none_or(str::is_empty) => {
@@ -141,7 +141,7 @@ async fn run(context: &Context, operation: &Value) -> Result<Done, ScimError> {
         ("PATCH", Some(id)) => done(StatusCode::OK, write::patch_one(context, shelf, id, data, conditions).await?),
         ("DELETE", Some(id)) => {
             write::delete(context, shelf, id, conditions).await?;
-            Ok(Done { status: StatusCode::NO_CONTENT, made: None, location: Some(context.location(shelf, id)) })
+            Ok(BulkResult { status: StatusCode::NO_CONTENT, made: None, location: Some(context.location(shelf, id)) })
         }
         _ => Err(ScimError::bad("invalidSyntax", format!("{method} {path} is no operation of a bulk request"))),
     }

@@ -1,6 +1,6 @@
 //! Lists: filtered, sorted, by index and by cursor (RFC 7644 §3.4.2, RFC 9865).
 
-use super::{Context, MAX_PAGE, PAGE, ScimError, Shelf, answer, json_body, shelf, taken};
+use super::{MAX_PAGE, PAGE, RequestContext, ScimError, Shelf, answer, json_body, shelf, taken};
 use crate::Service;
 use axum::extract::{Path, Request, State};
 use axum::http::StatusCode;
@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use std::cmp::Ordering;
 use tide_scim::filter::{AttrPath, Operator};
 use tide_scim::resource::Projection;
-use tide_scim::{Filter, LIST, SEARCH};
+use tide_scim::{LIST, SEARCH, ScimFilter};
 use tide_store::{PushedKey, PushedRow};
 
 /// Resources that are read from the store at a time while a filter is tried.
@@ -17,8 +17,8 @@ const SCAN: i64 = 500;
 
 /// What a list is asked for.
 #[derive(Default)]
-pub struct Query {
-    filter: Option<Filter>,
+pub struct ListRequest {
+    filter: Option<ScimFilter>,
     sort: Option<(AttrPath, bool)>,
     start: usize,
     count: usize,
@@ -31,9 +31,9 @@ fn number(text: &str, name: &str) -> Result<i64, ScimError> {
     text.trim().parse().map_err(|_| ScimError::bad("invalidValue", format!("`{name}` must be a whole number")))
 }
 
-impl Query {
+impl ListRequest {
     /// Reads the parameters of a request.
-    pub fn read(query: &str) -> Result<Query, ScimError> {
+    pub fn read(query: &str) -> Result<ListRequest, ScimError> {
         let pairs: Vec<(String, String)> = url_pairs(query);
         let get = |name: &str| pairs.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str());
         Self::of(
@@ -49,7 +49,7 @@ impl Query {
     }
 
     /// Reads a search that came as a body (RFC 7644 §3.4.3).
-    fn body(body: &Value) -> Result<Query, ScimError> {
+    fn body(body: &Value) -> Result<ListRequest, ScimError> {
         let named = body["schemas"]
             .as_array()
             .is_some_and(|urns| urns.iter().any(|urn| urn.as_str().is_some_and(|u| u.eq_ignore_ascii_case(SEARCH))));
@@ -86,8 +86,9 @@ impl Query {
         cursor: Option<&str>,
         attributes: Option<&str>,
         excluded: Option<&str>,
-    ) -> Result<Query, ScimError> {
-        let filter = filter.map(str::parse::<Filter>).transpose().map_err(|error| ScimError::bad("invalidFilter", error.to_string()))?;
+    ) -> Result<ListRequest, ScimError> {
+        let filter =
+            filter.map(str::parse::<ScimFilter>).transpose().map_err(|error| ScimError::bad("invalidFilter", error.to_string()))?;
         let sort = match by {
             None => None,
             Some(by) => {
@@ -101,7 +102,14 @@ impl Query {
         if cursor.is_some() && sort.is_some() {
             return Err(ScimError::bad("invalidValue", "a list by cursor cannot be sorted: leave out `sortBy`"));
         }
-        Ok(Query { filter, sort, start, count, cursor: cursor.map(str::to_owned), projection: Projection::read(attributes, excluded)? })
+        Ok(ListRequest {
+            filter,
+            sort,
+            start,
+            count,
+            cursor: cursor.map(str::to_owned),
+            projection: Projection::read(attributes, excluded)?,
+        })
     }
 }
 
@@ -135,8 +143,8 @@ fn url_pairs(query: &str) -> Vec<(String, String)> {
 }
 
 /// A filter that one look-up answers: the name or an id equals a text.
-fn look_up(shelf: &Shelf, filter: &Filter) -> Option<(&'static str, String)> {
-    let Filter::Compare(path, Operator::Eq, Value::String(text)) = filter else { return None };
+fn look_up(shelf: &Shelf, filter: &ScimFilter) -> Option<(&'static str, String)> {
+    let ScimFilter::Compare(path, Operator::Eq, Value::String(text)) = filter else { return None };
     if path.sub.is_some() {
         return None;
     }
@@ -153,7 +161,7 @@ fn look_up(shelf: &Shelf, filter: &Filter) -> Option<(&'static str, String)> {
 }
 
 /// Every resource that fits, in the order of making, after a place.
-async fn matching(context: &Context, shelf: &Shelf, query: &Query, after: i64) -> Result<Vec<(PushedRow, Value)>, ScimError> {
+async fn matching(context: &RequestContext, shelf: &Shelf, query: &ListRequest, after: i64) -> Result<Vec<(PushedRow, Value)>, ScimError> {
     let store = context.service.engine.store();
     let fits = |resource: &Value| query.filter.as_ref().is_none_or(|filter| filter.holds(resource));
     if let Some((by, text)) = query.filter.as_ref().and_then(|filter| look_up(shelf, filter)) {
@@ -209,7 +217,7 @@ fn sort(shelf: &Shelf, path: &AttrPath, descending: bool, found: &mut [(PushedRo
     });
 }
 
-fn page(query: &Query, total: usize, resources: &[&Value]) -> Value {
+fn page(query: &ListRequest, total: usize, resources: &[&Value]) -> Value {
     let shown: Vec<Value> = resources.iter().map(|resource| query.projection.of(resource)).collect();
     let mut body = json!({"schemas": [LIST], "totalResults": total, "itemsPerPage": shown.len(), "startIndex": query.start});
     if !shown.is_empty() {
@@ -218,7 +226,7 @@ fn page(query: &Query, total: usize, resources: &[&Value]) -> Value {
     body
 }
 
-async fn answer_list(context: &Context, shelf: &Shelf, query: &Query) -> Result<Response, ScimError> {
+async fn answer_list(context: &RequestContext, shelf: &Shelf, query: &ListRequest) -> Result<Response, ScimError> {
     if let Some(cursor) = &query.cursor {
         let after = match cursor.as_str() {
             "" => 0,
@@ -261,7 +269,7 @@ async fn answer_list(context: &Context, shelf: &Shelf, query: &Query) -> Result<
 }
 
 /// Both types in one list (RFC 7644 §3.4.2.1).
-async fn answer_all(context: &Context, query: &Query) -> Result<Response, ScimError> {
+async fn answer_all(context: &RequestContext, query: &ListRequest) -> Result<Response, ScimError> {
     let mut found = Vec::new();
     for endpoint in ["Users", "Groups"] {
         found.extend(matching(context, shelf(endpoint)?, query, 0).await?);
@@ -293,7 +301,7 @@ pub async fn search_groups(State(service): State<Service>, Path(system): Path<St
 
 async fn search(service: Service, system: String, shelf: &Shelf, request: Request) -> Result<Response, ScimError> {
     let (context, headers, _, body) = taken(&service, system, request).await?;
-    answer_list(&context, shelf, &Query::body(&json_body(&headers, &body)?)?).await
+    answer_list(&context, shelf, &ListRequest::body(&json_body(&headers, &body)?)?).await
 }
 
 pub async fn list_all(State(service): State<Service>, Path(system): Path<String>, request: Request) -> Result<Response, ScimError> {
@@ -303,5 +311,5 @@ pub async fn list_all(State(service): State<Service>, Path(system): Path<String>
 
 pub async fn search_all(State(service): State<Service>, Path(system): Path<String>, request: Request) -> Result<Response, ScimError> {
     let (context, headers, _, body) = taken(&service, system, request).await?;
-    answer_all(&context, &Query::body(&json_body(&headers, &body)?)?).await
+    answer_all(&context, &ListRequest::body(&json_body(&headers, &body)?)?).await
 }

@@ -108,7 +108,7 @@ impl From<EngineError> for ScimError {
 
 /// What a request is about, beside its body.
 #[derive(Clone)]
-struct Context {
+struct RequestContext {
     service: Service,
     system: String,
     principal: String,
@@ -150,7 +150,7 @@ fn fits(conditions: &[String], version: i64) -> bool {
     conditions.iter().any(|wanted| wanted == "*" || *wanted == version.to_string())
 }
 
-impl Context {
+impl RequestContext {
     fn location(&self, shelf: &Shelf, id: &str) -> String {
         format!("{}/{}/{id}", self.base, shelf.kind.endpoint)
     }
@@ -198,16 +198,20 @@ fn base(service: &Service, headers: &HeaderMap, system: &str) -> String {
 }
 
 /// A request taken apart: its context, its headers, its query and its body.
-async fn taken(service: &Service, system: String, request: Request) -> Result<(Context, HeaderMap, list::Query, Vec<u8>), ScimError> {
+async fn taken(
+    service: &Service,
+    system: String,
+    request: Request,
+) -> Result<(RequestContext, HeaderMap, list::ListRequest, Vec<u8>), ScimError> {
     let caller = request.extensions().get::<crate::access::Caller>().cloned();
     let principal = caller.map(|caller| caller.principal.id).unwrap_or_default();
     let headers = request.headers().clone();
     let base = base(service, &headers, &system);
-    let query = list::Query::read(request.uri().query().unwrap_or_default())?;
+    let query = list::ListRequest::read(request.uri().query().unwrap_or_default())?;
     let body = axum::body::to_bytes(request.into_body(), MAX_BODY)
         .await
         .map_err(|_| ScimError::new(StatusCode::PAYLOAD_TOO_LARGE, None, format!("the body is larger than {} MiB", MAX_BODY >> 20)))?;
-    Ok((Context { service: service.clone(), system, principal, base }, headers, query, body.to_vec()))
+    Ok((RequestContext { service: service.clone(), system, principal, base }, headers, query, body.to_vec()))
 }
 
 /// A JSON body (RFC 7644 §3.8: `application/scim+json`; `application/json` is accepted).

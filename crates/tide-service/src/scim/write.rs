@@ -1,7 +1,7 @@
 //! One resource: made, read, replaced, changed, removed (RFC 7644 §3.3 to §3.6).
 
-use super::list::Query;
-use super::{Context, ScimError, Shelf, answer, condition, fits, json_body, shelf, tag, taken};
+use super::list::ListRequest;
+use super::{RequestContext, ScimError, Shelf, answer, condition, fits, json_body, shelf, tag, taken};
 use crate::Service;
 use axum::extract::{Path, Request, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -16,15 +16,15 @@ use tide_store::{NewPushed, PushedKey, PushedRow, StoreError};
 const TRIES: usize = 5;
 
 /// A stored resource, with what is given out of it.
-pub(super) struct Made {
+pub(super) struct CreatedResource {
     pub row: PushedRow,
     pub resource: Value,
 }
 
-type Secret = Option<zeroize::Zeroizing<String>>;
+type SubmittedPassword = Option<zeroize::Zeroizing<String>>;
 
 /// A password that came with a resource (RFC 7643 §4.1.1: write-only). It is never kept with it.
-fn secret(body: &Value) -> Secret {
+fn secret(body: &Value) -> SubmittedPassword {
     let named = body.as_object()?.iter().find(|(name, _)| name.eq_ignore_ascii_case("password"));
     named?.1.as_str().filter(|text| !text.is_empty()).map(|text| zeroize::Zeroizing::new(text.to_owned()))
 }
@@ -36,13 +36,13 @@ fn name_key(shelf: &Shelf, resource: &Value) -> String {
 
 /// Keeps a resource: a new one, or the next version of one that is there.
 async fn keep(
-    context: &Context,
+    context: &RequestContext,
     shelf: &Shelf,
     id: String,
     resource: Value,
     replaces: Option<i64>,
-    password: Secret,
-) -> Result<Made, ScimError> {
+    password: SubmittedPassword,
+) -> Result<CreatedResource, ScimError> {
     let mut whole = resource.clone();
     whole["id"] = json!(id);
     let account = tide_connect::pushed_account(shelf.object, &whole).map_err(|error| ScimError::bad("invalidValue", format!("{error}")))?;
@@ -65,17 +65,17 @@ async fn keep(
     }
     context.service.engine.was_pushed(&context.system);
     let resource = context.dressed(shelf, &row).await?;
-    Ok(Made { row, resource })
+    Ok(CreatedResource { row, resource })
 }
 
-pub(super) async fn make(context: &Context, shelf: &Shelf, body: &Value) -> Result<Made, ScimError> {
+pub(super) async fn make(context: &RequestContext, shelf: &Shelf, body: &Value) -> Result<CreatedResource, ScimError> {
     let resource = shelf.kind.take(body, true)?;
     context.service.engine.pushed_is_complete(&context.system, shelf.object).await?;
     // Time-ordered, so that a list in the order of making is a list in the order of ids.
     keep(context, shelf, uuid::Uuid::now_v7().to_string(), resource, None, secret(body)).await
 }
 
-pub(super) async fn find(context: &Context, shelf: &Shelf, id: &str) -> Result<PushedRow, ScimError> {
+pub(super) async fn find(context: &RequestContext, shelf: &Shelf, id: &str) -> Result<PushedRow, ScimError> {
     let found = context.service.engine.store().pushed(&context.system, shelf.object, PushedKey::Id(id)).await?;
     found.ok_or_else(|| ScimError::missing(&format!("{} `{}`", shelf.kind.name, id.chars().take(80).collect::<String>())))
 }
@@ -90,12 +90,12 @@ fn check_version(conditions: Option<&[String]>, row: &PushedRow) -> Result<(), S
 }
 
 pub(super) async fn put(
-    context: &Context,
+    context: &RequestContext,
     shelf: &Shelf,
     id: &str,
     body: &Value,
     conditions: Option<&[String]>,
-) -> Result<Made, ScimError> {
+) -> Result<CreatedResource, ScimError> {
     let resource = shelf.kind.take(body, true)?;
     if let Some(given) = body.get("id").and_then(Value::as_str)
         && given != id
@@ -114,12 +114,12 @@ pub(super) async fn put(
 }
 
 pub(super) async fn patch_one(
-    context: &Context,
+    context: &RequestContext,
     shelf: &Shelf,
     id: &str,
     body: &Value,
     conditions: Option<&[String]>,
-) -> Result<Made, ScimError> {
+) -> Result<CreatedResource, ScimError> {
     let named = body["schemas"]
         .as_array()
         .is_some_and(|urns| urns.iter().any(|urn| urn.as_str().is_some_and(|u| u.eq_ignore_ascii_case(PATCH_OP))));
@@ -137,7 +137,7 @@ pub(super) async fn patch_one(
         if after == before && password.is_none() {
             // Nothing changed: the version stays (RFC 7644 §3.5.2.1).
             let resource = context.dressed(shelf, &row).await?;
-            return Ok(Made { row, resource });
+            return Ok(CreatedResource { row, resource });
         }
         match keep(context, shelf, id.to_owned(), after, Some(row.version), password).await {
             Err(error) if error.status == StatusCode::PRECONDITION_FAILED && conditions.is_none() => {}
@@ -174,7 +174,7 @@ fn check_paths(shelf: &Shelf, body: &Value) -> Result<(), ScimError> {
 }
 
 /// Takes a member that is deleted out of a group.
-async fn leave(context: &Context, group: &str, member: &str) -> Result<(), ScimError> {
+async fn leave(context: &RequestContext, group: &str, member: &str) -> Result<(), ScimError> {
     let groups = shelf("Groups")?;
     for _ in 0..TRIES {
         let store = context.service.engine.store();
@@ -196,7 +196,7 @@ async fn leave(context: &Context, group: &str, member: &str) -> Result<(), ScimE
     Err(ScimError::new(StatusCode::CONFLICT, None, "a group of the resource is changed by others all the time: try again"))
 }
 
-pub(super) async fn delete(context: &Context, shelf: &Shelf, id: &str, conditions: Option<&[String]>) -> Result<(), ScimError> {
+pub(super) async fn delete(context: &RequestContext, shelf: &Shelf, id: &str, conditions: Option<&[String]>) -> Result<(), ScimError> {
     let row = find(context, shelf, id).await?;
     check_version(conditions, &row)?;
     let version = conditions.map(|_| row.version);
@@ -212,7 +212,13 @@ pub(super) async fn delete(context: &Context, shelf: &Shelf, id: &str, condition
     if gone { Ok(()) } else { Err(ScimError::new(StatusCode::PRECONDITION_FAILED, None, "the resource has another version by now")) }
 }
 
-fn given(status: StatusCode, context: &Context, shelf: &Shelf, made: &Made, query: &Query) -> Result<Response, ScimError> {
+fn given(
+    status: StatusCode,
+    context: &RequestContext,
+    shelf: &Shelf,
+    made: &CreatedResource,
+    query: &ListRequest,
+) -> Result<Response, ScimError> {
     let mut response = answer(status, &query.projection.of(&made.resource));
     let headers = response.headers_mut();
     if let Ok(etag) = HeaderValue::from_str(&tag(made.row.version)) {
@@ -248,7 +254,7 @@ pub async fn read(
         return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, etag)]).into_response());
     }
     let resource = context.dressed(shelf, &row).await?;
-    given(StatusCode::OK, &context, shelf, &Made { row, resource }, &query)
+    given(StatusCode::OK, &context, shelf, &CreatedResource { row, resource }, &query)
 }
 
 fn if_match(headers: &HeaderMap) -> Option<Vec<String>> {

@@ -1,6 +1,6 @@
 //! What the service says of itself: configuration, resource types and schemas, and how it answers.
 
-use super::{CREW, Shared};
+use super::{CREW, ServiceState};
 use axum::Json;
 use axum::extract::State;
 use axum::http::{StatusCode, header};
@@ -21,7 +21,7 @@ pub(super) fn listed(items: Vec<Value>) -> Value {
     json!({"schemas": [LIST], "totalResults": items.len(), "startIndex": 1, "itemsPerPage": items.len(), "Resources": items})
 }
 
-pub(super) async fn config(State(shared): State<Arc<Shared>>) -> Json<Value> {
+pub(super) async fn config(State(shared): State<Arc<ServiceState>>) -> Json<Value> {
     let manner = &shared.manner;
     let mut config = json!({
         "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"],

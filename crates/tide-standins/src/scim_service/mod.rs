@@ -164,7 +164,7 @@ struct Content {
     passwords: std::collections::HashMap<u64, String>,
 }
 
-struct Shared {
+struct ServiceState {
     content: Mutex<Content>,
     token: String,
     manner: Manner,
@@ -176,7 +176,7 @@ pub struct ScimService {
     pub url: String,
     /// The bearer token that it accepts.
     pub token: String,
-    shared: Arc<Shared>,
+    shared: Arc<ServiceState>,
     task: tokio::task::JoinHandle<()>,
 }
 
@@ -188,7 +188,7 @@ impl ScimService {
 
     /// Starts a stand-in of another manner.
     pub async fn with_manner(users: Vec<Value>, token: &str, manner: Manner) -> anyhow::Result<ScimService> {
-        let shared = Arc::new(Shared { content: Mutex::default(), token: token.to_owned(), manner });
+        let shared = Arc::new(ServiceState { content: Mutex::default(), token: token.to_owned(), manner });
         for user in users {
             let mut content = shared.lock();
             content.next += 1;
@@ -348,13 +348,13 @@ impl Content {
     }
 }
 
-impl Shared {
+impl ServiceState {
     fn lock(&self) -> std::sync::MutexGuard<'_, Content> {
         self.content.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-fn router(shared: Arc<Shared>) -> Router {
+fn router(shared: Arc<ServiceState>) -> Router {
     let scim = Router::new()
         .route("/ServiceProviderConfig", get(config))
         .route("/Schemas", get(discovery))
@@ -372,7 +372,7 @@ fn router(shared: Arc<Shared>) -> Router {
 }
 
 /// Gives an access token for client credentials (RFC 6749 §4.4).
-async fn give_token(State(shared): State<Arc<Shared>>, headers: HeaderMap, body: String) -> Response {
+async fn give_token(State(shared): State<Arc<ServiceState>>, headers: HeaderMap, body: String) -> Response {
     let Entrance::Oauth(client, lasts) = &shared.manner.entrance else { return nothing_here() };
     let wanted = format!("Basic {}", base64::Engine::encode(&base64::prelude::BASE64_STANDARD, format!("{client}:{}", shared.token)));
     let given = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
@@ -388,7 +388,7 @@ async fn give_token(State(shared): State<Arc<Shared>>, headers: HeaderMap, body:
 }
 
 /// Tells how a queued request went: not yet, where the account stands, or why it failed.
-async fn queue(State(shared): State<Arc<Shared>>, Path(number): Path<usize>) -> Response {
+async fn queue(State(shared): State<Arc<ServiceState>>, Path(number): Path<usize>) -> Response {
     let mut content = shared.lock();
     let Some((asked, result)) = content.queued.get_mut(number) else { return nothing_here() };
     *asked += 1;
@@ -407,7 +407,7 @@ async fn queue(State(shared): State<Arc<Shared>>, Path(number): Path<usize>) -> 
     }
 }
 
-async fn discovery(State(shared): State<Arc<Shared>>, request: Request) -> Response {
+async fn discovery(State(shared): State<Arc<ServiceState>>, request: Request) -> Response {
     match request.uri().path().ends_with("/Schemas") {
         _ if !shared.manner.discovery => nothing_here(),
         true => Json(listed(schemas())).into_response(),
@@ -417,7 +417,7 @@ async fn discovery(State(shared): State<Arc<Shared>>, request: Request) -> Respo
 
 /// Does several changes with one request (RFC 7644 §3.7): PATCH only, which is what is tested with it.
 #[allow(clippy::result_large_err)] // The error is the answer, made once.
-async fn bulk(State(shared): State<Arc<Shared>>, body: String) -> Response {
+async fn bulk(State(shared): State<Arc<ServiceState>>, body: String) -> Response {
     let body: Value = serde_json::from_str(&body).unwrap_or_default();
     let operations = body["Operations"].as_array().cloned().unwrap_or_default();
     if operations.is_empty() || operations.len() > shared.manner.bulk {
@@ -434,12 +434,12 @@ async fn bulk(State(shared): State<Arc<Shared>>, body: String) -> Response {
 }
 
 /// For the demo, whose stand-in lives in another process than the one who checks it.
-async fn writes(State(shared): State<Arc<Shared>>) -> Json<Value> {
+async fn writes(State(shared): State<Arc<ServiceState>>) -> Json<Value> {
     let log = std::mem::take(&mut shared.lock().log);
     Json(json!(log.into_iter().filter(|line| !line.starts_with("GET ")).collect::<Vec<_>>()))
 }
 
-async fn temper(State(shared): State<Arc<Shared>>, headers: HeaderMap, request: Request, next: Next) -> Response {
+async fn temper(State(shared): State<Arc<ServiceState>>, headers: HeaderMap, request: Request, next: Next) -> Response {
     let write = request.method() != Method::GET;
     let (mischief, delay) = {
         let mut content = shared.lock();
@@ -529,7 +529,7 @@ fn redirect(to: &'static str) -> Response {
     (StatusCode::FOUND, [(header::LOCATION, to)]).into_response()
 }
 
-impl Shared {
+impl ServiceState {
     fn lets_in(&self, headers: &HeaderMap) -> bool {
         let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
         let given = text("authorization");

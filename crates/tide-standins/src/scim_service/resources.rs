@@ -1,14 +1,14 @@
 //! Users and groups: lists, and what is done to one of them.
 
 use super::described::{scim, scim_error};
-use super::{Content, Shared};
+use super::{Content, ServiceState};
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use tide_scim::{ENTERPRISE, Filter, GROUP, LIST, patch};
+use tide_scim::{ENTERPRISE, GROUP, LIST, ScimFilter, patch};
 
 /// What the service makes of values: addresses in lower case, no outer blanks.
 pub(super) fn normalise(mut user: Value) -> Value {
@@ -83,11 +83,11 @@ pub(super) fn nothing_here() -> Response {
 }
 
 pub(super) async fn list(
-    State(shared): State<Arc<Shared>>,
+    State(shared): State<Arc<ServiceState>>,
     Path(kind): Path<String>,
     Query(query): Query<HashMap<String, String>>,
 ) -> Response {
-    let filter = match query.get("filter").map(|f| f.parse::<Filter>()).transpose() {
+    let filter = match query.get("filter").map(|f| f.parse::<ScimFilter>()).transpose() {
         Ok(filter) => filter,
         Err(error) => return scim_error(StatusCode::BAD_REQUEST, Some("invalidFilter"), &error.to_string()),
     };
@@ -117,7 +117,7 @@ fn page_of(
     manner: &super::Manner,
     kind: &str,
     query: &HashMap<String, String>,
-    filter: Option<&Filter>,
+    filter: Option<&ScimFilter>,
     hidden: &[u64],
 ) -> Response {
     let Some(shelf) = shelf(content, kind) else { return nothing_here() };
@@ -166,7 +166,7 @@ fn invalid(kind: &str, resource: &Value) -> Option<Response> {
         .then(|| scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), &format!("{needed} is required")))
 }
 
-pub(super) async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<String>, body: String) -> Response {
+pub(super) async fn create(State(shared): State<Arc<ServiceState>>, Path(kind): Path<String>, body: String) -> Response {
     let Ok(resource) = serde_json::from_str::<Value>(&body) else {
         return scim_error(StatusCode::BAD_REQUEST, Some("invalidSyntax"), "the body is not JSON");
     };
@@ -198,14 +198,14 @@ pub(super) async fn create(State(shared): State<Arc<Shared>>, Path(kind): Path<S
     scim(StatusCode::CREATED, resource)
 }
 
-pub(super) async fn read(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>) -> Response {
+pub(super) async fn read(State(shared): State<Arc<ServiceState>>, Path((kind, id)): Path<(String, String)>) -> Response {
     let mut content = shared.lock();
     let found = shelf(&mut content, &kind).and_then(|shelf| shelf.get(&number(&id)).cloned());
     found.map_or_else(nothing_here, |resource| scim(StatusCode::OK, resource))
 }
 
 #[allow(clippy::result_large_err)] // The error is the answer, made once.
-pub(super) fn store(shared: &Shared, kind: &str, id: &str, make: impl Fn(&Value) -> Result<Value, Response>) -> Response {
+pub(super) fn store(shared: &ServiceState, kind: &str, id: &str, make: impl Fn(&Value) -> Result<Value, Response>) -> Response {
     let mut content = shared.lock();
     let key = number(id);
     let Some(old) = shelf(&mut content, kind).and_then(|shelf| shelf.get(&key).cloned()) else { return nothing_here() };
@@ -242,7 +242,7 @@ pub(super) fn patched(old: &Value, body: &Value) -> Result<Value, Response> {
 
 #[allow(clippy::result_large_err)]
 pub(super) async fn change(
-    State(shared): State<Arc<Shared>>,
+    State(shared): State<Arc<ServiceState>>,
     Path((kind, id)): Path<(String, String)>,
     Query(query): Query<HashMap<String, String>>,
     body: String,
@@ -283,7 +283,7 @@ fn in_place(content: &mut Content, id: &str, body: &Value, brief: bool) -> Optio
 
 #[allow(clippy::result_large_err)]
 pub(super) async fn replace(
-    State(shared): State<Arc<Shared>>,
+    State(shared): State<Arc<ServiceState>>,
     Path((kind, id)): Path<(String, String)>,
     headers: HeaderMap,
     body: String,
@@ -305,7 +305,7 @@ pub(super) async fn replace(
     })
 }
 
-pub(super) async fn remove(State(shared): State<Arc<Shared>>, Path((kind, id)): Path<(String, String)>) -> Response {
+pub(super) async fn remove(State(shared): State<Arc<ServiceState>>, Path((kind, id)): Path<(String, String)>) -> Response {
     let mut content = shared.lock();
     let removed = shelf(&mut content, &kind).and_then(|shelf| shelf.remove(&number(&id)));
     if let ("Users", Some(user)) = (kind.as_str(), &removed) {

@@ -3,7 +3,7 @@
 use super::super::people::{Person, missed};
 use super::super::references::{self, ReferenceWaits};
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
-use super::{Target, fold};
+use super::{TargetDecision, fold};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, DesiredAccount};
 use crate::licenses;
@@ -20,7 +20,7 @@ pub const PASSWORD_MARK: &str = "passwordMark";
 /// Beside a password that is set: it is to be changed at the next log-in. Each system is told in its own way.
 pub const MUST_CHANGE: &str = "mustChange";
 
-impl<'a> Target<'a> {
+impl<'a> TargetDecision<'a> {
     /// Nobody matches: an account is made.
     pub(super) fn make(&mut self, person: &Person, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
         let there = |system: &String| {

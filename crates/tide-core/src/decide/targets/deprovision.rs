@@ -2,9 +2,9 @@
 
 use super::super::people::Person;
 use super::super::{ChangeKind, Outcome, Verdict};
-use super::Target;
+use super::TargetDecision;
 use crate::compare::{ValueChange, equal};
-use crate::expr::{Program, Values};
+use crate::expr::{EvalInputs, Program};
 use crate::lifecycle::{DepartureAct, DepartureStep, later};
 use crate::model::{Account, ObjectType, Stage};
 use crate::reasons::{HoldCause, Reason};
@@ -29,7 +29,7 @@ pub(super) fn out_of_groups(rules: &RuleSet, system: &str, now: Timestamp, outco
     left.map(|(identity, _)| identity.id.clone()).collect()
 }
 
-impl Target<'_> {
+impl TargetDecision<'_> {
     /// Somebody has left: what is due of the departure steps and not done yet.
     pub(super) fn depart(
         &mut self,
@@ -41,7 +41,7 @@ impl Target<'_> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
         let since = person.since.unwrap_or(self.now);
-        let values = Values { account: None, identity: Some(&person.attributes) };
+        let values = EvalInputs { account: None, identity: Some(&person.attributes) };
         let zone = self.rules.zone(self.kind);
         let mut verdict = Verdict::OutOfScope;
         let mut reason = reason;
@@ -151,7 +151,7 @@ impl Target<'_> {
     /// and for nothing if it has none.
     fn value_of(&self, program: &Program, identity: &Attributes, attribute: &str, people: &[Person]) -> Result<Vec<Value>, String> {
         let values = program
-            .run(&Values { account: None, identity: Some(identity) })
+            .run(&EvalInputs { account: None, identity: Some(identity) })
             .map_err(|error| format!("{error} (in {})", program.source()))?;
         let schema = self.schema;
         if schema.and_then(|schema| schema.get(attribute)).is_none_or(|def| def.kind != ValueKind::Reference) {
@@ -176,7 +176,7 @@ impl Target<'_> {
             let mapped = self.types.outbound.iter().chain(populations).any(|mapping| mapping.attribute.eq_ignore_ascii_case(attribute));
             let before = account.attributes.get(attribute);
             let def = self.schema.and_then(|schema| schema.get(attribute));
-            let set = value.run(&Values { account: None, identity: Some(identity) }).unwrap_or_default();
+            let set = value.run(&EvalInputs { account: None, identity: Some(identity) }).unwrap_or_default();
             if !mapped && !before.is_empty() && equal(def, &set, before) {
                 let (attribute, rule) = (attribute.clone(), step.place.clone());
                 rest.push(ValueChange { attribute, before: before.to_vec(), after: Vec::new(), rule, later: Vec::new() });

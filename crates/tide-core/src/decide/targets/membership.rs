@@ -3,9 +3,9 @@
 
 use super::super::people::Person;
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
-use super::Target;
+use super::TargetDecision;
 use crate::compare::{PendingReference, ValueChange};
-use crate::expr::Values;
+use crate::expr::EvalInputs;
 use crate::memberships::member_value;
 use crate::model::{Account, AccountId, MemberName, ObjectType, RuleMembership};
 use crate::reasons::{HoldCause, Reason};
@@ -24,7 +24,12 @@ pub(super) struct MemberStatus<'a> {
 }
 
 /// Does somebody take part in the groups of a target, or no longer? Nothing when it cannot be told, or is for the departure steps.
-pub(super) fn stand<'p>(target: &Target<'_>, person: &'p Person, account: Option<usize>, verdict: Verdict) -> Option<MemberStatus<'p>> {
+pub(super) fn stand<'p>(
+    target: &TargetDecision<'_>,
+    person: &'p Person,
+    account: Option<usize>,
+    verdict: Verdict,
+) -> Option<MemberStatus<'p>> {
     if target.types.memberships.is_empty() {
         return None;
     }
@@ -83,7 +88,7 @@ impl<'a> GivenMembership<'a> {
     }
 }
 
-impl<'a> Target<'a> {
+impl<'a> TargetDecision<'a> {
     /// What is joined and what is left in this target.
     pub(super) fn memberships(&self, stands: &[(MemberStatus<'_>, usize)], outcome: &mut Outcome) {
         if stands.is_empty() {
@@ -188,7 +193,7 @@ impl<'a> Target<'a> {
         if !stand.takes_part {
             return Ok((wanted, missing));
         }
-        let values = Values { account: None, identity: Some(&stand.person.attributes) };
+        let values = EvalInputs { account: None, identity: Some(&stand.person.attributes) };
         for rule in &self.types.memberships {
             let cannot = |error: crate::expr::ExprError, source: &str| {
                 Reason::by(format!("it cannot be told which groups are joined: {error} (in {source})"), &rule.place)

@@ -6,7 +6,7 @@ mod records;
 use super::eval::Datum;
 use unicode_normalization::UnicodeNormalization;
 
-type Run = fn(Vec<Datum>) -> Result<Datum, String>;
+type FunctionBody = fn(Vec<Datum>) -> Result<Datum, String>;
 
 /// One function.
 #[derive(Clone, Copy)]
@@ -23,7 +23,7 @@ pub struct Function {
     pub least: usize,
     /// The most arguments.
     pub most: usize,
-    pub(super) run: Run,
+    pub(super) run: FunctionBody,
 }
 
 impl std::fmt::Debug for Function {
@@ -293,7 +293,7 @@ fn bit(arguments: Vec<Datum>) -> Result<Datum, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::expr::{ExprScope, Program, Values};
+    use crate::expr::{EvalInputs, ExprScope, Program};
     use crate::value::show;
 
     #[test]
@@ -301,7 +301,7 @@ mod tests {
         for function in FUNCTIONS {
             let program =
                 Program::compile(function.example, &ExprScope::open(&[])).unwrap_or_else(|error| panic!("{}: {error}", function.name));
-            let found = program.run(&Values::default()).expect("runs");
+            let found = program.run(&EvalInputs::default()).expect("runs");
             assert_eq!(show(&found), function.gives, "{}", function.example);
         }
     }

@@ -107,8 +107,8 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
 fn filter(source: &RuleSource<'_>, text: &str, at: usize) -> Option<FilterScope> {
     // The two writings cannot be mistaken for each other where an LDAP filter names no parenthesis twice:
     // what reads as the one does not read as the other.
-    let ldap = text.trim_start().starts_with('(').then(|| text.parse::<tide_ldap::Filter>());
-    let filter = match (ldap, text.parse::<tide_scim::Filter>()) {
+    let ldap = text.trim_start().starts_with('(').then(|| text.parse::<tide_ldap::LdapFilter>());
+    let filter = match (ldap, text.parse::<tide_scim::ScimFilter>()) {
         (Some(Ok(filter)), _) => RecordFilter::Ldap(filter),
         (_, Ok(filter)) => RecordFilter::Scim(filter),
         (Some(Err(error)), _) => {
