@@ -6,7 +6,7 @@ export type Tone = 'good' | 'wait' | 'bad' | 'calm' | 'plain'
 
 const verdicts: Record<Verdict, { text: string; tone: Tone; meaning: string }> = {
   create: { text: 'create', tone: 'good', meaning: 'get an account' },
-  join: { text: 'join', tone: 'calm', meaning: 'have an account that is linked' },
+  join: { text: 'join', tone: 'calm', meaning: 'have an account to link' },
   update: { text: 'update', tone: 'calm', meaning: 'get other values' },
   rename: { text: 'rename', tone: 'calm', meaning: 'get another name' },
   enable: { text: 'enable', tone: 'good', meaning: 'are enabled again' },

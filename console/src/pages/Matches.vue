@@ -212,7 +212,7 @@ async function takeBack(id: number) {
         <tr>
           <th><span class="hidden">Chosen</span></th>
           <th>Who</th>
-          <th>Stands</th>
+          <th>Status</th>
           <th>Account</th>
           <th>Why</th>
           <th><span class="hidden">Candidates</span></th>

@@ -233,7 +233,9 @@ const browse = (below: string | null) =>
             <bdi v-else>{{ data.label }}</bdi>
           </template>
         </Column>
-        <Column header="Stands" field="stand" />
+        <Column header="Status">
+          <template #body="{ data }">{{ scopeStatuses[data.status as ScopeStatus] }}</template>
+        </Column>
         <Column header="Why">
           <template #body="{ data }"
             ><span class="wrap">{{ data.reason }}</span></template
@@ -284,7 +286,7 @@ const browse = (below: string | null) =>
 .out {
   border-left-color: var(--faint);
 }
-.held {
+.on_hold {
   border-left-color: var(--lamp);
 }
 .picked {
@@ -300,7 +302,7 @@ const browse = (below: string | null) =>
 .reason {
   width: 100%;
   display: grid;
-  grid-template-columns: 3.2rem 3.4rem 1fr auto;
+  grid-template-columns: 3.2rem 6.5rem 1fr auto;
   gap: 0.6rem;
   align-items: baseline;
 }

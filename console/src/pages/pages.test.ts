@@ -390,6 +390,7 @@ describe('a scope', () => {
     vi.useFakeTimers({ shouldAdvanceTime: true })
     const { wrapper } = await open(Scope, { name: 'harbour' })
     expect(wrapper.text()).toContain('293 in scope')
+    expect(wrapper.findAll('tbody tr').at(0)?.text()).toContain('out of scope')
     expect(wrapper.text()).toContain('address outside our domain')
     const button = (label: string) => wrapper.findAll('button').find((b) => b.text().includes(label))!
     await button('Edit the scope').trigger('click')

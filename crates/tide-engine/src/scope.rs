@@ -128,7 +128,7 @@ fn lines(outcome: &Outcome, population: &Population, rules: &RuleSet, system: &s
             label: line.label.clone(),
             account: line.account.and_then(|id| names.get(&id)).map(|name| (*name).to_owned()),
             identity: line.identity.clone(),
-            reason: if status == ScopeStatus::In { "takes part".into() } else { line.reason.text.clone() },
+            reason: if status == ScopeStatus::In { "meets every condition of the scope".into() } else { line.reason.text.clone() },
             rule: if status == ScopeStatus::In { None } else { line.reason.rule.clone() },
             counted: String::new(),
         })

@@ -155,14 +155,14 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
 fn meaning(verdict: Verdict) -> &'static str {
     match verdict {
         Verdict::Create => "get an account",
-        Verdict::Join => "have an account that is linked",
+        Verdict::Join => "have an account to link",
         Verdict::Update => "get other values",
         Verdict::Rename => "get another name",
         Verdict::Enable => "are enabled again",
         Verdict::Disable => "are disabled",
         Verdict::OnHold => "wait for a condition or a decision",
         Verdict::OutOfScope => "are not processed",
-        Verdict::Orphaned => "accounts are linked to nobody and are left alone",
+        Verdict::Orphaned => "accounts without an identity, left unchanged",
         Verdict::InSync => "equal what the rules want",
         Verdict::Source => "give values",
     }

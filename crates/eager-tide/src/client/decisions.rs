@@ -132,20 +132,20 @@ impl Decisions {
         let new = NewDecisionAnswer { id: one.id.clone(), answer, comment, chosen };
         client.tell(Method::POST, "decisions", Some(&new)).await?;
         output::line(&match answer {
-            DecisionAnswer::Release => format!("{}: let through; they are sent with the next run", one.title),
+            DecisionAnswer::Release => format!("{}: released; sent with the next run", one.title),
             DecisionAnswer::Discard => format!("{}: discarded; they are not sent while they stay the same", one.title),
             DecisionAnswer::Approve if !new.chosen.is_empty() => {
                 format!(
-                    "{}: yes to {}, no to the others; sent with the next run when every level has said so",
+                    "{}: approved {}, rejected the others; sent with the next run once every level has approved",
                     one.title,
                     new.chosen.join(" and ")
                 )
             }
-            DecisionAnswer::Approve => format!("{}: yes; sent with the next run when every level has said so", one.title),
+            DecisionAnswer::Approve => format!("{}: approved; sent with the next run once every level has approved", one.title),
             DecisionAnswer::Reject => format!("{}: rejected; not sent while it stays the same", one.title),
             DecisionAnswer::Reopen => format!("{}: asked again with the next run", one.title),
-            DecisionAnswer::Repair => format!("{}: put right with the next run", one.title),
-            DecisionAnswer::TakeBack => format!("{}: taken back; it is asked again with the next decision", one.title),
+            DecisionAnswer::Repair => format!("{}: repaired with the next run", one.title),
+            DecisionAnswer::TakeBack => format!("{}: taken back; the next decision asks for an answer again", one.title),
             DecisionAnswer::Retry => format!("{}: tried again with the next run", one.title),
             DecisionAnswer::Acknowledge => format!("{}: acknowledged", one.title),
         });

@@ -93,7 +93,7 @@ impl ToldTo {
         } else if all.is_empty() && self.identity.is_some() {
             output::line("nothing was told about them");
         } else if all.is_empty() {
-            output::line("nothing was told: notifications.toml says what is told to whom");
+            output::line("no notifications yet: notifications.toml declares them");
         } else {
             let rows = all.into_iter().map(|one| {
                 let state = match (&one.sent, &one.error, &one.call) {
