@@ -726,7 +726,7 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
     let yes =
         client(&service.url, &bo, &["decisions", "approve", &watch, "--choose", "Join choir in crewhall", "--comment", "a fine voice"], "");
     assert!(yes.status.success(), "{}", text(&yes));
-    holds(&text(&yes), &["yes to Join choir in crewhall, no to the others"]);
+    holds(&text(&yes), &["approved Join choir in crewhall, rejected the others"]);
     let yes = client(&service.url, &own, &["decisions", "approve", &joining], "");
     assert!(yes.status.success(), "{}", text(&yes));
     service.client(&["run"]);
